@@ -1,0 +1,12 @@
+//! The boot configuration store: a registry hive of objects and their elements.
+//!
+//! Numbers of objects and elements as the systems' own documentation of the boot configuration data gives them; the layout of device elements as seen in stores and checked in the tests. [`BootStore`]
+//! gives a typed view of the tree; [`translate`] takes a store from BIOS to UEFI form.
+
+mod device;
+mod store;
+mod translate;
+
+pub use device::{DeviceElement, Locator};
+pub use store::{BootObject, BootStore, ObjectKind, StoreError, element, object};
+pub use translate::{Crossing, Translated, translate};

@@ -1,0 +1,260 @@
+//! Applies a change set, and reads it back.
+
+use super::change_set::{ChangeSet, StageKind};
+use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Guard, Lba, ReadDevice};
+
+/// Bytes moved at a time.
+const CHUNK_BYTES: u64 = 1 << 20;
+
+/// What happens during a commit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Event {
+    /// A stage begins; it writes this many bytes.
+    StageStarted(StageKind, u64),
+    /// So many bytes have been written since the last event.
+    Written(u64),
+    /// All of a stage is on the medium.
+    StageFlushed(StageKind),
+    /// Reading back begins; so many bytes.
+    VerifyStarted(u64),
+    /// So many bytes have been read back since the last event.
+    Verified(u64),
+}
+
+/// Takes events: a progress bar, a log, or nothing.
+pub trait Observer {
+    /// Something happened.
+    fn event(&mut self, event: Event);
+}
+
+impl Observer for () {
+    fn event(&mut self, _: Event) {}
+}
+
+/// Why a commit stopped. Says whether the disk has been written.
+#[derive(Debug, thiserror::Error)]
+pub enum CommitError {
+    /// The draft could not be read, or the device failed, before anything was written.
+    #[error("nothing was written: {0}")]
+    Untouched(DeviceError),
+    /// The device failed after the first write.
+    #[error("stopped in the stage {}: {source}", .stage.name())]
+    Stopped {
+        /// The stage.
+        stage: StageKind,
+        /// What failed.
+        source: DeviceError,
+    },
+    /// What was read back is not what was written.
+    #[error("read back from {at}: not what was written")]
+    Mismatch {
+        /// The first sector that differs.
+        at: Lba,
+    },
+}
+
+/// An extent cut into transfers: (byte offset, length).
+fn transfers(geometry: Geometry, extent: Extent) -> impl Iterator<Item = (u64, usize)> {
+    let sector = u64::from(geometry.logical_sector);
+    let (from, to) = (
+        extent.first.0.saturating_mul(sector),
+        extent.end.0.saturating_mul(sector),
+    );
+    (from..to)
+        .step_by(usize::try_from(CHUNK_BYTES).unwrap_or(1 << 20))
+        .map(move |at| {
+            let len = usize::try_from(CHUNK_BYTES.min(to - at)).unwrap_or(0);
+            (at, len)
+        })
+}
+
+/// Writes the stages of `set` to `disk`, taking the bytes from `draft`. Each stage is flushed before the next begins.
+pub fn apply(
+    draft: &dyn ReadDevice,
+    set: &ChangeSet,
+    disk: &dyn BlockDevice,
+    observer: &mut dyn Observer,
+) -> Result<(), CommitError> {
+    let guard = Guard::new(disk, set.extents().collect());
+    let mut wrote = false;
+    for stage in &set.stages {
+        let stopped = |source, wrote| match wrote {
+            true => CommitError::Stopped {
+                stage: stage.kind,
+                source,
+            },
+            false => CommitError::Untouched(source),
+        };
+        observer.event(Event::StageStarted(stage.kind, stage.bytes(set.geometry)));
+        for (offset, len) in stage
+            .extents()
+            .flat_map(|extent| transfers(set.geometry, extent))
+        {
+            let bytes = draft
+                .read_vec(offset, len)
+                .map_err(|source| stopped(source, wrote))?;
+            // A write that fails may have written some of its sectors.
+            wrote = true;
+            guard
+                .write_at(offset, &bytes)
+                .map_err(|source| stopped(source, wrote))?;
+            observer.event(Event::Written(len as u64));
+        }
+        guard.flush().map_err(|source| stopped(source, wrote))?;
+        observer.event(Event::StageFlushed(stage.kind));
+    }
+    Ok(())
+}
+
+/// Reads back every extent of `set` and compares it with `draft`.
+///
+/// The draft holds every sector of the set itself, so this compares with what was meant even when the draft lies over the very
+/// disk that was written.
+pub fn verify(
+    draft: &dyn ReadDevice,
+    set: &ChangeSet,
+    disk: &dyn ReadDevice,
+    observer: &mut dyn Observer,
+) -> Result<(), CommitError> {
+    observer.event(Event::VerifyStarted(set.bytes()));
+    let failed = |source| CommitError::Stopped {
+        stage: StageKind::Settle,
+        source,
+    };
+    let sector = u64::from(set.geometry.logical_sector);
+    for (offset, len) in set
+        .extents()
+        .flat_map(|extent| transfers(set.geometry, extent))
+    {
+        let (wanted, found) = (
+            draft.read_vec(offset, len).map_err(failed)?,
+            disk.read_vec(offset, len).map_err(failed)?,
+        );
+        if let Some(at) = wanted.iter().zip(&found).position(|(a, b)| a != b) {
+            return Err(CommitError::Mismatch {
+                at: Lba((offset + at as u64) / sector),
+            });
+        }
+        observer.event(Event::Verified(len as u64));
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Mutex;
+
+    use super::*;
+    use crate::device::{Draft, Memory};
+
+    #[derive(Debug, Clone, PartialEq)]
+    enum Step {
+        Write(u64, usize),
+        Flush,
+    }
+
+    /// Records what is done to it, and fails at the nth step if asked to.
+    #[derive(Debug)]
+    struct Recorder {
+        disk: Memory,
+        steps: Mutex<Vec<Step>>,
+        fail_at: Option<usize>,
+    }
+
+    impl Recorder {
+        fn new(fail_at: Option<usize>) -> Self {
+            Self {
+                disk: Memory::new(512, 10_000),
+                steps: Mutex::default(),
+                fail_at,
+            }
+        }
+
+        fn step(&self, step: Step) -> Result<(), DeviceError> {
+            let mut steps = self.steps.lock().unwrap();
+            steps.push(step);
+            match self.fail_at {
+                Some(at) if at + 1 == steps.len() => Err(DeviceError::outside("write", 0, 0)),
+                _ => Ok(()),
+            }
+        }
+    }
+
+    impl ReadDevice for Recorder {
+        fn geometry(&self) -> Geometry {
+            self.disk.geometry()
+        }
+        fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
+            self.disk.read_at(offset, buffer)
+        }
+    }
+
+    impl BlockDevice for Recorder {
+        fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
+            self.step(Step::Write(offset, bytes.len()))?;
+            self.disk.write_at(offset, bytes)
+        }
+        fn flush(&self) -> Result<(), DeviceError> {
+            self.step(Step::Flush)
+        }
+    }
+
+    fn set(draft: &Draft<'_>) -> ChangeSet {
+        let region = |first, end| Extent {
+            first: Lba(first),
+            end: Lba(end),
+        };
+        let regions = [
+            (StageKind::Prepare, "files", region(1, 10_000)),
+            (StageKind::Commit, "sector 0", region(0, 1)),
+        ];
+        ChangeSet::of(draft, &regions).unwrap()
+    }
+
+    #[test]
+    fn sector_0_comes_alone_behind_a_flush_and_before_one() {
+        let recorder = Recorder::new(None);
+        let draft = Draft::new(&recorder.disk);
+        draft.write_at(0, &[1; 3 << 20]).unwrap();
+        apply(&draft, &set(&draft), &recorder, &mut ()).unwrap();
+        let steps = recorder.steps.lock().unwrap().clone();
+        assert_eq!(steps[0], Step::Write(512, 1 << 20));
+        assert_eq!(
+            steps[steps.len() - 3..],
+            [Step::Flush, Step::Write(0, 512), Step::Flush]
+        );
+        assert_eq!(steps.iter().filter(|step| **step == Step::Flush).count(), 2);
+        verify(&draft, &set(&draft), &recorder, &mut ()).unwrap();
+    }
+
+    #[test]
+    fn a_failure_says_whether_the_disk_was_written() {
+        for (fail_at, expected) in [
+            (0, "stopped in the stage prepare"),
+            (4, "stopped in the stage commit"), // three writes, the flush, sector 0
+            (5, "stopped in the stage commit"),
+        ] {
+            let recorder = Recorder::new(Some(fail_at));
+            let draft = Draft::new(&recorder.disk);
+            draft.write_at(0, &[1; 3 << 20]).unwrap();
+            let error = apply(&draft, &set(&draft), &recorder, &mut ())
+                .unwrap_err()
+                .to_string();
+            assert!(error.starts_with(expected), "{error}");
+        }
+    }
+
+    #[test]
+    fn what_is_not_as_written_is_noticed() {
+        let (base, recorder) = (Memory::new(512, 10_000), Recorder::new(None));
+        let draft = Draft::new(&base);
+        draft.write_at(4096, &[7; 4096]).unwrap();
+        apply(&draft, &set(&draft), &recorder, &mut ()).unwrap();
+        recorder.disk.write_at(11 * 512, &[8; 512]).unwrap();
+        let error = verify(&draft, &set(&draft), &recorder, &mut ()).unwrap_err();
+        assert!(
+            matches!(error, CommitError::Mismatch { at: Lba(11) }),
+            "{error}"
+        );
+    }
+}

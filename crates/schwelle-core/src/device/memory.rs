@@ -1,0 +1,81 @@
+//! A sparse disk in memory, for tests and for building small images.
+
+use std::collections::BTreeMap;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use super::{BlockDevice, DeviceError, Geometry, ReadDevice};
+
+/// A disk in memory. Sectors never written read as zeros and take no memory.
+#[derive(Debug)]
+pub struct Memory {
+    geometry: Geometry,
+    sectors: Mutex<BTreeMap<u64, Box<[u8]>>>,
+}
+
+impl Memory {
+    /// An empty disk of `sectors` logical sectors of `logical_sector` bytes.
+    pub fn new(logical_sector: u32, sectors: u64) -> Self {
+        let geometry = Geometry {
+            logical_sector,
+            physical_sector: logical_sector,
+            sectors,
+        };
+        Self {
+            geometry,
+            sectors: Mutex::default(),
+        }
+    }
+
+    fn map(&self) -> MutexGuard<'_, BTreeMap<u64, Box<[u8]>>> {
+        self.sectors.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn check(
+        &self,
+        operation: &'static str,
+        offset: u64,
+        len_bytes: usize,
+    ) -> Result<(), DeviceError> {
+        match offset.checked_add(len_bytes as u64) {
+            Some(end) if end <= self.geometry.len_bytes() => Ok(()),
+            _ => Err(DeviceError::outside(operation, offset, len_bytes)),
+        }
+    }
+}
+
+impl ReadDevice for Memory {
+    fn geometry(&self) -> Geometry {
+        self.geometry
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
+        self.check("read", offset, buffer.len())?;
+        buffer.fill(0);
+        let map = self.map();
+        for piece in super::draft::pieces(self.geometry.logical_sector, offset, buffer.len()) {
+            if let Some(bytes) = map.get(&piece.sector) {
+                buffer[piece.in_buffer].copy_from_slice(&bytes[piece.in_sector]);
+            }
+        }
+        Ok(())
+    }
+}
+
+impl BlockDevice for Memory {
+    fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
+        self.check("write", offset, bytes.len())?;
+        let sector_bytes = self.geometry.logical_sector as usize;
+        let mut map = self.map();
+        for piece in super::draft::pieces(self.geometry.logical_sector, offset, bytes.len()) {
+            let sector = map
+                .entry(piece.sector)
+                .or_insert_with(|| vec![0; sector_bytes].into());
+            sector[piece.in_sector].copy_from_slice(&bytes[piece.in_buffer]);
+        }
+        Ok(())
+    }
+
+    fn flush(&self) -> Result<(), DeviceError> {
+        Ok(())
+    }
+}

@@ -1,0 +1,100 @@
+//! Block devices: what the rest of the crate reads from and, in one place, writes to.
+//!
+//! Reading code takes a [`ReadDevice`], which has no way to write, so "read-only" is checked by the compiler. A
+//! [`BlockDevice`] is only ever made for a commit. The wrappers: [`Window`] shows a partition as a device, [`Draft`]
+//! is the copy-on-write overlay, [`Guard`] refuses writes outside the declared extents, [`Memory`] is a sparse disk
+//! in memory, [`DiskFile`] an image or a real disk.
+
+mod disk_file;
+mod draft;
+mod guard;
+mod host;
+mod memory;
+mod units;
+mod window;
+
+pub use disk_file::{DiskFile, OpenError};
+pub use draft::Draft;
+pub use guard::Guard;
+pub use host::{HostFacts, PowerSource, disk_names, disk_of_path, host_facts, power_source};
+pub use memory::Memory;
+pub use units::{Extent, Geometry, Lba, MIB};
+pub use window::Window;
+
+use std::fmt::Debug;
+use std::io;
+
+/// A read, write or flush that failed, with where it was.
+#[derive(Debug, thiserror::Error)]
+#[error("{operation} of {len_bytes} bytes at byte {offset} failed: {source}")]
+pub struct DeviceError {
+    /// "read", "write" or "flush".
+    pub operation: &'static str,
+    /// Byte offset on the device.
+    pub offset: u64,
+    /// Length of the transfer, in bytes.
+    pub len_bytes: usize,
+    /// What the system said.
+    pub source: io::Error,
+}
+
+impl DeviceError {
+    pub(crate) fn new(
+        operation: &'static str,
+        offset: u64,
+        len_bytes: usize,
+        source: io::Error,
+    ) -> Self {
+        Self {
+            operation,
+            offset,
+            len_bytes,
+            source,
+        }
+    }
+
+    pub(crate) fn outside(operation: &'static str, offset: u64, len_bytes: usize) -> Self {
+        let source = io::Error::new(io::ErrorKind::UnexpectedEof, "beyond the end of the device");
+        Self::new(operation, offset, len_bytes, source)
+    }
+}
+
+/// A device that can be read. Whole buffer or error: no short reads, no position.
+pub trait ReadDevice: Debug + Send + Sync {
+    /// Sector sizes and size of the device.
+    fn geometry(&self) -> Geometry;
+
+    /// Fills `buffer` from byte `offset` on.
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError>;
+
+    /// Where byte 0 of this device lies on the whole disk: 0 but for windows. Lets errors name the LBA on the disk.
+    fn disk_offset(&self) -> u64 {
+        0
+    }
+
+    /// Reads `len_bytes` bytes at `offset`. The caller has bounded the length.
+    fn read_vec(&self, offset: u64, len_bytes: usize) -> Result<Vec<u8>, DeviceError> {
+        let mut buffer = vec![0; len_bytes];
+        self.read_at(offset, &mut buffer)?;
+        Ok(buffer)
+    }
+
+    /// Reads one logical sector.
+    fn read_sector(&self, lba: Lba) -> Result<Vec<u8>, DeviceError> {
+        let sector = self.geometry().logical_sector as usize;
+        let offset = self
+            .geometry()
+            .byte_of(lba)
+            .ok_or_else(|| DeviceError::outside("read", u64::MAX, sector))?;
+        self.read_vec(offset, sector)
+    }
+}
+
+/// A device that can be written, in whole logical sectors.
+pub trait BlockDevice: ReadDevice {
+    /// Writes `bytes` at byte `offset`; both are multiples of the logical sector.
+    fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError>;
+
+    /// Returns when all that was written is on the medium.
+    fn flush(&self) -> Result<(), DeviceError>;
+}

@@ -1,0 +1,256 @@
+//! Puts the draft together.
+
+use uuid::Uuid;
+
+use crate::bootstore::{Crossing, Translated};
+use crate::commit::{ChangeSet, StageKind, Undeclared};
+use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, ReadDevice};
+use crate::fat::{DosTime, FatWriteError};
+use crate::gpt::{self, GptEntry, GptLayout, attributes, map_mbr_type, type_guid};
+use crate::mbr::protective_sector;
+use crate::ntfs::NtfsError;
+use crate::profile::{Origin, Partition, Profile, Role};
+
+use super::esp;
+use super::map::MapPart;
+
+/// The time that new files and the new store carry; the caller has the clock.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stamp {
+    /// For FAT, local time.
+    pub dos: DosTime,
+    /// Windows time: 100 ns since 1601, UTC.
+    pub windows: u64,
+}
+
+/// What the draft takes from outside: identities and the time.
+pub struct Source<'a> {
+    /// Gives a GUID that nobody else has.
+    pub new_guid: &'a mut dyn FnMut() -> Uuid,
+    /// The time.
+    pub stamp: Stamp,
+}
+
+/// Why there is no draft. Most of these are found by a rule first; they are errors here because a draft is not built on trust.
+#[derive(Debug, thiserror::Error)]
+pub enum DraftError {
+    /// Something that the draft needs is missing from the profile.
+    #[error("the disk has no {0}")]
+    Missing(&'static str),
+    /// A partition type that is not carried over.
+    #[error("partition {number} has the type {kind:02X}h, which has no GPT form")]
+    Type {
+        /// The partition.
+        number: usize,
+        /// Its type byte.
+        kind: u8,
+    },
+    /// An extent that leaves the disk.
+    #[error("LBA {} to {} leave the disk", .0.first.0, .0.last().0)]
+    Outside(Extent),
+    /// A partition where a table must lie.
+    #[error("partition {number} lies where the GPT must be written")]
+    TableRoom {
+        /// The partition.
+        number: usize,
+    },
+    /// The boot files could not be read.
+    #[error(transparent)]
+    Ntfs(#[from] NtfsError),
+    /// The EFI system partition could not be made.
+    #[error(transparent)]
+    Fat(#[from] FatWriteError),
+    /// The draft changes what it should not.
+    #[error(transparent)]
+    Undeclared(#[from] Undeclared),
+    /// The device failed.
+    #[error(transparent)]
+    Device(#[from] DeviceError),
+}
+
+/// The finished disk, and what it takes to get there.
+#[derive(Debug)]
+pub struct Plan<'a> {
+    /// The finished disk.
+    pub draft: Draft<'a>,
+    /// The table it gets.
+    pub layout: GptLayout,
+    /// Place of the new EFI system partition.
+    pub esp: Extent,
+    /// The disk as it is.
+    pub before: Vec<MapPart>,
+    /// The disk as it will be.
+    pub after: Vec<MapPart>,
+    /// Files put on the EFI system partition, and their bytes.
+    pub esp_files: Vec<String>,
+    /// Bytes of those files.
+    pub esp_bytes: u64,
+    /// What became of the boot store.
+    pub translated: Translated,
+    /// Files on kept volumes that the job edits.
+    pub files_edited: Vec<String>,
+    /// Everything that will be written.
+    pub changes: ChangeSet,
+}
+
+/// Builds the draft for an MBR system disk with its EFI system partition at `esp`.
+pub fn build<'a>(
+    disk: &'a dyn ReadDevice,
+    profile: &Profile,
+    esp: Extent,
+    source: Source<'_>,
+) -> Result<Plan<'a>, DraftError> {
+    let table = profile.mbr().ok_or(DraftError::Missing("MBR table"))?;
+    let (system, windows, store) = start_of(profile)?;
+    let geometry = profile.geometry;
+    let sector = geometry.logical_sector;
+
+    let tables = [
+        Extent {
+            first: Lba(0),
+            end: Lba(gpt::first_usable(sector)),
+        },
+        Extent {
+            first: Lba(geometry.sectors.saturating_sub(gpt::backup_sectors(sector))),
+            end: Lba(geometry.sectors),
+        },
+    ];
+    for partition in &profile.partitions {
+        if tables.iter().any(|table| table.overlaps(&partition.extent)) {
+            return Err(DraftError::TableRoom {
+                number: partition.number,
+            });
+        }
+    }
+
+    let mut entries = profile
+        .partitions
+        .iter()
+        .map(|partition| kept_entry(partition, (source.new_guid)()))
+        .collect::<Result<Vec<_>, _>>()?;
+    let crossing = Crossing {
+        signature: table.record.disk_signature,
+        disk: (source.new_guid)(),
+        esp: (source.new_guid)(),
+        partitions: entries
+            .iter()
+            .map(|entry| Some((geometry.byte_of(entry.extent.first)?, entry.id)))
+            .collect::<Option<_>>()
+            .ok_or(DraftError::Missing("partition within reach"))?,
+    };
+    entries.push(GptEntry {
+        kind: type_guid::EFI_SYSTEM,
+        id: crossing.esp,
+        extent: esp,
+        attributes: attributes::NO_DRIVE_LETTER,
+        name: "EFI system partition".to_owned(),
+    });
+
+    let draft = Draft::new(disk);
+    // The volume's number comes from the partition's GUID: as unique, and nothing else to ask for.
+    let [a, b, c, d, ..] = crossing.esp.to_bytes_le();
+    let identity = (u32::from_le_bytes([a, b, c, d]), source.stamp);
+    let filled = esp::fill(
+        &draft,
+        disk,
+        esp,
+        (system, windows),
+        (store, &crossing),
+        identity,
+    )?;
+    let layout = GptLayout {
+        disk_id: crossing.disk,
+        entries,
+    };
+    layout.write(&draft)?;
+    draft.write_at(0, &protective_sector(geometry))?;
+
+    let [primary, backup] = tables;
+    let regions = [
+        (StageKind::Prepare, "EFI system partition", esp),
+        (StageKind::Prepare, "backup table", backup),
+        (
+            StageKind::Prepare,
+            "primary table",
+            Extent {
+                first: Lba(1),
+                ..primary
+            },
+        ),
+        (
+            StageKind::Commit,
+            "sector 0: the protective MBR",
+            Extent {
+                first: Lba(0),
+                end: Lba(1),
+            },
+        ),
+    ];
+    let changes = ChangeSet::of(&draft, &regions)?;
+    Ok(Plan {
+        before: MapPart::before(profile),
+        after: MapPart::after(profile, &layout.entries),
+        draft,
+        layout,
+        esp,
+        esp_files: filled.files,
+        esp_bytes: filled.bytes,
+        translated: filled.translated,
+        files_edited: Vec::new(),
+        changes,
+    })
+}
+
+/// The Windows whose boot files are taken, where it lies, and the boot store.
+fn start_of(
+    profile: &Profile,
+) -> Result<
+    (
+        &crate::profile::WindowsSystem,
+        Extent,
+        &crate::bootstore::BootStore,
+    ),
+    DraftError,
+> {
+    let Some(Ok(store)) = &profile.boot.store else {
+        return Err(DraftError::Missing("readable boot store"));
+    };
+    // The first one with a boot manager; the rules name the others.
+    let system = profile
+        .systems
+        .iter()
+        .find(|system| matches!(system.boot_files.manager, Some(Ok(_))));
+    let system = system.ok_or(DraftError::Missing("Windows with UEFI boot files"))?;
+    let windows = profile
+        .partition(system.partition)
+        .ok_or(DraftError::Missing("Windows volume"))?;
+    Ok((system, windows.extent, store))
+}
+
+/// The new entry of a partition that is kept.
+fn kept_entry(partition: &Partition, id: Uuid) -> Result<GptEntry, DraftError> {
+    let Origin::Mbr { kind, .. } = partition.origin else {
+        return Err(DraftError::Missing("MBR table"));
+    };
+    let mapped = map_mbr_type(kind).ok_or(DraftError::Type {
+        number: partition.number,
+        kind: kind.0,
+    })?;
+    // The old boot partition had no drive letter, and should not show up as a drive now.
+    let hide = if partition.role == Role::Boot {
+        attributes::NO_DRIVE_LETTER
+    } else {
+        0
+    };
+    let name = match partition.volume.label.as_str() {
+        "" => partition.role.name(),
+        label => label,
+    };
+    Ok(GptEntry {
+        kind: mapped.guid,
+        id,
+        extent: partition.extent,
+        attributes: mapped.attributes | hide,
+        name: name.to_owned(),
+    })
+}

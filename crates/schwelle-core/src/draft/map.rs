@@ -1,0 +1,112 @@
+//! The layout before and after, as it is shown.
+
+use crate::device::Extent;
+use crate::gpt::{GptEntry, type_name};
+use crate::profile::{Origin, Partition, Profile, Role};
+
+/// What happens to a part of the disk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Change {
+    /// Stays as it is.
+    Kept,
+    /// Is new.
+    New,
+}
+
+/// A partition or a gap, at its place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MapPart {
+    /// The partition's number; `None` for a gap.
+    pub number: Option<usize>,
+    /// Where it lies.
+    pub extent: Extent,
+    /// Type as its table names it.
+    pub kind: String,
+    /// What it is for; `None` for a gap.
+    pub role: Option<Role>,
+    /// Label; comes from the disk.
+    pub label: String,
+    /// Marked active (MBR).
+    pub active: bool,
+    /// Attribute bits (GPT).
+    pub attributes: u64,
+    /// What happens to it.
+    pub change: Change,
+}
+
+impl MapPart {
+    fn gap(extent: Extent) -> Self {
+        Self {
+            number: None,
+            extent,
+            kind: "unused".to_owned(),
+            role: None,
+            label: String::new(),
+            active: false,
+            attributes: 0,
+            change: Change::Kept,
+        }
+    }
+
+    fn of(partition: &Partition) -> Self {
+        let (kind, active, attributes) = match &partition.origin {
+            Origin::Mbr { kind, active, .. } => {
+                (format!("{:02X}h {}", kind.0, kind.name()), *active, 0)
+            }
+            Origin::Gpt(entry) => (type_name(entry.kind).to_owned(), false, entry.attributes),
+            Origin::Bare => ("no table".to_owned(), false, 0),
+        };
+        Self {
+            number: Some(partition.number),
+            extent: partition.extent,
+            kind,
+            role: Some(partition.role),
+            label: partition.volume.label.clone(),
+            active,
+            attributes,
+            change: Change::Kept,
+        }
+    }
+
+    /// The disk as it is, in disk order.
+    pub fn before(profile: &Profile) -> Vec<Self> {
+        let gaps = profile.gaps.iter().map(|&gap| Self::gap(gap));
+        sorted(
+            profile
+                .partitions
+                .iter()
+                .map(Self::of)
+                .chain(gaps)
+                .collect(),
+        )
+    }
+
+    /// The disk as it will be. `entries` are the new table's, those of the kept partitions first, in their order.
+    pub(super) fn after(profile: &Profile, entries: &[GptEntry]) -> Vec<Self> {
+        let used: Vec<Extent> = entries.iter().map(|entry| entry.extent).collect();
+        let gaps = crate::gpt::place::gaps(profile.geometry, &used);
+        let parts = entries.iter().enumerate().map(|(index, entry)| {
+            let kept = profile.partitions.get(index);
+            Self {
+                number: Some(index + 1),
+                extent: entry.extent,
+                kind: type_name(entry.kind).to_owned(),
+                role: Some(kept.map_or(Role::Esp, |partition| partition.role)),
+                label: kept.map_or_else(String::new, |partition| partition.volume.label.clone()),
+                active: false,
+                attributes: entry.attributes,
+                change: if kept.is_some() {
+                    Change::Kept
+                } else {
+                    Change::New
+                },
+            }
+        });
+        sorted(parts.chain(gaps.into_iter().map(Self::gap)).collect())
+    }
+}
+
+fn sorted(mut parts: Vec<MapPart>) -> Vec<MapPart> {
+    parts.sort_by_key(|part| part.extent);
+    parts
+}

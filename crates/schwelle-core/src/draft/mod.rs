@@ -1,0 +1,11 @@
+//! Builds the finished disk on a draft: tables, EFI system partition, boot files, boot store.
+//!
+//! [`build`] takes a profile that no rule blocks and gives a [`Plan`]: the draft itself, what it looks like, and the
+//! change set. Nothing here writes to the disk.
+
+mod build;
+mod esp;
+mod map;
+
+pub use build::{DraftError, Plan, Source, Stamp, build};
+pub use map::{Change, MapPart};

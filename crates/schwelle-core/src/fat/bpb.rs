@@ -1,0 +1,326 @@
+//! The boot sector of a FAT volume with its parameter block (FAT specification 1.03, "Boot Sector and BPB").
+
+use std::mem::offset_of;
+
+use zerocopy::little_endian::{U16, U32};
+use zerocopy::{FromBytes, FromZeros, Immutable, IntoBytes, KnownLayout, Unaligned};
+
+use crate::device::{Extent, Geometry};
+
+/// FAT32 starts at this many clusters ("FAT Type Determination"); below it a reader takes the volume for FAT16.
+pub(super) const MIN_CLUSTERS: u64 = 65_525;
+/// Kept between us and that number, as the specification advises for readers that count wrongly.
+const CLUSTER_MARGIN: u64 = 16;
+const MAX_CLUSTERS: u64 = 0x0FFF_FFF4;
+pub(super) const RESERVED_SECTORS: u16 = 32;
+pub(super) const FSINFO_SECTOR: u16 = 1;
+pub(super) const BACKUP_SECTOR: u16 = 6;
+/// Clusters are as large as this where the volume still has clusters enough.
+const WANTED_CLUSTER_BYTES: u32 = 4096;
+
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct RawBpb {
+    pub(super) jump: [u8; 3],
+    pub(super) maker: [u8; 8],
+    pub(super) sector_bytes: U16,
+    pub(super) cluster_sectors: u8,
+    pub(super) reserved_sectors: U16,
+    pub(super) fat_count: u8,
+    pub(super) root_entries: U16,
+    pub(super) sectors_16: U16,
+    pub(super) media: u8,
+    pub(super) fat_sectors_16: U16,
+    pub(super) track_sectors: U16,
+    pub(super) heads: U16,
+    pub(super) hidden_sectors: U32,
+    pub(super) sectors_32: U32,
+    pub(super) fat_sectors_32: U32,
+    pub(super) flags: U16,
+    pub(super) version: U16,
+    pub(super) root_cluster: U32,
+    pub(super) fsinfo_sector: U16,
+    pub(super) backup_sector: U16,
+    pub(super) reserved: [u8; 12],
+    pub(super) drive: u8,
+    pub(super) reserved_nt: u8,
+    pub(super) extended_mark: u8,
+    pub(super) volume_id: U32,
+    pub(super) label: [u8; 11],
+    pub(super) type_text: [u8; 8],
+    pub(super) code: [u8; 420],
+    pub(super) mark: [u8; 2],
+}
+
+const _: () = assert!(size_of::<RawBpb>() == 512);
+const _: () =
+    assert!(offset_of!(RawBpb, hidden_sectors) == 28 && offset_of!(RawBpb, root_cluster) == 44);
+const _: () = assert!(offset_of!(RawBpb, volume_id) == 67);
+
+/// Which FAT a volume is, told from its cluster count as the specification demands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FatKind {
+    /// Fewer than 4085 clusters.
+    Fat12,
+    /// Fewer than 65,525 clusters.
+    Fat16,
+    /// All others.
+    Fat32,
+}
+
+/// Where the parts of a FAT volume lie, in sectors and clusters; all sums checked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct FatShape {
+    /// Bytes in a sector.
+    pub sector_bytes: u32,
+    /// Sectors in a cluster.
+    pub cluster_sectors: u32,
+    /// Sectors in front of the first FAT.
+    pub reserved_sectors: u32,
+    /// Sectors of one FAT.
+    pub fat_sectors: u32,
+    /// Number of FATs.
+    pub fat_count: u32,
+    /// First sector of cluster 2.
+    pub data_sector: u64,
+    /// Number of data clusters.
+    pub clusters: u64,
+    /// Sectors of the whole volume.
+    pub sectors: u64,
+    /// Sectors in front of the volume on its disk, as the volume says.
+    pub hidden_sectors: u32,
+    /// First cluster of the root directory (FAT32).
+    pub root_cluster: u32,
+    /// Sector of the boot sector's copy (FAT32).
+    pub backup_sector: u16,
+    /// Serial number.
+    pub volume_id: u32,
+}
+
+impl FatShape {
+    /// Bytes in a cluster.
+    pub fn cluster_bytes(&self) -> u32 {
+        self.sector_bytes.saturating_mul(self.cluster_sectors)
+    }
+
+    /// FAT12, 16 or 32.
+    pub fn kind(&self) -> FatKind {
+        match self.clusters {
+            0..4085 => FatKind::Fat12,
+            4085..MIN_CLUSTERS => FatKind::Fat16,
+            _ => FatKind::Fat32,
+        }
+    }
+
+    /// The shape of a new FAT32 volume on `extent` of a disk; `None` when it would have too few clusters or too many.
+    ///
+    /// FAT size: with C = (sectors - reserved) / cluster size, no volume of these sectors has more than C clusters, so a
+    /// FAT of ceil((C + 2) * 4 / sector size) sectors is always enough; the few entries too many are harmless.
+    pub(super) fn plan(geometry: Geometry, extent: Extent, volume_id: u32) -> Option<Self> {
+        let sector_bytes = geometry.logical_sector;
+        let sectors = u64::from(u32::try_from(extent.sectors()).ok()?);
+        let mut cluster_sectors = (WANTED_CLUSTER_BYTES / sector_bytes).max(1);
+        loop {
+            let most = sectors.checked_sub(RESERVED_SECTORS.into())? / u64::from(cluster_sectors);
+            let fat_sectors = (most.checked_add(2)?.checked_mul(4)?).div_ceil(sector_bytes.into());
+            let data_sector =
+                u64::from(RESERVED_SECTORS).checked_add(fat_sectors.checked_mul(2)?)?;
+            let clusters = sectors.checked_sub(data_sector)? / u64::from(cluster_sectors);
+            if clusters >= MIN_CLUSTERS.checked_add(CLUSTER_MARGIN)? && clusters <= MAX_CLUSTERS {
+                return Some(Self {
+                    sector_bytes,
+                    cluster_sectors,
+                    reserved_sectors: RESERVED_SECTORS.into(),
+                    fat_sectors: u32::try_from(fat_sectors).ok()?,
+                    fat_count: 2,
+                    data_sector,
+                    clusters,
+                    sectors,
+                    // A partition behind 2 TiB at 512 bytes cannot say where it begins; firmware goes by the table.
+                    hidden_sectors: u32::try_from(extent.first.0).unwrap_or(0),
+                    root_cluster: 2,
+                    backup_sector: BACKUP_SECTOR,
+                    volume_id,
+                });
+            }
+            if cluster_sectors == 1 {
+                return None;
+            }
+            cluster_sectors /= 2;
+        }
+    }
+
+    /// Checks the parameter block in the first 512 bytes of `sector`; the error names the field at fault.
+    pub(super) fn parse(sector: &[u8]) -> Result<Self, &'static str> {
+        let (raw, _) = RawBpb::ref_from_prefix(sector).map_err(|_| "length")?;
+        if raw.mark != [0x55, 0xAA] {
+            return Err("mark 55 AA");
+        }
+        let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
+        check(
+            matches!(raw.jump, [0xEB, _, 0x90] | [0xE9, _, _]),
+            "jump at the start",
+        )?;
+        let sector_bytes = u32::from(raw.sector_bytes.get());
+        check(
+            matches!(sector_bytes, 512 | 1024 | 2048 | 4096),
+            "bytes per sector",
+        )?;
+        check(raw.cluster_sectors.is_power_of_two(), "sectors per cluster")?;
+        check(matches!(raw.fat_count, 1 | 2), "number of FATs")?;
+        check(raw.media >= 0xF0, "media byte")?;
+        let reserved_sectors = u32::from(raw.reserved_sectors.get());
+        check(reserved_sectors > 0, "reserved sectors")?;
+        let either = |small: u16, large: u32| if small != 0 { u32::from(small) } else { large };
+        let sectors = u64::from(either(raw.sectors_16.get(), raw.sectors_32.get()));
+        let fat_sectors = either(raw.fat_sectors_16.get(), raw.fat_sectors_32.get());
+        check(fat_sectors > 0, "sectors per FAT")?;
+        let root_sectors = (u32::from(raw.root_entries.get()) * 32).div_ceil(sector_bytes);
+        let data_sector = u64::from(reserved_sectors)
+            + u64::from(raw.fat_count) * u64::from(fat_sectors)
+            + u64::from(root_sectors);
+        let data = sectors.checked_sub(data_sector).ok_or("total sectors")?;
+        let clusters = data / u64::from(raw.cluster_sectors);
+        let shape = Self {
+            sector_bytes,
+            cluster_sectors: raw.cluster_sectors.into(),
+            reserved_sectors,
+            fat_sectors,
+            fat_count: raw.fat_count.into(),
+            data_sector,
+            clusters,
+            sectors,
+            hidden_sectors: raw.hidden_sectors.get(),
+            root_cluster: raw.root_cluster.get(),
+            backup_sector: raw.backup_sector.get(),
+            volume_id: raw.volume_id.get(),
+        };
+        if raw.fat_sectors_16.get() == 0 {
+            // FAT32 from here on: the FAT must have an entry for every cluster, and the root must be one of them.
+            let entries = u64::from(fat_sectors) * u64::from(sector_bytes) / 4;
+            check(
+                shape.kind() == FatKind::Fat32,
+                "cluster count (too few for FAT32)",
+            )?;
+            check(entries >= clusters.saturating_add(2), "sectors per FAT")?;
+            let root = u64::from(shape.root_cluster);
+            check(
+                root >= 2 && root < clusters.saturating_add(2),
+                "root cluster",
+            )?;
+        }
+        Ok(shape)
+    }
+
+    /// The boot sector of this volume, one sector long.
+    pub(super) fn boot_sector(&self, label: &[u8; 11]) -> Vec<u8> {
+        let mut raw = RawBpb::new_zeroed();
+        raw.jump = [0xEB, 0x58, 0x90];
+        raw.maker = *b"SCHWELLE";
+        raw.sector_bytes = U16::new(u16::try_from(self.sector_bytes).unwrap_or(512));
+        raw.cluster_sectors = u8::try_from(self.cluster_sectors).unwrap_or(1);
+        raw.reserved_sectors = U16::new(RESERVED_SECTORS);
+        raw.fat_count = 2;
+        raw.media = 0xF8;
+        raw.track_sectors = U16::new(63);
+        raw.heads = U16::new(255);
+        raw.hidden_sectors = U32::new(self.hidden_sectors);
+        raw.sectors_32 = U32::new(u32::try_from(self.sectors).unwrap_or(0));
+        raw.fat_sectors_32 = U32::new(self.fat_sectors);
+        raw.root_cluster = U32::new(self.root_cluster);
+        raw.fsinfo_sector = U16::new(FSINFO_SECTOR);
+        raw.backup_sector = U16::new(BACKUP_SECTOR);
+        raw.drive = 0x80;
+        raw.extended_mark = 0x29;
+        raw.volume_id = U32::new(self.volume_id);
+        raw.label = *label;
+        raw.type_text = *b"FAT32   ";
+        // Started as a BIOS boot sector, it hands back to the firmware: INT 18h, halt.
+        raw.code[..5].copy_from_slice(&[0xCD, 0x18, 0xF4, 0xEB, 0xFD]);
+        raw.mark = [0x55, 0xAA];
+        let mut sector = raw.as_bytes().to_vec();
+        sector.resize(self.sector_bytes as usize, 0);
+        sector
+    }
+}
+
+/// Recognises a FAT volume by its boot sector: the kind and the label, where it has one.
+pub fn recognise(sector: &[u8]) -> Option<(FatKind, String)> {
+    let shape = FatShape::parse(sector).ok()?;
+    let label_at = if shape.kind() == FatKind::Fat32 {
+        71
+    } else {
+        43
+    };
+    let label = crate::bytes::array_at::<11>(sector, label_at)?;
+    let label = String::from_utf8_lossy(&label).trim_end().to_owned();
+    Some((
+        shape.kind(),
+        if label == "NO NAME" {
+            String::new()
+        } else {
+            label
+        },
+    ))
+}
+
+/// Bytes of the smallest FAT32 volume that [`FatWriter`](super::FatWriter) makes at a sector size.
+pub fn smallest_fat32(sector_bytes: u32) -> u64 {
+    let sector = u64::from(sector_bytes);
+    let clusters = MIN_CLUSTERS + CLUSTER_MARGIN;
+    // The plan sizes each FAT by all sectors behind the reserved ones, the FATs' own among them: a few rounds settle it.
+    let mut fat = 0;
+    loop {
+        let behind_reserved = clusters + 2 * fat;
+        let needed = ((behind_reserved + 2) * 4).div_ceil(sector);
+        if needed == fat {
+            return (u64::from(RESERVED_SECTORS) + behind_reserved) * sector;
+        }
+        fat = needed;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::{Lba, MIB};
+
+    #[test]
+    fn shapes_over_a_sweep_of_sizes_keep_the_specifications_rules() {
+        for sector in [512u32, 4096] {
+            let geometry = Geometry {
+                logical_sector: sector,
+                physical_sector: sector,
+                sectors: u64::MAX,
+            };
+            let smallest = smallest_fat32(sector);
+            for size in [
+                smallest,
+                40 * MIB,
+                99 * MIB,
+                100 * MIB,
+                259 * MIB,
+                260 * MIB,
+                1024 * MIB,
+                8192 * MIB,
+            ] {
+                let extent = Extent::new(Lba(2048), size / u64::from(sector)).unwrap();
+                let shape = FatShape::plan(geometry, extent, 7);
+                assert_eq!(
+                    shape.is_some(),
+                    size >= smallest,
+                    "{size} bytes at {sector}"
+                );
+                let Some(shape) = shape else { continue };
+                assert_eq!(shape.kind(), FatKind::Fat32);
+                assert!(shape.cluster_bytes() <= WANTED_CLUSTER_BYTES.max(sector));
+                let end = shape.data_sector + shape.clusters * u64::from(shape.cluster_sectors);
+                assert!(end <= extent.sectors());
+                assert_eq!(
+                    FatShape::parse(&shape.boot_sector(b"LABEL      ")),
+                    Ok(shape)
+                );
+            }
+        }
+    }
+}

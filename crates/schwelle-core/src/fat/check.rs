@@ -1,0 +1,207 @@
+//! Checks a FAT32 volume: the copies agree, every chain is whole, no cluster belongs to two.
+
+use std::collections::BTreeSet;
+
+use super::volume::{FatEntry, FatError, FatVolume};
+
+/// Files and directories looked at, at most: an EFI system partition holds some hundreds.
+const MAX_ENTRIES: usize = 20_000;
+/// Bytes compared at a time.
+const CHUNK: usize = 1 << 18;
+
+impl FatVolume<'_> {
+    /// What is wrong with the volume, one sentence each; empty when it is sound.
+    pub fn check(&self) -> Result<Vec<String>, FatError> {
+        let mut faults = Vec::new();
+        let shape = self.shape();
+        let sector = shape.sector_bytes as usize;
+        let copy_at = u64::from(shape.backup_sector) * u64::from(shape.sector_bytes);
+        if copy_at != 0
+            && self.device.read_vec(0, sector)? != self.device.read_vec(copy_at, sector)?
+        {
+            faults.push("the boot sector and its copy differ".to_owned());
+        }
+        if shape.fat_count == 2 && !self.fats_agree()? {
+            faults.push("the two FATs differ".to_owned());
+        }
+        let mut owned = BTreeSet::new();
+        let mut folders: Vec<(String, FatEntry)> = vec![(String::new(), self.root())];
+        let mut seen = 0usize;
+        while let Some((path, folder)) = folders.pop() {
+            if let Err(fault) = self.claim(&mut owned, &folder, &path) {
+                faults.push(fault);
+                continue;
+            }
+            let entries = match self.read_dir(&folder) {
+                Ok(entries) => entries,
+                Err(FatError::Device(error)) => return Err(error.into()),
+                Err(error) => {
+                    faults.push(error.to_string());
+                    continue;
+                }
+            };
+            for entry in entries {
+                seen += 1;
+                if seen > MAX_ENTRIES {
+                    faults.push(format!("more than {MAX_ENTRIES} files and folders"));
+                    return Ok(faults);
+                }
+                let path = format!("{path}\\{}", entry.name);
+                if entry.is_directory {
+                    folders.push((path, entry));
+                } else if let Err(fault) = self.claim(&mut owned, &entry, &path) {
+                    faults.push(fault);
+                }
+            }
+        }
+        Ok(faults)
+    }
+
+    fn fats_agree(&self) -> Result<bool, FatError> {
+        let shape = self.shape();
+        let first = u64::from(shape.reserved_sectors) * u64::from(shape.sector_bytes);
+        let len_bytes = u64::from(shape.fat_sectors) * u64::from(shape.sector_bytes);
+        let mut done = 0;
+        while done < len_bytes {
+            let take = usize::try_from(len_bytes - done)
+                .unwrap_or(CHUNK)
+                .min(CHUNK);
+            if self.device.read_vec(first + done, take)?
+                != self.device.read_vec(first + len_bytes + done, take)?
+            {
+                return Ok(false);
+            }
+            done += take as u64;
+        }
+        Ok(true)
+    }
+
+    /// Takes the clusters of a file or folder into `owned`.
+    fn claim(&self, owned: &mut BTreeSet<u32>, entry: &FatEntry, path: &str) -> Result<(), String> {
+        let cluster_bytes = u64::from(self.shape().cluster_bytes());
+        let clusters = u64::from(entry.len_bytes).div_ceil(cluster_bytes);
+        if !entry.is_directory && clusters == 0 {
+            return if entry.cluster == 0 {
+                Ok(())
+            } else {
+                Err(format!("{path} is empty but owns clusters"))
+            };
+        }
+        let chain = self
+            .chain(entry.cluster, self.shape().clusters, path)
+            .map_err(|error| error.to_string())?;
+        if !entry.is_directory && chain.len() as u64 != clusters {
+            return Err(format!(
+                "{path} has {} clusters, its length asks for {clusters}",
+                chain.len()
+            ));
+        }
+        match chain.into_iter().find(|&cluster| !owned.insert(cluster)) {
+            Some(cluster) => Err(format!("{path} shares cluster {cluster} with another file")),
+            None => Ok(()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{DosTime, FatWriter};
+    use super::*;
+    use crate::device::{BlockDevice, Extent, Lba, MIB, Memory, ReadDevice};
+
+    fn volume(sector: u32, size: u64) -> Memory {
+        let disk = Memory::new(sector, size / u64::from(sector));
+        let extent = Extent::new(Lba(4096), disk.geometry().sectors).unwrap();
+        let time = DosTime {
+            date: 0x5B77,
+            time: 0,
+        };
+        let mut writer = FatWriter::new(&disk, extent, 0xC0FFEE, *b"SYSTEM     ", time).unwrap();
+        for number in 0..300 {
+            // Enough entries that a directory needs more than one cluster.
+            let name = format!("a rather long name number {number}.efi");
+            writer
+                .write_file(&["EFI", "Boot", &name], &vec![0xA5; number * 37])
+                .unwrap();
+        }
+        writer
+            .write_file(&["EFI", "boot", "BOOTX64.EFI"], &[1; 70_000])
+            .unwrap();
+        assert!(
+            writer
+                .write_file(&["efi", "BOOT", "bootx64.efi"], &[])
+                .is_err(),
+            "the name is there already"
+        );
+        writer.finish().unwrap();
+        disk
+    }
+
+    #[test]
+    fn a_made_volume_is_sound_and_reads_back() {
+        for (sector, size) in [(512, 100 * MIB), (512, 260 * MIB), (4096, 260 * MIB)] {
+            let disk = volume(sector, size);
+            let fat = FatVolume::open(&disk).unwrap();
+            assert_eq!(fat.check().unwrap(), Vec::<String>::new());
+            let file = fat
+                .find("\\efi\\BOOT\\A rather long name number 299.EFI")
+                .unwrap()
+                .unwrap();
+            assert_eq!(fat.read_file(&file, 1 << 20).unwrap(), vec![0xA5; 299 * 37]);
+            assert!(matches!(
+                fat.read_file(&file, 100),
+                Err(FatError::TooLong { .. })
+            ));
+            assert_eq!(
+                fat.read_dir(&fat.find("EFI\\Boot").unwrap().unwrap())
+                    .unwrap()
+                    .len(),
+                301
+            );
+            assert_eq!(fat.find("\\EFI\\none").unwrap(), None);
+            assert_eq!(fat.shape().hidden_sectors, 4096);
+        }
+    }
+
+    #[test]
+    fn damage_is_found() {
+        let entry_at = |cluster: u64| 32 * 512 + cluster * 4;
+        for (at, value, expected) in [
+            (entry_at(2), 2u32, "the chain of clusters is damaged"), // the root loops
+            (entry_at(5), 0x0FFF_FFF8, "the two FATs differ"),
+            (entry_at(2), 0x0500_0000, "the chain of clusters is damaged"), // leaves the volume
+            (6 * 512 + 4, 0, "the boot sector and its copy differ"),
+        ] {
+            let disk = volume(512, 100 * MIB);
+            let mut sector = disk.read_vec(at / 512 * 512, 512).unwrap();
+            let within = usize::try_from(at % 512).unwrap();
+            sector[within..within + 4].copy_from_slice(&value.to_le_bytes());
+            disk.write_at(at / 512 * 512, &sector).unwrap();
+            let faults = FatVolume::open(&disk).unwrap().check().unwrap().join("; ");
+            assert!(faults.contains(expected), "{faults}");
+        }
+    }
+
+    #[test]
+    fn a_full_volume_says_so() {
+        let disk = Memory::new(512, 100 * MIB / 512);
+        let extent = Extent::new(Lba(0), disk.geometry().sectors).unwrap();
+        let mut writer = FatWriter::new(
+            &disk,
+            extent,
+            1,
+            *b"X          ",
+            DosTime { date: 0, time: 0 },
+        )
+        .unwrap();
+        let free = usize::try_from(writer.free_bytes()).unwrap();
+        let error = writer.write_file(&["big"], &vec![1; free + 1]).unwrap_err();
+        assert_eq!(error.to_string(), "the volume is full: big does not fit");
+        writer.write_file(&["big"], &vec![1; free]).unwrap();
+        writer.finish().unwrap();
+        assert_eq!(
+            FatVolume::open(&disk).unwrap().check().unwrap(),
+            Vec::<String>::new()
+        );
+    }
+}

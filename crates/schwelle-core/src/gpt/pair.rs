@@ -1,0 +1,266 @@
+//! Both copies of the table: reading, comparing, making.
+
+use uuid::Uuid;
+
+use super::entry::GptEntry;
+use super::header::{GptError, GptHeader};
+use super::{ENTRY_BYTES, ENTRY_COUNT, backup_sectors, entry_sectors, first_usable};
+use crate::device::{DeviceError, Extent, Geometry, Lba, ReadDevice};
+
+/// One sound copy: header and used entries, with their number in the table (from 1).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GptCopy {
+    /// The header.
+    pub header: GptHeader,
+    /// Used entries, each with its number.
+    pub entries: Vec<(usize, GptEntry)>,
+}
+
+impl GptCopy {
+    fn read(device: &dyn ReadDevice, at: Lba) -> Result<Self, GptError> {
+        let header = GptHeader::parse(&device.read_sector(at)?, at, device.geometry())?;
+        let offset = device
+            .geometry()
+            .byte_of(header.entries_lba)
+            .unwrap_or(u64::MAX);
+        let len_bytes = usize::try_from(header.entries_len_bytes()).unwrap_or(0);
+        let bytes = device.read_vec(offset, len_bytes)?;
+        let computed = crc32fast::hash(&bytes);
+        if computed != header.entries_crc {
+            let actual = header.entries_crc;
+            return Err(GptError::Checksum {
+                at: header.entries_lba,
+                what: "entries",
+                actual,
+                computed,
+            });
+        }
+        let entries: Vec<_> = bytes
+            .chunks_exact(header.entry_bytes as usize)
+            .enumerate()
+            .filter_map(|(index, bytes)| Some((index.saturating_add(1), GptEntry::parse(bytes)?)))
+            .collect();
+        for (number, entry) in &entries {
+            if entry.extent.sectors() == 0 || !header.usable.contains(&entry.extent) {
+                return Err(GptError::Field {
+                    at: header.entries_lba,
+                    field: "first or last LBA of an entry",
+                    actual: entry.extent.first.0,
+                    expected: format!(
+                        "entry {number} inside LBA {} to {}",
+                        header.usable.first.0,
+                        header.usable.last().0
+                    ),
+                });
+            }
+        }
+        Ok(Self { header, entries })
+    }
+}
+
+/// What was found where the two copies should be.
+#[derive(Debug)]
+pub struct GptPair {
+    /// The copy behind sector 0.
+    pub primary: Result<GptCopy, GptError>,
+    /// The copy at the disk's end.
+    pub backup: Result<GptCopy, GptError>,
+}
+
+impl GptPair {
+    /// Reads both copies: the primary at LBA 1, the backup on the last sector.
+    pub fn read(device: &dyn ReadDevice) -> Self {
+        let last = device.geometry().whole().last();
+        Self {
+            primary: GptCopy::read(device, Lba(1)),
+            backup: GptCopy::read(device, last),
+        }
+    }
+
+    /// The copy to go by: the primary, else the backup.
+    pub fn best(&self) -> Option<&GptCopy> {
+        self.primary.as_ref().or(self.backup.as_ref()).ok()
+    }
+
+    /// In what the two sound copies differ; `None` when they agree or one is not sound.
+    pub fn disagreement(&self) -> Option<String> {
+        let (Ok(primary), Ok(backup)) = (&self.primary, &self.backup) else {
+            return None;
+        };
+        let (p, b) = (&primary.header, &backup.header);
+        if p.alternate_lba != b.my_lba {
+            return Some(format!(
+                "the primary header names LBA {} as the backup's place, but it lies at LBA {}",
+                p.alternate_lba.0, b.my_lba.0
+            ));
+        }
+        if b.alternate_lba != p.my_lba {
+            return Some(format!(
+                "the backup header names LBA {} as the primary's place",
+                b.alternate_lba.0
+            ));
+        }
+        if p.disk_id != b.disk_id {
+            return Some(format!(
+                "the disk GUIDs differ ({} and {})",
+                p.disk_id, b.disk_id
+            ));
+        }
+        if p.usable != b.usable {
+            return Some("the usable sectors differ".to_owned());
+        }
+        (primary.entries != backup.entries).then(|| "the partition entries differ".to_owned())
+    }
+}
+
+/// True when a GPT header's signature stands where a copy should be, sound or not.
+pub fn copy_present(copy: &Result<GptCopy, GptError>) -> bool {
+    !matches!(
+        copy,
+        Err(GptError::NoSignature { .. } | GptError::Device(_))
+    )
+}
+
+/// A table to be written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GptLayout {
+    /// GUID of the disk.
+    pub disk_id: Uuid,
+    /// Partitions in table order; at most [`ENTRY_COUNT`].
+    pub entries: Vec<GptEntry>,
+}
+
+/// A run of sectors to be written.
+pub(super) type Sectors = (Lba, Vec<u8>);
+
+impl GptLayout {
+    /// The bytes of both copies for a disk: (backup entries and header, primary header and entries).
+    ///
+    /// `None` when the disk is too small or there are more entries than fit.
+    pub(super) fn sectors(&self, geometry: Geometry) -> Option<(Sectors, Sectors)> {
+        let sector = geometry.logical_sector;
+        let last = Lba(geometry.sectors.checked_sub(1)?);
+        let backup_entries = Lba(geometry.sectors.checked_sub(backup_sectors(sector))?);
+        let usable = Extent {
+            first: Lba(first_usable(sector)),
+            end: backup_entries,
+        };
+        if usable.first >= usable.end || self.entries.len() > ENTRY_COUNT as usize {
+            return None;
+        }
+        let mut table: Vec<u8> = self.entries.iter().flat_map(GptEntry::write).collect();
+        table.resize((ENTRY_COUNT * ENTRY_BYTES) as usize, 0);
+        let entries_crc = crc32fast::hash(&table);
+        table.resize(
+            usize::try_from(entry_sectors(sector).checked_mul(sector.into())?).ok()?,
+            0,
+        );
+        let header = |my_lba, alternate_lba, entries_lba| {
+            let header = GptHeader {
+                my_lba,
+                alternate_lba,
+                usable,
+                disk_id: self.disk_id,
+                entries_lba,
+                entry_count: ENTRY_COUNT,
+                entry_bytes: ENTRY_BYTES,
+                entries_crc,
+            };
+            header.write(sector)
+        };
+        let backup = [table.clone(), header(last, Lba(1), backup_entries)].concat();
+        let primary = [header(Lba(1), last, Lba(2)), table].concat();
+        Some(((backup_entries, backup), (Lba(1), primary)))
+    }
+
+    /// Writes both copies to `device`, backup first.
+    pub fn write(&self, device: &dyn crate::device::BlockDevice) -> Result<(), DeviceError> {
+        let geometry = device.geometry();
+        let too_small = || DeviceError::outside("write", 0, 0);
+        let (backup, primary) = self.sectors(geometry).ok_or_else(too_small)?;
+        for (lba, bytes) in [backup, primary] {
+            device.write_at(geometry.byte_of(lba).ok_or_else(too_small)?, &bytes)?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::{BlockDevice, Memory};
+    use crate::gpt::type_guid;
+
+    fn layout(end: u64) -> GptLayout {
+        let entry = |first, end, name: &str| GptEntry {
+            kind: type_guid::BASIC_DATA,
+            id: Uuid::from_u128(u128::from(first)),
+            extent: Extent {
+                first: Lba(first),
+                end: Lba(end),
+            },
+            attributes: 1 << 63,
+            name: name.into(),
+        };
+        GptLayout {
+            disk_id: Uuid::from_u128(77),
+            entries: vec![entry(64, 100, "Turm 🗼"), entry(100, end, "")],
+        }
+    }
+
+    #[test]
+    fn what_is_written_is_read_back_at_both_sector_sizes() {
+        for (sector, usable_end) in [(512, 2048 - 33), (4096, 2048 - 5)] {
+            let disk = Memory::new(sector, 2048);
+            let layout = layout(usable_end);
+            layout.write(&disk).unwrap();
+            let pair = GptPair::read(&disk);
+            assert_eq!(pair.disagreement(), None);
+            for copy in [pair.primary.unwrap(), pair.backup.unwrap()] {
+                let entries: Vec<_> = copy.entries.into_iter().map(|(_, entry)| entry).collect();
+                assert_eq!(entries, layout.entries);
+                assert_eq!(copy.header.usable.end, Lba(usable_end));
+            }
+        }
+    }
+
+    #[test]
+    fn every_damage_is_named_with_its_place() {
+        let disk = Memory::new(512, 2048);
+        layout(1000).write(&disk).unwrap();
+        let good = disk.read_vec(0, 34 * 512).unwrap();
+        // (byte to change behind LBA 1, expected message of the primary copy)
+        for (at, expected) in [
+            (0, "LBA 1: no GPT header"),
+            (13, "LBA 1: the GPT header's size"),
+            (17, "LBA 1: the checksum of the GPT header"),
+            (40, "LBA 1: the checksum of the GPT header"),
+            (512 + 3, "LBA 2: the checksum of the GPT entries"),
+        ] {
+            let mut bytes = good.clone();
+            bytes[512 + at] ^= 0x80;
+            disk.write_at(0, &bytes).unwrap();
+            let pair = GptPair::read(&disk);
+            let message = pair.primary.as_ref().unwrap_err().to_string();
+            assert!(message.starts_with(expected), "{message}");
+            assert!(pair.best().is_some(), "the backup serves");
+        }
+        // A header that moved, with a checksum that holds.
+        let (_, (_, primary)) = layout(1000).sectors(disk.geometry()).unwrap();
+        disk.write_at(2047 * 512, &primary[..512]).unwrap();
+        let message = GptPair::read(&disk).backup.unwrap_err().to_string();
+        assert!(message.contains("own LBA is 1, expected 2047"), "{message}");
+    }
+
+    #[test]
+    fn copies_that_disagree_are_noticed() {
+        let disk = Memory::new(512, 2048);
+        layout(1000).write(&disk).unwrap();
+        let (_, primary) = layout(900).sectors(disk.geometry()).unwrap();
+        disk.write_at(512, &primary.1).unwrap();
+        assert_eq!(
+            GptPair::read(&disk).disagreement().unwrap(),
+            "the partition entries differ"
+        );
+    }
+}

@@ -1,0 +1,27 @@
+//! Everything Schwelle knows about disks, without a word to the user.
+//!
+//! The way through: a disk opened read-only ([`device`]) is looked at ([`profile`]), judged ([`rules`]), built anew on
+//! a copy-on-write overlay ([`draft`]), walked through as firmware would ([`rehearse`]) and only then written
+//! ([`commit`]), with what is overwritten kept in a job folder ([`job`]). The format modules ([`mbr`], [`gpt`],
+//! [`fat`], [`ntfs`], [`encryption`], [`hive`], [`bootstore`], [`pe`]) know only [`device`] and [`bytes`].
+//!
+//! This crate never prints, asks, or parses arguments, and knows no clock, terminal or environment.
+
+#![warn(clippy::print_stdout, clippy::print_stderr)]
+
+pub mod bootstore;
+pub mod bytes;
+pub mod commit;
+pub mod device;
+pub mod draft;
+pub mod encryption;
+pub mod fat;
+pub mod gpt;
+pub mod hive;
+pub mod job;
+pub mod mbr;
+pub mod ntfs;
+pub mod pe;
+pub mod profile;
+pub mod rehearse;
+pub mod rules;

@@ -1,0 +1,63 @@
+//! The protective MBR of a GPT disk (UEFI 2.10 §5.2.3).
+
+use zerocopy::little_endian::U32;
+use zerocopy::{FromZeros, IntoBytes};
+
+use super::entry::{Kind, RawEntry};
+use super::record::RawRecord;
+use crate::device::Geometry;
+
+/// Boot code for someone who starts the disk in BIOS mode: hand back to the firmware (INT 18h), which goes on to
+/// its next boot device; and halt where a firmware returns from that.
+const HAND_BACK: [u8; 5] = [0xCD, 0x18, 0xF4, 0xEB, 0xFD];
+
+/// Sector 0 for a GPT disk: one logical sector long.
+pub fn protective_sector(geometry: Geometry) -> Vec<u8> {
+    let mut record = RawRecord::new_zeroed();
+    record.boot_code[..HAND_BACK.len()].copy_from_slice(&HAND_BACK);
+    record.entries[0] = RawEntry {
+        flag: 0,
+        chs_first: [0x00, 0x02, 0x00],
+        kind: Kind::PROTECTIVE.0,
+        chs_last: [0xFF; 3],
+        first_lba: U32::new(1),
+        // A disk too large for the field is shown as large as the field allows.
+        sectors: U32::new(u32::try_from(geometry.sectors.saturating_sub(1)).unwrap_or(u32::MAX)),
+    };
+    record.mark = [0x55, 0xAA];
+    let mut sector = record.as_bytes().to_vec();
+    sector.resize(geometry.logical_sector as usize, 0);
+    sector
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::mbr::BootRecord;
+
+    #[test]
+    fn covers_the_disk_and_is_not_active() {
+        for (sector, sectors, expected) in [
+            (512u32, 1000u64, 999u32),
+            (4096, 1000, 999),
+            (512, 1 << 32, u32::MAX),
+            (512, 1 << 40, u32::MAX),
+        ] {
+            let geometry = Geometry {
+                logical_sector: sector,
+                physical_sector: sector,
+                sectors,
+            };
+            let bytes = protective_sector(geometry);
+            assert_eq!(bytes.len(), sector as usize);
+            let record = BootRecord::parse(&bytes).unwrap();
+            let entry = record.entries[0].unwrap();
+            assert_eq!(
+                (entry.kind, entry.first, entry.sectors, entry.flag),
+                (Kind::PROTECTIVE, 1, expected, 0)
+            );
+            assert_eq!(record.entries[1..], [None; 3]);
+            assert_eq!(record.disk_signature, 0);
+        }
+    }
+}

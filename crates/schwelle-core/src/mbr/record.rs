@@ -1,0 +1,67 @@
+//! A boot record: sector 0 of a disk, or the head of a logical partition (UEFI 2.10 §5.2.1, table 5.1).
+
+use std::mem::offset_of;
+
+use zerocopy::little_endian::U32;
+use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned};
+
+use super::entry::{Entry, RawEntry};
+
+#[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub(super) struct RawRecord {
+    pub(super) boot_code: [u8; 440],
+    pub(super) disk_signature: U32,
+    pub(super) reserved: [u8; 2],
+    pub(super) entries: [RawEntry; 4],
+    pub(super) mark: [u8; 2],
+}
+
+const _: () = assert!(size_of::<RawRecord>() == 512);
+const _: () = assert!(offset_of!(RawRecord, disk_signature) == 440);
+const _: () = assert!(offset_of!(RawRecord, entries) == 446);
+
+/// A boot record that ends in 55 AA and is not the boot sector of a volume.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BootRecord {
+    /// Disk signature; only meaningful in sector 0.
+    pub disk_signature: u32,
+    /// The boot code area holds anything but zeros.
+    pub has_boot_code: bool,
+    /// The four entries, unused ones as `None`.
+    pub entries: [Option<Entry>; 4],
+}
+
+impl BootRecord {
+    /// Parses the first 512 bytes of `sector`. `None` when the mark 55 AA is missing.
+    pub fn parse(sector: &[u8]) -> Option<Self> {
+        let (raw, _) = RawRecord::ref_from_prefix(sector).ok()?;
+        if raw.mark != [0x55, 0xAA] {
+            return None;
+        }
+        Some(Self {
+            disk_signature: raw.disk_signature.get(),
+            has_boot_code: raw.boot_code.iter().any(|&byte| byte != 0),
+            entries: raw.entries.each_ref().map(Entry::parse),
+        })
+    }
+}
+
+/// True when `sector` is the boot sector of a file system (or an encrypted volume): it ends in 55 AA like a boot
+/// record, but its "entries" are code. Known by the jump at its start and the maker's name behind it.
+pub fn looks_like_volume(sector: &[u8]) -> bool {
+    let jump = matches!(
+        sector.first_chunk::<3>(),
+        Some([0xEB, _, 0x90] | [0xE9, _, _])
+    );
+    let Some(maker) = crate::bytes::array_at::<8>(sector, 3) else {
+        return false;
+    };
+    let fat = [0x36, 0x52].iter().any(|&at| {
+        sector
+            .get(at..)
+            .is_some_and(|rest| rest.starts_with(b"FAT"))
+    });
+    let known = [b"NTFS    ", b"-FVE-FS-", b"EXFAT   ", b"MSWIN4.1"].contains(&&maker);
+    jump && (fat || known)
+}

@@ -1,0 +1,79 @@
+//! A file record of the file table.
+
+use zerocopy::little_endian::{U16, U32, U64};
+use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
+
+use super::attribute::{Attribute, Body, parse_all};
+use super::attribute_list::record_number;
+use super::fixup;
+
+const IN_USE: u16 = 1;
+const DIRECTORY: u16 = 2;
+
+#[derive(Debug, Clone, Copy, FromBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+struct RawRecord {
+    magic: [u8; 4],
+    fixup_offset: U16,
+    fixup_count: U16,
+    log_sequence: U64,
+    use_count: U16,
+    links: U16,
+    attributes_offset: U16,
+    flags: U16,
+    used_bytes: U32,
+    allocated_bytes: U32,
+    base_record: U64,
+}
+
+const _: () = assert!(size_of::<RawRecord>() == 40);
+
+/// A file record in use, its fix-ups restored and its attributes found.
+#[derive(Debug, Clone)]
+pub(super) struct FileRecord {
+    pub(super) bytes: Vec<u8>,
+    pub(super) attributes: Vec<Attribute>,
+    pub(super) is_directory: bool,
+    /// The record this one extends; 0 for a base record.
+    pub(super) base_record: u64,
+}
+
+impl FileRecord {
+    /// Parses a record as read from the disk; the error says what is wrong.
+    pub(super) fn parse(mut bytes: Vec<u8>) -> Result<Self, &'static str> {
+        if !bytes.starts_with(b"FILE") {
+            return Err("the mark \"FILE\" is missing");
+        }
+        if !fixup::restore(&mut bytes) {
+            return Err("the fix-ups do not match: the record was written only in part");
+        }
+        let (raw, _) = RawRecord::ref_from_prefix(&bytes).map_err(|_| "the record is too short")?;
+        let flags = raw.flags.get();
+        if flags & IN_USE == 0 {
+            return Err("the record is not in use");
+        }
+        let used = usize::try_from(raw.used_bytes.get()).unwrap_or(usize::MAX);
+        let used = bytes
+            .get(..used)
+            .ok_or("more bytes are in use than the record has")?;
+        let attributes = parse_all(used, raw.attributes_offset.get().into())?;
+        let base_record = record_number(raw.base_record.get());
+        Ok(Self {
+            attributes,
+            is_directory: flags & DIRECTORY != 0,
+            base_record,
+            bytes,
+        })
+    }
+
+    /// The value of the first resident attribute of a kind.
+    pub(super) fn resident(&self, kind: u32) -> Option<&[u8]> {
+        self.attributes
+            .iter()
+            .filter(|attribute| attribute.kind == kind)
+            .find_map(|attribute| match &attribute.body {
+                Body::Resident(range) => self.bytes.get(range.clone()),
+                Body::NonResident { .. } => None,
+            })
+    }
+}

@@ -1,0 +1,190 @@
+//! Whether a volume may be touched: its dirty flag, its log, hibernation, and the copies of what matters most.
+
+use super::NtfsError;
+use super::attribute::kind;
+use super::fixup;
+use super::volume::NtfsVolume;
+use crate::bytes::{ReadBytes, u16_at, u32_at, u64_at, utf16_lossy};
+
+const LOG_RECORD: u64 = 2;
+const VOLUME_RECORD: u64 = 3;
+const DIRTY: u16 = 1;
+const NO_CLIENT: u16 = 0xFFFF;
+const VOLUME_IS_CLEAN: u16 = 2;
+/// Records that the mirror repeats.
+const MIRRORED_RECORDS: u64 = 4;
+
+/// State of the journal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LogState {
+    /// Never used, or emptied.
+    Empty,
+    /// Closed by the system that used it.
+    Clean,
+    /// Changes may be pending in it.
+    InUse,
+    /// Its restart pages make no sense.
+    Damaged,
+}
+
+/// What the volume says of itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct VolumeFlags {
+    /// Label.
+    pub label: String,
+    /// Marked for a check at the next start.
+    pub dirty: bool,
+    /// NTFS version, as (major, minor).
+    pub version: (u8, u8),
+}
+
+impl NtfsVolume<'_> {
+    /// Label, version and dirty flag, from `$Volume`.
+    pub fn flags(&self) -> Result<VolumeFlags, NtfsError> {
+        let record = self.record(VOLUME_RECORD)?;
+        let label = record
+            .resident(kind::VOLUME_NAME)
+            .map(utf16_lossy)
+            .unwrap_or_default();
+        let info = record.resident(kind::VOLUME_INFORMATION);
+        match info.and_then(|info| Some((*info.get(8)?, *info.get(9)?, u16_at(info, 10)?))) {
+            Some((major, minor, flags)) => Ok(VolumeFlags {
+                label,
+                dirty: flags & DIRTY != 0,
+                version: (major, minor),
+            }),
+            None => Err(self.fault(VOLUME_RECORD, "has no volume information")),
+        }
+    }
+
+    /// State of `$LogFile`: the newer of its two restart pages decides.
+    pub fn log_state(&self) -> Result<LogState, NtfsError> {
+        let log = self.open_file(LOG_RECORD)?;
+        let mut newest: Option<(u64, LogState)> = None;
+        let mut page_bytes = 4096;
+        let mut empty = true;
+        for page in 0..2u64 {
+            let mut bytes = vec![0; page_bytes];
+            if log.len_bytes() < (page + 1).saturating_mul(page_bytes as u64) {
+                break;
+            }
+            log.read_bytes(page.saturating_mul(page_bytes as u64), &mut bytes)?;
+            if bytes.iter().all(|&byte| byte == 0xFF) {
+                continue;
+            }
+            empty = false;
+            if page == 0
+                && let Some(size @ 512..=65_536) = u32_at(&bytes, 0x10)
+            {
+                page_bytes = size as usize;
+            }
+            if let Some(found) = restart_page(bytes) {
+                newest = newest
+                    .into_iter()
+                    .chain([found])
+                    .max_by_key(|(lsn, _)| *lsn);
+            }
+        }
+        match newest {
+            Some((_, state)) => Ok(state),
+            None if empty => Ok(LogState::Empty),
+            None => Ok(LogState::Damaged),
+        }
+    }
+
+    /// True when a hibernated session, or that of a fast start-up, waits on this volume.
+    pub fn is_hibernated(&self) -> Result<bool, NtfsError> {
+        let Some(file) = self.find("\\hiberfil.sys")? else {
+            return Ok(false);
+        };
+        let file = self.open_file(file.record)?;
+        if file.len_bytes() < 4 {
+            return Ok(false);
+        }
+        let mut mark = [0; 4];
+        file.read_bytes(0, &mut mark)?;
+        // "wake" or zeros: the session has been resumed or discarded. "RSTR": a resume was under way.
+        Ok(matches!(&mark, b"hibr" | b"HIBR" | b"RSTR" | b"rstr"))
+    }
+
+    /// What is wrong with the copies of what matters most: the mirror of the first file records and the boot sector behind the
+    /// volume. Empty when they match.
+    pub fn check_copies(&self) -> Result<Vec<String>, NtfsError> {
+        let shape = self.shape();
+        let mut faults = Vec::new();
+        let record_bytes = shape.record_bytes as usize;
+        for number in 0..MIRRORED_RECORDS {
+            let original = self
+                .record_offset(number)
+                .ok_or_else(|| self.fault(number, "outside the file table"))?;
+            let mirror = shape
+                .mirror_lcn
+                .saturating_mul(shape.cluster_bytes.into())
+                .saturating_add(number.saturating_mul(shape.record_bytes.into()));
+            if self.device().read_vec(original, record_bytes)?
+                != self.device().read_vec(mirror, record_bytes)?
+            {
+                faults.push(format!("file record {number} and its mirror differ"));
+            }
+        }
+        let behind = shape
+            .total_sectors
+            .saturating_mul(shape.sector_bytes.into());
+        let sector = shape.sector_bytes as usize;
+        if behind.saturating_add(sector as u64) > self.device().geometry().len_bytes() {
+            faults.push(
+                "the partition has no sector left for the copy of the boot sector".to_owned(),
+            );
+        } else if self.device().read_vec(0, sector)? != self.device().read_vec(behind, sector)? {
+            faults.push("the boot sector and its copy behind the volume differ".to_owned());
+        }
+        Ok(faults)
+    }
+}
+
+/// Sequence number and state of one restart page; `None` when it is not one.
+fn restart_page(mut bytes: Vec<u8>) -> Option<(u64, LogState)> {
+    if !bytes.starts_with(b"RSTR") || !fixup::restore(&mut bytes) {
+        return None;
+    }
+    let area = bytes.get(usize::from(u16_at(&bytes, 0x18)?)..)?;
+    let lsn = u64_at(area, 0)?;
+    let clean = u16_at(area, 12)? == NO_CLIENT || u16_at(area, 14)? & VOLUME_IS_CLEAN != 0;
+    Some((
+        lsn,
+        if clean {
+            LogState::Clean
+        } else {
+            LogState::InUse
+        },
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A restart page of 4096 bytes with the given sequence number, client in use and flags.
+    fn page(lsn: u64, client: u16, flags: u16) -> Vec<u8> {
+        let mut bytes = vec![0; 4096];
+        bytes[..4].copy_from_slice(b"RSTR");
+        bytes[4..8].copy_from_slice(&[0x1E, 0, 9, 0]);
+        bytes[0x18] = 0x30;
+        bytes[0x30..0x38].copy_from_slice(&lsn.to_le_bytes());
+        bytes[0x3C..0x3E].copy_from_slice(&client.to_le_bytes());
+        bytes[0x3E..0x40].copy_from_slice(&flags.to_le_bytes());
+        bytes[0x1E] = 7; // the running number, at the end of each 512 bytes
+        (1..=8).for_each(|stride| bytes[stride * 512 - 2] = 7);
+        bytes
+    }
+
+    #[test]
+    fn a_log_is_clean_without_client_or_with_the_flag() {
+        assert_eq!(restart_page(page(9, 0xFFFF, 0)), Some((9, LogState::Clean)));
+        assert_eq!(restart_page(page(8, 0, 2)), Some((8, LogState::Clean)));
+        assert_eq!(restart_page(page(7, 0, 0)), Some((7, LogState::InUse)));
+        let mut torn = page(7, 0, 0);
+        torn[1022] = 6;
+        assert_eq!(restart_page(torn), None);
+    }
+}

@@ -1,0 +1,73 @@
+//! NTFS, read-only: boot sector, file records, runlists, directories, files, and the volume's health.
+//!
+//! There is no published specification; the facts are those that free implementations agree on, each checked against
+//! volumes made by the NTFS utilities (see the tests of the crate `schwelle`). [`NtfsVolume`] is the way in. Not supported, and
+//! refused with a typed error rather than read wrongly: compressed, overlay-compressed and encrypted file content.
+
+mod attribute;
+mod attribute_list;
+mod boot_sector;
+mod file_record;
+mod fixup;
+mod health;
+mod index;
+mod runlist;
+mod stream;
+mod volume;
+
+pub use boot_sector::NtfsShape;
+pub use health::{LogState, VolumeFlags};
+pub use index::DirEntry;
+pub use runlist::Run;
+pub use stream::NtfsFile;
+pub use volume::NtfsVolume;
+
+use crate::device::DeviceError;
+
+/// Why something on an NTFS volume could not be read.
+#[derive(Debug, thiserror::Error)]
+pub enum NtfsError {
+    /// The boot sector does not describe a volume.
+    #[error("LBA {lba}: no NTFS volume: the boot sector's {field} is wrong")]
+    BootSector {
+        /// Where it lies on the disk.
+        lba: u64,
+        /// The field at fault.
+        field: &'static str,
+    },
+    /// A structure that breaks its own rules.
+    #[error("LBA {lba}: NTFS file record {record}: {fault}")]
+    Record {
+        /// Where the record lies on the disk; 0 when its place is not known.
+        lba: u64,
+        /// The record's number.
+        record: u64,
+        /// What is wrong.
+        fault: &'static str,
+    },
+    /// Content in a form that is not read.
+    #[error("NTFS file record {record}: {what}")]
+    Unsupported {
+        /// The record's number.
+        record: u64,
+        /// The form.
+        what: &'static str,
+    },
+    /// A read behind the end of a file, or a file longer than the caller takes.
+    #[error(
+        "NTFS file record {record}: bytes {offset} to {end} asked for, but the limit is {limit}"
+    )]
+    Length {
+        /// The record's number.
+        record: u64,
+        /// First byte.
+        offset: u64,
+        /// Behind the last byte.
+        end: u64,
+        /// The file's length, or the caller's limit.
+        limit: u64,
+    },
+    /// The device failed.
+    #[error(transparent)]
+    Device(#[from] DeviceError),
+}

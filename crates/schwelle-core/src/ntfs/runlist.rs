@@ -1,0 +1,123 @@
+//! Runlists: where the clusters of a file lie.
+
+/// A stretch of clusters of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Run {
+    /// First cluster in the file.
+    pub vcn: u64,
+    /// Number of clusters.
+    pub clusters: u64,
+    /// First cluster on the volume; `None` for a hole, which reads as zeros.
+    pub lcn: Option<u64>,
+}
+
+impl Run {
+    /// First cluster of the file behind this run.
+    pub fn end_vcn(&self) -> u64 {
+        self.vcn.saturating_add(self.clusters)
+    }
+}
+
+/// Decodes a runlist that begins at file cluster `vcn`. `None` when it is damaged, ends too early, or names clusters
+/// outside a volume of `volume_clusters`.
+///
+/// Each run is a head byte (low half: bytes of the length, high half: bytes of the signed distance from the run before;
+/// no distance means a hole), then the two numbers. A zero head ends the list.
+pub(super) fn decode(bytes: &[u8], mut vcn: u64, volume_clusters: u64) -> Option<Vec<Run>> {
+    let mut runs = Vec::new();
+    let mut rest = bytes;
+    let mut lcn = 0i64;
+    loop {
+        let (&head, tail) = rest.split_first()?;
+        if head == 0 {
+            return Some(runs);
+        }
+        let (len_size, lcn_size) = (usize::from(head & 0x0F), usize::from(head >> 4));
+        if !(1..=8).contains(&len_size) || lcn_size > 8 {
+            return None;
+        }
+        let (len_bytes, tail) = tail.split_at_checked(len_size)?;
+        let (lcn_bytes, tail) = tail.split_at_checked(lcn_size)?;
+        let clusters = u64::try_from(signed(len_bytes))
+            .ok()
+            .filter(|&clusters| clusters > 0)?;
+        let place = if lcn_size == 0 {
+            None
+        } else {
+            lcn = lcn.checked_add(signed(lcn_bytes))?;
+            let first = u64::try_from(lcn).ok()?;
+            first
+                .checked_add(clusters)
+                .filter(|&end| end <= volume_clusters)?;
+            Some(first)
+        };
+        runs.push(Run {
+            vcn,
+            clusters,
+            lcn: place,
+        });
+        vcn = vcn.checked_add(clusters)?;
+        rest = tail;
+    }
+}
+
+/// A little-endian signed number of up to eight bytes.
+fn signed(bytes: &[u8]) -> i64 {
+    let fill = if bytes.last().is_some_and(|&byte| byte >= 0x80) {
+        0xFF
+    } else {
+        0
+    };
+    let mut whole = [fill; 8];
+    whole
+        .iter_mut()
+        .zip(bytes)
+        .for_each(|(to, from)| *to = *from);
+    i64::from_le_bytes(whole)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn runs_count_from_the_run_before() {
+        let run = |vcn, clusters, lcn| Run { vcn, clusters, lcn };
+        let bytes = [
+            0x21, 0x18, 0x34, 0x56, 0x01, 0x10, 0x11, 0x04, 0xF0, 0x00, 0xAA,
+        ];
+        let runs = decode(&bytes, 5, 0x10000).unwrap();
+        assert_eq!(
+            runs,
+            [
+                run(5, 0x18, Some(0x5634)),
+                run(29, 0x10, None),
+                run(45, 4, Some(0x5624))
+            ]
+        );
+        for (bad, why) in [
+            (&[0x21, 0x18, 0x34][..], "cut off"),
+            (&[0x11, 0x05, 0x10][..], "no end"),
+            (&[0x11, 0x05, 0xF0, 0x00][..], "before the volume"),
+            (&[0x11, 0x05, 0x7F, 0x00][..], "behind the volume"),
+            (&[0x11, 0x00, 0x01, 0x00][..], "no clusters"),
+            (
+                &[0x19, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0][..],
+                "length of nine bytes",
+            ),
+        ] {
+            assert_eq!(decode(bad, 0, 0x80), None, "{why}");
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(300))]
+        #[test]
+        fn any_bytes_are_refused_or_stay_inside(bytes in prop::collection::vec(any::<u8>(), 0..64), size in 1u64..1 << 40) {
+            for run in decode(&bytes, 0, size).unwrap_or_default() {
+                prop_assert!(run.lcn.is_none_or(|lcn| lcn + run.clusters <= size));
+            }
+        }
+    }
+}

@@ -1,0 +1,120 @@
+//! The content of a file: one stream, resident or in clusters.
+
+use super::NtfsError;
+use super::runlist::Run;
+use super::volume::NtfsVolume;
+use crate::bytes::ReadBytes;
+
+#[derive(Debug, Clone)]
+pub(super) enum Content {
+    Resident(Vec<u8>),
+    Clusters {
+        runs: Vec<Run>,
+        initialized_len: u64,
+    },
+}
+
+/// An opened file. Reading is by offset; nothing is cached.
+#[derive(Debug)]
+pub struct NtfsFile<'v> {
+    pub(super) volume: &'v NtfsVolume<'v>,
+    pub(super) record: u64,
+    pub(super) len_bytes: u64,
+    pub(super) content: Content,
+}
+
+impl NtfsFile<'_> {
+    /// Number of the file's base record.
+    pub fn record(&self) -> u64 {
+        self.record
+    }
+
+    /// Where the file's clusters lie; empty when it lies in its record.
+    pub fn runs(&self) -> &[Run] {
+        match &self.content {
+            Content::Resident(_) => &[],
+            Content::Clusters { runs, .. } => runs,
+        }
+    }
+
+    /// The whole content, at most `limit` bytes.
+    pub fn read_all(&self, limit: u64) -> Result<Vec<u8>, NtfsError> {
+        let too_long = NtfsError::Length {
+            record: self.record,
+            offset: 0,
+            end: self.len_bytes,
+            limit,
+        };
+        let len = match usize::try_from(self.len_bytes) {
+            Ok(len) if self.len_bytes <= limit => len,
+            _ => return Err(too_long),
+        };
+        let mut content = vec![0; len];
+        self.read_bytes(0, &mut content)?;
+        Ok(content)
+    }
+
+    /// Reads the part of `buffer` that run `run` covers. What lies behind the initialized length stays zero.
+    fn read_run(
+        &self,
+        run: &Run,
+        offset: u64,
+        buffer: &mut [u8],
+        initialized: u64,
+    ) -> Result<(), NtfsError> {
+        let cluster = u64::from(self.volume.shape().cluster_bytes);
+        let end = offset.saturating_add(buffer.len() as u64);
+        let run_first = run.vcn.saturating_mul(cluster);
+        let run_end = run.end_vcn().saturating_mul(cluster);
+        let (from, to) = (offset.max(run_first), end.min(run_end).min(initialized));
+        let Some(lcn) = run.lcn.filter(|_| from < to) else {
+            return Ok(());
+        };
+        let index = |at: u64| usize::try_from(at.saturating_sub(offset)).unwrap_or(usize::MAX);
+        let place = lcn
+            .saturating_mul(cluster)
+            .saturating_add(from.saturating_sub(run_first));
+        if let Some(part) = buffer.get_mut(index(from)..index(to)) {
+            self.volume.device().read_at(place, part)?;
+        }
+        Ok(())
+    }
+}
+
+impl ReadBytes for NtfsFile<'_> {
+    type Error = NtfsError;
+
+    fn len_bytes(&self) -> u64 {
+        self.len_bytes
+    }
+
+    fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), NtfsError> {
+        let end = offset.saturating_add(buffer.len() as u64);
+        if end > self.len_bytes {
+            return Err(NtfsError::Length {
+                record: self.record,
+                offset,
+                end,
+                limit: self.len_bytes,
+            });
+        }
+        buffer.fill(0);
+        match &self.content {
+            Content::Resident(value) => {
+                let from = usize::try_from(offset).unwrap_or(usize::MAX);
+                if let Some(part) = value.get(from..from.saturating_add(buffer.len())) {
+                    buffer.copy_from_slice(part);
+                }
+            }
+            Content::Clusters {
+                runs,
+                initialized_len,
+            } => {
+                for run in runs {
+                    self.read_run(run, offset, buffer, *initialized_len)?;
+                }
+            }
+        }
+        Ok(())
+    }
+}

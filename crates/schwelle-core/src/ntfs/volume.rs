@@ -1,0 +1,427 @@
+//! An opened volume: records, directories, files by path.
+
+use std::collections::BTreeSet;
+
+use super::NtfsError;
+use super::attribute::{Attribute, Body, COMPRESSED, ENCRYPTED, kind};
+use super::attribute_list::{self, MAX_LIST_BYTES};
+use super::boot_sector::NtfsShape;
+use super::file_record::FileRecord;
+use super::index::{self, DirEntry, Node};
+use super::runlist::{self, Run};
+use super::stream::{Content, NtfsFile};
+use crate::bytes::u32_at;
+use crate::device::ReadDevice;
+
+const ROOT_RECORD: u64 = 5;
+/// Nodes of one directory's index, at most: room for more than ten million names.
+const MAX_INDEX_NODES: usize = 1 << 19;
+/// Reparse tag of overlay-compressed files (MS-FSCC §2.1.2.1, IO_REPARSE_TAG_WOF).
+const OVERLAY_TAG: u32 = 0x8000_0017;
+
+/// An NTFS volume.
+#[derive(Debug)]
+pub struct NtfsVolume<'a> {
+    device: &'a dyn ReadDevice,
+    shape: NtfsShape,
+    /// Where the file table lies.
+    table: Vec<Run>,
+}
+
+impl<'a> NtfsVolume<'a> {
+    /// Opens the volume on `device`, a window on its partition.
+    pub fn open(device: &'a dyn ReadDevice) -> Result<Self, NtfsError> {
+        let geometry = device.geometry();
+        let lba = device.disk_offset() / u64::from(geometry.logical_sector);
+        let fault = |field| NtfsError::BootSector { lba, field };
+        let sector = device.read_vec(0, geometry.logical_sector as usize)?;
+        let shape = NtfsShape::parse(&sector).map_err(fault)?;
+        if shape
+            .total_sectors
+            .saturating_mul(shape.sector_bytes.into())
+            > geometry.len_bytes()
+        {
+            return Err(fault("total sectors"));
+        }
+        let records_per_cluster_run =
+            u64::from(shape.record_bytes).div_ceil(shape.cluster_bytes.into());
+        // The first record is at hand by the boot sector alone; it says where the rest of the table lies.
+        let first = Run {
+            vcn: 0,
+            clusters: records_per_cluster_run,
+            lcn: Some(shape.mft_lcn),
+        };
+        let mut volume = Self {
+            device,
+            shape,
+            table: vec![first],
+        };
+        let record = volume.record(0)?;
+        let own = record
+            .attributes
+            .iter()
+            .find(|attribute| attribute.kind == kind::DATA && attribute.name.is_empty());
+        if let Some(Attribute {
+            body:
+                Body::NonResident {
+                    lowest_vcn: 0,
+                    runs,
+                    ..
+                },
+            ..
+        }) = own
+        {
+            volume.table = volume.decode(&record, 0, runs.clone(), 0)?;
+        }
+        // With an attribute list, further parts of the table lie in records that the parts before them hold.
+        let file = volume.stream(0, &record, kind::DATA, "")?;
+        let Some(Content::Clusters { runs, .. }) = file.map(|(content, _)| content) else {
+            return Err(volume.fault(0, "the file table has no clusters"));
+        };
+        volume.table = runs;
+        Ok(volume)
+    }
+
+    /// What the boot sector says.
+    pub fn shape(&self) -> &NtfsShape {
+        &self.shape
+    }
+
+    /// The device below: a window on the partition.
+    pub(super) fn device(&self) -> &'a dyn ReadDevice {
+        self.device
+    }
+
+    /// Byte offset on the volume of a record; `None` when the table does not reach so far.
+    pub fn record_offset(&self, number: u64) -> Option<u64> {
+        let cluster = u64::from(self.shape.cluster_bytes);
+        let at = number.checked_mul(self.shape.record_bytes.into())?;
+        let vcn = at / cluster;
+        let run = self
+            .table
+            .iter()
+            .find(|run| run.vcn <= vcn && vcn < run.end_vcn())?;
+        let within = at.checked_sub(run.vcn.checked_mul(cluster)?)?;
+        run.lcn?.checked_mul(cluster)?.checked_add(within)
+    }
+
+    pub(super) fn fault(&self, record: u64, fault: &'static str) -> NtfsError {
+        let at = self
+            .record_offset(record)
+            .unwrap_or(0)
+            .saturating_add(self.device.disk_offset());
+        let lba = at / u64::from(self.device.geometry().logical_sector);
+        NtfsError::Record { lba, record, fault }
+    }
+
+    pub(super) fn record(&self, number: u64) -> Result<FileRecord, NtfsError> {
+        let offset = self
+            .record_offset(number)
+            .ok_or_else(|| self.fault(number, "outside the file table"))?;
+        // A record larger than a cluster may lie in pieces; none of the utilities makes such a table, but it is read right.
+        let record_bytes = self.shape.record_bytes as usize;
+        let cluster = self.shape.cluster_bytes as usize;
+        let mut bytes = self.device.read_vec(offset, record_bytes.min(cluster))?;
+        while bytes.len() < record_bytes {
+            let vcn = (number
+                .saturating_mul(record_bytes as u64)
+                .saturating_add(bytes.len() as u64))
+                / cluster as u64;
+            let run = self
+                .table
+                .iter()
+                .find(|run| run.vcn <= vcn && vcn < run.end_vcn());
+            let lcn = run.and_then(|run| run.lcn?.checked_add(vcn.checked_sub(run.vcn)?));
+            let lcn = lcn.ok_or_else(|| self.fault(number, "outside the file table"))?;
+            bytes.extend(
+                self.device
+                    .read_vec(lcn.saturating_mul(cluster as u64), cluster)?,
+            );
+        }
+        FileRecord::parse(bytes).map_err(|fault| self.fault(number, fault))
+    }
+
+    fn decode(
+        &self,
+        record: &FileRecord,
+        number: u64,
+        runs: std::ops::Range<usize>,
+        vcn: u64,
+    ) -> Result<Vec<Run>, NtfsError> {
+        let bytes = record.bytes.get(runs).unwrap_or_default();
+        runlist::decode(bytes, vcn, self.shape.clusters())
+            .ok_or_else(|| self.fault(number, "a runlist is damaged"))
+    }
+
+    /// A stream of a file: joins its parts by type, name and first cluster, over all records the file has. `None` when there
+    /// is no such attribute. The length is that of the data.
+    pub(super) fn stream(
+        &self,
+        number: u64,
+        base: &FileRecord,
+        wanted: u32,
+        name: &str,
+    ) -> Result<Option<(Content, u64)>, NtfsError> {
+        let fits = |attribute: &&Attribute| attribute.kind == wanted && attribute.name == name;
+        let mut parts: Vec<(Vec<Run>, Attribute)> = Vec::new();
+        let mut take = |number: u64,
+                        record: &FileRecord,
+                        attribute: &Attribute|
+         -> Result<Option<Vec<u8>>, NtfsError> {
+            if wanted == kind::DATA && attribute.flags & COMPRESSED != 0 {
+                return Err(NtfsError::Unsupported {
+                    record: number,
+                    what: "the file is compressed",
+                });
+            }
+            if wanted == kind::DATA && attribute.flags & ENCRYPTED != 0 {
+                return Err(NtfsError::Unsupported {
+                    record: number,
+                    what: "the file is encrypted",
+                });
+            }
+            match &attribute.body {
+                Body::Resident(range) => Ok(Some(
+                    record.bytes.get(range.clone()).unwrap_or_default().to_vec(),
+                )),
+                Body::NonResident {
+                    lowest_vcn, runs, ..
+                } => {
+                    parts.push((
+                        self.decode(record, number, runs.clone(), *lowest_vcn)?,
+                        attribute.clone(),
+                    ));
+                    Ok(None)
+                }
+            }
+        };
+        let resident = |value: Vec<u8>| {
+            let len_bytes = value.len() as u64;
+            Some((Content::Resident(value), len_bytes))
+        };
+        if let Some(list) = self.attribute_list(number, base)? {
+            for entry in list
+                .iter()
+                .filter(|entry| entry.kind == wanted && entry.name == name)
+            {
+                let other;
+                let holder = if entry.record == number {
+                    base
+                } else {
+                    other = self.record(entry.record)?;
+                    if other.base_record != number {
+                        return Err(
+                            self.fault(entry.record, "does not belong to the record that names it")
+                        );
+                    }
+                    &other
+                };
+                let attribute = holder
+                    .attributes
+                    .iter()
+                    .filter(fits)
+                    .find(|attribute| attribute.id == entry.id);
+                let attribute = attribute.ok_or_else(|| {
+                    self.fault(entry.record, "lacks an attribute that the list names")
+                })?;
+                if let Some(value) = take(entry.record, holder, attribute)? {
+                    return Ok(resident(value));
+                }
+            }
+        } else if let Some(attribute) = base.attributes.iter().find(fits)
+            && let Some(value) = take(number, base, attribute)?
+        {
+            return Ok(resident(value));
+        }
+        parts.sort_by_key(|(runs, _)| runs.first().map_or(0, |run| run.vcn));
+        let Some((
+            _,
+            Attribute {
+                body:
+                    Body::NonResident {
+                        lowest_vcn: 0,
+                        data_len,
+                        initialized_len,
+                        ..
+                    },
+                ..
+            },
+        )) = parts.first()
+        else {
+            return if parts.is_empty() {
+                Ok(None)
+            } else {
+                Err(self.fault(number, "the first part of a runlist is missing"))
+            };
+        };
+        let (len_bytes, initialized_len) = (*data_len, *initialized_len);
+        let runs: Vec<Run> = parts.into_iter().flat_map(|(runs, _)| runs).collect();
+        let gapless = runs
+            .iter()
+            .try_fold(0, |vcn, run| (run.vcn == vcn).then(|| run.end_vcn()));
+        let covered = gapless.map(|vcn| vcn.saturating_mul(self.shape.cluster_bytes.into()));
+        if covered.is_none_or(|covered| covered < len_bytes) || initialized_len > len_bytes {
+            return Err(self.fault(number, "a runlist does not cover its file"));
+        }
+        Ok(Some((
+            Content::Clusters {
+                runs,
+                initialized_len,
+            },
+            len_bytes,
+        )))
+    }
+
+    fn attribute_list(
+        &self,
+        number: u64,
+        base: &FileRecord,
+    ) -> Result<Option<Vec<attribute_list::ListEntry>>, NtfsError> {
+        let Some(attribute) = base
+            .attributes
+            .iter()
+            .find(|attribute| attribute.kind == kind::ATTRIBUTE_LIST)
+        else {
+            return Ok(None);
+        };
+        let bytes = match &attribute.body {
+            Body::Resident(range) => base.bytes.get(range.clone()).unwrap_or_default().to_vec(),
+            Body::NonResident {
+                runs,
+                data_len,
+                initialized_len,
+                lowest_vcn,
+            } => {
+                let runs = self.decode(base, number, runs.clone(), *lowest_vcn)?;
+                let content = Content::Clusters {
+                    runs,
+                    initialized_len: *initialized_len,
+                };
+                NtfsFile {
+                    volume: self,
+                    record: number,
+                    len_bytes: *data_len,
+                    content,
+                }
+                .read_all(MAX_LIST_BYTES)?
+            }
+        };
+        attribute_list::parse(&bytes)
+            .map(Some)
+            .ok_or_else(|| self.fault(number, "the attribute list is damaged"))
+    }
+
+    /// Opens the unnamed stream of the file with this record number.
+    pub fn open_file(&self, number: u64) -> Result<NtfsFile<'_>, NtfsError> {
+        let record = self.record(number)?;
+        if record.base_record != 0 {
+            return Err(self.fault(number, "is only the extension of another record"));
+        }
+        let tag = record
+            .resident(kind::REPARSE_POINT)
+            .and_then(|value| u32_at(value, 0));
+        match tag {
+            Some(OVERLAY_TAG) => {
+                return Err(NtfsError::Unsupported {
+                    record: number,
+                    what: "the file is overlay-compressed",
+                });
+            }
+            Some(_) => {
+                return Err(NtfsError::Unsupported {
+                    record: number,
+                    what: "the file is a link elsewhere",
+                });
+            }
+            None => {}
+        }
+        let stream = self.stream(number, &record, kind::DATA, "")?;
+        let (content, len_bytes) = stream.ok_or_else(|| self.fault(number, "has no content"))?;
+        Ok(NtfsFile {
+            volume: self,
+            record: number,
+            len_bytes,
+            content,
+        })
+    }
+
+    /// The names in the directory with this record number, in index order.
+    pub fn read_dir(&self, number: u64) -> Result<Vec<DirEntry>, NtfsError> {
+        let record = self.record(number)?;
+        if !record.is_directory {
+            return Err(self.fault(number, "is not a directory"));
+        }
+        let damaged = |fault| self.fault(number, fault);
+        let (content, len) = self
+            .stream(number, &record, kind::INDEX_ROOT, index::NAME)?
+            .ok_or_else(|| damaged("has no index"))?;
+        let root = NtfsFile {
+            volume: self,
+            record: number,
+            len_bytes: len,
+            content,
+        }
+        .read_all(self.shape.record_bytes.into())?;
+        let (
+            Node {
+                mut entries,
+                mut children,
+            },
+            block_bytes,
+        ) = index::parse_root(&root).map_err(damaged)?;
+        if children.is_empty() {
+            return Ok(entries);
+        }
+        let blocks = self.stream(number, &record, kind::INDEX_ALLOCATION, index::NAME)?;
+        let (content, len_bytes) =
+            blocks.ok_or_else(|| damaged("has index children but no index blocks"))?;
+        let blocks = NtfsFile {
+            volume: self,
+            record: number,
+            len_bytes,
+            content,
+        };
+        // Children are counted in clusters, or in 512-byte units where a cluster is larger than a block.
+        let unit = if self.shape.cluster_bytes <= block_bytes {
+            u64::from(self.shape.cluster_bytes)
+        } else {
+            512
+        };
+        let mut seen = BTreeSet::new();
+        while let Some(place) = children.pop() {
+            if !seen.insert(place) || seen.len() > MAX_INDEX_NODES {
+                return Err(damaged("the index loops"));
+            }
+            let mut block = vec![0; block_bytes as usize];
+            crate::bytes::ReadBytes::read_bytes(&blocks, place.saturating_mul(unit), &mut block)?;
+            let node = index::parse_block(block).map_err(damaged)?;
+            entries.extend(node.entries);
+            children.extend(node.children);
+        }
+        Ok(entries)
+    }
+
+    /// Finds a file or directory by its path from the root, with backslashes, whatever the case.
+    pub fn find(&self, path: &str) -> Result<Option<DirEntry>, NtfsError> {
+        let mut at = DirEntry {
+            name: String::new(),
+            record: ROOT_RECORD,
+            is_directory: true,
+        };
+        for name in path.split('\\').filter(|name| !name.is_empty()) {
+            if !at.is_directory {
+                return Ok(None);
+            }
+            let wanted = name.to_uppercase();
+            match self
+                .read_dir(at.record)?
+                .into_iter()
+                .find(|entry| entry.name.to_uppercase() == wanted)
+            {
+                Some(entry) => at = entry,
+                None => return Ok(None),
+            }
+        }
+        Ok(Some(at))
+    }
+}

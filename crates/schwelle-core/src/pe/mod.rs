@@ -1,0 +1,137 @@
+//! PE32+ images, as far as a boot path needs: machine, subsystem, and whether the file holds all its sections.
+//!
+//! Source: Microsoft's "PE Format"; the headers are read by the crate `object`. Signatures are not read.
+
+use object::LittleEndian as LE;
+use object::pe::{
+    IMAGE_FILE_MACHINE_AMD64, IMAGE_FILE_MACHINE_ARM64, IMAGE_FILE_MACHINE_I386,
+    IMAGE_NT_OPTIONAL_HDR64_MAGIC, ImageDosHeader, ImageNtHeaders32, ImageNtHeaders64,
+};
+use object::read::pe::{ImageNtHeaders, ImageOptionalHeader};
+
+use crate::bytes::ReadBytes;
+
+/// Headers are looked for in this many bytes from the start of the file.
+const HEADER_BYTES: u64 = 16 << 10;
+
+/// Processor that an image is made for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Machine {
+    /// 64-bit x86.
+    X64,
+    /// 32-bit x86.
+    X86,
+    /// 64-bit ARM.
+    Arm64,
+    /// Any other, by its number.
+    Other(u16),
+}
+
+impl std::fmt::Display for Machine {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::X64 => f.write_str("x64"),
+            Self::X86 => f.write_str("32-bit x86"),
+            Self::Arm64 => f.write_str("ARM64"),
+            Self::Other(number) => write!(f, "machine {number:04X}h"),
+        }
+    }
+}
+
+/// Subsystem of an EFI application: what firmware starts.
+pub const EFI_APPLICATION: u16 = 10;
+/// Subsystem of a Windows boot application: what the boot manager starts.
+pub const BOOT_APPLICATION: u16 = 16;
+
+/// What the headers of an image say.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PeImage {
+    /// Processor.
+    pub machine: Machine,
+    /// PE32+ (64-bit form).
+    pub is_64_bit_form: bool,
+    /// Subsystem number.
+    pub subsystem: u16,
+    /// First section whose content ends behind the file: name and the byte where it ends.
+    pub cut_off: Option<(String, u64)>,
+}
+
+/// Why a file is not an image.
+#[derive(Debug, thiserror::Error)]
+pub enum PeError {
+    /// The headers do not make sense.
+    #[error("not a program image: {0}")]
+    Header(&'static str),
+    /// The file could not be read.
+    #[error("{0}")]
+    Source(Box<dyn std::error::Error + Send + Sync>),
+}
+
+impl PeImage {
+    /// Reads the headers of an image.
+    pub fn read<S: ReadBytes + ?Sized>(source: &S) -> Result<Self, PeError> {
+        let len_bytes = source.len_bytes();
+        let mut head = vec![0; usize::try_from(len_bytes.min(HEADER_BYTES)).unwrap_or(0)];
+        source
+            .read_bytes(0, &mut head)
+            .map_err(|error| PeError::Source(error.into()))?;
+        let data = head.as_slice();
+        let header = |error: object::read::Error| PeError::Header(describe(&error));
+        let dos = ImageDosHeader::parse(data).map_err(header)?;
+        let mut offset = u64::from(dos.nt_headers_offset());
+        let magic_at = usize::try_from(offset.saturating_add(24)).unwrap_or(usize::MAX);
+        let magic = crate::bytes::u16_at(data, magic_at)
+            .ok_or(PeError::Header("the headers lie outside the file"))?;
+        if magic == IMAGE_NT_OPTIONAL_HDR64_MAGIC {
+            let (nt, _) = ImageNtHeaders64::parse(data, &mut offset).map_err(header)?;
+            Self::from_headers(nt, data, offset, len_bytes)
+        } else {
+            let (nt, _) = ImageNtHeaders32::parse(data, &mut offset).map_err(header)?;
+            Self::from_headers(nt, data, offset, len_bytes)
+        }
+    }
+
+    fn from_headers<H: ImageNtHeaders>(
+        nt: &H,
+        data: &[u8],
+        offset: u64,
+        len_bytes: u64,
+    ) -> Result<Self, PeError> {
+        let sections = nt
+            .sections(data, offset)
+            .map_err(|error| PeError::Header(describe(&error)))?;
+        let mut cut_off = None;
+        for section in sections.iter() {
+            let start = u64::from(section.pointer_to_raw_data.get(LE));
+            let end = start.saturating_add(section.size_of_raw_data.get(LE).into());
+            if end > len_bytes && cut_off.is_none() {
+                let name = String::from_utf8_lossy(section.raw_name()).into_owned();
+                cut_off = Some((name, end));
+            }
+        }
+        let machine = match nt.file_header().machine.get(LE) {
+            IMAGE_FILE_MACHINE_AMD64 => Machine::X64,
+            IMAGE_FILE_MACHINE_I386 => Machine::X86,
+            IMAGE_FILE_MACHINE_ARM64 => Machine::Arm64,
+            number => Machine::Other(number.0),
+        };
+        Ok(Self {
+            machine,
+            is_64_bit_form: nt.is_type_64(),
+            subsystem: nt.optional_header().subsystem().0,
+            cut_off,
+        })
+    }
+}
+
+/// The crate's errors are plain texts without place; the ones met here, in our words.
+fn describe(error: &object::read::Error) -> &'static str {
+    let text = error.to_string();
+    if text.contains("DOS") {
+        "it does not begin like one (no MZ header)"
+    } else if text.contains("section") {
+        "its section table lies outside the file"
+    } else {
+        "its PE headers make no sense or lie outside the file"
+    }
+}

@@ -1,0 +1,394 @@
+//! The profile as a whole, and the layout in it.
+
+use crate::device::{DeviceError, Extent, Geometry, HostFacts, Lba, ReadDevice, Window};
+use crate::gpt::{self, GptEntry, GptPair, type_guid};
+use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
+
+use super::system::{BootProfile, RecoveryImage, WindowsSystem};
+use super::tail::{self, TailMark};
+use super::volume::{Volume, VolumeKind};
+
+/// Style of the partition table.
+#[derive(Debug)]
+pub enum Table {
+    /// No table, and nothing in sector 0.
+    Blank,
+    /// A file system on the bare disk.
+    Bare,
+    /// Sector 0 holds something that is no table.
+    Unknown,
+    /// MBR.
+    Mbr {
+        /// The table.
+        table: MbrTable,
+        /// A GPT header lies on the disk all the same: a leftover.
+        gpt_leftover: bool,
+    },
+    /// GPT.
+    Gpt {
+        /// Both copies.
+        pair: GptPair,
+        /// Sector 0 names partitions besides the protective one.
+        hybrid: bool,
+    },
+}
+
+/// Where a partition is named, and how.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Origin {
+    /// In the MBR or an extended boot record.
+    Mbr {
+        /// Type byte.
+        kind: Kind,
+        /// Marked active.
+        active: bool,
+        /// A logical partition.
+        logical: bool,
+        /// The sector that names it.
+        named_at: Lba,
+    },
+    /// In the GPT.
+    Gpt(GptEntry),
+    /// The whole bare disk.
+    Bare,
+}
+
+/// What a partition is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// EFI system partition.
+    Esp,
+    /// Holds the boot files of a BIOS start.
+    Boot,
+    /// Holds a Windows.
+    Windows,
+    /// Holds a recovery environment and nothing else of note.
+    Recovery,
+    /// Reserved by the system.
+    Reserved,
+    /// Anything else.
+    Data,
+}
+
+impl Role {
+    /// The word shown.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Esp => "EFI system",
+            Self::Boot => "boot",
+            Self::Windows => "Windows",
+            Self::Recovery => "recovery",
+            Self::Reserved => "reserved",
+            Self::Data => "data",
+        }
+    }
+}
+
+/// A partition with its content.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Partition {
+    /// Its number in the table.
+    pub number: usize,
+    /// Where it lies.
+    pub extent: Extent,
+    /// How it is named.
+    pub origin: Origin,
+    /// What it holds.
+    pub volume: Volume,
+    /// What it is for.
+    pub role: Role,
+}
+
+impl Partition {
+    /// "partition 2 (Leuchtturm)": number and label.
+    pub fn title(&self) -> String {
+        match self.volume.label.as_str() {
+            "" => format!("partition {}", self.number),
+            label => format!("partition {} ({label})", self.number),
+        }
+    }
+
+    /// Marked active.
+    pub fn is_active(&self) -> bool {
+        matches!(self.origin, Origin::Mbr { active: true, .. })
+    }
+}
+
+/// What is on a disk.
+#[derive(Debug)]
+pub struct Profile {
+    /// Sector sizes and size.
+    pub geometry: Geometry,
+    /// What the running system says about it.
+    pub host: HostFacts,
+    /// Style of the table, with the table.
+    pub table: Table,
+    /// Partitions, in the table's order.
+    pub partitions: Vec<Partition>,
+    /// Unused stretches between sector 0 and the end.
+    pub gaps: Vec<Extent>,
+    /// Sectors with content where the primary GPT will lie.
+    pub code_in_gap: Option<Extent>,
+    /// Metadata of RAID sets at the disk's end.
+    pub raid: Vec<TailMark>,
+    /// Private header of a dynamic disk.
+    pub dynamic: Option<TailMark>,
+    /// Windows systems found.
+    pub systems: Vec<WindowsSystem>,
+    /// Boot configuration of the BIOS start.
+    pub boot: BootProfile,
+    /// Recovery environments found.
+    pub recovery: Vec<RecoveryImage>,
+}
+
+impl Profile {
+    /// Looks at a disk.
+    pub fn read(device: &dyn ReadDevice, host: HostFacts) -> Result<Self, DeviceError> {
+        let geometry = device.geometry();
+        let (table, mut partitions) = read_table(device)?;
+        let used: Vec<Extent> = used_extents(&table, &partitions);
+        let gaps = gpt::place::gaps(geometry, &used);
+        let code_in_gap = code_in_gap(device, &gaps)?;
+        let systems = WindowsSystem::find_all(device, &partitions);
+        let boot = BootProfile::read(device, &partitions);
+        let recovery = RecoveryImage::find_all(device, &partitions);
+        for partition in &mut partitions {
+            partition.role = role_of(partition, &systems, &boot, &recovery);
+        }
+        Ok(Self {
+            geometry,
+            host,
+            table,
+            partitions,
+            gaps,
+            code_in_gap,
+            raid: tail::raid_marks(device)?,
+            dynamic: tail::dynamic_mark(device)?,
+            systems,
+            boot,
+            recovery,
+        })
+    }
+
+    /// The partition with this number.
+    pub fn partition(&self, number: usize) -> Option<&Partition> {
+        self.partitions
+            .iter()
+            .find(|partition| partition.number == number)
+    }
+
+    /// The MBR table, on an MBR disk.
+    pub fn mbr(&self) -> Option<&MbrTable> {
+        match &self.table {
+            Table::Mbr { table, .. } => Some(table),
+            _ => None,
+        }
+    }
+
+    /// Sectors in use by partitions; a container of logical partitions counts by what lies in it.
+    pub fn used(&self) -> Vec<Extent> {
+        used_extents(&self.table, &self.partitions)
+    }
+
+    /// The name that tells this disk from others: the computer's name in its registry, else the disk's signature or GUID.
+    pub fn short_name(&self) -> Option<String> {
+        let computer = self
+            .systems
+            .iter()
+            .find_map(|system| system.computer_name.clone());
+        computer.or_else(|| match &self.table {
+            Table::Mbr { table, .. } => Some(format!("{:08X}", table.record.disk_signature)),
+            Table::Gpt { pair, .. } => Some(pair.best()?.header.disk_id.to_string()),
+            _ => None,
+        })
+    }
+
+    /// "MBR", "GPT", …
+    pub fn table_style(&self) -> &'static str {
+        match &self.table {
+            Table::Blank => "blank",
+            Table::Bare => "bare volume",
+            Table::Unknown => "unknown",
+            Table::Mbr { .. } => "MBR",
+            Table::Gpt { hybrid: false, .. } => "GPT",
+            Table::Gpt { hybrid: true, .. } => "hybrid",
+        }
+    }
+}
+
+/// The extended boot records' own sectors are in use as long as the disk is an MBR disk: a new partition must not lie on
+/// them before sector 0 is replaced.
+fn used_extents(table: &Table, partitions: &[Partition]) -> Vec<Extent> {
+    let mut used: Vec<Extent> = partitions
+        .iter()
+        .map(|partition| partition.extent)
+        .collect();
+    if let Table::Mbr { table, .. } = table {
+        let records = table
+            .partitions
+            .iter()
+            .map(|partition| partition.named_at)
+            .filter(|lba| lba.0 != 0);
+        let containers = table
+            .containers
+            .iter()
+            .map(|container| container.extent.first);
+        used.extend(
+            records
+                .chain(containers)
+                .filter_map(|lba| Extent::new(lba, 1)),
+        );
+    }
+    used
+}
+
+fn read_volume(device: &dyn ReadDevice, extent: Extent) -> Result<Volume, DeviceError> {
+    match Window::new(device, extent) {
+        Some(window) => Volume::read(&window),
+        None => Ok(Volume::unreadable(format!(
+            "it leaves the disk (ends at {})",
+            extent.last()
+        ))),
+    }
+}
+
+fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), DeviceError> {
+    let sector = device.read_sector(Lba(0))?;
+    let pair = GptPair::read(device);
+    let gpt_present = gpt::copy_present(&pair.primary) || gpt::copy_present(&pair.backup);
+    let record = BootRecord::parse(&sector);
+    let kinds: Vec<Kind> = record
+        .iter()
+        .flat_map(|record| &record.entries)
+        .flatten()
+        .map(|entry| entry.kind)
+        .collect();
+    let protective = kinds.contains(&Kind::PROTECTIVE);
+    if looks_like_volume(&sector) && !gpt_present {
+        let extent = device.geometry().whole();
+        let volume = read_volume(device, extent)?;
+        let partition = Partition {
+            number: 1,
+            extent,
+            origin: Origin::Bare,
+            volume,
+            role: Role::Data,
+        };
+        return Ok((Table::Bare, vec![partition]));
+    }
+    if protective || (gpt_present && kinds.is_empty()) {
+        let partitions = match pair.best() {
+            Some(copy) => copy
+                .entries
+                .iter()
+                .map(|(number, entry)| {
+                    let volume = read_volume(device, entry.extent)?;
+                    let origin = Origin::Gpt(entry.clone());
+                    Ok(Partition {
+                        number: *number,
+                        extent: entry.extent,
+                        origin,
+                        volume,
+                        role: Role::Data,
+                    })
+                })
+                .collect::<Result<_, DeviceError>>()?,
+            None => Vec::new(),
+        };
+        let hybrid = protective && kinds.len() > 1;
+        return Ok((Table::Gpt { pair, hybrid }, partitions));
+    }
+    match record {
+        Some(record) if !kinds.is_empty() || record.has_boot_code => {
+            let table = MbrTable::read(device, record)?;
+            let partitions = table
+                .partitions
+                .iter()
+                .map(|part| {
+                    let volume = read_volume(device, part.extent)?;
+                    let logical = matches!(part.slot, crate::mbr::Slot::Logical(_));
+                    let origin = Origin::Mbr {
+                        kind: part.kind,
+                        active: part.active,
+                        logical,
+                        named_at: part.named_at,
+                    };
+                    let number = part.slot.number();
+                    Ok(Partition {
+                        number,
+                        extent: part.extent,
+                        origin,
+                        volume,
+                        role: Role::Data,
+                    })
+                })
+                .collect::<Result<_, DeviceError>>()?;
+            Ok((
+                Table::Mbr {
+                    table,
+                    gpt_leftover: gpt_present,
+                },
+                partitions,
+            ))
+        }
+        _ if sector.iter().all(|&byte| byte == 0) || record.is_some() => {
+            Ok((Table::Blank, Vec::new()))
+        }
+        _ => Ok((Table::Unknown, Vec::new())),
+    }
+}
+
+/// Content in the gap behind sector 0 where the primary table will lie: from the first sector that is not zero to the last.
+fn code_in_gap(device: &dyn ReadDevice, gaps: &[Extent]) -> Result<Option<Extent>, DeviceError> {
+    let geometry = device.geometry();
+    let Some(gap) = gaps.first().filter(|gap| gap.first == Lba(1)) else {
+        return Ok(None);
+    };
+    let end = gap.end.0.min(gpt::first_usable(geometry.logical_sector));
+    let mut found: Option<Extent> = None;
+    for lba in (1..end).map(Lba) {
+        if device.read_sector(lba)?.iter().any(|&byte| byte != 0) {
+            let first = found.map_or(lba, |extent| extent.first);
+            found = Some(Extent {
+                first,
+                end: Lba(lba.0 + 1),
+            });
+        }
+    }
+    Ok(found)
+}
+
+fn role_of(
+    part: &Partition,
+    systems: &[WindowsSystem],
+    boot: &BootProfile,
+    recovery: &[RecoveryImage],
+) -> Role {
+    let gpt_kind = match &part.origin {
+        Origin::Gpt(entry) => Some(entry.kind),
+        Origin::Mbr {
+            kind: Kind::EFI_SYSTEM,
+            ..
+        } => Some(type_guid::EFI_SYSTEM),
+        Origin::Mbr {
+            kind: Kind::RECOVERY,
+            ..
+        } => Some(type_guid::RECOVERY),
+        _ => None,
+    };
+    if gpt_kind == Some(type_guid::EFI_SYSTEM) {
+        Role::Esp
+    } else if systems.iter().any(|system| system.partition == part.number) {
+        Role::Windows
+    } else if boot.partition == Some(part.number) && part.volume.kind == VolumeKind::Ntfs {
+        Role::Boot
+    } else if gpt_kind == Some(type_guid::RECOVERY)
+        || recovery.iter().any(|image| image.partition == part.number)
+    {
+        Role::Recovery
+    } else if gpt_kind == Some(type_guid::RESERVED) {
+        Role::Reserved
+    } else {
+        Role::Data
+    }
+}

@@ -1,0 +1,87 @@
+//! Marks that others left at the end of a disk, where the backup table is going to lie.
+
+use crate::device::{DeviceError, Lba, MIB, ReadDevice};
+
+/// What was found, and in which sector.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct TailMark {
+    /// What it belongs to.
+    pub owner: &'static str,
+    /// The sector.
+    pub at: Lba,
+}
+
+const MD_MAGIC: [u8; 4] = [0xFC, 0x4E, 0x2B, 0xA9];
+const DDF_MAGIC: [u8; 4] = [0xDE, 0x11, 0xDE, 0x11];
+
+/// Looks for RAID metadata (places as each format defines them).
+pub(super) fn raid_marks(device: &dyn ReadDevice) -> Result<Vec<TailMark>, DeviceError> {
+    let geometry = device.geometry();
+    let (size, sector) = (geometry.len_bytes(), u64::from(geometry.logical_sector));
+    let places: [(&str, Option<u64>, &[u8]); 4] = [
+        (
+            "a firmware RAID set",
+            size.checked_sub(2 * sector),
+            b"Intel Raid ISM Cfg Sig.",
+        ),
+        (
+            "a RAID set in the common disk data format",
+            size.checked_sub(sector),
+            &DDF_MAGIC,
+        ),
+        // Version 0.90: at the last 64 KiB bound that leaves 64 KiB behind it.
+        (
+            "a Linux software RAID set",
+            (size / 65_536).checked_sub(1).map(|units| units * 65_536),
+            &MD_MAGIC,
+        ),
+        // Version 1.0: 8 KiB before the end, down to a bound of 4 KiB.
+        (
+            "a Linux software RAID set",
+            size.checked_sub(8192).map(|at| at / 4096 * 4096),
+            &MD_MAGIC,
+        ),
+    ];
+    let mut marks = Vec::new();
+    for (owner, at, mark) in places {
+        let Some(at) = at else { continue };
+        if device
+            .read_vec(at / sector * sector, geometry.logical_sector as usize)?
+            .starts_with(mark)
+        {
+            marks.push(TailMark {
+                owner,
+                at: Lba(at / sector),
+            });
+        }
+    }
+    Ok(marks)
+}
+
+/// Looks for the private header of a dynamic disk: at sector 6 of the disk and in its last MiB.
+pub(super) fn dynamic_mark(device: &dyn ReadDevice) -> Result<Option<TailMark>, DeviceError> {
+    let geometry = device.geometry();
+    let sector = u64::from(geometry.logical_sector);
+    let size = geometry.len_bytes();
+    let from = size.saturating_sub(MIB) / sector * sector;
+    let tail = device.read_vec(from, usize::try_from(size - from).unwrap_or(0))?;
+    let in_tail = tail
+        .chunks_exact(geometry.logical_sector as usize)
+        .position(|part| part.starts_with(b"PRIVHEAD"));
+    let at = match in_tail {
+        Some(index) => Some(Lba(from / sector + index as u64)),
+        None if size > 7 * 512
+            && device
+                .read_vec(6 * 512 / sector * sector, sector as usize)?
+                .get((6 * 512 % sector) as usize..)
+                .is_some_and(|rest| rest.starts_with(b"PRIVHEAD")) =>
+        {
+            Some(Lba(6 * 512 / sector))
+        }
+        None => None,
+    };
+    Ok(at.map(|at| TailMark {
+        owner: "a dynamic disk",
+        at,
+    }))
+}

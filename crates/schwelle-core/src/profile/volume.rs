@@ -1,0 +1,163 @@
+//! What a partition holds, told from its content and not from its type.
+
+use crate::device::{DeviceError, ReadDevice};
+use crate::encryption::{self, EncryptionState};
+use crate::fat::{self, FatKind};
+use crate::ntfs::{LogState, NtfsError, NtfsShape, NtfsVolume};
+
+/// Kind of content.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum VolumeKind {
+    /// NTFS.
+    Ntfs,
+    /// FAT12, FAT16 or FAT32.
+    Fat(FatKind),
+    /// exFAT.
+    ExFat,
+    /// An encrypted volume in this state.
+    Encrypted(EncryptionState),
+    /// ext2, ext3 or ext4.
+    Ext,
+    /// Linux swap.
+    Swap,
+    /// Linux LVM.
+    Lvm,
+    /// Nothing but zeros at its start.
+    Blank,
+    /// Something else.
+    Unknown,
+}
+
+impl VolumeKind {
+    /// What technicians call it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Ntfs => "NTFS",
+            Self::Fat(FatKind::Fat12) => "FAT12",
+            Self::Fat(FatKind::Fat16) => "FAT16",
+            Self::Fat(FatKind::Fat32) => "FAT32",
+            Self::ExFat => "exFAT",
+            Self::Encrypted(_) => "encrypted",
+            Self::Ext => "ext",
+            Self::Swap => "Linux swap",
+            Self::Lvm => "Linux LVM",
+            Self::Blank => "blank",
+            Self::Unknown => "unknown",
+        }
+    }
+}
+
+/// Health of an NTFS volume.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NtfsHealth {
+    /// What its boot sector says.
+    pub shape: NtfsShape,
+    /// Marked for a check.
+    pub dirty: bool,
+    /// State of its log.
+    pub log: LogState,
+    /// A hibernated session waits on it.
+    pub hibernated: bool,
+    /// Copies that do not match.
+    pub faults: Vec<String>,
+}
+
+/// What a partition holds.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Volume {
+    /// Kind of content.
+    pub kind: VolumeKind,
+    /// Label; comes from the disk, so it is escaped before it is shown.
+    pub label: String,
+    /// Health, for NTFS volumes that could be opened.
+    pub ntfs: Option<NtfsHealth>,
+    /// Why an NTFS volume could not be read.
+    pub fault: Option<String>,
+}
+
+impl Volume {
+    fn plain(kind: VolumeKind) -> Self {
+        Self {
+            kind,
+            label: String::new(),
+            ntfs: None,
+            fault: None,
+        }
+    }
+
+    /// A volume whose partition leaves the disk: nothing can be said.
+    pub(super) fn unreadable(fault: String) -> Self {
+        Self {
+            fault: Some(fault),
+            ..Self::plain(VolumeKind::Unknown)
+        }
+    }
+
+    /// Looks at the volume on `window`. The device failing is an error only where the first sectors are concerned.
+    pub(super) fn read(window: &dyn ReadDevice) -> Result<Self, DeviceError> {
+        let len = window.geometry().len_bytes().min(16 << 10);
+        let head = window.read_vec(0, usize::try_from(len).unwrap_or(0))?;
+        if let Some(state) = encryption::recognise(window, &head) {
+            return Ok(Self::plain(VolumeKind::Encrypted(state)));
+        }
+        let starts =
+            |at: usize, mark: &[u8]| head.get(at..).is_some_and(|rest| rest.starts_with(mark));
+        if starts(3, b"NTFS    ") {
+            return Ok(match Self::read_ntfs(window) {
+                Ok(volume) => volume,
+                Err(error) => Self {
+                    fault: Some(error.to_string()),
+                    ..Self::plain(VolumeKind::Ntfs)
+                },
+            });
+        }
+        if starts(3, b"EXFAT   ") {
+            return Ok(Self::plain(VolumeKind::ExFat));
+        }
+        if let Some((kind, label)) = fat::recognise(&head) {
+            return Ok(Self {
+                label,
+                ..Self::plain(VolumeKind::Fat(kind))
+            });
+        }
+        // ext: superblock at byte 1024, magic at 56 in it, label at 120.
+        if starts(1024 + 56, &[0x53, 0xEF]) {
+            let label = head.get(1024 + 120..1024 + 136).unwrap_or_default();
+            let label = label.split(|&byte| byte == 0).next().unwrap_or_default();
+            return Ok(Self {
+                label: String::from_utf8_lossy(label).into_owned(),
+                ..Self::plain(VolumeKind::Ext)
+            });
+        }
+        if starts(4096 - 10, b"SWAPSPACE2") {
+            return Ok(Self::plain(VolumeKind::Swap));
+        }
+        // LVM: its label may stand in any of the first four 512-byte sectors.
+        if (0..4).any(|sector| starts(sector * 512, b"LABELONE")) {
+            return Ok(Self::plain(VolumeKind::Lvm));
+        }
+        let blank = head.iter().all(|&byte| byte == 0);
+        Ok(Self::plain(if blank {
+            VolumeKind::Blank
+        } else {
+            VolumeKind::Unknown
+        }))
+    }
+
+    fn read_ntfs(window: &dyn ReadDevice) -> Result<Self, NtfsError> {
+        let volume = NtfsVolume::open(window)?;
+        let flags = volume.flags()?;
+        let health = NtfsHealth {
+            shape: *volume.shape(),
+            dirty: flags.dirty,
+            log: volume.log_state()?,
+            hibernated: volume.is_hibernated()?,
+            faults: volume.check_copies()?,
+        };
+        Ok(Self {
+            label: flags.label,
+            ntfs: Some(health),
+            ..Self::plain(VolumeKind::Ntfs)
+        })
+    }
+}

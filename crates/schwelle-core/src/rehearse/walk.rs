@@ -1,0 +1,411 @@
+//! The walk from sector 0 to the boot store. What the store leads to is in `entry.rs`.
+
+use crate::bootstore::{BootStore, DeviceElement, Locator, element};
+use crate::device::{Extent, Lba, ReadDevice, Window};
+use crate::fat::{FatEntry, FatError, FatVolume};
+use crate::gpt::{GptCopy, GptEntry, GptPair, type_guid};
+use crate::mbr::{BootRecord, Kind};
+use crate::pe::{EFI_APPLICATION, Machine, PeError, PeImage};
+use crate::profile::{ESP_STORE, REMOVABLE_X64};
+
+use super::entry;
+
+/// A loader is read up to this length.
+const MAX_LOADER_BYTES: u64 = 64 << 20;
+const MAX_STORE_BYTES: u64 = 16 << 20;
+
+/// The steps of the walk, in order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum StepId {
+    /// Sector 0 protects the GPT.
+    ProtectiveMbr,
+    /// The primary copy of the table is sound.
+    PrimaryTable,
+    /// The backup copy is sound.
+    BackupTable,
+    /// The copies agree.
+    TablesAgree,
+    /// There is an EFI system partition.
+    Esp,
+    /// It holds a sound FAT32 volume.
+    EspFileSystem,
+    /// The loader is there.
+    Loader,
+    /// The loader's image fits the firmware.
+    LoaderImage,
+    /// The boot store lies beside it.
+    BootStore,
+    /// The boot manager's own object names this partition.
+    BootManager,
+    /// The default entry is there.
+    DefaultEntry,
+    /// Its devices are partitions of this disk.
+    EntryDevices,
+    /// The system's loader is there and fits.
+    SystemLoader,
+    /// The kernel is there and fits.
+    Kernel,
+}
+
+impl StepId {
+    /// The step's stable name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::ProtectiveMbr => "protective-mbr",
+            Self::PrimaryTable => "primary-table",
+            Self::BackupTable => "backup-table",
+            Self::TablesAgree => "tables-agree",
+            Self::Esp => "esp",
+            Self::EspFileSystem => "esp-file-system",
+            Self::Loader => "loader",
+            Self::LoaderImage => "loader-image",
+            Self::BootStore => "boot-store",
+            Self::BootManager => "boot-manager",
+            Self::DefaultEntry => "default-entry",
+            Self::EntryDevices => "entry-devices",
+            Self::SystemLoader => "system-loader",
+            Self::Kernel => "kernel",
+        }
+    }
+}
+
+/// One step taken.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Step {
+    /// Which.
+    pub id: StepId,
+    /// It holds.
+    pub passed: bool,
+    /// What was found, with the place.
+    pub evidence: String,
+    /// What to do, when it does not hold.
+    pub remedy: Option<String>,
+}
+
+/// The steps taken, up to the first that failed.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Rehearsal {
+    /// Steps in order.
+    pub steps: Vec<Step>,
+}
+
+impl Rehearsal {
+    /// True when the walk reached the kernel.
+    pub fn starts(&self) -> bool {
+        self.steps
+            .last()
+            .is_some_and(|step| step.passed && step.id == StepId::Kernel)
+    }
+
+    /// The step that failed.
+    pub fn failed(&self) -> Option<&Step> {
+        self.steps.iter().find(|step| !step.passed)
+    }
+}
+
+/// A step that failed: evidence and remedy.
+pub(super) struct Fault {
+    pub(super) evidence: String,
+    pub(super) remedy: String,
+}
+
+impl Fault {
+    pub(super) fn new(evidence: impl ToString, remedy: impl ToString) -> Self {
+        Self {
+            evidence: evidence.to_string(),
+            remedy: remedy.to_string(),
+        }
+    }
+}
+
+/// What a step gives: its evidence and a value for the next, or the fault.
+pub(super) type Found<T> = Result<(String, T), Fault>;
+
+impl Rehearsal {
+    /// Takes a step; `None` ends the walk.
+    pub(super) fn step<T>(&mut self, id: StepId, found: Found<T>) -> Option<T> {
+        let (passed, evidence, remedy, value) = match found {
+            Ok((evidence, value)) => (true, evidence, None, Some(value)),
+            Err(Fault { evidence, remedy }) => (false, evidence, Some(remedy), None),
+        };
+        self.steps.push(Step {
+            id,
+            passed,
+            evidence,
+            remedy,
+        });
+        value
+    }
+}
+
+/// Walks the UEFI boot path of `disk`. `loader` is the path that a boot entry of the firmware names; without one, firmware
+/// goes by the removable-media path.
+pub fn walk(disk: &dyn ReadDevice, loader: Option<&str>) -> Rehearsal {
+    let mut rehearsal = Rehearsal::default();
+    // The walk ends where a step fails; the steps so far are the result.
+    let _reached_the_end = walk_steps(&mut rehearsal, disk, loader);
+    rehearsal
+}
+
+fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>) -> Option<()> {
+    walk.step(StepId::ProtectiveMbr, protective_mbr(disk))?;
+    let pair = GptPair::read(disk);
+    let disagreement = pair.disagreement();
+    let GptPair { primary, backup } = pair;
+    let table = walk.step(
+        StepId::PrimaryTable,
+        table_copy(primary, "primary", "backup"),
+    )?;
+    walk.step(StepId::BackupTable, table_copy(backup, "backup", "primary"))?;
+    walk.step(StepId::TablesAgree, match disagreement {
+        None => Ok(("both copies name the same partitions".to_owned(), ())),
+        Some(what) => Err(Fault::new(what, "Find out which copy is right (compare with the volumes on the disk) before the other is written anew from it.")),
+    })?;
+    let esp = walk.step(StepId::Esp, find_esp(&table))?;
+    let window = Window::new(disk, esp.extent)?;
+    let fat = walk.step(StepId::EspFileSystem, open_esp(&window))?;
+    let loader = loader.unwrap_or(REMOVABLE_X64);
+    let file = walk.step(StepId::Loader, find_loader(&fat, loader))?;
+    walk.step(StepId::LoaderImage, loader_image(&fat, &file, loader))?;
+    let store = walk.step(StepId::BootStore, read_store(&fat))?;
+    walk.step(StepId::BootManager, manager_names(&store, &table, &esp))?;
+    entry::walk_entry(walk, disk, &table, &store)
+}
+
+fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {
+    const REMEDY: &str =
+        "This is not a GPT disk yet. Ask what stands against converting it: schwelle check DISK";
+    let sector = disk.read_sector(Lba(0)).map_err(|error| {
+        Fault::new(
+            error,
+            "The disk cannot be read: check cable and health first.",
+        )
+    })?;
+    let entries = BootRecord::parse(&sector)
+        .map(|record| record.entries)
+        .unwrap_or_default();
+    let used: Vec<_> = entries.into_iter().flatten().collect();
+    match used[..] {
+        [only] if only.kind == Kind::PROTECTIVE && only.first == 1 => Ok((
+            format!("LBA 0: one protective entry over {} sectors", only.sectors),
+            (),
+        )),
+        [] => Err(Fault::new("LBA 0: no partition entry", REMEDY)),
+        _ if used.iter().any(|entry| entry.kind == Kind::PROTECTIVE) => Err(Fault::new(
+            "LBA 0: the protective entry is not the only one, or does not begin at LBA 1 (hybrid table)",
+            "Firmware differs in what it makes of this. Remove the additional MBR entries first.",
+        )),
+        _ => Err(Fault::new(
+            "LBA 0: an MBR with partitions of its own, no protective entry",
+            REMEDY,
+        )),
+    }
+}
+
+fn table_copy(
+    copy: Result<GptCopy, crate::gpt::GptError>,
+    name: &str,
+    other: &str,
+) -> Found<GptCopy> {
+    match copy {
+        Ok(copy) => {
+            let at = copy.header.my_lba;
+            let evidence = format!(
+                "{at}: {name} header and {} partitions, both checksums hold",
+                copy.entries.len()
+            );
+            Ok((evidence, copy))
+        }
+        Err(error) => Err(Fault::new(
+            error,
+            format!(
+                "The {name} table must be written anew. If the disk was converted by Schwelle, its job folder's plan lists the partitions; the {other} copy of the table holds them too if it is sound."
+            ),
+        )),
+    }
+}
+
+fn find_esp(table: &GptCopy) -> Found<GptEntry> {
+    let of_type: Vec<_> = table
+        .entries
+        .iter()
+        .filter(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM)
+        .collect();
+    match of_type[..] {
+        [] => Err(Fault::new(
+            format!(
+                "none of the {} partitions has the type EFI system",
+                table.entries.len()
+            ),
+            "The disk needs an EFI system partition: give the right partition the type GUID C12A7328-F81F-11D2-BA4B-00A0C93EC93B, or make one.",
+        )),
+        [(number, entry), ..] => {
+            let more = if of_type.len() > 1 {
+                format!(" (the first of {})", of_type.len())
+            } else {
+                String::new()
+            };
+            Ok((
+                format!(
+                    "partition {number}{more}, LBA {} to {}",
+                    entry.extent.first.0,
+                    entry.extent.last().0
+                ),
+                entry.clone(),
+            ))
+        }
+    }
+}
+
+fn open_esp<'w>(window: &'w Window<'_, dyn ReadDevice + '_>) -> Found<FatVolume<'w>> {
+    const REMEDY: &str =
+        "Run the file system checker on the EFI system partition, or make it anew.";
+    let fault = |error: FatError| Fault::new(error, REMEDY);
+    let fat = FatVolume::open(window).map_err(fault)?;
+    let faults = fat.check().map_err(fault)?;
+    if faults.is_empty() {
+        let shape = fat.shape();
+        let evidence = format!(
+            "FAT32, {} clusters of {} bytes, both FATs agree, every chain is whole",
+            shape.clusters,
+            shape.cluster_bytes()
+        );
+        Ok((evidence, fat))
+    } else {
+        Err(Fault::new(faults.join("; "), REMEDY))
+    }
+}
+
+fn find_loader(fat: &FatVolume<'_>, path: &str) -> Found<FatEntry> {
+    match fat.find(path) {
+        Ok(Some(entry)) if !entry.is_directory => {
+            Ok((format!("{path}, {} bytes", entry.len_bytes), entry))
+        }
+        Ok(_) => Err(Fault::new(
+            format!("{path} is not there"),
+            format!(
+                "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} on the EFI system partition."
+            ),
+        )),
+        Err(error) => Err(Fault::new(
+            error,
+            "Run the file system checker on the EFI system partition.",
+        )),
+    }
+}
+
+fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<()> {
+    let remedy = || {
+        format!(
+            "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} again; if it is the same there, that system's files are damaged or made for another processor."
+        )
+    };
+    let fault = |what: &dyn std::fmt::Display| Fault::new(format!("{path}: {what}"), remedy());
+    let bytes = fat
+        .read_file(file, MAX_LOADER_BYTES)
+        .map_err(|error| fault(&error))?;
+    check_image(PeImage::read(&bytes[..]), EFI_APPLICATION)
+        .map(|text| (text, ()))
+        .map_err(|text| fault(&text))
+}
+
+/// What the headers must say to be started here: 64-bit x86, the right subsystem, whole.
+pub(super) fn check_image(
+    image: Result<PeImage, PeError>,
+    subsystem: u16,
+) -> Result<String, String> {
+    let image = image.map_err(|error| error.to_string())?;
+    if image.machine != Machine::X64 || !image.is_64_bit_form {
+        return Err(format!("made for {}, not for x64", image.machine));
+    }
+    if image.subsystem != subsystem {
+        return Err(format!("subsystem {}, not {subsystem}", image.subsystem));
+    }
+    match image.cut_off {
+        Some((section, end)) => Err(format!(
+            "truncated: section {} ends at byte {end}, behind the file",
+            section
+        )),
+        None => Ok(format!(
+            "x64, subsystem {subsystem}, all sections inside the file"
+        )),
+    }
+}
+
+fn read_store(fat: &FatVolume<'_>) -> Found<BootStore> {
+    const REMEDY: &str = "The boot store must be made anew from the system's old one, which lies on the old boot partition (\\Boot\\BCD).";
+    let fault = |what: &dyn std::fmt::Display| Fault::new(format!("{ESP_STORE}: {what}"), REMEDY);
+    let entry = fat.find(ESP_STORE).map_err(|error| fault(&error))?;
+    let entry = entry
+        .filter(|entry| !entry.is_directory)
+        .ok_or_else(|| fault(&"is not there"))?;
+    let bytes = fat
+        .read_file(&entry, MAX_STORE_BYTES)
+        .map_err(|error| fault(&error))?;
+    let store = BootStore::read(&bytes[..]).map_err(|error| fault(&error))?;
+    Ok((
+        format!(
+            "{ESP_STORE}, {} objects, {} in the menu",
+            store.objects().count(),
+            store.menu().len()
+        ),
+        store,
+    ))
+}
+
+fn manager_names(store: &BootStore, table: &GptCopy, esp: &GptEntry) -> Found<()> {
+    let remedy = "The boot manager's device in the boot store must be the EFI system partition.";
+    let manager = store
+        .manager()
+        .ok_or_else(|| Fault::new("the boot store has no boot manager object", remedy))?;
+    let device = manager
+        .device(element::DEVICE)
+        .ok_or_else(|| Fault::new("the boot manager has no device", remedy))?;
+    if device.is_boot_device() {
+        return Ok((
+            "the boot manager's device is \"where we were started from\"".to_owned(),
+            (),
+        ));
+    }
+    let extent = resolve(&device, table)
+        .map_err(|text| Fault::new(format!("the boot manager's device {text}"), remedy))?;
+    if extent == esp.extent {
+        Ok((
+            format!("the boot manager's device is partition {}", esp.id),
+            (),
+        ))
+    } else {
+        Err(Fault::new(
+            format!(
+                "the boot manager's device is another partition (LBA {})",
+                extent.first.0
+            ),
+            remedy,
+        ))
+    }
+}
+
+/// The partition of this disk that a device element names; the text says what is wrong.
+pub(super) fn resolve(device: &DeviceElement, table: &GptCopy) -> Result<Extent, String> {
+    match device.locators().first() {
+        Some(&Locator::Gpt { disk, partition }) => {
+            if disk != table.header.disk_id {
+                return Err(format!(
+                    "names the disk {disk}, but this is {}",
+                    table.header.disk_id
+                ));
+            }
+            let entry = table
+                .entries
+                .iter()
+                .find(|(_, entry)| entry.id == partition);
+            entry.map(|(_, entry)| entry.extent).ok_or_else(|| {
+                format!("names the partition {partition}, which this disk does not have")
+            })
+        }
+        Some(&Locator::Mbr { signature, offset }) => Err(format!(
+            "still names an MBR disk (signature {signature:08X}, byte {offset})"
+        )),
+        None => Err("names no partition".to_owned()),
+    }
+}

@@ -1,0 +1,48 @@
+//! Rules about the PC around the disk, and about the care that only the technician can take.
+
+use super::{Answer, Facts, Rule};
+
+pub(super) static RULES: &[Rule] = &[
+    Rule {
+        id: "firmware.uefi",
+        question: "Can the PC start in UEFI mode?",
+        why: "A converted disk starts in UEFI mode only. A PC that cannot do that would not start from it at all.",
+        check: uefi,
+    },
+    Rule {
+        id: "care.backup",
+        question: "Is there a backup of the customer's data?",
+        why: "Schwelle keeps what it overwrites, but a disk can fail on any day, and a disk that needs converting is seldom new. Only the \
+              technician knows whether there is a backup: it is asked for and recorded, never assumed.",
+        check: backup,
+    },
+];
+
+fn uefi(facts: &Facts<'_>) -> Vec<Answer> {
+    let how = "Look into the firmware setup of the PC that the disk belongs to: there must be a UEFI boot mode. Or start this rescue system there in UEFI mode and check again.";
+    let answer = match facts.uefi_session {
+        Some(true) => Answer::pass("PC", "this session was started in UEFI mode, so the PC can"),
+        Some(false) => Answer::unknown(
+            "PC",
+            "this session was started in BIOS mode, which does not tell",
+            how,
+        ),
+        None => Answer::unknown(
+            "PC",
+            "the disk is an image, so the PC it belongs to is not known",
+            how,
+        ),
+    };
+    vec![answer]
+}
+
+fn backup(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.backup_confirmed {
+        return vec![Answer::pass(
+            "customer's data",
+            "the technician says that there is a backup",
+        )];
+    }
+    let remedy = "Make one, or make sure of it; convert asks and records the answer.";
+    vec![Answer::unknown("customer's data", "not asked yet", remedy)]
+}

@@ -1,0 +1,242 @@
+//! The rules: each asks one question of the facts, and answers with findings.
+//!
+//! All rules always run. They look at values only, never at a device. To add one: write its function in the file of its family,
+//! put it into [`RULES`], and give every outcome but `pass` a remedy and a disk in the tests that causes it.
+
+mod boot;
+mod care;
+mod medium;
+mod room;
+mod system;
+mod table;
+mod volume;
+
+use crate::device::{Extent, PowerSource};
+use crate::gpt::place::{EspWish, NoRoom};
+use crate::profile::Profile;
+
+/// How a rule answers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Outcome {
+    /// Nothing stands against it.
+    Pass,
+    /// Could not be found out from here.
+    Unknown,
+    /// The technician must know.
+    Caution,
+    /// Will not convert.
+    Block,
+}
+
+impl Outcome {
+    /// The word in reports and JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Pass => "pass",
+            Self::Unknown => "unknown",
+            Self::Caution => "caution",
+            Self::Block => "block",
+        }
+    }
+}
+
+/// A rule's answer about one subject.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Finding {
+    /// Id of the rule.
+    pub rule: &'static str,
+    /// The answer.
+    pub outcome: Outcome,
+    /// What it is about: "disk", "partition 2 (label)". Labels come from the disk and are escaped before they are shown.
+    pub subject: String,
+    /// What was found, and where.
+    pub evidence: String,
+    /// What to do; there for every outcome but `pass`.
+    pub remedy: Option<String>,
+}
+
+/// What the rules look at.
+#[derive(Debug)]
+pub struct Facts<'a> {
+    /// The disk.
+    pub profile: &'a Profile,
+    /// What the technician wants of the EFI system partition.
+    pub wish: EspWish,
+    /// Its place, or why there is none.
+    pub esp: Result<Extent, NoRoom>,
+    /// The job folder lies on the disk to be converted; `None` when no job folder was named.
+    pub job_on_disk: Option<bool>,
+    /// What the PC runs on.
+    pub power: PowerSource,
+    /// This session was started in UEFI mode; `None` when the disk is an image, which says nothing about a PC.
+    pub uefi_session: Option<bool>,
+    /// The technician has confirmed a backup.
+    pub backup_confirmed: bool,
+}
+
+/// A rule.
+#[derive(Debug)]
+pub struct Rule {
+    /// Stable id, "family.name".
+    pub id: &'static str,
+    /// The question it asks.
+    pub question: &'static str,
+    /// Why it matters, in some sentences.
+    pub why: &'static str,
+    /// Answers it; an empty answer means: passed, nothing to say.
+    check: fn(&Facts<'_>) -> Vec<Answer>,
+}
+
+impl Rule {
+    /// The part of the id in front of the dot.
+    pub fn family(&self) -> &'static str {
+        self.id.split('.').next().unwrap_or(self.id)
+    }
+
+    /// Runs the rule.
+    fn findings(&self, facts: &Facts<'_>) -> Vec<Finding> {
+        let mut answers = (self.check)(facts);
+        if answers.is_empty() {
+            answers.push(Answer::pass("disk", "nothing found against it"));
+        }
+        let finding = |Answer {
+                           outcome,
+                           subject,
+                           evidence,
+                           remedy,
+                       }| {
+            Finding {
+                rule: self.id,
+                outcome,
+                subject,
+                evidence,
+                remedy,
+            }
+        };
+        answers.into_iter().map(finding).collect()
+    }
+}
+
+/// A finding before its rule's id is put in.
+struct Answer {
+    outcome: Outcome,
+    subject: String,
+    evidence: String,
+    remedy: Option<String>,
+}
+
+impl Answer {
+    fn pass(subject: impl Into<String>, evidence: impl Into<String>) -> Self {
+        Self {
+            outcome: Outcome::Pass,
+            subject: subject.into(),
+            evidence: evidence.into(),
+            remedy: None,
+        }
+    }
+
+    fn new(
+        outcome: Outcome,
+        subject: impl Into<String>,
+        evidence: impl Into<String>,
+        remedy: impl Into<String>,
+    ) -> Self {
+        Self {
+            outcome,
+            subject: subject.into(),
+            evidence: evidence.into(),
+            remedy: Some(remedy.into()),
+        }
+    }
+
+    fn block(
+        subject: impl Into<String>,
+        evidence: impl Into<String>,
+        remedy: impl Into<String>,
+    ) -> Self {
+        Self::new(Outcome::Block, subject, evidence, remedy)
+    }
+
+    fn caution(
+        subject: impl Into<String>,
+        evidence: impl Into<String>,
+        remedy: impl Into<String>,
+    ) -> Self {
+        Self::new(Outcome::Caution, subject, evidence, remedy)
+    }
+
+    fn unknown(
+        subject: impl Into<String>,
+        evidence: impl Into<String>,
+        remedy: impl Into<String>,
+    ) -> Self {
+        Self::new(Outcome::Unknown, subject, evidence, remedy)
+    }
+}
+
+/// All rules, by family.
+pub static RULES: &[&[Rule]] = &[
+    medium::RULES,
+    table::RULES,
+    room::RULES,
+    volume::RULES,
+    system::RULES,
+    boot::RULES,
+    care::RULES,
+];
+
+/// All rules, in the order they are listed.
+pub fn all() -> impl Iterator<Item = &'static Rule> {
+    RULES.iter().flat_map(|family| family.iter())
+}
+
+/// The rule with this id.
+pub fn find(id: &str) -> Option<&'static Rule> {
+    all().find(|rule| rule.id == id)
+}
+
+/// Runs all rules.
+pub fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    all().flat_map(|rule| rule.findings(facts)).collect()
+}
+
+/// The answer over all findings: the worst of them. `Unknown` does not stand against a conversion.
+pub fn answer(findings: &[Finding]) -> Outcome {
+    findings
+        .iter()
+        .map(|finding| finding.outcome)
+        .filter(|&outcome| outcome != Outcome::Unknown)
+        .max()
+        .unwrap_or(Outcome::Pass)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::*;
+
+    #[test]
+    fn ids_are_unique_explained_and_stable() {
+        let ids: Vec<_> = all().map(|rule| rule.id).collect();
+        assert_eq!(ids.iter().collect::<BTreeSet<_>>().len(), ids.len());
+        for rule in all() {
+            assert!(
+                rule.question.ends_with('?') && rule.why.len() > 80,
+                "{}",
+                rule.id
+            );
+        }
+        let listed = "medium.whole-disk medium.writable medium.sector-size medium.in-use medium.raid medium.job-elsewhere \
+                      medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types \
+                      room.primary-table room.backup-table room.esp volume.encryption volume.readable \
+                      volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \
+                      system.64bit system.boot-files system.registry system.several boot.store boot.default boot.entries \
+                      boot.recovery firmware.uefi care.backup";
+        assert_eq!(
+            ids,
+            listed.split_whitespace().collect::<Vec<_>>(),
+            "ids are promised to scripts"
+        );
+    }
+}

@@ -1,0 +1,179 @@
+//! Rules about the volumes: only what was closed cleanly and is open to reading may be worked on.
+
+use super::{Answer, Facts, Rule};
+use crate::encryption::EncryptionState;
+use crate::mbr::Kind;
+use crate::ntfs::LogState;
+use crate::profile::{NtfsHealth, Origin, Partition, VolumeKind};
+
+pub(super) static RULES: &[Rule] = &[
+    Rule {
+        id: "volume.encryption",
+        question: "Are the volumes free of encryption?",
+        why: "An encrypted Windows volume cannot be read from here, so its boot files and its state cannot be checked; and its key \
+              is bound to the way the PC starts, so that after the crossing it would ask for the recovery key.",
+        check: encryption,
+    },
+    Rule {
+        id: "volume.readable",
+        question: "Can every volume be read that should be?",
+        why: "A volume whose own structures do not make sense is damaged or overwritten. What cannot be read cannot be proven unharmed \
+              afterwards.",
+        check: readable,
+    },
+    Rule {
+        id: "volume.hibernation",
+        question: "Is no hibernated session waiting?",
+        why: "A hibernated Windows, or one shut down with fast start-up, keeps the old layout in its memory image. When it wakes on a \
+              changed disk, it writes back what it remembers.",
+        check: hibernation,
+    },
+    Rule {
+        id: "volume.clean",
+        question: "Were the volumes closed cleanly?",
+        why: "A volume that is marked for a check, or whose log is in use, has changes under way that only its own system can finish.",
+        check: clean,
+    },
+    Rule {
+        id: "volume.consistent",
+        question: "Do the copies of the volumes' vital structures match?",
+        why: "NTFS keeps a mirror of its first file records and a copy of its boot sector. Where they differ, the volume was damaged or \
+              cut short.",
+        check: consistent,
+    },
+    Rule {
+        id: "volume.matches-type",
+        question: "Does each partition hold what its type says?",
+        why: "A partition whose type names another file system than it holds points to a table that was restored wrongly, or to the \
+              wrong sector size.",
+        check: matches_type,
+    },
+];
+
+fn ntfs_volumes<'a>(facts: &'a Facts<'_>) -> impl Iterator<Item = (&'a Partition, &'a NtfsHealth)> {
+    facts
+        .profile
+        .partitions
+        .iter()
+        .filter_map(|partition| Some((partition, partition.volume.ntfs.as_ref()?)))
+}
+
+fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
+    const DECRYPT: &str = "In Windows, turn the encryption of this volume off and wait until it says that decryption is complete; shut down and check again. Keep the recovery key at hand.";
+    let answer = |partition: &Partition| {
+        let VolumeKind::Encrypted(state) = partition.volume.kind else {
+            return None;
+        };
+        let (evidence, remedy) = match state {
+            EncryptionState::Encrypted => ("encrypted", DECRYPT),
+            EncryptionState::Suspended => (
+                "encrypted, protection suspended: the content is still encrypted, only the key lies open",
+                "Suspending is not enough here, since the boot files cannot be read from outside. In Windows, turn the encryption off and wait until decryption is complete.",
+            ),
+            EncryptionState::Encrypting => ("encryption is under way", DECRYPT),
+            EncryptionState::Decrypting => (
+                "decryption is under way",
+                "Start Windows, wait until decryption is complete, shut down and check again.",
+            ),
+            EncryptionState::Decrypted => (
+                "decrypted, but its encryption metadata is still in charge",
+                "Start Windows once, so that it finishes; shut down and check again.",
+            ),
+            EncryptionState::NotTold => ("encrypted; its metadata cannot be read", DECRYPT),
+        };
+        Some(Answer::block(
+            partition.title(),
+            format!("{}: {evidence}", partition.extent.first),
+            remedy,
+        ))
+    };
+    facts.profile.partitions.iter().filter_map(answer).collect()
+}
+
+fn readable(facts: &Facts<'_>) -> Vec<Answer> {
+    let faults = facts
+        .profile
+        .partitions
+        .iter()
+        .filter_map(|partition| Some((partition, partition.volume.fault.as_ref()?)));
+    let remedy = "Start Windows and let it check this volume (chkdsk), or copy the disk first if it may be failing; then check again.";
+    faults
+        .map(|(partition, fault)| Answer::block(partition.title(), fault, remedy))
+        .collect()
+}
+
+fn hibernation(facts: &Facts<'_>) -> Vec<Answer> {
+    let remedy = "Start Windows, switch fast start-up and hibernation off (powercfg /h off), shut down and check again.";
+    let hibernated = ntfs_volumes(facts).filter(|(_, health)| health.hibernated);
+    hibernated
+        .map(|(partition, _)| {
+            Answer::block(
+                partition.title(),
+                "\\hiberfil.sys holds a session that was not ended (hibernation or fast start-up)",
+                remedy,
+            )
+        })
+        .collect()
+}
+
+fn clean(facts: &Facts<'_>) -> Vec<Answer> {
+    let remedy =
+        "Start Windows, let it check the volume (chkdsk /f), shut down completely and check again.";
+    let answer = |(partition, health): (&Partition, &NtfsHealth)| {
+        let evidence = match (health.dirty, health.log) {
+            (true, _) => "the volume is marked for a check",
+            (false, LogState::InUse) => "the volume's log is in use: it was not closed cleanly",
+            (false, LogState::Damaged) => "the volume's log makes no sense",
+            (false, LogState::Empty | LogState::Clean) => return None,
+        };
+        Some(Answer::block(partition.title(), evidence, remedy))
+    };
+    ntfs_volumes(facts).filter_map(answer).collect()
+}
+
+fn consistent(facts: &Facts<'_>) -> Vec<Answer> {
+    let remedy =
+        "Start Windows, let it check the volume (chkdsk /f), shut down completely and check again.";
+    ntfs_volumes(facts)
+        .flat_map(|(partition, health)| {
+            health
+                .faults
+                .iter()
+                .map(|fault| Answer::block(partition.title(), fault, remedy))
+                .collect::<Vec<_>>()
+        })
+        .collect()
+}
+
+fn matches_type(facts: &Facts<'_>) -> Vec<Answer> {
+    let answer = |partition: &Partition| {
+        let Origin::Mbr { kind, named_at, .. } = partition.origin else {
+            return None;
+        };
+        let fits = match (kind.visible(), partition.volume.kind) {
+            // A volume that is blank or unknown contradicts nothing; one that is encrypted has its own rule.
+            (_, VolumeKind::Blank | VolumeKind::Unknown | VolumeKind::Encrypted(_)) => true,
+            (Kind(0x07), content) => matches!(content, VolumeKind::Ntfs | VolumeKind::ExFat),
+            (Kind(0x01 | 0x04 | 0x06 | 0x0B | 0x0C | 0x0E | 0xEF), content) => {
+                matches!(content, VolumeKind::Fat(_))
+            }
+            (Kind::RECOVERY, content) => matches!(content, VolumeKind::Ntfs | VolumeKind::Fat(_)),
+            (Kind(0x82), content) => matches!(content, VolumeKind::Swap),
+            (Kind(0x83), content) => matches!(
+                content,
+                VolumeKind::Ext | VolumeKind::Lvm | VolumeKind::Swap
+            ),
+            (Kind(0x8E), content) => matches!(content, VolumeKind::Lvm),
+            _ => true,
+        };
+        let found = partition.volume.kind.name();
+        let evidence = format!(
+            "{named_at}: type {:02X}h ({}), but it holds {found}",
+            kind.0,
+            kind.name()
+        );
+        let remedy = "Find out how this came about. The partition keeps its content, but its new type follows the old one.";
+        (!fits).then(|| Answer::caution(partition.title(), evidence, remedy))
+    };
+    facts.profile.partitions.iter().filter_map(answer).collect()
+}

@@ -1,0 +1,197 @@
+//! Lays out a disk: boot records and volumes at their places.
+
+use anyhow::{Context, Result};
+use schwelle_core::bytes::utf16_bytes;
+use schwelle_core::device::{BlockDevice, Extent, Lba, MIB};
+
+use crate::assets::Asset;
+use crate::edit::replace_bytes;
+
+/// The signature that the packed boot store and registry name.
+const ASSET_SIGNATURE: u32 = 0x51C3_A7E5;
+/// The computer's name in the packed registry.
+const ASSET_COMPUTER: &str = "LANTERN-ONE";
+
+/// An entry of a boot record.
+#[derive(Debug, Clone, Copy)]
+pub struct MbrEntry {
+    /// Marked active.
+    pub active: bool,
+    /// Type byte.
+    pub kind: u8,
+    /// First sector, as the record counts.
+    pub first: u32,
+    /// Sectors.
+    pub sectors: u32,
+}
+
+/// Where the two volumes of the standard layout lie. The packed boot store names these places.
+#[derive(Debug, Clone, Copy)]
+pub struct Standard {
+    /// The boot volume, at 1 MiB.
+    pub boot: Extent,
+    /// The Windows volume, right behind it.
+    pub windows: Extent,
+}
+
+/// Builds on a device.
+#[derive(Debug, Clone, Copy)]
+pub struct DiskBuilder<'a> {
+    device: &'a dyn BlockDevice,
+}
+
+impl<'a> DiskBuilder<'a> {
+    /// A builder on `device`, which reads as zeros.
+    pub fn new(device: &'a dyn BlockDevice) -> Self {
+        Self { device }
+    }
+
+    /// The places of the standard layout at this device's sector size.
+    pub fn standard_places(&self) -> Standard {
+        let per_mib = self.device.geometry().sectors_per_mib();
+        let extent = |first_mib: u64, asset: Asset| Extent {
+            first: Lba(first_mib * per_mib),
+            end: Lba((first_mib + asset.len_bytes() / MIB) * per_mib),
+        };
+        Standard {
+            boot: extent(1, Asset::Boot),
+            windows: extent(51, Asset::Windows),
+        }
+    }
+
+    /// The standard system disk: boot volume (active) and Windows volume, the rest unused; with this signature and computer's
+    /// name (eleven letters).
+    pub fn standard(&self, signature: u32, computer: &str) -> Result<Standard> {
+        let places = self.standard_places();
+        self.volume(Asset::Boot, places.boot)?;
+        self.volume(Asset::Windows, places.windows)?;
+        self.boot_record(
+            Lba(0),
+            signature,
+            &[entry(places.boot, true)?, entry(places.windows, false)?],
+        )?;
+        let (old, new) = (ASSET_SIGNATURE.to_le_bytes(), signature.to_le_bytes());
+        const SYSTEM: &str = "\\Windows\\System32\\config\\SYSTEM";
+        if old != new {
+            replace_bytes(self.device, places.boot, "\\Boot\\BCD", &old, &new)?;
+            replace_bytes(self.device, places.windows, SYSTEM, &old, &new)?;
+        }
+        if computer != ASSET_COMPUTER {
+            let (old, new) = (utf16_bytes(ASSET_COMPUTER), utf16_bytes(computer));
+            replace_bytes(self.device, places.windows, SYSTEM, &old, &new)?;
+        }
+        Ok(places)
+    }
+
+    /// Unpacks a volume at `extent`.
+    pub fn volume(&self, asset: Asset, extent: Extent) -> Result<()> {
+        let offset = self
+            .device
+            .geometry()
+            .byte_of(extent.first)
+            .context("beyond any disk")?;
+        asset.unpack(self.device, offset)
+    }
+
+    /// Writes a boot record with these entries; the boot code is a jump to itself, so that it is not empty.
+    pub fn boot_record(&self, at: Lba, signature: u32, entries: &[MbrEntry]) -> Result<()> {
+        let mut sector = vec![0; self.device.geometry().logical_sector as usize];
+        if at == Lba(0) {
+            sector[..2].copy_from_slice(&[0xEB, 0xFE]);
+            sector[440..444].copy_from_slice(&signature.to_le_bytes());
+        }
+        for (entry, at) in entries.iter().zip((446..).step_by(16)) {
+            sector[at] = if entry.active { 0x80 } else { 0 };
+            sector[at + 1..at + 4].copy_from_slice(&[0xFE, 0xFF, 0xFF]);
+            sector[at + 4] = entry.kind;
+            sector[at + 5..at + 8].copy_from_slice(&[0xFE, 0xFF, 0xFF]);
+            sector[at + 8..at + 12].copy_from_slice(&entry.first.to_le_bytes());
+            sector[at + 12..at + 16].copy_from_slice(&entry.sectors.to_le_bytes());
+        }
+        sector[510..512].copy_from_slice(&[0x55, 0xAA]);
+        self.bytes(at, &sector)
+    }
+
+    /// Writes bytes from a sector on, the last sector filled with zeros.
+    pub fn bytes(&self, at: Lba, bytes: &[u8]) -> Result<()> {
+        let geometry = self.device.geometry();
+        let mut bytes = bytes.to_vec();
+        bytes.resize(
+            bytes
+                .len()
+                .next_multiple_of(geometry.logical_sector as usize),
+            0,
+        );
+        Ok(self
+            .device
+            .write_at(geometry.byte_of(at).context("beyond any disk")?, &bytes)?)
+    }
+
+    /// The device below.
+    pub fn device(&self) -> &'a dyn BlockDevice {
+        self.device
+    }
+
+    /// Makes the volume at `extent` look encrypted: a header with its mark, and metadata that says so. The volume's first sector is
+    /// overwritten.
+    pub fn encrypt(&self, extent: Extent) -> Result<()> {
+        const METADATA_AT: [u64; 3] = [32 * MIB, 64 * MIB, 96 * MIB];
+        let sector = self.device.geometry().logical_sector;
+        let mut header = vec![0; 512];
+        header[..3].copy_from_slice(&[0xEB, 0x58, 0x90]);
+        header[3..11].copy_from_slice(b"-FVE-FS-");
+        header[11..13].copy_from_slice(&u16::try_from(sector)?.to_le_bytes());
+        header[13] = u8::try_from(4096 / sector)?;
+        header[160..176].copy_from_slice(&[
+            0x3B, 0xD6, 0x67, 0x49, 0x29, 0x2E, 0xD8, 0x4A, 0x83, 0x99, 0xF6, 0xA3, 0x39, 0xE3,
+            0xD0, 0x01,
+        ]);
+        for (offset, at) in METADATA_AT.iter().zip((176..).step_by(8)) {
+            header[at..at + 8].copy_from_slice(&offset.to_le_bytes());
+        }
+        header[510..].copy_from_slice(&[0x55, 0xAA]);
+        self.bytes(extent.first, &header)?;
+
+        let size = extent.sectors() * u64::from(sector);
+        let mut block = vec![0; 64 + 48];
+        block[..8].copy_from_slice(b"-FVE-FS-");
+        // Version 2, state "encrypted" now and next, size of the volume, its header's place, the blocks' places.
+        for (at, value) in [(8, 64u16), (10, 2), (12, 4), (14, 4)] {
+            block[at..at + 2].copy_from_slice(&value.to_le_bytes());
+        }
+        block[16..24].copy_from_slice(&size.to_le_bytes());
+        block[28..32].copy_from_slice(&8192u32.to_le_bytes());
+        for (offset, at) in METADATA_AT.iter().zip((32..).step_by(8)) {
+            block[at..at + 8].copy_from_slice(&offset.to_le_bytes());
+        }
+        block[56..64].copy_from_slice(&(128 * MIB).to_le_bytes());
+        // One key, protected by a recovery password.
+        let mut key = vec![0; 44];
+        for (at, value) in [(0, 44u16), (2, 2), (4, 8), (6, 1), (34, 0x0800)] {
+            key[at..at + 2].copy_from_slice(&value.to_le_bytes());
+        }
+        let len = u32::try_from(48 + key.len())?;
+        block[64..68].copy_from_slice(&len.to_le_bytes());
+        block[68..72].copy_from_slice(&1u32.to_le_bytes());
+        block[72..76].copy_from_slice(&48u32.to_le_bytes());
+        block[76..80].copy_from_slice(&len.to_le_bytes());
+        // Cipher: AES-XTS 128.
+        block[100..102].copy_from_slice(&0x8004u16.to_le_bytes());
+        block.extend(key);
+        for offset in METADATA_AT {
+            self.bytes(Lba(extent.first.0 + offset / u64::from(sector)), &block)?;
+        }
+        Ok(())
+    }
+}
+
+/// The entry of an NTFS partition.
+pub(crate) fn entry(extent: Extent, active: bool) -> Result<MbrEntry> {
+    let first = u32::try_from(extent.first.0)?;
+    Ok(MbrEntry {
+        active,
+        kind: 0x07,
+        first,
+        sectors: u32::try_from(extent.sectors())?,
+    })
+}

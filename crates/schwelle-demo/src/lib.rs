@@ -1,0 +1,15 @@
+//! The demo disks of Schwelle: system disks of a made-up lighthouse service, on which the whole job can be tried.
+//!
+//! The NTFS volumes in `assets/` were made by the NTFS utilities (`standins/volumes.sh` makes them again), the boot programs are
+//! stand-ins that real firmware can start (`standins/build.sh`). [`DiskBuilder`] lays them out on a disk and changes what a
+//! story needs; [`disks`] is the list of stories. Tests build their disks with the same builder.
+
+mod assets;
+mod builder;
+mod disks;
+mod edit;
+
+pub use assets::{Asset, BOOT_PROGRAM_ARM64, KERNEL_32BIT};
+pub use builder::{DiskBuilder, MbrEntry, Standard};
+pub use disks::{DemoDisk, disks, make};
+pub use edit::{edit_file, mark_dirty, replace_bytes};

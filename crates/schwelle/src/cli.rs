@@ -1,0 +1,166 @@
+//! The command line as a whole.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use schwelle_core::gpt::place::{EspWish, PlaceWish};
+
+use crate::commands;
+
+/// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), in place: checks it, drafts the result, rehearses its start, and only
+/// then writes.
+#[derive(Debug, Parser)]
+#[command(
+    name = "schwelle",
+    version,
+    propagate_version = true,
+    arg_required_else_help = true
+)]
+#[command(
+    after_help = "Where to begin:\n  schwelle demo my-demo            the whole job on made-up disks\n  schwelle survey                  this PC's disks\n  schwelle check /dev/sdX          what stands against a conversion\n\nExit codes: 0 done, or nothing stands against it; 1 a rule blocks, or a rehearsal failed; 2 wrong usage;\n3 disk or job folder not readable or writable, nothing changed on the disk; 4 stopped between first and last write."
+)]
+pub(crate) struct Cli {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+    #[command(flatten)]
+    pub(crate) common: Common,
+}
+
+/// Options of every command.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Common {
+    /// Print one JSON document on stdout in place of text
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Print nothing but errors; the exit code tells
+    #[arg(long, short, global = true)]
+    pub(crate) quiet: bool,
+    /// Colours on stdout; NO_COLOR is heeded as well
+    #[arg(long, global = true, value_enum, default_value_t = ColorWish::Auto, value_name = "WHEN")]
+    pub(crate) color: ColorWish,
+}
+
+/// When to use colours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ColorWish {
+    Auto,
+    Always,
+    Never,
+}
+
+/// How to read images.
+#[derive(Debug, Clone, Copy, Default, Args)]
+pub(crate) struct ImageOptions {
+    /// Logical sector size of an image, in bytes [default: found out from its content, else 512]
+    #[arg(long, value_name = "N", value_parser = sector_size)]
+    pub(crate) sector_size: Option<u32>,
+}
+
+/// What the EFI system partition should be like.
+#[derive(Debug, Clone, Copy, Args)]
+pub(crate) struct PlaceOptions {
+    /// Where the room for the EFI system partition comes from
+    #[arg(long, value_enum, default_value_t = Place::Auto)]
+    place: Place,
+    /// Size of the EFI system partition, such as 300M [default: 260M where there is room]
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    esp_size: Option<u64>,
+}
+
+impl Default for PlaceOptions {
+    fn default() -> Self {
+        Self {
+            place: Place::Auto,
+            esp_size: None,
+        }
+    }
+}
+
+impl PlaceOptions {
+    /// As the core takes it.
+    pub(crate) fn wish(self) -> EspWish {
+        let place = match self.place {
+            Place::Auto => PlaceWish::Auto,
+            Place::Gap => PlaceWish::Gap,
+            Place::Trim => PlaceWish::Trim,
+            Place::Takeover => PlaceWish::Takeover,
+        };
+        EspWish {
+            place,
+            size: self.esp_size,
+        }
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Place {
+    /// Whichever serves
+    Auto,
+    /// Unused space
+    Gap,
+    /// The tail of an NTFS volume (not built yet: the check says so)
+    Trim,
+    /// The old boot partition's place (not built yet: the check says so)
+    Takeover,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Survey(commands::survey::SurveyArgs),
+    Check(commands::check::CheckArgs),
+    Rules(commands::rules::RulesArgs),
+    Plan(commands::plan::PlanArgs),
+    Convert(commands::convert::ConvertArgs),
+    Rehearse(commands::rehearse::RehearseArgs),
+    Demo(commands::demo::DemoArgs),
+}
+
+fn sector_size(text: &str) -> Result<u32, String> {
+    match text {
+        "512" => Ok(512),
+        "4096" => Ok(4096),
+        _ => Err("sectors have 512 or 4096 bytes".to_owned()),
+    }
+}
+
+/// A size with a binary unit: 300M, 300MiB, 1G, or plain bytes.
+fn size(text: &str) -> Result<u64, String> {
+    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
+    let unit = match text[digits.len()..].to_ascii_lowercase().as_str() {
+        "" => 1,
+        "k" | "kib" => 1 << 10,
+        "m" | "mib" => 1 << 20,
+        "g" | "gib" => 1 << 30,
+        _ => return Err("the unit is one of K, M, G (binary)".to_owned()),
+    };
+    let number: u64 = digits
+        .parse()
+        .map_err(|_| "a number and a unit, such as 300M".to_owned())?;
+    number
+        .checked_mul(unit)
+        .filter(|&bytes| bytes > 0)
+        .ok_or_else(|| "more than nothing and less than any disk".to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_definitions_hold_together() {
+        super::Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn sizes_have_binary_units() {
+        for (text, expected) in [
+            ("300M", Some(300 << 20)),
+            ("1GiB", Some(1 << 30)),
+            ("4096", Some(4096)),
+            ("5T", None),
+            ("M", None),
+            ("0", None),
+            ("99999999999G", None),
+        ] {
+            assert_eq!(super::size(text).ok(), expected, "{text}");
+        }
+    }
+}

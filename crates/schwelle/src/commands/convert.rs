@@ -1,0 +1,206 @@
+//! `schwelle convert`
+
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use schwelle_core::commit;
+use schwelle_core::device::BlockDevice;
+use schwelle_core::draft::Plan;
+use schwelle_core::job::{JobFolder, JobState};
+use schwelle_core::rehearse::{self, Rehearsal};
+
+use crate::cli::{ImageOptions, PlaceOptions};
+use crate::disk::{Circumstances, Disk, Judgement};
+use crate::error::{CliError, Kind};
+use crate::progress::Progress;
+use crate::screen::Screen;
+use crate::text;
+use crate::views;
+
+/// Convert a disk: check, draft, rehearse, ask, save, write, read back, rehearse again
+///
+/// Asks for the disk's short name, which is read from the disk itself, and whether there is a backup; --yes answers both, and the
+/// job folder records that it did. A draft that fails its rehearsal is never written.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  schwelle convert /dev/sda --job /media/stick/job-0815\n  schwelle convert image.img --job job --yes"
+)]
+pub(crate) struct ConvertArgs {
+    /// Image file or block device
+    disk: PathBuf,
+    /// New folder for the job's record: the plan, what is overwritten, the log. Not on the disk itself
+    #[arg(long, value_name = "DIR")]
+    job: PathBuf,
+    /// Answer the questions with yes (for scripts)
+    #[arg(long)]
+    yes: bool,
+    #[command(flatten)]
+    image: ImageOptions,
+    #[command(flatten)]
+    place: PlaceOptions,
+}
+
+impl ConvertArgs {
+    /// The conversion of a disk without questions.
+    pub(crate) fn of(disk: PathBuf, job: PathBuf) -> Self {
+        Self {
+            disk,
+            job,
+            yes: true,
+            image: ImageOptions::default(),
+            place: PlaceOptions::default(),
+        }
+    }
+}
+
+pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
+    if args
+        .job
+        .read_dir()
+        .is_ok_and(|mut entries| entries.next().is_some())
+    {
+        return Err(crate::error::path_taken(args.job.clone()));
+    }
+    let circumstances = Circumstances {
+        wish: args.place.wish(),
+        job: Some(&args.job),
+        backup_confirmed: args.yes,
+    };
+    // Looked at read-only first: a disk that is blocked is never even opened for writing.
+    let disk = Disk::open(&args.disk, args.image)?;
+    if let Some(code) = refuse_blocked(&disk, &disk.judge(&circumstances), screen) {
+        return Ok(code);
+    }
+    drop(disk);
+    // From here to the end the disk is locked, and everything is read again under the lock.
+    let disk = Disk::open_for_writing(&args.disk, args.image)?;
+    let judgement = disk.judge(&circumstances);
+    if let Some(code) = refuse_blocked(&disk, &judgement, screen) {
+        return Ok(code);
+    }
+    let plan = disk.draft(&judgement)?;
+    let rehearsal = rehearse::walk(&plan.draft, None);
+    screen.show(&views::plan::render(
+        &disk,
+        &judgement,
+        &plan,
+        &rehearsal,
+        screen.columns(),
+    ));
+    if !rehearsal.starts() {
+        screen.document(&views::json::Converted::not_started(&rehearsal));
+        return Ok(1);
+    }
+    confirm(args, &disk, screen)?;
+    let record = record(args, &disk, &judgement, &plan, &rehearsal);
+    let rehearsal = write(args, &disk, &plan, &record, screen)?;
+    screen.show(&views::plan::done(&args.disk, &args.job, &plan, &rehearsal));
+    screen.document(&views::json::Converted::of(&args.job, &rehearsal));
+    Ok(u8::from(!rehearsal.starts()))
+}
+
+fn refuse_blocked(disk: &Disk, judgement: &Judgement, screen: &Screen) -> Option<u8> {
+    if !judgement.is_blocked() {
+        return None;
+    }
+    screen.show(&views::check::render_blocked(
+        disk,
+        judgement,
+        screen.columns(),
+    ));
+    screen.document(&views::json::Converted::blocked(judgement));
+    Some(1)
+}
+
+/// The two questions that only the technician can answer.
+fn confirm(args: &ConvertArgs, disk: &Disk, screen: &Screen) -> Result<(), CliError> {
+    if args.yes {
+        return Ok(());
+    }
+    let not_confirmed = |what: &str| {
+        CliError::new(
+            Kind::Usage,
+            what,
+            "The disk is unchanged.",
+            "When all is ready, the same command again; --yes answers for scripts.",
+        )
+    };
+    let backup =
+        screen.ask("Is there a backup of the customer's data that can be restored? (yes/no)");
+    if backup.as_deref() != Some("yes") {
+        return Err(not_confirmed("no backup was confirmed"));
+    }
+    let name = disk.profile.short_name().unwrap_or_default();
+    let question = format!(
+        "To convert this disk, type its short name ({}):",
+        text::safe(&name)
+    );
+    match screen.ask(&question) {
+        Some(typed) if typed.eq_ignore_ascii_case(&name) => Ok(()),
+        _ => Err(not_confirmed(
+            "the name typed is not this disk's short name",
+        )),
+    }
+}
+
+/// What `job.json` says: the plan, and how the questions were answered.
+fn record(
+    args: &ConvertArgs,
+    disk: &Disk,
+    judgement: &Judgement,
+    plan: &Plan<'_>,
+    rehearsal: &Rehearsal,
+) -> String {
+    let record = views::json::JobRecord {
+        made_by: concat!("schwelle ", env!("CARGO_PKG_VERSION")).to_owned(),
+        started: jiff::Timestamp::now().to_string(),
+        disk: args.disk.display().to_string(),
+        answered_by: if args.yes { "--yes" } else { "the technician" }.to_owned(),
+        plan: views::json::Plan::of(disk, judgement, plan, rehearsal),
+    };
+    serde_json::to_string_pretty(&record).expect("documents hold only text, numbers and lists")
+}
+
+/// Saves, writes, reads back, rehearses the real disk.
+fn write(
+    args: &ConvertArgs,
+    disk: &Disk,
+    plan: &Plan<'_>,
+    record: &str,
+    screen: &Screen,
+) -> Result<Rehearsal, CliError> {
+    let untouched = |error| CliError::job(&error, false);
+    let mut job = JobFolder::create(&args.job, record).map_err(untouched)?;
+    job.save(&disk.device, &plan.changes).map_err(untouched)?;
+    job.set_state(JobState::Writing).map_err(untouched)?;
+    let stopped = |error| CliError::commit(&args.disk, &args.job, &error);
+    {
+        let mut progress = Progress::new(screen, &mut job);
+        let device: &dyn BlockDevice = &disk.device;
+        commit::apply(&plan.draft, &plan.changes, device, &mut progress).map_err(stopped)?;
+        commit::verify(&plan.draft, &plan.changes, &disk.device, &mut progress).map_err(stopped)?;
+    }
+    let rehearsal = rehearse::walk(&disk.device, None);
+    let written = |error| CliError::job(&error, true);
+    job.set_state(JobState::Done).map_err(written)?;
+    job.log(&format!(
+        "{} done; the disk's rehearsal: {}",
+        jiff::Timestamp::now(),
+        outcome(&rehearsal)
+    ))
+    .map_err(written)?;
+    Ok(rehearsal)
+}
+
+fn outcome(rehearsal: &Rehearsal) -> &'static str {
+    if rehearsal.starts() {
+        "starts"
+    } else {
+        "does not start"
+    }
+}
+
+/// Used by the demo to name a job folder beside an image.
+pub(crate) fn job_beside(image: &Path) -> PathBuf {
+    image.with_extension("job")
+}

@@ -1,0 +1,26 @@
+//! The commands, one file each.
+
+pub(crate) mod check;
+pub(crate) mod convert;
+pub(crate) mod demo;
+pub(crate) mod plan;
+pub(crate) mod rehearse;
+pub(crate) mod rules;
+pub(crate) mod survey;
+
+use crate::cli::Command;
+use crate::error::CliError;
+use crate::screen::Screen;
+
+/// Runs a command; the exit code where it did its work.
+pub(crate) fn run(command: Command, screen: &Screen) -> Result<u8, CliError> {
+    match command {
+        Command::Survey(args) => survey::run(&args, screen),
+        Command::Check(args) => check::run(&args, screen),
+        Command::Rules(args) => rules::run(&args, screen),
+        Command::Plan(args) => plan::run(&args, screen),
+        Command::Convert(args) => convert::run(&args, screen),
+        Command::Rehearse(args) => rehearse::run(&args, screen),
+        Command::Demo(args) => demo::run(&args, screen),
+    }
+}

@@ -1,0 +1,161 @@
+//! What the commands have in common: opening a disk, looking at it, judging it, drafting.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use schwelle_core::device::{self, DiskFile, HostFacts, PowerSource, ReadDevice};
+use schwelle_core::draft::{Plan, Source, Stamp};
+use schwelle_core::fat::DosTime;
+use schwelle_core::gpt::place::{EspWish, NoRoom, place_esp};
+use schwelle_core::profile::{Profile, open_image_or_disk};
+use schwelle_core::rules::{self, Facts, Finding, Outcome};
+use uuid::Uuid;
+
+use crate::cli::ImageOptions;
+use crate::error::{CliError, Kind};
+
+/// Root of the file tree in which the running system tells about itself.
+const ROOT: &str = "/";
+
+/// An opened disk.
+pub(crate) struct Disk {
+    pub(crate) path: PathBuf,
+    pub(crate) device: DiskFile,
+    pub(crate) profile: Profile,
+}
+
+impl Disk {
+    /// Opens read-only and looks at it.
+    pub(crate) fn open(path: &Path, image: ImageOptions) -> Result<Self, CliError> {
+        Self::open_for(path, image, false)
+    }
+
+    /// Opens exclusively, for writing, and looks at it.
+    pub(crate) fn open_for_writing(path: &Path, image: ImageOptions) -> Result<Self, CliError> {
+        Self::open_for(path, image, true)
+    }
+
+    fn open_for(path: &Path, image: ImageOptions, write: bool) -> Result<Self, CliError> {
+        let device = open_image_or_disk(path, image.sector_size, write)?;
+        let host: HostFacts = device::host_facts(Path::new(ROOT), path, device.is_block_device());
+        let profile =
+            Profile::read(&device, host).map_err(|error| CliError::reading(path, error))?;
+        Ok(Self {
+            path: path.to_owned(),
+            device,
+            profile,
+        })
+    }
+
+    /// Judges the disk.
+    pub(crate) fn judge(&self, circumstances: &Circumstances<'_>) -> Judgement {
+        let profile = &self.profile;
+        let esp = place_esp(profile.geometry, &profile.used(), circumstances.wish);
+        let is_real = self.device.is_block_device();
+        let root = Path::new(ROOT);
+        let facts = Facts {
+            profile,
+            wish: circumstances.wish,
+            esp: esp.clone(),
+            job_on_disk: circumstances
+                .job
+                .map(|job| is_real && lies_on(job, &self.path)),
+            // An image says nothing about the PC that it is worked on.
+            power: if is_real {
+                device::power_source(root)
+            } else {
+                PowerSource::Unknown
+            },
+            uefi_session: is_real.then(|| root.join("sys/firmware/efi").exists()),
+            backup_confirmed: circumstances.backup_confirmed,
+        };
+        let findings = rules::check(&facts);
+        Judgement {
+            answer: rules::answer(&findings),
+            findings,
+            esp,
+        }
+    }
+
+    /// Drafts the conversion of a disk that is not blocked.
+    pub(crate) fn draft(&self, judgement: &Judgement) -> Result<Plan<'_>, CliError> {
+        let esp = judgement.esp.clone().map_err(|_| {
+            let next = format!("schwelle check {}", self.path.display());
+            CliError::new(
+                Kind::Blocked,
+                "there is no place for the EFI system partition",
+                "Nothing was written.",
+                next,
+            )
+        })?;
+        let source = Source {
+            new_guid: &mut Uuid::new_v4,
+            stamp: stamp(Timestamp::now()),
+        };
+        schwelle_core::draft::build(&self.device as &dyn ReadDevice, &self.profile, esp, source)
+            .map_err(|error| CliError::drafting(&self.path, error))
+    }
+}
+
+/// What is known besides the disk.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Circumstances<'a> {
+    pub(crate) wish: EspWish,
+    pub(crate) job: Option<&'a Path>,
+    pub(crate) backup_confirmed: bool,
+}
+
+/// What the rules say.
+pub(crate) struct Judgement {
+    pub(crate) findings: Vec<Finding>,
+    pub(crate) answer: Outcome,
+    esp: Result<device::Extent, NoRoom>,
+}
+
+impl Judgement {
+    pub(crate) fn is_blocked(&self) -> bool {
+        self.answer == Outcome::Block
+    }
+
+    pub(crate) fn with(&self, outcome: Outcome) -> impl Iterator<Item = &Finding> {
+        self.findings
+            .iter()
+            .filter(move |finding| finding.outcome == outcome)
+    }
+}
+
+/// The word for an answer in JSON and on the screen.
+pub(crate) fn answer_name(answer: Outcome) -> &'static str {
+    match answer {
+        Outcome::Pass | Outcome::Unknown => "ready",
+        Outcome::Caution => "caution",
+        Outcome::Block => "blocked",
+    }
+}
+
+/// True when `folder`, or the nearest folder above it that is there, lies on `disk`.
+fn lies_on(folder: &Path, disk: &Path) -> bool {
+    let there = folder
+        .ancestors()
+        .find(|path| path.exists() && !path.as_os_str().is_empty());
+    let there = there.unwrap_or(Path::new("."));
+    let disk = disk.canonicalize().unwrap_or_else(|_| disk.to_owned());
+    device::disk_of_path(Path::new(ROOT), there).is_some_and(|on| on == disk)
+}
+
+/// The time in the forms that the draft needs (FAT without a time zone: UTC).
+fn stamp(now: Timestamp) -> Stamp {
+    let utc = now.to_zoned(jiff::tz::TimeZone::UTC);
+    let field = |value: i16, shift: u32| u16::try_from(value).unwrap_or(0) << shift;
+    let date =
+        field(utc.year() - 1980, 9) | field(utc.month().into(), 5) | field(utc.day().into(), 0);
+    let time = field(utc.hour().into(), 11)
+        | field(utc.minute().into(), 5)
+        | field((utc.second() / 2).into(), 0);
+    // 11,644,473,600 seconds lie between 1601 and 1970.
+    let windows = u64::try_from(now.as_second() + 11_644_473_600).unwrap_or(0) * 10_000_000;
+    Stamp {
+        dos: DosTime { date, time },
+        windows,
+    }
+}

@@ -1,0 +1,87 @@
+//! The view of `check`.
+
+use schwelle_core::rules::{Finding, Outcome};
+
+use super::common::{answer, head, paragraph, partitions};
+use crate::disk::{Disk, Judgement};
+use crate::screen::{Tone, toned};
+use crate::text::{cut, pad, safe};
+
+/// All findings, the worst first.
+pub(crate) fn render(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
+    let mut text = open_questions_and_worse(disk, judgement, columns);
+    let passed: Vec<&Finding> = judgement.with(Outcome::Pass).collect();
+    text += &format!(
+        "\n{}\n",
+        toned(Tone::Good, &format!("Passed ({})", passed.len()))
+    );
+    for finding in passed {
+        let line = format!(
+            "  {} {}: {}",
+            pad(finding.rule, 20),
+            safe(&finding.subject),
+            safe(&finding.evidence)
+        );
+        text += &format!("{}\n", cut(&line, columns));
+    }
+    text + &verdict(disk, judgement)
+}
+
+/// The same without what passed: what `plan` and `convert` show of a blocked disk.
+pub(crate) fn render_blocked(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
+    open_questions_and_worse(disk, judgement, columns) + &verdict(disk, judgement)
+}
+
+fn open_questions_and_worse(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
+    let mut text = head(disk) + &partitions(disk);
+    for (outcome, tone, title) in [
+        (Outcome::Block, Tone::Bad, "Blocked"),
+        (Outcome::Caution, Tone::Careful, "Caution"),
+        (Outcome::Unknown, Tone::Open, "To find out"),
+    ] {
+        let found: Vec<&Finding> = judgement.with(outcome).collect();
+        if found.is_empty() {
+            continue;
+        }
+        text += &format!("\n{}\n", toned(tone, &format!("{title} ({})", found.len())));
+        for finding in found {
+            text += &format!(
+                "  {}  {}\n",
+                toned(tone, finding.rule),
+                safe(&finding.subject)
+            );
+            text += &paragraph("", &finding.evidence, 4, columns);
+            if let Some(remedy) = &finding.remedy {
+                text += &paragraph("What to do: ", remedy, 4, columns);
+            }
+        }
+    }
+    text
+}
+
+fn verdict(disk: &Disk, judgement: &Judgement) -> String {
+    let path = safe(&disk.path.display().to_string());
+    match judgement.answer {
+        Outcome::Block => {
+            let rule = judgement
+                .with(Outcome::Block)
+                .next()
+                .map_or("ID", |finding| finding.rule);
+            answer(
+                Tone::Bad,
+                "Blocked",
+                &format!("Nothing was written. Why this rule: schwelle rules {rule}"),
+            )
+        }
+        Outcome::Caution => answer(
+            Tone::Careful,
+            "Caution",
+            &format!("It can be converted; read the cautions first. Next: schwelle plan {path}"),
+        ),
+        Outcome::Pass | Outcome::Unknown => answer(
+            Tone::Good,
+            "Ready",
+            &format!("Nothing found stands against it. Next: schwelle plan {path}"),
+        ),
+    }
+}

@@ -1,0 +1,127 @@
+//! Pieces that several views share.
+
+use schwelle_core::draft::MapPart;
+use schwelle_core::profile::{Origin, Partition, Role};
+
+use crate::disk::Disk;
+use crate::screen::{Tone, toned};
+use crate::text::{bytes, cut, pad, safe, wrap};
+
+/// Which disk this is: path, size, table, model and serial, short name, the systems on it.
+pub(crate) fn head(disk: &Disk) -> String {
+    let profile = &disk.profile;
+    let size = bytes(profile.geometry.len_bytes());
+    let mut facts = vec![
+        safe(&disk.path.display().to_string()),
+        size,
+        profile.table_style().to_owned(),
+        format!("{}-byte sectors", profile.geometry.logical_sector),
+    ];
+    facts.extend(profile.host.model.as_deref().map(safe));
+    facts.extend(
+        profile
+            .host
+            .serial
+            .as_deref()
+            .map(|serial| format!("serial {}", safe(serial))),
+    );
+    let mut text = format!("{}\n", toned(Tone::Heading, &facts.join("   ")));
+    if let Some(name) = profile.short_name() {
+        text += &format!("Short name: {}\n", safe(&name));
+    }
+    for system in &profile.systems {
+        text += &format!(
+            "System: {} on partition {}\n",
+            safe(&system.title()),
+            system.partition
+        );
+    }
+    text
+}
+
+/// The partitions of a disk and its larger gaps, a line each.
+pub(crate) fn partitions(disk: &Disk) -> String {
+    let profile = &disk.profile;
+    let mut text = String::new();
+    let mut lines: Vec<(u64, String)> = profile
+        .partitions
+        .iter()
+        .map(|part| (part.extent.first.0, partition(disk, part)))
+        .collect();
+    for gap in profile
+        .gaps
+        .iter()
+        .filter(|gap| gap.sectors() > profile.geometry.sectors_per_mib())
+    {
+        let size = bytes(profile.geometry.bytes_in(gap));
+        lines.push((
+            gap.first.0,
+            format!(
+                "   -  {} {size:>10}  LBA {} to {}",
+                pad("unused", 10),
+                gap.first.0,
+                gap.last().0
+            ),
+        ));
+    }
+    lines.sort();
+    for (_, line) in lines {
+        text += &format!("{line}\n");
+    }
+    text
+}
+
+fn partition(disk: &Disk, part: &Partition) -> String {
+    let size = bytes(disk.profile.geometry.bytes_in(&part.extent));
+    let mut notes = Vec::new();
+    match part.origin {
+        Origin::Mbr { active: true, .. } => notes.push("active"),
+        Origin::Mbr { logical: true, .. } => notes.push("logical"),
+        _ => {}
+    }
+    let label = cut(&safe(&part.volume.label), 32);
+    let line = format!(
+        "  {:>2}  {} {size:>10}  {} {label}  {}",
+        part.number,
+        pad(part.role.name(), 10),
+        pad(part.volume.kind.name(), 10),
+        notes.join(", ")
+    );
+    line.trim_end().to_owned()
+}
+
+/// A paragraph, indented, broken to `columns`; the first line behind `lead`.
+pub(crate) fn paragraph(lead: &str, text: &str, indent: usize, columns: usize) -> String {
+    let blanks = " ".repeat(indent);
+    let body = format!("{lead}{}", safe(text));
+    let lines = wrap(&body, columns.saturating_sub(indent));
+    lines
+        .iter()
+        .map(|line| format!("{blanks}{line}\n"))
+        .collect()
+}
+
+/// The last line of a view: the answer, and what to type next.
+pub(crate) fn answer(tone: Tone, word: &str, rest: &str) -> String {
+    format!("\n{} {rest}\n", toned(tone, &format!("{word}.")))
+}
+
+/// One line for a part of a map.
+pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, columns: usize) -> String {
+    let number = part
+        .number
+        .map_or("-".to_owned(), |number| number.to_string());
+    let role = part.role.map_or("unused", Role::name);
+    let size = bytes(part.extent.sectors() * sector_bytes);
+    let line = format!(
+        "  {number:>2}  {} {size:>10}  {} {} {}",
+        pad(role, 10),
+        pad(
+            &format!("LBA {} to {}", part.extent.first.0, part.extent.last().0),
+            30
+        ),
+        pad(&part.kind, 22),
+        safe(&part.label)
+    );
+    cut(line.trim_end(), columns)
+}

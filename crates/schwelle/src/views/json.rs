@@ -1,0 +1,427 @@
+//! The documents of `--json`. Their schemas are in `docs/schema/`, made from these types; keys stay as they are.
+
+use std::path::Path;
+
+use schemars::JsonSchema;
+use schwelle_core::device::Geometry;
+use schwelle_core::draft::{self, Change, MapPart};
+use schwelle_core::rehearse::Rehearsal;
+use schwelle_core::rules::{Finding, Rule};
+use serde::Serialize;
+
+use crate::disk::{Disk, Judgement, answer_name};
+use crate::error::CliError;
+
+/// `survey`
+#[derive(Debug, Default, Serialize, JsonSchema)]
+pub(crate) struct Survey {
+    pub(crate) disks: Vec<Surveyed>,
+}
+
+/// A disk in a survey.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Surveyed {
+    pub(crate) disk: String,
+    /// "MBR", "GPT", "hybrid", "bare volume", "blank", "unknown"; null when the disk could not be read
+    pub(crate) table: Option<String>,
+    pub(crate) size_bytes: Option<u64>,
+    pub(crate) sector_bytes: Option<u32>,
+    pub(crate) model: Option<String>,
+    pub(crate) serial: Option<String>,
+    pub(crate) short_name: Option<String>,
+    pub(crate) systems: Vec<String>,
+    /// "ready", "caution", "blocked", or "unreadable"
+    pub(crate) answer: String,
+    /// The first reason against it
+    pub(crate) reason: Option<String>,
+}
+
+impl Surveyed {
+    pub(crate) fn of(disk: &Disk, judgement: &Judgement) -> Self {
+        let profile = &disk.profile;
+        let reason = judgement
+            .with(judgement.answer)
+            .find(|_| judgement.answer > schwelle_core::rules::Outcome::Unknown);
+        Self {
+            disk: disk.path.display().to_string(),
+            table: Some(profile.table_style().to_owned()),
+            size_bytes: Some(profile.geometry.len_bytes()),
+            sector_bytes: Some(profile.geometry.logical_sector),
+            model: profile.host.model.clone(),
+            serial: profile.host.serial.clone(),
+            short_name: profile.short_name(),
+            systems: profile
+                .systems
+                .iter()
+                .map(|system| system.title())
+                .collect(),
+            answer: answer_name(judgement.answer).to_owned(),
+            reason: reason.map(|finding| format!("{}: {}", finding.rule, finding.evidence)),
+        }
+    }
+
+    pub(crate) fn unreadable(path: &Path, error: &CliError) -> Self {
+        Self {
+            disk: path.display().to_string(),
+            table: None,
+            size_bytes: None,
+            sector_bytes: None,
+            model: None,
+            serial: None,
+            short_name: None,
+            systems: Vec::new(),
+            answer: "unreadable".to_owned(),
+            reason: Some(error.what.clone()),
+        }
+    }
+}
+
+/// `check`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Check {
+    pub(crate) disk: String,
+    pub(crate) short_name: Option<String>,
+    /// "ready", "caution" or "blocked"
+    pub(crate) answer: String,
+    pub(crate) findings: Vec<FindingDoc>,
+}
+
+/// A rule's answer.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct FindingDoc {
+    pub(crate) rule: String,
+    /// "pass", "caution", "block" or "unknown"
+    pub(crate) outcome: String,
+    pub(crate) subject: String,
+    pub(crate) evidence: String,
+    pub(crate) remedy: Option<String>,
+}
+
+fn findings(findings: &[Finding]) -> Vec<FindingDoc> {
+    let document = |finding: &Finding| FindingDoc {
+        rule: finding.rule.to_owned(),
+        outcome: finding.outcome.name().to_owned(),
+        subject: finding.subject.clone(),
+        evidence: finding.evidence.clone(),
+        remedy: finding.remedy.clone(),
+    };
+    findings.iter().map(document).collect()
+}
+
+impl Check {
+    pub(crate) fn of(disk: &Disk, judgement: &Judgement) -> Self {
+        Self {
+            disk: disk.path.display().to_string(),
+            short_name: disk.profile.short_name(),
+            answer: answer_name(judgement.answer).to_owned(),
+            findings: findings(&judgement.findings),
+        }
+    }
+}
+
+/// `rules`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Rules {
+    pub(crate) rules: Vec<RuleDoc>,
+}
+
+/// A rule.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct RuleDoc {
+    pub(crate) id: String,
+    pub(crate) family: String,
+    pub(crate) question: String,
+    pub(crate) why: String,
+}
+
+impl Rules {
+    pub(crate) fn of(rules: &[&Rule]) -> Self {
+        let document = |rule: &&Rule| RuleDoc {
+            id: rule.id.to_owned(),
+            family: rule.family().to_owned(),
+            question: rule.question.to_owned(),
+            why: rule.why.to_owned(),
+        };
+        Self {
+            rules: rules.iter().map(document).collect(),
+        }
+    }
+}
+
+/// `plan`. For a blocked disk there are only `answer`, `disk` and `findings`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Plan {
+    pub(crate) disk: String,
+    /// "ready", "caution" or "blocked"
+    pub(crate) answer: String,
+    pub(crate) findings: Vec<FindingDoc>,
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub(crate) draft: Option<DraftDoc>,
+}
+
+/// The draft in a plan.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct DraftDoc {
+    pub(crate) sector_bytes: u32,
+    pub(crate) placement: PlacementDoc,
+    pub(crate) before: Vec<PartDoc>,
+    pub(crate) after: Vec<PartDoc>,
+    pub(crate) stages: Vec<StageDoc>,
+    /// Bytes that a conversion writes to the disk; the same are saved in the job folder first
+    pub(crate) bytes_written: u64,
+    /// Files on kept volumes that the job edits
+    pub(crate) files_edited: Vec<String>,
+    /// Files put on the new EFI system partition
+    pub(crate) files_added: Vec<String>,
+    pub(crate) rehearsal: Rehearsed,
+}
+
+/// Where the EFI system partition goes.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct PlacementDoc {
+    /// "gap"
+    pub(crate) kind: String,
+    pub(crate) first_lba: u64,
+    pub(crate) last_lba: u64,
+    pub(crate) size_bytes: u64,
+}
+
+/// A partition, or an unused stretch.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct PartDoc {
+    /// Number in the table; null for an unused stretch
+    pub(crate) number: Option<usize>,
+    pub(crate) first_lba: u64,
+    pub(crate) last_lba: u64,
+    #[serde(rename = "type")]
+    pub(crate) kind: String,
+    /// "boot", "Windows", "EFI system", "recovery", "reserved", "data"; null for an unused stretch
+    pub(crate) role: Option<String>,
+    pub(crate) label: String,
+    pub(crate) active: bool,
+    /// GPT attribute bits, in hex
+    pub(crate) attributes: String,
+    /// "kept" or "new"
+    pub(crate) change: String,
+}
+
+/// A stage of the commit.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct StageDoc {
+    /// "prepare", "commit" or "settle"
+    pub(crate) stage: String,
+    pub(crate) bytes: u64,
+    pub(crate) parts: Vec<StagePartDoc>,
+}
+
+/// What a stage writes for one purpose.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct StagePartDoc {
+    pub(crate) what: String,
+    pub(crate) extents: Vec<ExtentDoc>,
+}
+
+/// A range of sectors.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ExtentDoc {
+    pub(crate) first_lba: u64,
+    pub(crate) last_lba: u64,
+}
+
+fn parts(parts: &[MapPart]) -> Vec<PartDoc> {
+    let document = |part: &MapPart| PartDoc {
+        number: part.number,
+        first_lba: part.extent.first.0,
+        last_lba: part.extent.last().0,
+        kind: part.kind.clone(),
+        role: part.role.map(|role| role.name().to_owned()),
+        label: part.label.clone(),
+        active: part.active,
+        attributes: format!("{:016x}", part.attributes),
+        change: match part.change {
+            Change::Kept => "kept",
+            Change::New => "new",
+        }
+        .to_owned(),
+    };
+    parts.iter().map(document).collect()
+}
+
+fn stages(plan: &draft::Plan<'_>, geometry: Geometry) -> Vec<StageDoc> {
+    let extent = |extent: &schwelle_core::device::Extent| ExtentDoc {
+        first_lba: extent.first.0,
+        last_lba: extent.last().0,
+    };
+    let part = |part: &schwelle_core::commit::Part| StagePartDoc {
+        what: part.what.clone(),
+        extents: part.extents.iter().map(extent).collect(),
+    };
+    let stage = |stage: &schwelle_core::commit::Stage| StageDoc {
+        stage: stage.kind.name().to_owned(),
+        bytes: stage.bytes(geometry),
+        parts: stage.parts.iter().map(part).collect(),
+    };
+    plan.changes.stages.iter().map(stage).collect()
+}
+
+impl Plan {
+    pub(crate) fn blocked(disk: &Disk, judgement: &Judgement) -> Self {
+        Self {
+            disk: disk.path.display().to_string(),
+            answer: answer_name(judgement.answer).to_owned(),
+            findings: findings(&judgement.findings),
+            draft: None,
+        }
+    }
+
+    pub(crate) fn of(
+        disk: &Disk,
+        judgement: &Judgement,
+        plan: &draft::Plan<'_>,
+        rehearsal: &Rehearsal,
+    ) -> Self {
+        let geometry = disk.profile.geometry;
+        let draft = DraftDoc {
+            sector_bytes: geometry.logical_sector,
+            placement: PlacementDoc {
+                kind: "gap".to_owned(),
+                first_lba: plan.esp.first.0,
+                last_lba: plan.esp.last().0,
+                size_bytes: geometry.bytes_in(&plan.esp),
+            },
+            before: parts(&plan.before),
+            after: parts(&plan.after),
+            stages: stages(plan, geometry),
+            bytes_written: plan.changes.bytes(),
+            files_edited: plan.files_edited.clone(),
+            files_added: plan.esp_files.clone(),
+            rehearsal: Rehearsed::of(rehearsal),
+        };
+        Self {
+            draft: Some(draft),
+            ..Self::blocked(disk, judgement)
+        }
+    }
+}
+
+/// `rehearse`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Rehearsed {
+    pub(crate) starts: bool,
+    /// Steps in order, up to the first that failed
+    pub(crate) steps: Vec<StepDoc>,
+}
+
+/// A step of the walk.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct StepDoc {
+    pub(crate) step: String,
+    /// "pass" or "fail"
+    pub(crate) outcome: String,
+    pub(crate) evidence: String,
+    pub(crate) remedy: Option<String>,
+}
+
+impl Rehearsed {
+    pub(crate) fn of(rehearsal: &Rehearsal) -> Self {
+        let step = |step: &schwelle_core::rehearse::Step| StepDoc {
+            step: step.id.name().to_owned(),
+            outcome: if step.passed { "pass" } else { "fail" }.to_owned(),
+            evidence: step.evidence.clone(),
+            remedy: step.remedy.clone(),
+        };
+        Self {
+            starts: rehearsal.starts(),
+            steps: rehearsal.steps.iter().map(step).collect(),
+        }
+    }
+}
+
+/// `convert`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Converted {
+    /// "converted"; "blocked" by a rule; "not-started" where the draft failed its rehearsal and nothing was written
+    pub(crate) answer: String,
+    /// The job folder; null when nothing was written
+    pub(crate) job: Option<String>,
+    /// The rehearsal of the real disk, or of the draft that failed; null when a rule blocked
+    pub(crate) rehearsal: Option<Rehearsed>,
+    /// All findings, when a rule blocked
+    pub(crate) findings: Vec<FindingDoc>,
+}
+
+impl Converted {
+    pub(crate) fn blocked(judgement: &Judgement) -> Self {
+        let findings = findings(&judgement.findings);
+        Self {
+            answer: "blocked".to_owned(),
+            job: None,
+            rehearsal: None,
+            findings,
+        }
+    }
+
+    pub(crate) fn not_started(rehearsal: &Rehearsal) -> Self {
+        let rehearsal = Some(Rehearsed::of(rehearsal));
+        Self {
+            answer: "not-started".to_owned(),
+            job: None,
+            rehearsal,
+            findings: Vec::new(),
+        }
+    }
+
+    pub(crate) fn of(job: &Path, rehearsal: &Rehearsal) -> Self {
+        let job = Some(job.display().to_string());
+        Self {
+            answer: "converted".to_owned(),
+            job,
+            rehearsal: Some(Rehearsed::of(rehearsal)),
+            findings: Vec::new(),
+        }
+    }
+}
+
+/// `job.json` in the job folder.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct JobRecord {
+    pub(crate) made_by: String,
+    /// RFC 3339
+    pub(crate) started: String,
+    pub(crate) disk: String,
+    /// Who confirmed the disk and the backup: "the technician" or "--yes"
+    pub(crate) answered_by: String,
+    pub(crate) plan: Plan,
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    /// The schemas in `docs/schema/` are made from the types. To renew them: `SCHWELLE_RENEW=1 cargo test`.
+    #[test]
+    fn schemas_in_docs_are_those_of_the_types() {
+        let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/schema");
+        for (name, schema) in [
+            ("survey", schemars::schema_for!(super::Survey)),
+            ("check", schemars::schema_for!(super::Check)),
+            ("rules", schemars::schema_for!(super::Rules)),
+            ("plan", schemars::schema_for!(super::Plan)),
+            ("rehearse", schemars::schema_for!(super::Rehearsed)),
+            ("convert", schemars::schema_for!(super::Converted)),
+            ("job", schemars::schema_for!(super::JobRecord)),
+        ] {
+            let path = format!("{folder}/{name}.json");
+            let text = serde_json::to_string_pretty(&schema).unwrap() + "\n";
+            if std::env::var_os("SCHWELLE_RENEW").is_some() {
+                fs::create_dir_all(folder).unwrap();
+                fs::write(&path, &text).unwrap();
+            }
+            assert_eq!(
+                fs::read_to_string(&path).unwrap_or_default(),
+                text,
+                "{path} is out of date"
+            );
+        }
+    }
+}

@@ -1,0 +1,10 @@
+//! What is shown: text for people, documents for scripts. Each view takes values and gives a string.
+
+pub(crate) mod check;
+pub(crate) mod common;
+pub(crate) mod json;
+pub(crate) mod map;
+pub(crate) mod plan;
+pub(crate) mod rehearse;
+pub(crate) mod rules;
+pub(crate) mod survey;

@@ -1,0 +1,199 @@
+//! The view of `plan`, which `convert` shows before it asks, and what `convert` says at its end.
+
+use std::path::Path;
+
+use schwelle_core::draft::Plan;
+use schwelle_core::rehearse::Rehearsal;
+use schwelle_core::rules::Outcome;
+
+use super::common::{answer, head, map_line, paragraph};
+use super::{map, rehearse};
+use crate::disk::{Disk, Judgement};
+use crate::screen::{Tone, toned};
+use crate::text::{bytes, pad, safe};
+
+/// The whole view.
+pub(crate) fn render(
+    disk: &Disk,
+    judgement: &Judgement,
+    plan: &Plan<'_>,
+    rehearsal: &Rehearsal,
+    columns: usize,
+) -> String {
+    let mut text = head(disk);
+    text += &layout(disk, plan, columns);
+    text += &writes(disk, plan, columns);
+    text += &menu(disk, plan, columns);
+    let cautions: Vec<_> = judgement.with(Outcome::Caution).collect();
+    if !cautions.is_empty() {
+        text += &format!(
+            "\n{}\n",
+            toned(Tone::Careful, &format!("Caution ({})", cautions.len()))
+        );
+        for finding in cautions {
+            text += &paragraph(
+                &format!("{}  ", finding.rule),
+                &format!("{}: {}", finding.subject, finding.evidence),
+                2,
+                columns,
+            );
+        }
+    }
+    text += &format!("\n{}\n", toned(Tone::Heading, "Rehearsal of the draft"));
+    if rehearsal.starts() {
+        let count = rehearsal.steps.len();
+        text += &format!(
+            "  {}  all {count} steps, from sector 0 to the kernel\n",
+            toned(Tone::Good, "pass")
+        );
+        let path = safe(&disk.path.display().to_string());
+        let next = format!("Nothing has been written. Next: schwelle convert {path} --job DIR");
+        text + &answer(Tone::Good, "The draft starts", &next)
+    } else {
+        text += &rehearse::steps(rehearsal, columns);
+        text + &answer(
+            Tone::Bad,
+            "The draft does not start",
+            "It will not be written. Nothing has been written.",
+        )
+    }
+}
+
+fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
+    let sector = u64::from(disk.profile.geometry.logical_sector);
+    let bar_columns = columns.saturating_sub(8);
+    let mut text = format!(
+        "\nbefore  {}\nafter   {}\n",
+        map::bar(&plan.before, bar_columns),
+        map::bar(&plan.after, bar_columns)
+    );
+    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused\n";
+    for (title, parts) in [("Before (MBR)", &plan.before), ("After (GPT)", &plan.after)] {
+        text += &format!("\n{}\n", toned(Tone::Heading, title));
+        for part in parts
+            .iter()
+            .filter(|part| part.number.is_some() || part.extent.sectors() * sector > 1 << 20)
+        {
+            let line = map_line(part, sector, columns.saturating_sub(8));
+            let note = match (part.change, part.active) {
+                (schwelle_core::draft::Change::New, _) => toned(Tone::Good, "  new"),
+                (_, true) => "  active".to_owned(),
+                _ => String::new(),
+            };
+            text += &format!("{line}{note}\n");
+        }
+    }
+    text
+}
+
+fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
+    let geometry = disk.profile.geometry;
+    let mut text = format!(
+        "\n{}\n",
+        toned(Tone::Heading, "What is written, in this order")
+    );
+    for stage in &plan.changes.stages {
+        for part in &stage.parts {
+            let sectors: u64 = part.extents.iter().map(|extent| extent.sectors()).sum();
+            let size = bytes(sectors * u64::from(geometry.logical_sector));
+            let place = match (part.extents.first(), part.extents.last()) {
+                (Some(first), Some(last)) => format!(
+                    "{} extents in LBA {} to {}",
+                    part.extents.len(),
+                    first.first.0,
+                    last.last().0
+                ),
+                _ => "nothing differs".to_owned(),
+            };
+            text += &format!(
+                "  {} {} {size:>10}  {place}\n",
+                pad(stage.kind.name(), 8),
+                pad(&part.what, 29)
+            );
+        }
+    }
+    let total = bytes(plan.changes.bytes());
+    let summary =
+        format!("{total} in all; the same amount is read first and saved in the job folder.");
+    text += &paragraph("", &summary, 2, columns);
+    let edited = if plan.files_edited.is_empty() {
+        "none".to_owned()
+    } else {
+        plan.files_edited.join(", ")
+    };
+    text += &paragraph("Files edited on the kept volumes: ", &edited, 2, columns);
+    text += &paragraph(
+        "New on the EFI system partition: ",
+        &format!("{} files, {}", plan.esp_files.len(), bytes(plan.esp_bytes)),
+        2,
+        columns,
+    );
+    text
+}
+
+fn menu(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
+    let Some(Ok(store)) = &disk.profile.boot.store else {
+        return String::new();
+    };
+    let mut text = format!("\n{}\n", toned(Tone::Heading, "Boot menu, carried over"));
+    let default = store.default_entry().map(|entry| entry.id().to_owned());
+    for entry in store.menu() {
+        let mark = if default.as_deref() == Some(entry.id()) {
+            "  (default)"
+        } else {
+            ""
+        };
+        text += &format!("  {}{mark}\n", safe(&entry.title()));
+    }
+    let timeout = store
+        .manager()
+        .and_then(|manager| manager.integer(schwelle_core::bootstore::element::TIMEOUT));
+    let wait = timeout.map_or(String::new(), |seconds| {
+        format!(", waits {seconds} seconds")
+    });
+    let done = &plan.translated;
+    let summary = format!(
+        "{} devices now by GUID, {} programs by their UEFI path{wait}",
+        done.devices,
+        done.paths.len()
+    );
+    text += &paragraph("", &summary, 2, columns);
+    text
+}
+
+/// What `convert` says at its end.
+pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehearsal) -> String {
+    let mut text = format!("\n{}\n", toned(Tone::Heading, "Done"));
+    text += &format!(
+        "  {} written and read back. What was there before is saved in {}\n",
+        bytes(plan.changes.bytes()),
+        safe(&job.display().to_string())
+    );
+    match rehearsal.failed() {
+        None => {
+            text += &format!(
+                "  Rehearsal of the disk: {}, all {} steps\n",
+                toned(Tone::Good, "pass"),
+                rehearsal.steps.len()
+            );
+            text + &answer(
+                Tone::Good,
+                "Converted",
+                "Next: in the PC's firmware setup, change the boot mode to UEFI, then start from this disk.",
+            )
+        }
+        Some(step) => {
+            text += &format!(
+                "  Rehearsal of the disk: {} at {}: {}\n",
+                toned(Tone::Bad, "FAIL"),
+                step.id.name(),
+                safe(&step.evidence)
+            );
+            let next = format!(
+                "Do not switch the firmware yet. See all steps: schwelle rehearse {}",
+                safe(&disk.display().to_string())
+            );
+            text + &answer(Tone::Bad, "Converted, but does not start", &next)
+        }
+    }
+}

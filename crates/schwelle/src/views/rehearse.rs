@@ -1,0 +1,62 @@
+//! The view of `rehearse`, and its short form in a plan.
+
+use schwelle_core::rehearse::Rehearsal;
+
+use super::common::{answer, head, paragraph};
+use crate::disk::Disk;
+use crate::screen::{Tone, toned};
+use crate::text::{cut, pad, safe};
+
+/// The whole view.
+pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> String {
+    let mut text = head(disk);
+    text += &format!(
+        "\n{}\n",
+        toned(
+            Tone::Heading,
+            "The way from sector 0 to the kernel, as UEFI firmware and the boot manager go it"
+        )
+    );
+    text += &steps(rehearsal, columns);
+    text + &match rehearsal.failed() {
+        None => answer(
+            Tone::Good,
+            "Starts",
+            "This disk has all that a start in UEFI mode needs. Next: switch the firmware to UEFI mode.",
+        ),
+        Some(step) => answer(
+            Tone::Bad,
+            "Does not start",
+            &format!("The walk ends at the step {}.", step.id.name()),
+        ),
+    }
+}
+
+/// The steps taken, the failed one with its remedy.
+pub(crate) fn steps(rehearsal: &Rehearsal, columns: usize) -> String {
+    let mut text = String::new();
+    for (index, step) in rehearsal.steps.iter().enumerate() {
+        let (tone, word) = if step.passed {
+            (Tone::Good, "pass")
+        } else {
+            (Tone::Bad, "FAIL")
+        };
+        let head = format!(
+            "  {:>2} {}  {} ",
+            index + 1,
+            toned(tone, word),
+            pad(step.id.name(), 16)
+        );
+        if let Some(remedy) = &step.remedy {
+            text += &format!("{}\n", head.trim_end());
+            text += &paragraph("", &step.evidence, 10, columns);
+            text += &paragraph("What to do: ", remedy, 10, columns);
+        } else {
+            text += &format!(
+                "{head}{}\n",
+                cut(&safe(&step.evidence), columns.saturating_sub(27))
+            );
+        }
+    }
+    text
+}
