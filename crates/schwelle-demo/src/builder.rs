@@ -25,6 +25,8 @@ pub struct MbrEntry {
     pub sectors: u32,
 }
 
+const SYSTEM_HIVE: &str = "\\Windows\\System32\\config\\SYSTEM";
+
 /// Where the two volumes of the standard layout lie. The packed boot store names these places.
 #[derive(Debug, Clone, Copy)]
 pub struct Standard {
@@ -71,14 +73,12 @@ impl<'a> DiskBuilder<'a> {
             &[entry(places.boot, true)?, entry(places.windows, false)?],
         )?;
         let (old, new) = (ASSET_SIGNATURE.to_le_bytes(), signature.to_le_bytes());
-        const SYSTEM: &str = "\\Windows\\System32\\config\\SYSTEM";
         if old != new {
             replace_bytes(self.device, places.boot, "\\Boot\\BCD", &old, &new)?;
-            replace_bytes(self.device, places.windows, SYSTEM, &old, &new)?;
+            replace_bytes(self.device, places.windows, SYSTEM_HIVE, &old, &new)?;
         }
         if computer != ASSET_COMPUTER {
-            let (old, new) = (utf16_bytes(ASSET_COMPUTER), utf16_bytes(computer));
-            replace_bytes(self.device, places.windows, SYSTEM, &old, &new)?;
+            rename_computer(self.device, places.windows, computer)?;
         }
         Ok(places)
     }
@@ -183,6 +183,12 @@ impl<'a> DiskBuilder<'a> {
         }
         Ok(())
     }
+}
+
+/// Gives the computer in the registry on the Windows volume at `extent` another name of eleven letters.
+pub(crate) fn rename_computer(device: &dyn BlockDevice, extent: Extent, name: &str) -> Result<()> {
+    let (old, new) = (utf16_bytes(ASSET_COMPUTER), utf16_bytes(name));
+    replace_bytes(device, extent, SYSTEM_HIVE, &old, &new)
 }
 
 /// The entry of an NTFS partition.

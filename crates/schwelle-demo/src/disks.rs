@@ -9,8 +9,9 @@ use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
 use schwelle_core::mbr::protective_sector;
 use uuid::Uuid;
 
+use crate::assets::Asset;
 use crate::assets::KERNEL_32BIT;
-use crate::builder::{DiskBuilder, entry};
+use crate::builder::{DiskBuilder, entry, rename_computer};
 use crate::edit::edit_file;
 
 /// A disk of the demo.
@@ -118,7 +119,8 @@ pub fn disks() -> &'static [DemoDisk] {
                     attributes: 0,
                     name: "Pilot".to_owned(),
                 };
-                disk.volume(crate::Asset::Windows, data.extent)?;
+                disk.volume(Asset::Windows, data.extent)?;
+                rename_computer(device, data.extent, "PILOT-BOAT1")?;
                 Ok(GptLayout {
                     disk_id: Uuid::from_u128(0x9107_0001),
                     entries: vec![data],

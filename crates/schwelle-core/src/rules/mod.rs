@@ -55,6 +55,9 @@ pub struct Finding {
     pub remedy: Option<String>,
 }
 
+/// Evidence of a rule that passed and has nothing to tell.
+pub const NOTHING_FOUND: &str = "nothing found against it";
+
 /// What the rules look at.
 #[derive(Debug)]
 pub struct Facts<'a> {
@@ -97,7 +100,7 @@ impl Rule {
     fn findings(&self, facts: &Facts<'_>) -> Vec<Finding> {
         let mut answers = (self.check)(facts);
         if answers.is_empty() {
-            answers.push(Answer::pass("disk", "nothing found against it"));
+            answers.push(Answer::pass("disk", NOTHING_FOUND));
         }
         let finding = |Answer {
                            outcome,

@@ -88,6 +88,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         screen.columns(),
     ));
     if !rehearsal.starts() {
+        screen.show(&views::plan::verdict(&disk, &rehearsal));
         screen.document(&views::json::Converted::not_started(&rehearsal));
         return Ok(1);
     }

@@ -62,6 +62,7 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
         &rehearsal,
         screen.columns(),
     ));
+    screen.show(&views::plan::verdict(&disk, &rehearsal));
     screen.document(&views::json::Plan::of(&disk, &judgement, &plan, &rehearsal));
     Ok(u8::from(!rehearsal.starts()))
 }

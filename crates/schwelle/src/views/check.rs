@@ -1,6 +1,6 @@
 //! The view of `check`.
 
-use schwelle_core::rules::{Finding, Outcome};
+use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
 
 use super::common::{answer, head, paragraph, partitions};
 use crate::disk::{Disk, Judgement};
@@ -10,12 +10,17 @@ use crate::text::{cut, pad, safe};
 /// All findings, the worst first.
 pub(crate) fn render(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
     let mut text = open_questions_and_worse(disk, judgement, columns);
-    let passed: Vec<&Finding> = judgement.with(Outcome::Pass).collect();
+    let (silent, telling): (Vec<&Finding>, Vec<&Finding>) = judgement
+        .with(Outcome::Pass)
+        .partition(|finding| finding.evidence == NOTHING_FOUND);
     text += &format!(
         "\n{}\n",
-        toned(Tone::Good, &format!("Passed ({})", passed.len()))
+        toned(
+            Tone::Good,
+            &format!("Passed ({})", silent.len() + telling.len())
+        )
     );
-    for finding in passed {
+    for finding in telling {
         let line = format!(
             "  {} {}: {}",
             pad(finding.rule, 20),
@@ -24,6 +29,8 @@ pub(crate) fn render(disk: &Disk, judgement: &Judgement, columns: usize) -> Stri
         );
         text += &format!("{}\n", cut(&line, columns));
     }
+    let ids: Vec<&str> = silent.iter().map(|finding| finding.rule).collect();
+    text += &paragraph("Nothing found against it: ", &ids.join(", "), 2, columns);
     text + &verdict(disk, judgement)
 }
 

@@ -1,6 +1,7 @@
 //! Pieces that several views share.
 
-use schwelle_core::draft::MapPart;
+use schwelle_core::device::Extent;
+use schwelle_core::draft::{Change, MapPart};
 use schwelle_core::profile::{Origin, Partition, Role};
 
 use crate::disk::Disk;
@@ -106,22 +107,32 @@ pub(crate) fn answer(tone: Tone, word: &str, rest: &str) -> String {
     format!("\n{} {rest}\n", toned(tone, &format!("{word}.")))
 }
 
-/// One line for a part of a map.
+/// One line for a part of a map; marked when it is new or active.
 pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, columns: usize) -> String {
+    let (tone, mark) = match (part.change, part.active) {
+        (Change::New, _) => (Tone::Good, "+"),
+        (Change::Kept, true) => (Tone::Open, "*"),
+        (Change::Kept, false) => (Tone::Faint, " "),
+    };
     let number = part
         .number
         .map_or("-".to_owned(), |number| number.to_string());
     let role = part.role.map_or("unused", Role::name);
     let size = bytes(part.extent.sectors() * sector_bytes);
     let line = format!(
-        "  {number:>2}  {} {size:>10}  {} {} {}",
+        "{number:>3}  {} {size:>10}  {} {} {}",
         pad(role, 10),
-        pad(
-            &format!("LBA {} to {}", part.extent.first.0, part.extent.last().0),
-            30
-        ),
-        pad(&part.kind, 22),
+        pad(&lbas(&part.extent), 27),
+        pad(&part.kind, 17),
         safe(&part.label)
     );
-    cut(line.trim_end(), columns)
+    format!("{}{}", toned(tone, mark), cut(line.trim_end(), columns - 1))
+}
+
+/// "LBA 5", "LBA 5 to 9".
+pub(crate) fn lbas(extent: &Extent) -> String {
+    match extent.sectors() {
+        1 => extent.first.to_string(),
+        _ => format!("LBA {} to {}", extent.first.0, extent.last().0),
+    }
 }

@@ -32,7 +32,9 @@ pub(crate) struct Surveyed {
     pub(crate) systems: Vec<String>,
     /// "ready", "caution", "blocked", or "unreadable"
     pub(crate) answer: String,
-    /// The first reason against it
+    /// The first rule that stands against it
+    pub(crate) rule: Option<String>,
+    /// That rule's evidence, or why the disk could not be read
     pub(crate) reason: Option<String>,
 }
 
@@ -56,7 +58,8 @@ impl Surveyed {
                 .map(|system| system.title())
                 .collect(),
             answer: answer_name(judgement.answer).to_owned(),
-            reason: reason.map(|finding| format!("{}: {}", finding.rule, finding.evidence)),
+            rule: reason.map(|finding| finding.rule.to_owned()),
+            reason: reason.map(|finding| finding.evidence.clone()),
         }
     }
 
@@ -71,6 +74,7 @@ impl Surveyed {
             short_name: None,
             systems: Vec::new(),
             answer: "unreadable".to_owned(),
+            rule: None,
             reason: Some(error.what.clone()),
         }
     }

@@ -7,8 +7,8 @@ use crate::screen::{Tone, toned};
 
 /// A part takes two columns at least, however small it is.
 const MIN_COLUMNS: usize = 2;
-/// A gap below this share of the disk (1/1000) is alignment, not space: it gets no place in the bar.
-const SMALL_GAP: u64 = 1000;
+/// A gap below this share of the disk (1/256) is alignment, not space: it gets no place in the bar.
+const SMALL_GAP: u64 = 256;
 
 fn letter(part: &MapPart) -> char {
     match part.role {

@@ -2,11 +2,12 @@
 
 use std::path::Path;
 
+use schwelle_core::device::Extent;
 use schwelle_core::draft::Plan;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::Outcome;
 
-use super::common::{answer, head, map_line, paragraph};
+use super::common::{answer, head, lbas, map_line, paragraph};
 use super::{map, rehearse};
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Tone, toned};
@@ -42,20 +43,22 @@ pub(crate) fn render(
     text += &format!("\n{}\n", toned(Tone::Heading, "Rehearsal of the draft"));
     if rehearsal.starts() {
         let count = rehearsal.steps.len();
-        text += &format!(
-            "  {}  all {count} steps, from sector 0 to the kernel\n",
-            toned(Tone::Good, "pass")
-        );
+        let pass = toned(Tone::Good, "pass");
+        text + &format!("  {pass}  all {count} steps, from sector 0 to the kernel\n")
+    } else {
+        text + &rehearse::steps(rehearsal, columns)
+    }
+}
+
+/// The last line of `plan`, and of a `convert` that goes no further.
+pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal) -> String {
+    if rehearsal.starts() {
         let path = safe(&disk.path.display().to_string());
         let next = format!("Nothing has been written. Next: schwelle convert {path} --job DIR");
-        text + &answer(Tone::Good, "The draft starts", &next)
+        answer(Tone::Good, "The draft starts", &next)
     } else {
-        text += &rehearse::steps(rehearsal, columns);
-        text + &answer(
-            Tone::Bad,
-            "The draft does not start",
-            "It will not be written. Nothing has been written.",
-        )
+        let rest = "It will not be written. Nothing has been written.";
+        answer(Tone::Bad, "The draft does not start", rest)
     }
 }
 
@@ -67,20 +70,14 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         map::bar(&plan.before, bar_columns),
         map::bar(&plan.after, bar_columns)
     );
-    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused\n";
+    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; below: + new, * active\n";
     for (title, parts) in [("Before (MBR)", &plan.before), ("After (GPT)", &plan.after)] {
         text += &format!("\n{}\n", toned(Tone::Heading, title));
         for part in parts
             .iter()
             .filter(|part| part.number.is_some() || part.extent.sectors() * sector > 1 << 20)
         {
-            let line = map_line(part, sector, columns.saturating_sub(8));
-            let note = match (part.change, part.active) {
-                (schwelle_core::draft::Change::New, _) => toned(Tone::Good, "  new"),
-                (_, true) => "  active".to_owned(),
-                _ => String::new(),
-            };
-            text += &format!("{line}{note}\n");
+            text += &format!("{}\n", map_line(part, sector, columns));
         }
     }
     text
@@ -96,14 +93,16 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         for part in &stage.parts {
             let sectors: u64 = part.extents.iter().map(|extent| extent.sectors()).sum();
             let size = bytes(sectors * u64::from(geometry.logical_sector));
-            let place = match (part.extents.first(), part.extents.last()) {
-                (Some(first), Some(last)) => format!(
-                    "{} extents in LBA {} to {}",
-                    part.extents.len(),
-                    first.first.0,
-                    last.last().0
-                ),
-                _ => "nothing differs".to_owned(),
+            let place = match part.extents[..] {
+                [] => "nothing differs".to_owned(),
+                [only] => lbas(&only),
+                [first, .., last] => {
+                    let span = Extent {
+                        first: first.first,
+                        end: last.end,
+                    };
+                    format!("{} extents in {}", part.extents.len(), lbas(&span))
+                }
             };
             text += &format!(
                 "  {} {} {size:>10}  {place}\n",

@@ -5,7 +5,7 @@ use schwelle_core::rehearse::Rehearsal;
 use super::common::{answer, head, paragraph};
 use crate::disk::Disk;
 use crate::screen::{Tone, toned};
-use crate::text::{cut, pad, safe};
+use crate::text::pad;
 
 /// The whole view.
 pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> String {
@@ -34,6 +34,7 @@ pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Stri
 
 /// The steps taken, the failed one with its remedy.
 pub(crate) fn steps(rehearsal: &Rehearsal, columns: usize) -> String {
+    const INDENT: usize = 27;
     let mut text = String::new();
     for (index, step) in rehearsal.steps.iter().enumerate() {
         let (tone, word) = if step.passed {
@@ -41,21 +42,16 @@ pub(crate) fn steps(rehearsal: &Rehearsal, columns: usize) -> String {
         } else {
             (Tone::Bad, "FAIL")
         };
+        let evidence = paragraph("", &step.evidence, INDENT, columns);
         let head = format!(
             "  {:>2} {}  {} ",
             index + 1,
             toned(tone, word),
             pad(step.id.name(), 16)
         );
+        text += &format!("{head}{}", evidence.trim_start());
         if let Some(remedy) = &step.remedy {
-            text += &format!("{}\n", head.trim_end());
-            text += &paragraph("", &step.evidence, 10, columns);
-            text += &paragraph("What to do: ", remedy, 10, columns);
-        } else {
-            text += &format!(
-                "{head}{}\n",
-                cut(&safe(&step.evidence), columns.saturating_sub(27))
-            );
+            text += &paragraph("What to do: ", remedy, INDENT, columns);
         }
     }
     text

@@ -35,7 +35,8 @@ fn row(disk: &Surveyed) -> [String; 6] {
         name += &format!("\n{}", safe(text));
     }
     let systems: Vec<String> = disk.systems.iter().map(|system| safe(system)).collect();
-    let answer = match &disk.reason {
+    // The rule's id says enough here; a disk without one could not be read, and why is the whole answer.
+    let answer = match disk.rule.as_ref().or(disk.reason.as_ref()) {
         Some(reason) => format!("{}: {}", disk.answer, safe(reason)),
         None => disk.answer.clone(),
     };

@@ -1,0 +1,198 @@
+//! Whole conversions in memory: what is written, in which order, and what a power cut leaves.
+
+use std::sync::Mutex;
+
+use schwelle_core::commit::{ChangeSet, apply, verify};
+use schwelle_core::device::{
+    BlockDevice, DeviceError, Draft, Extent, Geometry, HostFacts, Lba, MIB, Memory, ReadDevice,
+};
+use schwelle_core::draft::{Plan, Source, Stamp, build};
+use schwelle_core::fat::DosTime;
+use schwelle_core::gpt::place::{EspWish, place_esp};
+use schwelle_core::profile::{Profile, Table};
+use schwelle_core::rehearse::walk;
+use schwelle_demo::DiskBuilder;
+use uuid::Uuid;
+
+fn disk(sector: u32) -> Memory {
+    let disk = Memory::new(sector, 480 * MIB / u64::from(sector));
+    DiskBuilder::new(&disk).standard(0x1234_5678, "LANTERN-ONE").unwrap();
+    disk
+}
+
+fn plan(disk: &dyn ReadDevice) -> Plan<'_> {
+    let profile = Profile::read(disk, HostFacts::default()).unwrap();
+    let esp = place_esp(profile.geometry, &profile.used(), EspWish::default()).unwrap();
+    let mut number = 0;
+    let mut new_guid = || {
+        number += 1;
+        Uuid::from_u128(number)
+    };
+    let stamp = Stamp { dos: DosTime { date: 0x5B77, time: 0 }, windows: 1 };
+    build(disk, &profile, esp, Source { new_guid: &mut new_guid, stamp }).unwrap()
+}
+
+/// Counts what is written to the disk below.
+#[derive(Debug)]
+struct Counting<'a> {
+    disk: &'a Memory,
+    written: Mutex<Vec<Option<Extent>>>,
+}
+
+impl<'a> Counting<'a> {
+    fn new(disk: &'a Memory) -> Self {
+        Self { disk, written: Mutex::default() }
+    }
+
+    /// Writes as sectors, a flush as `None`.
+    fn written(&self) -> Vec<Option<Extent>> {
+        self.written.lock().unwrap().clone()
+    }
+}
+
+impl ReadDevice for Counting<'_> {
+    fn geometry(&self) -> Geometry {
+        self.disk.geometry()
+    }
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
+        self.disk.read_at(offset, buffer)
+    }
+}
+
+impl BlockDevice for Counting<'_> {
+    fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
+        let sector = u64::from(self.geometry().logical_sector);
+        let extent = Extent::new(Lba(offset / sector), bytes.len() as u64 / sector).unwrap();
+        self.written.lock().unwrap().push(Some(extent));
+        self.disk.write_at(offset, bytes)
+    }
+    fn flush(&self) -> Result<(), DeviceError> {
+        self.written.lock().unwrap().push(None);
+        Ok(())
+    }
+}
+
+#[test]
+fn exactly_the_declared_extents_are_written_and_the_disk_starts() {
+    for sector in [512, 4096] {
+        let (before, after) = (disk(sector), disk(sector));
+        let plan = plan(&before);
+        let counting = Counting::new(&after);
+        apply(&plan.draft, &plan.changes, &counting, &mut ()).unwrap();
+        verify(&plan.draft, &plan.changes, &after, &mut ()).unwrap();
+        let written: Vec<Extent> = counting.written().into_iter().flatten().collect();
+        assert_eq!(written, plan.changes.extents().collect::<Vec<_>>());
+        let bytes: u64 = written.iter().map(|extent| plan.changes.geometry.bytes_in(extent)).sum();
+        assert_eq!(bytes, plan.changes.bytes());
+        let rehearsal = walk(&after, None);
+        assert!(rehearsal.starts(), "{sector}: {:?}", rehearsal.failed());
+    }
+}
+
+/// The old disk is all there: table, and every sector of every partition.
+fn is_old_disk(disk: &dyn ReadDevice, old: &Memory, written: &[Extent]) -> bool {
+    let profile = Profile::read(old, HostFacts::default()).unwrap();
+    let used = profile.used();
+    let sector_0 = disk.read_sector(Lba(0)).unwrap() == old.read_sector(Lba(0)).unwrap();
+    sector_0 && written.iter().all(|extent| used.iter().all(|used| !used.overlaps(extent)))
+}
+
+#[test]
+fn a_power_cut_at_any_write_leaves_the_old_disk_or_the_new_one() {
+    let old = disk(512);
+    let plan = plan(&old);
+    let recorder_disk = disk(512);
+    let counting = Counting::new(&recorder_disk);
+    apply(&plan.draft, &plan.changes, &counting, &mut ()).unwrap();
+    let steps = counting.written();
+    let copy = |to: &Draft<'_>, extent: &Extent| {
+        let offset = extent.first.0 * 512;
+        let bytes = plan.draft.read_vec(offset, usize::try_from(extent.sectors()).unwrap() * 512).unwrap();
+        to.write_at(offset, &bytes).unwrap();
+    };
+    let mut cases = 0;
+    // Power goes behind step n. What was flushed is on the medium; of the rest: all, none, or all but one.
+    for n in 0..=steps.len() {
+        let done = &steps[..n];
+        let flushed = done.iter().rposition(Option::is_none).map_or(0, |at| at + 1);
+        let durable: Vec<Extent> = done[..flushed].iter().flatten().copied().collect();
+        let volatile: Vec<Extent> = done[flushed..].iter().flatten().copied().collect();
+        let without = |missing: usize| {
+            let rest = volatile.iter().enumerate().filter(move |(index, _)| *index != missing);
+            rest.map(|(_, extent)| *extent).collect::<Vec<_>>()
+        };
+        let mut survivors = vec![Vec::new(), volatile.clone()];
+        survivors.extend((0..volatile.len()).map(without));
+        for survivor in survivors {
+            let medium = Draft::new(&old);
+            let written: Vec<Extent> = durable.iter().chain(&survivor).copied().collect();
+            written.iter().for_each(|extent| copy(&medium, extent));
+            let sector_0_is_new = written.iter().any(|extent| extent.first == Lba(0));
+            if sector_0_is_new {
+                assert!(walk(&medium, None).starts(), "cut behind step {n}");
+            } else {
+                assert!(is_old_disk(&medium, &old, &written), "cut behind step {n}");
+            }
+            cases += 1;
+        }
+    }
+    assert!(cases > 500, "{cases} cases");
+}
+
+#[test]
+fn a_draft_that_would_touch_a_partition_is_not_made() {
+    let disk = disk(512);
+    let profile = Profile::read(&disk, HostFacts::default()).unwrap();
+    let plan = plan(&disk);
+    // The same draft, but as if the place of the EFI system partition had not been declared.
+    let sector_0 = Extent { first: Lba(0), end: Lba(1) };
+    let regions = [(schwelle_core::commit::StageKind::Commit, "sector 0", sector_0)];
+    assert!(ChangeSet::of(&plan.draft, &regions).is_err());
+    assert!(plan.changes.extents().all(|extent| profile.used().iter().all(|used| !used.overlaps(&extent))));
+}
+
+#[test]
+fn logical_partitions_cross_with_their_places_and_types() {
+    let disk = Memory::new(512, 480 * MIB / 512);
+    let builder = DiskBuilder::new(&disk);
+    let places = builder.standard_places();
+    builder.volume(schwelle_demo::Asset::Boot, places.boot).unwrap();
+    builder.volume(schwelle_demo::Asset::Windows, places.windows).unwrap();
+    let entry = |active, kind, first, sectors| schwelle_demo::MbrEntry { active, kind, first, sectors };
+    let (boot, windows) = (places.boot, places.windows);
+    let start = |extent: Extent| u32::try_from(extent.first.0).unwrap();
+    let len = |extent: Extent| u32::try_from(extent.sectors()).unwrap();
+    // A container behind Windows with two logical partitions: Linux, and a hidden FAT32.
+    let container = start(windows) + len(windows);
+    let first = [
+        entry(true, 0x07, start(boot), len(boot)),
+        entry(false, 0x07, start(windows), len(windows)),
+        entry(false, 0x0F, container, 60_000),
+    ];
+    builder.boot_record(Lba(0), 0x51C3_A7E5, &first).unwrap();
+    let chain = [entry(false, 0x83, 2048, 20_000), entry(false, 0x05, 30_000, 30_000)];
+    builder.boot_record(Lba(container.into()), 0, &chain).unwrap();
+    let last = [entry(false, 0x1C, 2048, 10_000)];
+    builder.boot_record(Lba(u64::from(container) + 30_000), 0, &last).unwrap();
+
+    let plan = plan(&disk);
+    let Table::Gpt { pair, .. } = Profile::read(&plan.draft, HostFacts::default()).unwrap().table else {
+        panic!("the draft is no GPT disk")
+    };
+    let hidden = 1 << 62 | 1 << 63;
+    let container = u64::from(container);
+    let expected = [
+        (boot.first.0, boot.end.0, "basic data", 1 << 63),
+        (windows.first.0, windows.end.0, "basic data", 0),
+        (container + 2048, container + 22_048, "Linux", 0),
+        (container + 32_048, container + 42_048, "basic data", hidden),
+        (plan.esp.first.0, plan.esp.end.0, "EFI system", 1 << 63),
+    ];
+    let of = |(_, entry): &(usize, schwelle_core::gpt::GptEntry)| {
+        (entry.extent.first.0, entry.extent.end.0, schwelle_core::gpt::type_name(entry.kind), entry.attributes)
+    };
+    let found: Vec<_> = pair.best().unwrap().entries.iter().map(of).collect();
+    assert_eq!(found, expected);
+    assert!(plan.esp.first.0 > container + 42_048);
+    assert!(walk(&plan.draft, None).starts());
+}

@@ -1,0 +1,109 @@
+//! Hostile disks: thousands of damaged copies of the demo disk are read by everything that reads, without a panic and in bounded
+//! time. Nothing is asserted of the answers but that there is one.
+
+use std::time::{Duration, Instant};
+
+use schwelle_core::device::{BlockDevice, Draft, HostFacts, MIB, Memory, PowerSource, ReadDevice, Window};
+use schwelle_core::draft::{Source, Stamp, build};
+use schwelle_core::fat::DosTime;
+use schwelle_core::gpt::place::{EspWish, place_esp};
+use schwelle_core::ntfs::NtfsVolume;
+use schwelle_core::profile::Profile;
+use schwelle_core::rehearse::walk;
+use schwelle_core::rules::{Facts, check};
+use schwelle_demo::{DiskBuilder, Standard};
+use uuid::Uuid;
+
+const CASES: u64 = 1500;
+
+/// Numbers that are the same on every run (xorshift).
+struct Seeded(u64);
+
+impl Seeded {
+    fn next(&mut self) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0
+    }
+
+    fn below(&mut self, limit: usize) -> usize {
+        usize::try_from(self.next() % limit as u64).unwrap()
+    }
+}
+
+/// Byte places with structures of their own: table, boot sectors, file records, hives, boot store, programs.
+fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
+    let mut targets = vec![(0, 512), (512, 33 * 512)];
+    for extent in [places.boot, places.windows] {
+        let window = Window::new(disk, extent).unwrap();
+        let base = extent.first.0 * 512;
+        targets.push((base, 512));
+        let volume = NtfsVolume::open(&window).unwrap();
+        let records = [0, 2, 3, 5].into_iter().chain((64..140).step_by(3));
+        targets.extend(records.filter_map(|number| Some((base + volume.record_offset(number)?, 1024))));
+        for path in [
+            "\\Boot\\BCD",
+            "\\Windows\\System32\\config\\SYSTEM",
+            "\\Windows\\System32\\config\\SOFTWARE",
+            "\\Windows\\System32\\ntoskrnl.exe",
+            "\\Windows\\Boot\\EFI\\bootmgfw.efi",
+        ] {
+            let Some(entry) = volume.find(path).unwrap() else { continue };
+            let file = volume.open_file(entry.record).unwrap();
+            targets.extend(file.runs().iter().filter_map(|run| Some((base + run.lcn? * 4096, 4096))));
+        }
+    }
+    targets
+}
+
+/// Everything that reads, on one disk.
+fn read_everything(disk: &dyn ReadDevice) {
+    let _steps = walk(disk, None);
+    let Ok(profile) = Profile::read(disk, HostFacts::default()) else { return };
+    let wish = EspWish::default();
+    let esp = place_esp(profile.geometry, &profile.used(), wish);
+    let facts = Facts {
+        profile: &profile,
+        wish,
+        esp: esp.clone(),
+        job_on_disk: None,
+        power: PowerSource::Unknown,
+        uefi_session: None,
+        backup_confirmed: false,
+    };
+    for finding in check(&facts) {
+        let passed = finding.outcome == schwelle_core::rules::Outcome::Pass;
+        assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
+    }
+    if let Ok(esp) = esp {
+        let stamp = Stamp { dos: DosTime { date: 0x5B77, time: 0 }, windows: 1 };
+        let source = Source { new_guid: &mut || Uuid::from_u128(7), stamp };
+        // Whether or not the rules block it: building a draft must not panic either.
+        let _draft = build(disk, &profile, esp, source);
+    }
+}
+
+#[test]
+fn damaged_disks_are_answered() {
+    let disk = Memory::new(512, 480 * MIB / 512);
+    let places = DiskBuilder::new(&disk).standard(0x1234_5678, "LANTERN-ONE").unwrap();
+    let targets = targets(&disk, places);
+    let mut seed = Seeded(0x5C4E_77E1_1E00_0001);
+    for case in 0..CASES {
+        let damaged = Draft::new(&disk);
+        for _ in 0..=seed.below(3) {
+            let (at, len) = targets[seed.below(targets.len())];
+            let mut bytes = damaged.read_vec(at, usize::try_from(len).unwrap()).unwrap();
+            let place = seed.below(bytes.len() - 8);
+            let hostile = [0, u64::MAX, 0x7FFF_FFFF, 0x8000_0000, 1, seed.next()][seed.below(6)];
+            let width = [1, 2, 4, 8][seed.below(4)];
+            bytes[place..place + width].copy_from_slice(&hostile.to_le_bytes()[..width]);
+            damaged.write_at(at, &bytes).unwrap();
+        }
+        let begun = Instant::now();
+        read_everything(&damaged);
+        // Not a measure of speed: a bound against loops, a thousand times what a disk takes.
+        assert!(begun.elapsed() < Duration::from_secs(20), "case {case} takes too long");
+    }
+}
