@@ -165,19 +165,21 @@ impl<'a> DiskBuilder<'a> {
             block[at..at + 8].copy_from_slice(&offset.to_le_bytes());
         }
         block[56..64].copy_from_slice(&(128 * MIB).to_le_bytes());
-        // One key, protected by a recovery password.
-        let mut key = vec![0; 44];
-        for (at, value) in [(0, 44u16), (2, 2), (4, 8), (6, 1), (34, 0x0800)] {
-            key[at..at + 2].copy_from_slice(&value.to_le_bytes());
-        }
-        let len = u32::try_from(48 + key.len())?;
+        // The volume's master key, protected by a recovery password, and its data key; each with the encrypted key itself.
+        let head =
+            |len: u16, kind: u16, value: u16| [len, kind, value, 1].map(u16::to_le_bytes).concat();
+        let encrypted_key = |kind| [head(80, kind, 5), vec![0x5A; 72]].concat();
+        let mut master = [head(116, 2, 8), vec![0; 28], encrypted_key(0)].concat();
+        master[34..36].copy_from_slice(&0x0800u16.to_le_bytes());
+        let keys = [master, encrypted_key(3)].concat();
+        let len = u32::try_from(48 + keys.len())?;
         block[64..68].copy_from_slice(&len.to_le_bytes());
         block[68..72].copy_from_slice(&1u32.to_le_bytes());
         block[72..76].copy_from_slice(&48u32.to_le_bytes());
         block[76..80].copy_from_slice(&len.to_le_bytes());
         // Cipher: AES-XTS 128.
         block[100..102].copy_from_slice(&0x8004u16.to_le_bytes());
-        block.extend(key);
+        block.extend(keys);
         for offset in METADATA_AT {
             self.bytes(Lba(extent.first.0 + offset / u64::from(sector)), &block)?;
         }

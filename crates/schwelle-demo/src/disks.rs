@@ -47,7 +47,7 @@ pub fn disks() -> &'static [DemoDisk] {
             build: |disk| {
                 let places = disk.standard(0x0F06_40A1, "FOGHORN-BOX")?;
                 edit_file(disk.device(), places.windows, "\\hiberfil.sys", |content| {
-                    content[..4].copy_from_slice(b"HIBR")
+                    content[..4].copy_from_slice(b"HIBR");
                 })
             },
         },

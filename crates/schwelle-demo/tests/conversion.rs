@@ -1,5 +1,7 @@
 //! Whole conversions in memory: what is written, in which order, and what a power cut leaves.
 
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use std::sync::Mutex;
 
 use schwelle_core::commit::{ChangeSet, apply, verify};
@@ -16,7 +18,9 @@ use uuid::Uuid;
 
 fn disk(sector: u32) -> Memory {
     let disk = Memory::new(sector, 480 * MIB / u64::from(sector));
-    DiskBuilder::new(&disk).standard(0x1234_5678, "LANTERN-ONE").unwrap();
+    DiskBuilder::new(&disk)
+        .standard(0x1234_5678, "LANTERN-ONE")
+        .unwrap();
     disk
 }
 
@@ -28,8 +32,23 @@ fn plan(disk: &dyn ReadDevice) -> Plan<'_> {
         number += 1;
         Uuid::from_u128(number)
     };
-    let stamp = Stamp { dos: DosTime { date: 0x5B77, time: 0 }, windows: 1 };
-    build(disk, &profile, esp, Source { new_guid: &mut new_guid, stamp }).unwrap()
+    let stamp = Stamp {
+        dos: DosTime {
+            date: 0x5B77,
+            time: 0,
+        },
+        windows: 1,
+    };
+    build(
+        disk,
+        &profile,
+        esp,
+        Source {
+            new_guid: &mut new_guid,
+            stamp,
+        },
+    )
+    .unwrap()
 }
 
 /// Counts what is written to the disk below.
@@ -41,7 +60,10 @@ struct Counting<'a> {
 
 impl<'a> Counting<'a> {
     fn new(disk: &'a Memory) -> Self {
-        Self { disk, written: Mutex::default() }
+        Self {
+            disk,
+            written: Mutex::default(),
+        }
     }
 
     /// Writes as sectors, a flush as `None`.
@@ -82,7 +104,10 @@ fn exactly_the_declared_extents_are_written_and_the_disk_starts() {
         verify(&plan.draft, &plan.changes, &after, &mut ()).unwrap();
         let written: Vec<Extent> = counting.written().into_iter().flatten().collect();
         assert_eq!(written, plan.changes.extents().collect::<Vec<_>>());
-        let bytes: u64 = written.iter().map(|extent| plan.changes.geometry.bytes_in(extent)).sum();
+        let bytes: u64 = written
+            .iter()
+            .map(|extent| plan.changes.geometry.bytes_in(extent))
+            .sum();
         assert_eq!(bytes, plan.changes.bytes());
         let rehearsal = walk(&after, None);
         assert!(rehearsal.starts(), "{sector}: {:?}", rehearsal.failed());
@@ -94,7 +119,10 @@ fn is_old_disk(disk: &dyn ReadDevice, old: &Memory, written: &[Extent]) -> bool 
     let profile = Profile::read(old, HostFacts::default()).unwrap();
     let used = profile.used();
     let sector_0 = disk.read_sector(Lba(0)).unwrap() == old.read_sector(Lba(0)).unwrap();
-    sector_0 && written.iter().all(|extent| used.iter().all(|used| !used.overlaps(extent)))
+    sector_0
+        && written
+            .iter()
+            .all(|extent| used.iter().all(|used| !used.overlaps(extent)))
 }
 
 #[test]
@@ -107,18 +135,27 @@ fn a_power_cut_at_any_write_leaves_the_old_disk_or_the_new_one() {
     let steps = counting.written();
     let copy = |to: &Draft<'_>, extent: &Extent| {
         let offset = extent.first.0 * 512;
-        let bytes = plan.draft.read_vec(offset, usize::try_from(extent.sectors()).unwrap() * 512).unwrap();
+        let bytes = plan
+            .draft
+            .read_vec(offset, usize::try_from(extent.sectors()).unwrap() * 512)
+            .unwrap();
         to.write_at(offset, &bytes).unwrap();
     };
     let mut cases = 0;
     // Power goes behind step n. What was flushed is on the medium; of the rest: all, none, or all but one.
     for n in 0..=steps.len() {
         let done = &steps[..n];
-        let flushed = done.iter().rposition(Option::is_none).map_or(0, |at| at + 1);
+        let flushed = done
+            .iter()
+            .rposition(Option::is_none)
+            .map_or(0, |at| at + 1);
         let durable: Vec<Extent> = done[..flushed].iter().flatten().copied().collect();
         let volatile: Vec<Extent> = done[flushed..].iter().flatten().copied().collect();
         let without = |missing: usize| {
-            let rest = volatile.iter().enumerate().filter(move |(index, _)| *index != missing);
+            let rest = volatile
+                .iter()
+                .enumerate()
+                .filter(move |(index, _)| *index != missing);
             rest.map(|(_, extent)| *extent).collect::<Vec<_>>()
         };
         let mut survivors = vec![Vec::new(), volatile.clone()];
@@ -145,10 +182,21 @@ fn a_draft_that_would_touch_a_partition_is_not_made() {
     let profile = Profile::read(&disk, HostFacts::default()).unwrap();
     let plan = plan(&disk);
     // The same draft, but as if the place of the EFI system partition had not been declared.
-    let sector_0 = Extent { first: Lba(0), end: Lba(1) };
-    let regions = [(schwelle_core::commit::StageKind::Commit, "sector 0", sector_0)];
+    let sector_0 = Extent {
+        first: Lba(0),
+        end: Lba(1),
+    };
+    let regions = [(
+        schwelle_core::commit::StageKind::Commit,
+        "sector 0",
+        sector_0,
+    )];
     assert!(ChangeSet::of(&plan.draft, &regions).is_err());
-    assert!(plan.changes.extents().all(|extent| profile.used().iter().all(|used| !used.overlaps(&extent))));
+    assert!(
+        plan.changes
+            .extents()
+            .all(|extent| profile.used().iter().all(|used| !used.overlaps(&extent)))
+    );
 }
 
 #[test]
@@ -156,9 +204,18 @@ fn logical_partitions_cross_with_their_places_and_types() {
     let disk = Memory::new(512, 480 * MIB / 512);
     let builder = DiskBuilder::new(&disk);
     let places = builder.standard_places();
-    builder.volume(schwelle_demo::Asset::Boot, places.boot).unwrap();
-    builder.volume(schwelle_demo::Asset::Windows, places.windows).unwrap();
-    let entry = |active, kind, first, sectors| schwelle_demo::MbrEntry { active, kind, first, sectors };
+    builder
+        .volume(schwelle_demo::Asset::Boot, places.boot)
+        .unwrap();
+    builder
+        .volume(schwelle_demo::Asset::Windows, places.windows)
+        .unwrap();
+    let entry = |active, kind, first, sectors| schwelle_demo::MbrEntry {
+        active,
+        kind,
+        first,
+        sectors,
+    };
     let (boot, windows) = (places.boot, places.windows);
     let start = |extent: Extent| u32::try_from(extent.first.0).unwrap();
     let len = |extent: Extent| u32::try_from(extent.sectors()).unwrap();
@@ -170,13 +227,23 @@ fn logical_partitions_cross_with_their_places_and_types() {
         entry(false, 0x0F, container, 60_000),
     ];
     builder.boot_record(Lba(0), 0x51C3_A7E5, &first).unwrap();
-    let chain = [entry(false, 0x83, 2048, 20_000), entry(false, 0x05, 30_000, 30_000)];
-    builder.boot_record(Lba(container.into()), 0, &chain).unwrap();
+    let chain = [
+        entry(false, 0x83, 2048, 20_000),
+        entry(false, 0x05, 30_000, 30_000),
+    ];
+    builder
+        .boot_record(Lba(container.into()), 0, &chain)
+        .unwrap();
     let last = [entry(false, 0x1C, 2048, 10_000)];
-    builder.boot_record(Lba(u64::from(container) + 30_000), 0, &last).unwrap();
+    builder
+        .boot_record(Lba(u64::from(container) + 30_000), 0, &last)
+        .unwrap();
 
     let plan = plan(&disk);
-    let Table::Gpt { pair, .. } = Profile::read(&plan.draft, HostFacts::default()).unwrap().table else {
+    let Table::Gpt { pair, .. } = Profile::read(&plan.draft, HostFacts::default())
+        .unwrap()
+        .table
+    else {
         panic!("the draft is no GPT disk")
     };
     let hidden = 1 << 62 | 1 << 63;
@@ -189,7 +256,12 @@ fn logical_partitions_cross_with_their_places_and_types() {
         (plan.esp.first.0, plan.esp.end.0, "EFI system", 1 << 63),
     ];
     let of = |(_, entry): &(usize, schwelle_core::gpt::GptEntry)| {
-        (entry.extent.first.0, entry.extent.end.0, schwelle_core::gpt::type_name(entry.kind), entry.attributes)
+        (
+            entry.extent.first.0,
+            entry.extent.end.0,
+            schwelle_core::gpt::type_name(entry.kind),
+            entry.attributes,
+        )
     };
     let found: Vec<_> = pair.best().unwrap().entries.iter().map(of).collect();
     assert_eq!(found, expected);

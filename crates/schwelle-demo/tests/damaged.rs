@@ -1,9 +1,13 @@
 //! Hostile disks: thousands of damaged copies of the demo disk are read by everything that reads, without a panic and in bounded
 //! time. Nothing is asserted of the answers but that there is one.
 
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use std::time::{Duration, Instant};
 
-use schwelle_core::device::{BlockDevice, Draft, HostFacts, MIB, Memory, PowerSource, ReadDevice, Window};
+use schwelle_core::device::{
+    BlockDevice, Draft, HostFacts, MIB, Memory, PowerSource, ReadDevice, Window,
+};
 use schwelle_core::draft::{Source, Stamp, build};
 use schwelle_core::fat::DosTime;
 use schwelle_core::gpt::place::{EspWish, place_esp};
@@ -41,7 +45,9 @@ fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
         targets.push((base, 512));
         let volume = NtfsVolume::open(&window).unwrap();
         let records = [0, 2, 3, 5].into_iter().chain((64..140).step_by(3));
-        targets.extend(records.filter_map(|number| Some((base + volume.record_offset(number)?, 1024))));
+        targets.extend(
+            records.filter_map(|number| Some((base + volume.record_offset(number)?, 1024))),
+        );
         for path in [
             "\\Boot\\BCD",
             "\\Windows\\System32\\config\\SYSTEM",
@@ -49,9 +55,15 @@ fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
             "\\Windows\\System32\\ntoskrnl.exe",
             "\\Windows\\Boot\\EFI\\bootmgfw.efi",
         ] {
-            let Some(entry) = volume.find(path).unwrap() else { continue };
+            let Some(entry) = volume.find(path).unwrap() else {
+                continue;
+            };
             let file = volume.open_file(entry.record).unwrap();
-            targets.extend(file.runs().iter().filter_map(|run| Some((base + run.lcn? * 4096, 4096))));
+            targets.extend(
+                file.runs()
+                    .iter()
+                    .filter_map(|run| Some((base + run.lcn? * 4096, 4096))),
+            );
         }
     }
     targets
@@ -60,7 +72,9 @@ fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
 /// Everything that reads, on one disk.
 fn read_everything(disk: &dyn ReadDevice) {
     let _steps = walk(disk, None);
-    let Ok(profile) = Profile::read(disk, HostFacts::default()) else { return };
+    let Ok(profile) = Profile::read(disk, HostFacts::default()) else {
+        return;
+    };
     let wish = EspWish::default();
     let esp = place_esp(profile.geometry, &profile.used(), wish);
     let facts = Facts {
@@ -77,8 +91,17 @@ fn read_everything(disk: &dyn ReadDevice) {
         assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
     }
     if let Ok(esp) = esp {
-        let stamp = Stamp { dos: DosTime { date: 0x5B77, time: 0 }, windows: 1 };
-        let source = Source { new_guid: &mut || Uuid::from_u128(7), stamp };
+        let stamp = Stamp {
+            dos: DosTime {
+                date: 0x5B77,
+                time: 0,
+            },
+            windows: 1,
+        };
+        let source = Source {
+            new_guid: &mut || Uuid::from_u128(7),
+            stamp,
+        };
         // Whether or not the rules block it: building a draft must not panic either.
         let _draft = build(disk, &profile, esp, source);
     }
@@ -87,7 +110,9 @@ fn read_everything(disk: &dyn ReadDevice) {
 #[test]
 fn damaged_disks_are_answered() {
     let disk = Memory::new(512, 480 * MIB / 512);
-    let places = DiskBuilder::new(&disk).standard(0x1234_5678, "LANTERN-ONE").unwrap();
+    let places = DiskBuilder::new(&disk)
+        .standard(0x1234_5678, "LANTERN-ONE")
+        .unwrap();
     let targets = targets(&disk, places);
     let mut seed = Seeded(0x5C4E_77E1_1E00_0001);
     for case in 0..CASES {
@@ -104,6 +129,9 @@ fn damaged_disks_are_answered() {
         let begun = Instant::now();
         read_everything(&damaged);
         // Not a measure of speed: a bound against loops, a thousand times what a disk takes.
-        assert!(begun.elapsed() < Duration::from_secs(20), "case {case} takes too long");
+        assert!(
+            begun.elapsed() < Duration::from_secs(20),
+            "case {case} takes too long"
+        );
     }
 }

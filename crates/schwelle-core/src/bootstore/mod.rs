@@ -3,6 +3,8 @@
 //! Numbers of objects and elements as the systems' own documentation of the boot configuration data gives them; the layout of device elements as seen in stores and checked in the tests. [`BootStore`]
 //! gives a typed view of the tree; [`translate`] takes a store from BIOS to UEFI form.
 
+#![warn(clippy::indexing_slicing)]
+
 mod device;
 mod store;
 mod translate;

@@ -164,7 +164,7 @@ pub fn power_source(root: &Path) -> PowerSource {
             Some("Battery") => battery = true,
             Some(_) => {
                 mains |=
-                    text(supplies.join(&name).join("online")).is_some_and(|online| online != "0")
+                    text(supplies.join(&name).join("online")).is_some_and(|online| online != "0");
             }
             None => {}
         }

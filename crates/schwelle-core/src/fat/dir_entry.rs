@@ -133,7 +133,7 @@ impl ShortEntry {
 /// The long-name entries in front of a short entry, in the order they stand on the disk.
 pub(super) fn write_long(long_name: &str, short: &[u8; 11]) -> Vec<[u8; ENTRY_BYTES]> {
     let mut units: Vec<u16> = long_name.encode_utf16().collect();
-    if units.len() % LONG_UNITS != 0 {
+    if !units.len().is_multiple_of(LONG_UNITS) {
         // A name that does not fill its last entry is ended by a zero and filled with FFFFh.
         units.push(0);
         units.resize(units.len().next_multiple_of(LONG_UNITS), 0xFFFF);

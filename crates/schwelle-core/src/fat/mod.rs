@@ -4,6 +4,8 @@
 //! §13.3. [`FatWriter`] makes a volume, [`FatVolume`] reads and checks one. Not supported: FAT12 and FAT16 beyond being
 //! recognised, and changing an existing volume.
 
+#![warn(clippy::indexing_slicing)]
+
 mod bpb;
 mod check;
 mod dir_entry;

@@ -1,5 +1,11 @@
 //! Makes a FAT32 volume and fills it, file by file.
 
+#![expect(
+    clippy::indexing_slicing,
+    clippy::arithmetic_side_effects,
+    reason = "sizes and places here are made by this file, none is read from a disk"
+)]
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use zerocopy::little_endian::U32;

@@ -3,6 +3,8 @@
 //! [`GptPair::read`] reads and checks both copies; [`GptLayout::write`] makes them. Not supported: header revisions
 //! other than 1.0, and entries of another size than 128 bytes are read but never written.
 
+#![warn(clippy::indexing_slicing)]
+
 mod entry;
 mod header;
 mod pair;

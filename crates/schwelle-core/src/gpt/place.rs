@@ -183,8 +183,9 @@ mod tests {
             physical_sector: 512,
             sectors: 2_000_000,
         };
-        let cases: [(&[Extent], Result<(u64, u64), u64>); 4] = [
-            // (used, first and sectors of the place, or the largest usable gap in MiB)
+        // First and sectors of the place, or the largest usable gap in MiB.
+        type Placed = Result<(u64, u64), u64>;
+        let cases: [(&[Extent], Placed); 4] = [
             (
                 &[extent(2048, 400_000), extent(1_000_000, 1_300_000)],
                 Ok((401_408, 532_480)),

@@ -4,6 +4,8 @@
 //! [`Hive`] reads lazily from any source of bytes, so a large hive costs what is looked at; [`Node`] is a whole tree in
 //! memory, for hives that are rewritten. Not supported: replaying transaction logs, and editing a hive in place.
 
+#![warn(clippy::indexing_slicing)]
+
 mod base_block;
 mod cell;
 mod key;

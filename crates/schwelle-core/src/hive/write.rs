@@ -1,5 +1,11 @@
 //! Writing a hive anew from a tree.
 
+#![expect(
+    clippy::indexing_slicing,
+    clippy::arithmetic_side_effects,
+    reason = "sizes and places here are made by this file, none is read from a disk"
+)]
+
 use std::collections::BTreeMap;
 
 use zerocopy::IntoBytes;

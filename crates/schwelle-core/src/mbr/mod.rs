@@ -4,6 +4,8 @@
 //! operating system reads them: the first entry is relative to its own record, the second to the container.
 //! [`MbrTable::read`] is the way in. Not supported: more than one extended container (reported as damage).
 
+#![warn(clippy::indexing_slicing)]
+
 mod entry;
 mod protective;
 mod record;

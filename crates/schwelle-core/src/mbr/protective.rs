@@ -14,7 +14,11 @@ const HAND_BACK: [u8; 5] = [0xCD, 0x18, 0xF4, 0xEB, 0xFD];
 /// Sector 0 for a GPT disk: one logical sector long.
 pub fn protective_sector(geometry: Geometry) -> Vec<u8> {
     let mut record = RawRecord::new_zeroed();
-    record.boot_code[..HAND_BACK.len()].copy_from_slice(&HAND_BACK);
+    record
+        .boot_code
+        .iter_mut()
+        .zip(HAND_BACK)
+        .for_each(|(to, from)| *to = from);
     record.entries[0] = RawEntry {
         flag: 0,
         chs_first: [0x00, 0x02, 0x00],

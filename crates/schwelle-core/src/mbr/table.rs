@@ -359,7 +359,8 @@ mod tests {
                 .map(|damage| format!("{}: {}", damage.at, damage.kind))
                 .collect()
         };
-        let cases: [(&[(u64, Vec<u8>)], &str); 7] = [
+        type Records<'a> = &'a [(u64, Vec<u8>)];
+        let cases: [(Records<'_>, &str); 7] = [
             (
                 &[(0, record(&[(7, 9000, 2000)]))],
                 "LBA 0: partition 1 ends at LBA 10999, behind the disk's last, LBA 9999",

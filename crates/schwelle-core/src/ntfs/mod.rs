@@ -4,6 +4,8 @@
 //! volumes made by the NTFS utilities (see the tests of the crate `schwelle`). [`NtfsVolume`] is the way in. Not supported, and
 //! refused with a typed error rather than read wrongly: compressed, overlay-compressed and encrypted file content.
 
+#![warn(clippy::indexing_slicing)]
+
 mod attribute;
 mod attribute_list;
 mod boot_sector;

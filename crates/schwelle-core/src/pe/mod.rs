@@ -2,6 +2,8 @@
 //!
 //! Source: Microsoft's "PE Format"; the headers are read by the crate `object`. Signatures are not read.
 
+#![warn(clippy::indexing_slicing)]
+
 use object::LittleEndian as LE;
 use object::pe::{
     IMAGE_FILE_MACHINE_AMD64, IMAGE_FILE_MACHINE_ARM64, IMAGE_FILE_MACHINE_I386,

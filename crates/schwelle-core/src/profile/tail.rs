@@ -58,27 +58,29 @@ pub(super) fn raid_marks(device: &dyn ReadDevice) -> Result<Vec<TailMark>, Devic
     Ok(marks)
 }
 
-/// Looks for the private header of a dynamic disk: at sector 6 of the disk and in its last MiB.
+/// Looks for the private header of a dynamic disk: 3 KiB from the start of the disk, and in its last MiB.
 pub(super) fn dynamic_mark(device: &dyn ReadDevice) -> Result<Option<TailMark>, DeviceError> {
+    const MARK: &[u8] = b"PRIVHEAD";
+    const NEAR_START: usize = 6 * 512;
     let geometry = device.geometry();
     let sector = u64::from(geometry.logical_sector);
     let size = geometry.len_bytes();
-    let from = size.saturating_sub(MIB) / sector * sector;
-    let tail = device.read_vec(from, usize::try_from(size - from).unwrap_or(0))?;
-    let in_tail = tail
-        .chunks_exact(geometry.logical_sector as usize)
-        .position(|part| part.starts_with(b"PRIVHEAD"));
-    let at = match in_tail {
-        Some(index) => Some(Lba(from / sector + index as u64)),
-        None if size > 7 * 512
-            && device
-                .read_vec(6 * 512 / sector * sector, sector as usize)?
-                .get((6 * 512 % sector) as usize..)
-                .is_some_and(|rest| rest.starts_with(b"PRIVHEAD")) =>
-        {
-            Some(Lba(6 * 512 / sector))
-        }
-        None => None,
+    let head = device.read_vec(0, usize::try_from(size.min(8 << 10)).unwrap_or(0))?;
+    let at = if head
+        .get(NEAR_START..)
+        .is_some_and(|rest| rest.starts_with(MARK))
+    {
+        Some(Lba(NEAR_START as u64 / sector))
+    } else {
+        let from = size.saturating_sub(MIB) / sector;
+        let tail = device.read_vec(
+            from * sector,
+            usize::try_from(size - from * sector).unwrap_or(0),
+        )?;
+        let mut sectors = tail.chunks_exact(geometry.logical_sector as usize);
+        sectors
+            .position(|part| part.starts_with(MARK))
+            .map(|index| Lba(from + index as u64))
     };
     Ok(at.map(|at| TailMark {
         owner: "a dynamic disk",

@@ -87,8 +87,8 @@ fn system_loader<'w>(
     let image =
         open(&volume, &path).and_then(|file| check_image(PeImage::read(&file), BOOT_APPLICATION));
     match image {
-        Ok(text) => Ok((format!("{}: {text}", path), volume)),
-        Err(text) => Err(fault(format!("{}: {text}", path))),
+        Ok(text) => Ok((format!("{path}: {text}"), volume)),
+        Err(text) => Err(fault(format!("{path}: {text}"))),
     }
 }
 

@@ -323,8 +323,7 @@ pub(super) fn check_image(
     }
     match image.cut_off {
         Some((section, end)) => Err(format!(
-            "truncated: section {} ends at byte {end}, behind the file",
-            section
+            "truncated: section {section} ends at byte {end}, behind the file"
         )),
         None => Ok(format!(
             "x64, subsystem {subsystem}, all sections inside the file"

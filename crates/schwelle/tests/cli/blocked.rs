@@ -1,0 +1,497 @@
+//! Disks that are refused: with the rule's id, evidence and a remedy, exit code 1, and not a byte changed.
+
+use schwelle_core::device::Extent;
+use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
+use schwelle_core::mbr::protective_sector;
+use schwelle_demo::{Asset, DiskBuilder, MbrEntry, Standard, edit_file, mark_dirty};
+use uuid::Uuid;
+
+use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba};
+
+fn entry(active: bool, kind: u8, extent: Extent) -> MbrEntry {
+    let number = |value: u64| u32::try_from(value).unwrap();
+    MbrEntry {
+        active,
+        kind,
+        first: number(extent.first.0),
+        sectors: number(extent.sectors()),
+    }
+}
+
+fn standard(disk: &DiskBuilder<'_>) -> Standard {
+    disk.standard(SIGNATURE, COMPUTER).unwrap()
+}
+
+/// A standard disk whose table has been changed by `change`.
+fn with_table(disk: &DiskBuilder<'_>, change: impl FnOnce(&mut Vec<MbrEntry>)) {
+    let places = standard(disk);
+    let mut entries = vec![entry(true, 7, places.boot), entry(false, 7, places.windows)];
+    change(&mut entries);
+    disk.boot_record(lba(0), SIGNATURE, &entries).unwrap();
+}
+
+fn write_gpt(disk: &DiskBuilder<'_>) {
+    let extent = disk.standard_places().windows;
+    let (kind, id) = (type_guid::BASIC_DATA, Uuid::from_u128(2));
+    let data = GptEntry {
+        kind,
+        id,
+        extent,
+        attributes: 0,
+        name: String::new(),
+    };
+    let layout = GptLayout {
+        disk_id: Uuid::from_u128(1),
+        entries: vec![data],
+    };
+    layout.write(disk.device()).unwrap();
+    disk.device()
+        .write_at(0, &protective_sector(disk.device().geometry()))
+        .unwrap();
+}
+
+/// Writes `bytes` so many bytes before the disk's end.
+fn at_tail(disk: &DiskBuilder<'_>, before_end: u64, bytes: &[u8]) {
+    let sectors = disk.device().geometry().sectors;
+    disk.bytes(lba(sectors - before_end / 512), bytes).unwrap();
+}
+
+type Build = fn(&DiskBuilder<'_>);
+
+/// Name, rule, evidence, how the disk is made.
+const DISKS: &[(&str, &str, &str, Build)] = &[
+    ("gpt", "table.mbr", "has a GPT already", write_gpt),
+    ("hybrid", "table.mbr", "hybrid", |disk| {
+        write_gpt(disk);
+        let all = MbrEntry {
+            active: false,
+            kind: 0xEE,
+            first: 1,
+            sectors: 2047,
+        };
+        let windows = entry(true, 7, disk.standard_places().windows);
+        disk.boot_record(lba(0), 0, &[all, windows]).unwrap();
+    }),
+    (
+        "no active",
+        "system.active",
+        "LBA 0: no partition is marked active",
+        |disk| {
+            with_table(disk, |entries| entries[0].active = false);
+        },
+    ),
+    (
+        "two active",
+        "system.active",
+        "2 partitions are marked active",
+        |disk| {
+            with_table(disk, |entries| entries[1].active = true);
+        },
+    ),
+    (
+        "encrypted",
+        "volume.encryption",
+        "LBA 104448: encrypted",
+        |disk| {
+            let places = standard(disk);
+            disk.encrypt(places.windows).unwrap();
+        },
+    ),
+    (
+        "hibernated",
+        "volume.hibernation",
+        "\\hiberfil.sys",
+        |disk| {
+            let windows = standard(disk).windows;
+            edit_file(disk.device(), windows, "\\hiberfil.sys", |file| {
+                file[..4].copy_from_slice(b"hibr")
+            })
+            .unwrap();
+        },
+    ),
+    ("dirty", "volume.clean", "marked for a check", |disk| {
+        let windows = standard(disk).windows;
+        mark_dirty(disk.device(), windows).unwrap();
+    }),
+    ("mirror differs", "volume.consistent", "differ", |disk| {
+        let windows = standard(disk).windows;
+        let last = windows.last();
+        disk.bytes(last, &[0; 512]).unwrap();
+    }),
+    (
+        "record torn",
+        "volume.readable",
+        "fix-ups do not match",
+        |disk| {
+            // The file table's first record lies at cluster 4 of volumes that the NTFS utilities make.
+            let windows = standard(disk).windows;
+            let at = (windows.first.0 + 4 * 8) * 512;
+            let mut record = disk.device().read_vec(at, 512).unwrap();
+            record[510] ^= 0xFF;
+            disk.device().write_at(at, &record).unwrap();
+        },
+    ),
+    ("32-bit", "system.64bit", "made for 32-bit x86", |disk| {
+        let windows = standard(disk).windows;
+        edit_file(
+            disk.device(),
+            windows,
+            "\\Windows\\System32\\ntoskrnl.exe",
+            |file| {
+                file[..schwelle_demo::KERNEL_32BIT.len()]
+                    .copy_from_slice(schwelle_demo::KERNEL_32BIT);
+            },
+        )
+        .unwrap();
+    }),
+    (
+        "boot manager for ARM",
+        "system.boot-files",
+        "made for ARM64",
+        |disk| {
+            let windows = standard(disk).windows;
+            edit_file(
+                disk.device(),
+                windows,
+                "\\Windows\\Boot\\EFI\\bootmgfw.efi",
+                |file| {
+                    file[..schwelle_demo::BOOT_PROGRAM_ARM64.len()]
+                        .copy_from_slice(schwelle_demo::BOOT_PROGRAM_ARM64);
+                },
+            )
+            .unwrap();
+        },
+    ),
+    (
+        "overlap",
+        "table.overlap",
+        "partition 1 and partition 2 overlap",
+        |disk| {
+            with_table(disk, |entries| entries[0].sectors += 4096);
+        },
+    ),
+    ("beyond the end", "table.inside", "ends at LBA", |disk| {
+        with_table(disk, |entries| {
+            entries.push(MbrEntry {
+                active: false,
+                kind: 7,
+                first: 600_000,
+                sectors: 900_000,
+            })
+        });
+    }),
+    (
+        "EBR loop",
+        "table.chain",
+        "loops back to LBA 500000",
+        |disk| {
+            with_table(disk, |entries| {
+                entries.push(MbrEntry {
+                    active: false,
+                    kind: 5,
+                    first: 500_000,
+                    sectors: 90_000,
+                })
+            });
+            let logical = MbrEntry {
+                active: false,
+                kind: 7,
+                first: 2048,
+                sectors: 4096,
+            };
+            let back = MbrEntry {
+                active: false,
+                kind: 5,
+                first: 0,
+                sectors: 90_000,
+            };
+            disk.boot_record(lba(500_000), 0, &[logical, back]).unwrap();
+        },
+    ),
+    (
+        "EBR link outside",
+        "table.chain",
+        "leaves its extended container",
+        |disk| {
+            with_table(disk, |entries| {
+                entries.push(MbrEntry {
+                    active: false,
+                    kind: 5,
+                    first: 500_000,
+                    sectors: 90_000,
+                })
+            });
+            let outside = MbrEntry {
+                active: false,
+                kind: 5,
+                first: 100_000,
+                sectors: 10,
+            };
+            let logical = MbrEntry {
+                active: false,
+                kind: 7,
+                first: 2048,
+                sectors: 4096,
+            };
+            disk.boot_record(lba(500_000), 0, &[logical, outside])
+                .unwrap();
+        },
+    ),
+    ("bad flag", "table.flags", "flag byte 17h", |disk| {
+        with_table(disk, |_| {});
+        let mut sector = disk.device().read_vec(0, 512).unwrap();
+        sector[446 + 16] = 0x17;
+        disk.device().write_at(0, &sector).unwrap();
+    }),
+    ("unknown type", "table.types", "type 9Fh", |disk| {
+        with_table(disk, |entries| {
+            entries.push(MbrEntry {
+                active: false,
+                kind: 0x9F,
+                first: 600_000,
+                sectors: 2048,
+            })
+        });
+    }),
+    (
+        "EFI partition on MBR",
+        "table.types",
+        "EFI system partition on this MBR disk already",
+        |disk| {
+            with_table(disk, |entries| {
+                entries.push(MbrEntry {
+                    active: false,
+                    kind: 0xEF,
+                    first: 600_000,
+                    sectors: 2048,
+                })
+            });
+        },
+    ),
+    ("dynamic type", "table.dynamic", "type 42h", |disk| {
+        with_table(disk, |entries| entries[1].kind = 0x42)
+    }),
+    (
+        "dynamic header",
+        "table.dynamic",
+        "private header",
+        |disk| {
+            standard(disk);
+            at_tail(disk, 512 * 1024, b"PRIVHEAD");
+        },
+    ),
+    (
+        "firmware RAID",
+        "medium.raid",
+        "firmware RAID set",
+        |disk| {
+            standard(disk);
+            at_tail(disk, 1024, b"Intel Raid ISM Cfg Sig. 1.3.00");
+        },
+    ),
+    (
+        "DDF RAID",
+        "medium.raid",
+        "common disk data format",
+        |disk| {
+            standard(disk);
+            at_tail(disk, 512, &[0xDE, 0x11, 0xDE, 0x11]);
+        },
+    ),
+    (
+        "Linux RAID 1.0",
+        "medium.raid",
+        "Linux software RAID",
+        |disk| {
+            standard(disk);
+            at_tail(disk, 8192, &[0xFC, 0x4E, 0x2B, 0xA9]);
+        },
+    ),
+    (
+        "Linux RAID 0.90",
+        "medium.raid",
+        "Linux software RAID",
+        |disk| {
+            standard(disk);
+            at_tail(disk, 65_536, &[0xFC, 0x4E, 0x2B, 0xA9]);
+        },
+    ),
+    (
+        "no boot store",
+        "boot.store",
+        "has no \\Boot\\BCD",
+        |disk| {
+            with_table(disk, |entries| {
+                entries[0].active = false;
+                entries[1].active = true;
+            });
+        },
+    ),
+    (
+        "boot store damaged",
+        "boot.store",
+        "checksum is wrong",
+        |disk| {
+            let boot = standard(disk).boot;
+            edit_file(disk.device(), boot, "\\Boot\\BCD", |file| file[5] ^= 1).unwrap();
+        },
+    ),
+    (
+        "boot store of another disk",
+        "boot.default",
+        "MBR disk 5EA51DE5",
+        |disk| {
+            let places = standard(disk);
+            let entries = [entry(true, 7, places.boot), entry(false, 7, places.windows)];
+            disk.boot_record(lba(0), 0x0DD0_0DD0, &entries).unwrap();
+        },
+    ),
+    (
+        "not a Windows disk",
+        "system.windows",
+        "no volume holds a Windows",
+        |disk| {
+            let boot = disk.standard_places().boot;
+            disk.volume(Asset::Boot, boot).unwrap();
+            disk.boot_record(lba(0), 1, &[entry(true, 7, boot)])
+                .unwrap();
+        },
+    ),
+    ("no gap", "room.esp", "the largest gap has", |disk| {
+        let places = standard(disk);
+        let end = disk.device().geometry().sectors - 2048;
+        let rest = Extent {
+            first: places.windows.end,
+            end: lba(end),
+        };
+        let entries = [
+            entry(true, 7, places.boot),
+            entry(false, 7, places.windows),
+            entry(false, 0x83, rest),
+        ];
+        disk.boot_record(lba(0), SIGNATURE, &entries).unwrap();
+    }),
+    (
+        "partition at the very end",
+        "room.backup-table",
+        "where the backup table needs",
+        |disk| {
+            let end = disk.device().geometry().sectors;
+            with_table(disk, |entries| {
+                let tail = Extent {
+                    first: lba(end - 2048),
+                    end: lba(end),
+                };
+                entries.push(entry(false, 0x83, tail));
+            });
+        },
+    ),
+    (
+        "partition behind sector 0",
+        "room.primary-table",
+        "where the primary table needs",
+        |disk| {
+            with_table(disk, |entries| {
+                entries.push(MbrEntry {
+                    active: false,
+                    kind: 0x83,
+                    first: 10,
+                    sectors: 100,
+                })
+            });
+        },
+    ),
+    (
+        "bare file system",
+        "table.mbr",
+        "file system on the bare disk",
+        |disk| {
+            disk.volume(
+                Asset::Boot,
+                Extent {
+                    first: lba(0),
+                    end: lba(102_400),
+                },
+            )
+            .unwrap();
+        },
+    ),
+    ("blank", "table.mbr", "no partition table", |_| {}),
+    ("noise", "table.mbr", "neither a partition table", |disk| {
+        disk.bytes(lba(0), &[0x42; 512]).unwrap()
+    }),
+];
+
+#[test]
+fn blocked_disks_name_rule_evidence_and_remedy_and_stay_untouched() {
+    for (name, rule, evidence, build) in DISKS {
+        let lab = Lab::new();
+        let image = lab.image("disk.img", 512, 340, |disk| build(disk));
+        let path = image.to_str().unwrap();
+        let before = hash(&image);
+        let check = lab.run(&["check", path, "--json"]);
+        let json = check.json();
+        assert_eq!(
+            (check.code, &json["answer"]),
+            (1, &"blocked".into()),
+            "{name}: {}",
+            check.stdout
+        );
+        let findings = json["findings"].as_array().unwrap();
+        let of_rule = |finding: &&serde_json::Value| {
+            finding["rule"] == *rule && finding["outcome"] == "block"
+        };
+        let finding = findings
+            .iter()
+            .find(of_rule)
+            .unwrap_or_else(|| panic!("{name}: {}", check.stdout));
+        assert!(
+            finding["evidence"].as_str().unwrap().contains(evidence),
+            "{name}: {finding}"
+        );
+        assert!(
+            finding["remedy"]
+                .as_str()
+                .is_some_and(|remedy| remedy.len() > 20),
+            "{name}: {finding}"
+        );
+
+        let job = lab.path("job");
+        let convert = lab.run(&["convert", path, "--job", job.to_str().unwrap(), "--yes"]);
+        assert_eq!(convert.code, 1, "{name}: {}", convert.stderr);
+        assert!(
+            convert.stdout.contains(rule) && convert.stdout.contains("Blocked."),
+            "{name}: {}",
+            convert.stdout
+        );
+        assert_eq!(lab.run(&["plan", path, "--quiet"]).code, 1, "{name}");
+        assert!(!job.exists(), "{name}: nothing to save");
+        assert_eq!(hash(&image), before, "{name}: changed");
+    }
+}
+
+#[test]
+fn an_encrypted_header_is_read_the_same_by_a_disk_encryption_tool() {
+    let lab = Lab::new();
+    let mut windows = None;
+    let image = lab.image("disk.img", 512, 340, |disk| {
+        let places = standard(disk);
+        disk.encrypt(places.windows).unwrap();
+        windows = Some(places.windows);
+    });
+    let windows = windows.unwrap();
+    let volume = lab.path("volume.img");
+    crate::referees::extract(
+        &image,
+        (windows.first.0 * 512, windows.sectors() * 512),
+        &volume,
+    );
+    let dump = crate::referees::tool("cryptsetup", &["bitlkDump", volume.to_str().unwrap()]);
+    assert!(
+        dump.stdout
+            .contains("VMK protected with recovery passphrase"),
+        "{}{}",
+        dump.stdout,
+        dump.stderr
+    );
+}

@@ -1,0 +1,16 @@
+//! Drives the built program on disks in temporary folders, as a technician would.
+
+#![expect(
+    clippy::unwrap_used,
+    clippy::panic,
+    reason = "a test that cannot go on fails"
+)]
+
+mod blocked;
+mod convert;
+mod json;
+mod referees;
+mod rehearse;
+mod screen;
+mod support;
+mod usage;

@@ -1,0 +1,504 @@
+//! Programs that others wrote judge the result. A missing one fails the test: `tools/install-test-tools.sh` brings them.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+
+use crate::support::{Lab, Run, part, place};
+
+/// Runs a program that must succeed.
+pub(crate) fn tool(name: &str, args: &[&str]) -> Run {
+    let run = tool_any(name, args);
+    assert_eq!(run.code, 0, "{name} {args:?}: {}{}", run.stdout, run.stderr);
+    run
+}
+
+/// Runs a program, however it ends.
+pub(crate) fn tool_any(name: &str, args: &[&str]) -> Run {
+    let output = Command::new(name).args(args).stdin(Stdio::null()).output();
+    let output = output
+        .unwrap_or_else(|error| panic!("{name}: {error} (tools/install-test-tools.sh brings it)"));
+    let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
+    Run {
+        code: output.status.code().unwrap_or(-1),
+        stdout: text(output.stdout),
+        stderr: text(output.stderr),
+    }
+}
+
+/// Copies a stretch of an image into a file of its own.
+pub(crate) fn extract(image: &Path, (offset, len): (u64, u64), to: &Path) {
+    use std::io::{Seek, SeekFrom};
+    let mut source = fs::File::open(image).unwrap();
+    source.seek(SeekFrom::Start(offset)).unwrap();
+    std::io::copy(&mut source.take(len), &mut fs::File::create(to).unwrap()).unwrap();
+}
+
+/// A volume mounted read-only through the NTFS utilities' own driver.
+struct Mounted(PathBuf);
+
+impl Mounted {
+    fn new(lab: &Lab, volume: &Path) -> Self {
+        let at = lab.path("mounted");
+        fs::create_dir_all(&at).unwrap();
+        tool(
+            "ntfs-3g",
+            &["-o", "ro", volume.to_str().unwrap(), at.to_str().unwrap()],
+        );
+        Self(at)
+    }
+
+    /// Path and hash of every file.
+    fn hashes(&self) -> BTreeMap<PathBuf, blake3::Hash> {
+        let (mut hashes, mut folders) = (BTreeMap::new(), vec![self.0.clone()]);
+        while let Some(folder) = folders.pop() {
+            for entry in fs::read_dir(folder).unwrap() {
+                let entry = entry.unwrap();
+                if entry.file_type().unwrap().is_dir() {
+                    folders.push(entry.path());
+                } else {
+                    hashes.insert(entry.path(), crate::support::hash(&entry.path()));
+                }
+            }
+        }
+        hashes
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        Command::new("umount").arg(&self.0).status().ok();
+    }
+}
+
+#[test]
+fn a_forensic_lister_reads_the_layout_we_say() {
+    for sector in ["512", "4096"] {
+        let lab = Lab::new();
+        let (image, record) = lab.converted("disk.img", sector.parse().unwrap());
+        let run = tool(
+            "mmls",
+            &["-t", "gpt", "-b", sector, image.to_str().unwrap()],
+        );
+        let mut found: Vec<(u64, u64)> = Vec::new();
+        for line in run.stdout.lines() {
+            let fields: Vec<&str> = line.split_whitespace().collect();
+            // Allocated partitions have a three-digit slot.
+            if let [_, slot, first, last, ..] = fields[..]
+                && slot.len() == 3
+                && slot.chars().all(|c| c.is_ascii_digit())
+            {
+                found.push((first.parse().unwrap(), last.parse().unwrap()));
+            }
+        }
+        let parts = record["plan"]["after"].as_array().unwrap();
+        let number = |part: &Value, key: &str| part[key].as_u64().unwrap();
+        let said: Vec<_> = parts
+            .iter()
+            .filter(|part| !part["number"].is_null())
+            .map(|part| (number(part, "first_lba"), number(part, "last_lba")))
+            .collect();
+        assert_eq!(found, said, "{}", run.stdout);
+    }
+}
+
+#[test]
+fn the_fat_checker_and_a_second_reader_find_a_sound_partition_with_the_source_files() {
+    for sector in [512, 4096] {
+        let lab = Lab::new();
+        let (image, record) = lab.converted("disk.img", sector);
+        let (esp, volume) = (place(&record, "EFI system"), lab.path("esp.img"));
+        extract(&image, esp, &volume);
+        let run = tool("fsck.vfat", &["-n", "-v", volume.to_str().unwrap()]);
+        let complaints = [
+            "differ",
+            "wrong",
+            "Reclaim",
+            "orphan",
+            "Dirty",
+            "not supported",
+            "corrupt",
+        ];
+        assert!(
+            !complaints.iter().any(|word| run.stdout.contains(word)),
+            "{}",
+            run.stdout
+        );
+        assert!(
+            run.stdout.contains("FATs, 32 bit entries"),
+            "{}",
+            run.stdout
+        );
+
+        let windows = lab.path("windows.img");
+        extract(&image, place(&record, "Windows"), &windows);
+        let mounted = Mounted::new(&lab, &windows);
+        let fat = fatfs::FileSystem::new(
+            crate::rehearse::Slice::open(&image, esp),
+            fatfs::FsOptions::new(),
+        )
+        .unwrap();
+        let mut checked = 0;
+        for added in record["plan"]["files_added"].as_array().unwrap() {
+            let path = added.as_str().unwrap().replace('\\', "/");
+            let mut content = Vec::new();
+            fat.root_dir()
+                .open_file(path.trim_start_matches('/'))
+                .unwrap()
+                .read_to_end(&mut content)
+                .unwrap();
+            let source = match path.strip_prefix("/EFI/Microsoft/Boot/") {
+                _ if path.ends_with("/BCD") => continue,
+                Some(rest) if rest.starts_with("Fonts/") || rest.starts_with("Resources/") => {
+                    format!("Windows/Boot/{rest}")
+                }
+                Some(rest) => format!("Windows/Boot/EFI/{rest}"),
+                None => "Windows/Boot/EFI/bootmgfw.efi".to_owned(),
+            };
+            assert!(
+                fs::read(mounted.0.join(&source)).unwrap() == content,
+                "{path} is not {source}"
+            );
+            checked += 1;
+        }
+        assert_eq!(checked, 13);
+    }
+}
+
+#[test]
+fn every_file_on_the_kept_volumes_is_unchanged_and_the_volumes_are_clean() {
+    for sector in [512, 4096] {
+        let lab = Lab::new();
+        let (before, _) = lab.standard("before.img", sector);
+        let (after, record) = lab.converted("after.img", sector);
+        for role in ["boot", "Windows"] {
+            let mut hashes = Vec::new();
+            for (image, name) in [(&before, "old.img"), (&after, "new.img")] {
+                let volume = lab.path(name);
+                extract(image, place(&record, role), &volume);
+                let path = volume.to_str().unwrap();
+                let run = tool("ntfsfix", &["-n", path]);
+                assert!(
+                    run.stdout.contains("was processed successfully"),
+                    "{}",
+                    run.stdout
+                );
+                let report = tool(
+                    "ntfsresize",
+                    &["--info", "--force", "--no-progress-bar", path],
+                );
+                assert!(
+                    report.stdout.contains("Collecting resizing constraints"),
+                    "the consistency check is passed first: {}",
+                    report.stdout
+                );
+                hashes.push(Mounted::new(&lab, &volume).hashes());
+            }
+            assert_eq!(hashes[0], hashes[1], "{role}");
+            assert!(hashes[0].len() >= 7, "{role}");
+        }
+    }
+}
+
+/// The whole store as a hive library dumps it: keys with their values as text.
+fn dump(store: &Path) -> BTreeMap<String, String> {
+    let text = tool(
+        "hivexregedit",
+        &["--export", "--prefix", "BCD", store.to_str().unwrap(), "\\"],
+    )
+    .stdout;
+    let mut sections = BTreeMap::new();
+    let mut key = String::new();
+    for line in text.lines() {
+        if line.starts_with('[') {
+            key = line.to_owned();
+            sections.insert(key.clone(), String::new());
+        } else if let Some(text) = sections.get_mut(&key) {
+            text.push_str(line);
+        }
+    }
+    sections
+}
+
+/// The bytes of an element in a dump.
+fn element(dump: &BTreeMap<String, String>, object: &str, element: &str) -> Vec<u8> {
+    let text = &dump[&format!("[BCD\\Objects\\{object}\\Elements\\{element}]")];
+    let (_, hex) = text.split_once(':').unwrap();
+    hex.split(',')
+        .map(|byte| u8::from_str_radix(byte, 16).unwrap())
+        .collect()
+}
+
+const MANAGER: &str = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
+const WINDOWS: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7701}";
+const RECOVERY: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7703}";
+const MEMTEST: &str = "{b2721d73-1db4-4c62-bf78-c548a880142d}";
+
+#[test]
+fn a_hive_library_reads_the_new_store_with_the_new_identities_and_all_else_kept() {
+    let lab = Lab::new();
+    let (image, record) = lab.converted("disk.img", 512);
+    let (boot, esp) = (lab.path("boot.img"), lab.path("esp.img"));
+    extract(&image, place(&record, "boot"), &boot);
+    extract(&image, place(&record, "EFI system"), &esp);
+    let old = lab.path("old-store");
+    fs::copy(Mounted::new(&lab, &boot).0.join("Boot/BCD"), &old).unwrap();
+    let new = lab.path("new-store");
+    tool(
+        "mcopy",
+        &[
+            "-i",
+            esp.to_str().unwrap(),
+            "::/EFI/Microsoft/Boot/BCD",
+            new.to_str().unwrap(),
+        ],
+    );
+
+    let disk_id = crate::support::peek(&image, 512 + 56, 16);
+    let entry = |role: &str| {
+        let number = part(&record, role)["number"].as_u64().unwrap();
+        crate::support::peek(&image, 1024 + (number - 1) * 128 + 16, 16)
+    };
+    let (before, after) = (dump(&old), dump(&new));
+    // Object, element, partition, place of the locator in the element.
+    for (object, number, role, at) in [
+        (MANAGER, "11000001", "EFI system", 16),
+        (MEMTEST, "11000001", "EFI system", 16),
+        (WINDOWS, "11000001", "Windows", 16),
+        (WINDOWS, "21000001", "Windows", 16),
+        (RECOVERY, "11000001", "boot", 52),
+    ] {
+        let (old, new) = (
+            element(&before, object, number),
+            element(&after, object, number),
+        );
+        assert_eq!(
+            new[at + 16..at + 32],
+            entry(role),
+            "{object} {number}: partition"
+        );
+        assert_eq!(new[at + 40..at + 56], disk_id, "{object} {number}: disk");
+        assert_eq!(
+            new[at + 36..at + 40],
+            [0; 4],
+            "{object} {number}: scheme GPT"
+        );
+        assert_eq!(old.len(), new.len());
+        assert_eq!(
+            old[at + 72..],
+            new[at + 72..],
+            "what follows the locator stays"
+        );
+    }
+    for (object, expected) in [
+        (MANAGER, "\\EFI\\Microsoft\\Boot\\bootmgfw.efi\0"),
+        (WINDOWS, "\\Windows\\system32\\winload.efi\0"),
+        (MEMTEST, "\\EFI\\Microsoft\\Boot\\memtest.efi\0"),
+    ] {
+        let utf16: Vec<u8> = expected.encode_utf16().flat_map(u16::to_le_bytes).collect();
+        assert_eq!(element(&after, object, "12000002"), utf16);
+    }
+    // All else is equal: only devices and paths differ, and only the boot manager's path is new.
+    let changed: Vec<&String> = before
+        .keys()
+        .filter(|key| before[*key] != after[*key])
+        .collect();
+    let may_change = |key: &&&String| {
+        let element = key
+            .trim_end_matches(']')
+            .rsplit('\\')
+            .next()
+            .unwrap_or_default();
+        ["11000001", "21000001", "31000003", "12000002"].contains(&element)
+    };
+    assert_eq!(changed.iter().find(|key| !may_change(key)), None);
+    let added: Vec<&String> = after
+        .keys()
+        .filter(|key| !before.contains_key(*key))
+        .collect();
+    assert_eq!(
+        added,
+        [&format!("[BCD\\Objects\\{MANAGER}\\Elements\\12000002]")]
+    );
+    assert_eq!(before.len() + 1, after.len());
+}
+
+#[test]
+fn a_second_ntfs_reader_sees_the_files_we_see() {
+    use schwelle_core::bytes::ReadBytes;
+    use schwelle_core::device::{DiskFile, Extent, Window};
+    let lab = Lab::new();
+    for sector in [512, 4096] {
+        let (image, places) = lab.standard(&format!("{sector}.img"), sector);
+        let device = DiskFile::open_read(&image, Some(sector)).unwrap();
+        for extent in [places.boot, places.windows] {
+            let Extent { first, .. } = extent;
+            let offset = first.0 * u64::from(sector);
+            let window = Window::new(&device, extent).unwrap();
+            let ours = schwelle_core::ntfs::NtfsVolume::open(&window).unwrap();
+            let mut stream = crate::rehearse::Slice::open(
+                &image,
+                (offset, extent.sectors() * u64::from(sector)),
+            );
+            let mut theirs = ntfs::Ntfs::new(&mut stream).unwrap();
+            theirs.read_upcase_table(&mut stream).unwrap();
+            let mut folders = vec![5];
+            let mut seen = 0;
+            while let Some(folder) = folders.pop() {
+                let entries = ours.read_dir(folder).unwrap();
+                let names: std::collections::BTreeSet<_> =
+                    entries.iter().map(|entry| entry.name.clone()).collect();
+                let foreign = foreign_names(&theirs, &mut stream, folder);
+                assert_eq!(names, foreign, "record {folder}");
+                for entry in entries.into_iter().filter(|entry| entry.record > 15) {
+                    if entry.is_directory {
+                        folders.push(entry.record);
+                        continue;
+                    }
+                    let file = ours.open_file(entry.record).unwrap();
+                    assert_eq!(
+                        file.len_bytes(),
+                        file.read_all(64 << 20).unwrap().len() as u64
+                    );
+                    let content = foreign_content(&theirs, &mut stream, entry.record);
+                    assert!(
+                        file.read_all(64 << 20).unwrap() == content,
+                        "{}",
+                        entry.name
+                    );
+                    seen += 1;
+                }
+            }
+            assert!(seen >= 7, "{seen} files");
+        }
+    }
+}
+
+fn foreign_names(
+    volume: &ntfs::Ntfs,
+    stream: &mut crate::rehearse::Slice,
+    folder: u64,
+) -> std::collections::BTreeSet<String> {
+    let file = volume.file(stream, folder).unwrap();
+    let index = file.directory_index(stream).unwrap();
+    let mut entries = index.entries();
+    let mut names = std::collections::BTreeSet::new();
+    while let Some(entry) = entries.next(stream) {
+        let entry = entry.unwrap();
+        let key = entry.key().unwrap().unwrap();
+        if key.namespace() != ntfs::structured_values::NtfsFileNamespace::Dos {
+            names.insert(key.name().to_string_lossy());
+        }
+    }
+    names
+}
+
+fn foreign_content(
+    volume: &ntfs::Ntfs,
+    stream: &mut crate::rehearse::Slice,
+    record: u64,
+) -> Vec<u8> {
+    use ntfs::NtfsReadSeek;
+    let file = volume.file(stream, record).unwrap();
+    let data = file.data(stream, "").unwrap().unwrap();
+    let attribute = data.to_attribute().unwrap();
+    let mut value = attribute.value(stream).unwrap();
+    let mut content = vec![0; usize::try_from(value.len()).unwrap()];
+    let mut done = 0;
+    while done < content.len() {
+        let read = value.read(stream, &mut content[done..]).unwrap();
+        assert!(read > 0);
+        done += read;
+    }
+    content
+}
+
+/// Starts `image` under real UEFI firmware in an emulator, as a snapshot; what its serial console says.
+fn start_under_uefi(lab: &Lab, image: &Path, sector: u32) -> String {
+    const FIRMWARE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
+    let variables = lab.path("variables.fd");
+    fs::copy("/usr/share/OVMF/OVMF_VARS_4M.fd", &variables)
+        .expect("tools/install-test-tools.sh brings the firmware");
+    let serial = lab.path("serial.txt");
+    let mut child = Command::new("qemu-system-x86_64")
+        .args([
+            "-machine",
+            "q35,accel=tcg",
+            "-m",
+            "256",
+            "-display",
+            "none",
+            "-net",
+            "none",
+            "-no-reboot",
+        ])
+        .args([
+            "-drive",
+            &format!("if=pflash,format=raw,readonly=on,file={FIRMWARE}"),
+        ])
+        .args([
+            "-drive",
+            &format!("if=pflash,format=raw,file={}", variables.display()),
+        ])
+        .args([
+            "-drive",
+            &format!(
+                "if=none,id=disk,format=raw,snapshot=on,file={}",
+                image.display()
+            ),
+        ])
+        .args([
+            "-device",
+            &format!(
+                "virtio-blk-pci,drive=disk,logical_block_size={sector},physical_block_size={sector}"
+            ),
+        ])
+        .args([
+            "-serial",
+            &format!("file:{}", serial.display()),
+            "-monitor",
+            "none",
+        ])
+        .stdin(Stdio::null())
+        .spawn()
+        .unwrap_or_else(|error| {
+            panic!("qemu-system-x86_64: {error} (tools/install-test-tools.sh brings it)")
+        });
+    let begun = Instant::now();
+    while child.try_wait().unwrap().is_none() {
+        if begun.elapsed() > Duration::from_secs(180) {
+            child.kill().unwrap();
+            child.wait().unwrap();
+            panic!(
+                "the emulator did not end: {}",
+                fs::read_to_string(&serial).unwrap_or_default()
+            );
+        }
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    String::from_utf8_lossy(&fs::read(serial).unwrap()).into_owned()
+}
+
+#[test]
+fn real_firmware_starts_the_converted_disk_from_the_removable_media_path() {
+    for sector in [512, 4096] {
+        let lab = Lab::new();
+        let (image, _) = lab.converted("disk.img", sector);
+        let before = crate::support::hash(&image);
+        let console = start_under_uefi(&lab, &image, sector);
+        assert!(
+            console.contains("SCHWELLE-DEMO boot manager: started by this firmware"),
+            "{sector}: {console}"
+        );
+        assert!(
+            console.contains("SCHWELLE-DEMO boot manager: boot store found"),
+            "{sector}: {console}"
+        );
+        assert_eq!(crate::support::hash(&image), before);
+    }
+}

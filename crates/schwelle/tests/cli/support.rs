@@ -1,0 +1,158 @@
+//! A lab: a temporary folder with disks in it, and the program to run on them.
+
+use std::fs::{self, File};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+
+use assert_cmd::Command;
+use schwelle_core::device::{BlockDevice, DiskFile, Lba, MIB};
+use schwelle_demo::{DiskBuilder, Standard};
+use serde_json::Value;
+use tempfile::TempDir;
+
+pub(crate) const SIGNATURE: u32 = 0x5EA5_1DE5;
+pub(crate) const COMPUTER: &str = "SIGNAL-MAST";
+
+/// What a run gave.
+pub(crate) struct Run {
+    pub(crate) code: i32,
+    pub(crate) stdout: String,
+    pub(crate) stderr: String,
+}
+
+impl Run {
+    pub(crate) fn json(&self) -> Value {
+        serde_json::from_str(&self.stdout)
+            .unwrap_or_else(|error| panic!("{error}: {}{}", self.stdout, self.stderr))
+    }
+}
+
+pub(crate) struct Lab {
+    dir: TempDir,
+}
+
+impl Lab {
+    pub(crate) fn new() -> Self {
+        Self {
+            dir: tempfile::tempdir().unwrap(),
+        }
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    /// An image of zeros, with `build` run on it.
+    pub(crate) fn image(
+        &self,
+        name: &str,
+        sector: u32,
+        mib: u64,
+        build: impl FnOnce(&DiskBuilder<'_>),
+    ) -> PathBuf {
+        let path = self.path(name);
+        File::create(&path).unwrap().set_len(mib * MIB).unwrap();
+        let device = DiskFile::open_write(&path, Some(sector)).unwrap();
+        build(&DiskBuilder::new(&device));
+        device.flush().unwrap();
+        path
+    }
+
+    /// A standard system disk with space for an EFI system partition.
+    pub(crate) fn standard(&self, name: &str, sector: u32) -> (PathBuf, Standard) {
+        let mib = if sector == 512 { 340 } else { 480 };
+        let mut places = None;
+        let path = self.image(name, sector, mib, |disk| {
+            places = Some(disk.standard(SIGNATURE, COMPUTER).unwrap())
+        });
+        (path, places.unwrap())
+    }
+
+    /// A standard disk, converted.
+    pub(crate) fn converted(&self, name: &str, sector: u32) -> (PathBuf, Value) {
+        let (path, _) = self.standard(name, sector);
+        let job = self.path(&format!("{name}.job"));
+        let run = self.run(&[
+            "convert",
+            path.to_str().unwrap(),
+            "--job",
+            job.to_str().unwrap(),
+            "--yes",
+            "--quiet",
+        ]);
+        assert_eq!((run.code, run.stderr.as_str()), (0, ""), "{}", run.stdout);
+        let record = fs::read_to_string(job.join("job.json")).unwrap();
+        (path, serde_json::from_str(&record).unwrap())
+    }
+
+    /// Runs the program with a cleared environment, in the lab's folder.
+    pub(crate) fn run(&self, args: &[&str]) -> Run {
+        self.run_with(args, "")
+    }
+
+    /// The same, with something on its standard input.
+    pub(crate) fn run_with(&self, args: &[&str], stdin: &str) -> Run {
+        let output = Command::cargo_bin("schwelle")
+            .unwrap()
+            .args(args)
+            .env_clear()
+            .current_dir(self.dir.path())
+            .write_stdin(stdin)
+            .output()
+            .unwrap();
+        let text = |bytes| String::from_utf8(bytes).unwrap();
+        Run {
+            code: output.status.code().unwrap_or(-1),
+            stdout: text(output.stdout),
+            stderr: text(output.stderr),
+        }
+    }
+}
+
+/// Hash of a whole file.
+pub(crate) fn hash(path: &Path) -> blake3::Hash {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(File::open(path).unwrap()).unwrap();
+    hasher.finalize()
+}
+
+/// Writes into an image behind the program's back.
+pub(crate) fn poke(path: &Path, offset: u64, bytes: &[u8]) {
+    File::options()
+        .write(true)
+        .open(path)
+        .unwrap()
+        .write_all_at(bytes, offset)
+        .unwrap();
+}
+
+/// Reads from an image.
+pub(crate) fn peek(path: &Path, offset: u64, len: usize) -> Vec<u8> {
+    let mut bytes = vec![0; len];
+    File::open(path)
+        .unwrap()
+        .read_exact_at(&mut bytes, offset)
+        .unwrap();
+    bytes
+}
+
+/// The partition with this role in a plan's "after".
+pub(crate) fn part<'a>(record: &'a Value, role: &str) -> &'a Value {
+    let parts = record["plan"]["after"].as_array().unwrap();
+    parts.iter().find(|part| part["role"] == role).unwrap()
+}
+
+/// Bytes of a partition in a plan: offset and length.
+pub(crate) fn place(record: &Value, role: &str) -> (u64, u64) {
+    let sector = record["plan"]["sector_bytes"].as_u64().unwrap();
+    let part = part(record, role);
+    let (first, last) = (
+        part["first_lba"].as_u64().unwrap(),
+        part["last_lba"].as_u64().unwrap(),
+    );
+    (first * sector, (last + 1 - first) * sector)
+}
+
+pub(crate) fn lba(number: u64) -> Lba {
+    Lba(number)
+}

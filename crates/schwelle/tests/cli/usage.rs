@@ -1,0 +1,156 @@
+//! Wrong usage and unreadable things: a plain sentence, the right exit code, nothing changed.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+
+use crate::support::Lab;
+
+#[test]
+fn wrong_options_exit_2() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let path = image.to_str().unwrap();
+    for args in [
+        vec!["check"],
+        vec!["check", path, "--no-such-option"],
+        vec!["check", path, "--sector-size", "520"],
+        vec!["check", path, "--place", "elsewhere"],
+        vec!["check", path, "--esp-size", "many"],
+        vec!["convert", path],
+        vec!["rules", "no.such-rule"],
+        vec!["frobnicate"],
+    ] {
+        let run = lab.run(&args);
+        assert_eq!((run.code, run.stdout.as_str()), (2, ""), "{args:?}");
+        assert!(
+            run.stderr.starts_with("error: "),
+            "{args:?}: {}",
+            run.stderr
+        );
+    }
+}
+
+#[test]
+fn what_cannot_be_read_exits_3_with_a_plain_sentence() {
+    let lab = Lab::new();
+    fs::write(lab.path("empty.img"), "").unwrap();
+    fs::write(lab.path("cut.img"), vec![0; 1000]).unwrap();
+    for (name, sentence) in [
+        ("missing.img", "cannot be opened: No such file"),
+        (".", "is a directory, not a disk"),
+        ("empty.img", "the image is truncated or not a disk image"),
+        (
+            "cut.img",
+            "1000 bytes long, which is not a whole number of 512-byte sectors",
+        ),
+        (
+            "/dev/null",
+            "a pipe, socket or character device, not a disk",
+        ),
+    ] {
+        for command in ["check", "plan", "rehearse"] {
+            let run = lab.run(&[command, name]);
+            assert_eq!(
+                (run.code, run.stdout.as_str()),
+                (3, ""),
+                "{command} {name}: {}",
+                run.stderr
+            );
+            assert!(
+                run.stderr.contains(sentence) && run.stderr.contains("Next: "),
+                "{}",
+                run.stderr
+            );
+        }
+        let run = lab.run(&["convert", name, "--job", "job", "--yes"]);
+        assert_eq!(run.code, 3, "{}", run.stderr);
+        assert!(!lab.path("job").exists());
+    }
+}
+
+#[test]
+fn an_image_that_may_not_be_read_is_refused() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    fs::set_permissions(&image, fs::Permissions::from_mode(0o000)).unwrap();
+    if fs::File::open(&image).is_ok() {
+        // The superuser may read everything; run the program as somebody else.
+        let copy = lab.path("schwelle");
+        fs::copy(assert_cmd::cargo::cargo_bin("schwelle"), &copy).unwrap();
+        fs::set_permissions(lab.path("."), fs::Permissions::from_mode(0o755)).unwrap();
+        let (copy, path) = (copy.to_str().unwrap(), image.to_str().unwrap());
+        let args = [
+            "--reuid=65534",
+            "--regid=65534",
+            "--clear-groups",
+            copy,
+            "check",
+            path,
+        ];
+        let run = crate::referees::tool_any("setpriv", &args);
+        assert_eq!(run.code, 3, "{}", run.stderr);
+        assert!(run.stderr.contains("Permission denied"), "{}", run.stderr);
+    } else {
+        let run = lab.run(&["check", image.to_str().unwrap()]);
+        assert_eq!(run.code, 3, "{}", run.stderr);
+        assert!(run.stderr.contains("Permission denied"), "{}", run.stderr);
+    }
+}
+
+#[test]
+fn an_image_cut_short_is_blocked_by_its_own_table() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    fs::File::options()
+        .write(true)
+        .open(&image)
+        .unwrap()
+        .set_len(100 << 20)
+        .unwrap();
+    let run = lab.run(&["check", image.to_str().unwrap()]);
+    assert_eq!(run.code, 1);
+    assert!(
+        run.stdout.contains("table.inside")
+            && run.stdout.contains("partition 2 ends at LBA 432127"),
+        "{}",
+        run.stdout
+    );
+}
+
+#[test]
+fn the_sector_size_of_an_image_is_found_out() {
+    let lab = Lab::new();
+    for sector in [512, 4096] {
+        let (image, _) = lab.standard(&format!("{sector}.img"), sector);
+        let path = image.to_str().unwrap();
+        let json = lab.run(&["survey", path, "--json"]).json();
+        assert_eq!(
+            (
+                &json["disks"][0]["sector_bytes"],
+                &json["disks"][0]["answer"]
+            ),
+            (&sector.into(), &"ready".into())
+        );
+        // Named wrongly, nothing fits any more, and it is refused.
+        let wrong = if sector == 512 { "4096" } else { "512" };
+        assert_eq!(lab.run(&["check", path, "--sector-size", wrong]).code, 1);
+        let (converted, _) = lab.converted(&format!("converted-{sector}.img"), sector);
+        assert_eq!(lab.run(&["rehearse", converted.to_str().unwrap()]).code, 0);
+    }
+}
+
+#[test]
+fn help_is_there_for_every_command_with_examples() {
+    let lab = Lab::new();
+    for command in [
+        "survey", "check", "rules", "plan", "convert", "rehearse", "demo",
+    ] {
+        let run = lab.run(&[command, "--help"]);
+        assert_eq!(run.code, 0);
+        assert!(
+            run.stdout.contains("Examples:") && run.stdout.contains(&format!("schwelle {command}")),
+            "{command}"
+        );
+    }
+    assert_eq!(lab.run(&[]).code, 2);
+}
