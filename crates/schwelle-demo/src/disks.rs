@@ -28,7 +28,7 @@ pub struct DemoDisk {
     build: fn(&DiskBuilder<'_>) -> Result<()>,
 }
 
-/// The disks, the ready one first.
+/// The disks, the one that the demo converts first.
 pub fn disks() -> &'static [DemoDisk] {
     const SYSTEM_MIB: u64 = 600;
     &[
@@ -38,6 +38,13 @@ pub fn disks() -> &'static [DemoDisk] {
             mib: SYSTEM_MIB,
             blocked_by: None,
             build: |disk| disk.standard(0x51C3_A7E5, "LANTERN-ONE").map(drop),
+        },
+        DemoDisk {
+            file: "beacon.img",
+            story: "The beacon's PC, just as ready; left for you to convert by hand.",
+            mib: SYSTEM_MIB,
+            blocked_by: None,
+            build: |disk| disk.standard(0xBEAC_0001, "BEACON-ROOM").map(drop),
         },
         DemoDisk {
             file: "foghorn.img",

@@ -108,6 +108,11 @@ impl Partition {
         }
     }
 
+    /// Cannot be looked into: encrypted, or damaged.
+    pub fn is_closed(&self) -> bool {
+        matches!(self.volume.kind, VolumeKind::Encrypted(_)) || self.volume.fault.is_some()
+    }
+
     /// Marked active.
     pub fn is_active(&self) -> bool {
         matches!(self.origin, Origin::Mbr { active: true, .. })

@@ -2,7 +2,7 @@
 
 use super::{Answer, Facts, Rule};
 use crate::bootstore::{BootObject, BootStore, Locator, ObjectKind, element};
-use crate::profile::Profile;
+use crate::profile::{Partition, Profile};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -117,6 +117,18 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
             Answer::pass(
                 subject,
                 format!("leads to the Windows on partition {number}"),
+            )
+        }
+        Some(number)
+            if facts
+                .profile
+                .partition(number)
+                .is_some_and(Partition::is_closed) =>
+        {
+            Answer::unknown(
+                subject,
+                format!("leads to partition {number}, which cannot be looked into"),
+                "Follow the findings about that volume first, then check again.",
             )
         }
         Some(number) => Answer::block(

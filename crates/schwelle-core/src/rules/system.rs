@@ -99,10 +99,35 @@ fn windows(facts: &Facts<'_>) -> Vec<Answer> {
     if !answers.is_empty() || facts.profile.mbr().is_none() {
         return answers;
     }
+    let closed: Vec<String> = facts
+        .profile
+        .partitions
+        .iter()
+        .filter(|part| part.is_closed())
+        .map(Partition::title)
+        .collect();
+    if !closed.is_empty() {
+        return vec![Answer::unknown(
+            "disk",
+            format!(
+                "no Windows that can be read; {} cannot be looked into",
+                closed.join(", ")
+            ),
+            "Follow the findings about that volume first, then check again.",
+        )];
+    }
     vec![Answer::block(
         "disk",
-        "no volume holds a Windows (\\Windows\\System32) that can be read",
-        "Check that this is the right disk: schwelle survey. If its Windows volume is encrypted or damaged, see the findings about volumes.",
+        "no volume holds a Windows (\\Windows\\System32)",
+        "Check that this is the right disk: schwelle survey",
+    )]
+}
+
+/// The answer of a rule that asks about each Windows where there is none.
+fn no_windows() -> Vec<Answer> {
+    vec![Answer::pass(
+        "disk",
+        "not asked: there is no Windows that can be read",
     )]
 }
 
@@ -123,11 +148,17 @@ fn is_64_bit(facts: &Facts<'_>) -> Vec<Answer> {
             ),
         }
     };
-    facts.profile.systems.iter().map(answer).collect()
+    match facts.profile.systems[..] {
+        [] => no_windows(),
+        ref systems => systems.iter().map(answer).collect(),
+    }
 }
 
 fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
     let systems = &facts.profile.systems;
+    if systems.is_empty() {
+        return no_windows();
+    }
     let mut answers = Vec::new();
     for system in systems {
         let (subject, files) = (title(facts, system), &system.boot_files);
@@ -175,6 +206,9 @@ fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn registry(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.profile.systems.is_empty() {
+        return no_windows();
+    }
     let remedy = "Start Windows, shut it down completely, and check again; what is shown of version and name may be out of date until then.";
     facts
         .profile

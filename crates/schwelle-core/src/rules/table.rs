@@ -120,11 +120,9 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn damage(facts: &Facts<'_>, of_this_rule: fn(&DamageKind) -> bool) -> Vec<Answer> {
-    let damage = facts
-        .profile
-        .mbr()
-        .map(|table| &table.damage[..])
-        .unwrap_or_default();
+    let Some(table) = facts.profile.mbr() else {
+        return vec![Answer::pass("disk", "not asked: there is no MBR table")];
+    };
     let remedy = "Do not write to this disk. Copy it sector by sector first, then have the table repaired on the copy.";
     let block = |damage: &crate::mbr::Damage| {
         Answer::block(
@@ -133,7 +131,8 @@ fn damage(facts: &Facts<'_>, of_this_rule: fn(&DamageKind) -> bool) -> Vec<Answe
             remedy,
         )
     };
-    damage
+    table
+        .damage
         .iter()
         .filter(|damage| of_this_rule(&damage.kind))
         .map(block)

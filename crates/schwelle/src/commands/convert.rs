@@ -118,6 +118,7 @@ fn confirm(args: &ConvertArgs, disk: &Disk, screen: &Screen) -> Result<(), CliEr
     if args.yes {
         return Ok(());
     }
+    screen.show("\n");
     let not_confirmed = |what: &str| {
         CliError::new(
             Kind::Usage,

@@ -92,11 +92,13 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         &rehearse::RehearseArgs::of(ready.clone()),
         screen,
     )?);
+    let by_hand = images[1].display();
+    let job = convert::job_beside(&images[1]);
     screen.show(&format!(
-        "\n{}The disks are in {}. Try any command on them, for example:\n  schwelle check {}\n",
+        "\n{}The disks are in {}. This one is left to convert by hand:\n  schwelle check {by_hand}\n  schwelle convert {by_hand} --job {}\n",
         heading("Your turn"),
         dir.display(),
-        images[2].display()
+        job.display()
     ));
     Ok(code)
 }

@@ -23,7 +23,7 @@ pub(crate) fn render(disk: &Disk, judgement: &Judgement, columns: usize) -> Stri
     for finding in telling {
         let line = format!(
             "  {} {}: {}",
-            pad(finding.rule, 20),
+            pad(finding.rule, 22),
             safe(&finding.subject),
             safe(&finding.evidence)
         );

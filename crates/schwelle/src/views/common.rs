@@ -2,6 +2,7 @@
 
 use schwelle_core::device::Extent;
 use schwelle_core::draft::{Change, MapPart};
+use schwelle_core::gpt::attributes;
 use schwelle_core::profile::{Origin, Partition, Role};
 
 use crate::disk::Disk;
@@ -125,6 +126,12 @@ pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, columns: usize) -> Str
         pad(&lbas(&part.extent), 27),
         pad(&part.kind, 17),
         safe(&part.label)
+    );
+    let hidden = part.attributes & attributes::NO_DRIVE_LETTER != 0;
+    let line = format!(
+        "{} {}",
+        line.trim_end(),
+        if hidden { " (no drive letter)" } else { "" }
     );
     format!("{}{}", toned(tone, mark), cut(line.trim_end(), columns - 1))
 }

@@ -104,7 +104,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         |disk| {
             let windows = standard(disk).windows;
             edit_file(disk.device(), windows, "\\hiberfil.sys", |file| {
-                file[..4].copy_from_slice(b"hibr")
+                file[..4].copy_from_slice(b"hibr");
             })
             .unwrap();
         },
@@ -177,7 +177,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
                 kind: 7,
                 first: 600_000,
                 sectors: 900_000,
-            })
+            });
         });
     }),
     (
@@ -191,7 +191,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
                     kind: 5,
                     first: 500_000,
                     sectors: 90_000,
-                })
+                });
             });
             let logical = MbrEntry {
                 active: false,
@@ -219,7 +219,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
                     kind: 5,
                     first: 500_000,
                     sectors: 90_000,
-                })
+                });
             });
             let outside = MbrEntry {
                 active: false,
@@ -250,7 +250,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
                 kind: 0x9F,
                 first: 600_000,
                 sectors: 2048,
-            })
+            });
         });
     }),
     (
@@ -264,12 +264,12 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
                     kind: 0xEF,
                     first: 600_000,
                     sectors: 2048,
-                })
+                });
             });
         },
     ),
     ("dynamic type", "table.dynamic", "type 42h", |disk| {
-        with_table(disk, |entries| entries[1].kind = 0x42)
+        with_table(disk, |entries| entries[1].kind = 0x42);
     }),
     (
         "dynamic header",
@@ -397,7 +397,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
                     kind: 0x83,
                     first: 10,
                     sectors: 100,
-                })
+                });
             });
         },
     ),
@@ -418,7 +418,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
     ),
     ("blank", "table.mbr", "no partition table", |_| {}),
     ("noise", "table.mbr", "neither a partition table", |disk| {
-        disk.bytes(lba(0), &[0x42; 512]).unwrap()
+        disk.bytes(lba(0), &[0x42; 512]).unwrap();
     }),
 ];
 
@@ -426,7 +426,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
 fn blocked_disks_name_rule_evidence_and_remedy_and_stay_untouched() {
     for (name, rule, evidence, build) in DISKS {
         let lab = Lab::new();
-        let image = lab.image("disk.img", 512, 340, |disk| build(disk));
+        let image = lab.image("disk.img", 512, 340, build);
         let path = image.to_str().unwrap();
         let before = hash(&image);
         let check = lab.run(&["check", path, "--json"]);

@@ -174,7 +174,7 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
         "made for ARM64, not for x64",
         |image, esp, _| {
             on_esp(image, esp, |root| {
-                write_file(root, LOADER, schwelle_demo::BOOT_PROGRAM_ARM64)
+                write_file(root, LOADER, schwelle_demo::BOOT_PROGRAM_ARM64);
             });
         },
     ),
@@ -233,7 +233,7 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
         |image, esp, _| {
             let windows_id = peek(image, 1024 + 128 + 16, 16);
             on_esp(image, esp, |root| {
-                edit_store(root, &windows_id, &[0xD1; 16])
+                edit_store(root, &windows_id, &[0xD1; 16]);
             });
         },
     ),
@@ -247,7 +247,7 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
                 "{00000000-61c2-4b7e-9a44-0c5e9b1f7701}",
             );
             on_esp(image, esp, |root| {
-                edit_store(root, &utf16(old), &utf16(new))
+                edit_store(root, &utf16(old), &utf16(new));
             });
         },
     ),
@@ -257,7 +257,7 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
         "winloaX.efi: is not there",
         |image, esp, _| {
             on_esp(image, esp, |root| {
-                edit_store(root, &utf16("winload.efi"), &utf16("winloaX.efi"))
+                edit_store(root, &utf16("winload.efi"), &utf16("winloaX.efi"));
             });
         },
     ),
@@ -267,7 +267,7 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
         "not a program image",
         |image, _, windows| {
             edit_windows(image, windows, "\\Windows\\System32\\winload.efi", |file| {
-                file.fill(0)
+                file.fill(0);
             });
         },
     ),

@@ -63,7 +63,7 @@ impl Lab {
         let mib = if sector == 512 { 340 } else { 480 };
         let mut places = None;
         let path = self.image(name, sector, mib, |disk| {
-            places = Some(disk.standard(SIGNATURE, COMPUTER).unwrap())
+            places = Some(disk.standard(SIGNATURE, COMPUTER).unwrap());
         });
         (path, places.unwrap())
     }

@@ -1,0 +1,60 @@
+#!/usr/bin/env python3
+"""Measures memory and disk traffic of `check`, `plan`, `convert` and `rehearse` on huge sparse disks.
+
+Usage: tools/bench.py [FOLDER]. Builds the release program and one disk for each size in FOLDER (default: a temporary one), and
+prints a table: peak memory, bytes read and written by the program, seconds. For `convert` also the least that could be written
+(the sectors that differ) and the ratio to it. Bytes are those of the read and write calls, from /proc/PID/io.
+"""
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
+
+ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+SIZES_GB = [20, 200, 2000]
+
+
+def measure(*command):
+    begun = time.monotonic()
+    child = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+    output = child.stdout.read()
+    os.waitid(os.P_PID, child.pid, os.WEXITED | os.WNOWAIT)
+    seconds = time.monotonic() - begun
+    with open(f"/proc/{child.pid}/io") as text:
+        io = {name: int(value) for name, value in (line.split(": ") for line in text)}
+    _, status, usage = os.wait4(child.pid, 0)
+    child.returncode = os.waitstatus_to_exitcode(status)
+    if child.returncode != 0:
+        sys.exit(f"{' '.join(command)} ended with {child.returncode}")
+    return usage.ru_maxrss / 1024, io["rchar"], io["wchar"], seconds, output
+
+
+def main():
+    subprocess.run(["cargo", "build", "--release", "--quiet", "--example", "bench_disk", "--bin", "schwelle"],
+                   cwd=ROOT, check=True)
+    target = os.environ.get("CARGO_TARGET_DIR", os.path.join(ROOT, "target")) + "/release"
+    program = f"{target}/schwelle"
+    with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else None) as folder:
+        print(f"{'disk':>8}  {'command':10} {'peak MiB':>9} {'read MiB':>9} {'written KiB':>12} {'seconds':>8}")
+        for size in SIZES_GB:
+            disk, job = f"{folder}/{size}.img", f"{folder}/{size}.job"
+            subprocess.run([f"{target}/examples/bench_disk", disk, str(size)], check=True)
+            commands = {"check": ["check", disk, "--quiet"], "plan": ["plan", disk, "--json"],
+                        "convert": ["convert", disk, "--job", job, "--yes", "--quiet"],
+                        "rehearse": ["rehearse", disk, "--quiet"]}
+            for name, arguments in commands.items():
+                peak, read, written, seconds, output = measure(program, *arguments)
+                written -= len(output)  # what went to the standard output
+                print(f"{size:>5} GB  {name:10} {peak:9.1f} {read / 2**20:9.2f} {written / 1024:12.1f} {seconds:8.2f}")
+            with open(f"{job}/job.json") as text:
+                least = json.load(text)["plan"]["bytes_written"]
+            folder_bytes = sum(os.path.getsize(f"{job}/{name}") for name in os.listdir(job))
+            print(f"          least that must be written to the disk: {least / 1024:.1f} KiB; "
+                  f"the job folder holds {folder_bytes / 1024:.1f} KiB")
+            os.remove(disk)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,51 @@
+#!/bin/bash
+# Takes the README's screenshots: the built program on the demo disks, in a real terminal window, 1280x800.
+# Needs: xvfb, xterm, xdotool, imagemagick, fonts-dejavu-core (packages of these names).
+set -euo pipefail
+cd "$(dirname "$0")/.."
+cargo build --release --quiet --bin schwelle
+program=${CARGO_TARGET_DIR:-$PWD/target}/release/schwelle
+shots=$PWD/docs/screenshots
+work=$(mktemp -d)
+mkdir -p "$shots"
+export DISPLAY=:87
+Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+trap 'kill $server; rm -rf "$work"' EXIT
+sleep 1
+cd "$work"
+ln -s "$program" schwelle
+PATH="$work:$PATH"
+schwelle demo disks --quiet
+
+# Columns and rows that fill the window at a font size.
+declare -A grid=([9]=158x52 [10]=158x46 [11]=140x41 [13]=114x35)
+
+# shot NAME FONT_SIZE COMMAND [KEYS...]: runs the command, types the keys, takes the picture.
+shot() {
+    local name=$1 size=$2 command=$3
+    shift 3
+    xterm -fa "DejaVu Sans Mono" -fs "$size" -geometry "${grid[$size]}+0+0" -bg "#101418" -fg "#d8dee4" -b 8 \
+        -e bash -c "printf '\$ %s\n' \"$command\"; $command; sleep 60" &
+    local terminal=$!
+    sleep 2
+    for key in "$@"; do
+        xdotool type --delay 30 "$key"
+        xdotool key Return
+        sleep 1
+    done
+    sleep 1
+    import -window root "$work/$name.png"
+    convert "$work/$name.png" -strip -define png:compression-level=9 "$shots/$name.png"
+    kill $terminal
+    wait $terminal 2>/dev/null || true
+}
+
+shot survey 11 "schwelle survey disks/*.img"
+shot check-ready 9 "schwelle check disks/beacon.img"
+shot check-blocked 10 "schwelle check disks/harbour.img"
+shot rules 13 "schwelle rules volume.hibernation"
+shot plan 11 "schwelle plan disks/beacon.img"
+shot convert 10 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM
+shot rehearse 11 "schwelle rehearse disks/beacon.img"
+ls -l "$shots"
