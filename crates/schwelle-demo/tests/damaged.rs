@@ -5,9 +5,7 @@
 
 use std::time::{Duration, Instant};
 
-use schwelle_core::device::{
-    BlockDevice, Draft, HostFacts, MIB, Memory, PowerSource, ReadDevice, Window,
-};
+use schwelle_core::device::{BlockDevice, Draft, HostFacts, MIB, Memory, ReadDevice, Window};
 use schwelle_core::draft::{Source, Stamp, build};
 use schwelle_core::fat::DosTime;
 use schwelle_core::gpt::place::{EspWish, place_esp};
@@ -82,7 +80,7 @@ fn read_everything(disk: &dyn ReadDevice) {
         wish,
         esp: esp.clone(),
         job_on_disk: None,
-        power: PowerSource::Unknown,
+        power: None,
         uefi_session: None,
         backup_confirmed: false,
     };

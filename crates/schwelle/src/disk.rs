@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use schwelle_core::device::{self, DiskFile, HostFacts, PowerSource, ReadDevice};
+use schwelle_core::device::{self, DiskFile, HostFacts, ReadDevice};
 use schwelle_core::draft::{Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::gpt::place::{EspWish, NoRoom, place_esp};
@@ -61,11 +61,7 @@ impl Disk {
                 .job
                 .map(|job| is_real && lies_on(job, &self.path)),
             // An image says nothing about the PC that it is worked on.
-            power: if is_real {
-                device::power_source(root)
-            } else {
-                PowerSource::Unknown
-            },
+            power: is_real.then(|| device::power_source(root)),
             uefi_session: is_real.then(|| root.join("sys/firmware/efi").exists()),
             backup_confirmed: circumstances.backup_confirmed,
         };
@@ -80,7 +76,7 @@ impl Disk {
     /// Drafts the conversion of a disk that is not blocked.
     pub(crate) fn draft(&self, judgement: &Judgement) -> Result<Plan<'_>, CliError> {
         let esp = judgement.esp.clone().map_err(|_| {
-            let next = format!("schwelle check {}", self.path.display());
+            let next = format!("schwelle check {}", crate::text::typed(&self.path));
             CliError::new(
                 Kind::Blocked,
                 "there is no place for the EFI system partition",

@@ -7,6 +7,8 @@ use schwelle_core::device::{DeviceError, OpenError};
 use schwelle_core::draft::DraftError;
 use schwelle_core::job::JobError;
 
+use crate::text::typed;
+
 /// What kind of failure it is; decides the exit code.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Kind {
@@ -70,7 +72,7 @@ impl CliError {
 
     /// The draft could not be built.
     pub(crate) fn drafting(path: &Path, error: DraftError) -> Self {
-        let check = format!("Look at all findings: schwelle check {}", path.display());
+        let check = format!("Look at all findings: schwelle check {}", typed(path));
         Self::new(
             Kind::Blocked,
             format!("{}: no draft: {error}", path.display()),
@@ -110,7 +112,7 @@ impl CliError {
                 "The disk is unchanged.",
                 format!(
                     "See whether the disk can be read: schwelle check {}",
-                    disk.display()
+                    typed(disk)
                 ),
             ),
             CommitError::Stopped { .. } | CommitError::Mismatch { .. } => Self::new(
@@ -119,8 +121,8 @@ impl CliError {
                 "The disk is written in part. Until sector 0 is replaced it is still the old MBR disk.",
                 format!(
                     "See what state it is in: schwelle rehearse {} . What was overwritten is saved in {}",
-                    disk.display(),
-                    job.display()
+                    typed(disk),
+                    typed(job)
                 ),
             ),
         }

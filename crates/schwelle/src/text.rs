@@ -1,5 +1,7 @@
 //! Text from disks and numbers, made fit for a screen.
 
+use std::path::Path;
+
 use unicode_width::UnicodeWidthChar;
 
 /// Makes text from a disk harmless and visible: control characters, direction marks and other invisible ones are shown as
@@ -16,6 +18,17 @@ pub(crate) fn safe(text: &str) -> String {
         }
     }
     out
+}
+
+/// A path as it is typed in a shell: quoted where it must be, and harmless to show.
+pub(crate) fn typed(path: &Path) -> String {
+    let text = safe(&path.display().to_string());
+    let plain = |c: char| c.is_alphanumeric() || "/._-+,:@%=".contains(c);
+    if !text.is_empty() && text.chars().all(plain) {
+        text
+    } else {
+        format!("'{}'", text.replace('\'', "'\\''"))
+    }
 }
 
 /// Columns that a text takes on a terminal.
@@ -87,6 +100,18 @@ mod tests {
             ("a\u{202E}b\u{9b}c\n", "a\\u{202e}b\\u{9b}c\\u{a}"),
         ] {
             assert_eq!(safe(text), shown);
+        }
+    }
+
+    #[test]
+    fn paths_can_be_typed_again() {
+        for (path, shown) in [
+            ("/dev/sda", "/dev/sda"),
+            ("my disk.img", "'my disk.img'"),
+            ("it's", r"'it'\''s'"),
+            ("a\nb", "'a\\u{a}b'"),
+        ] {
+            assert_eq!(typed(Path::new(path)), shown);
         }
     }
 

@@ -148,3 +148,181 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing) -> Translated {
     }
     done
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::bytes::utf16_bytes;
+    use crate::hive::{Node, Value};
+
+    const SIGNATURE: u32 = 0x51C3_A7E5;
+    const MENU: [&str; 3] = ["{A}", "{B}", "{C}"];
+
+    fn text(number: u32, text: &str) -> (u32, u32, Vec<u8>) {
+        (number, value_kind::SZ, utf16_bytes(&format!("{text}\0")))
+    }
+
+    fn device(number: u32, signature: u32, offset: u64) -> (u32, u32, Vec<u8>) {
+        (
+            number,
+            value_kind::BINARY,
+            DeviceElement::partition(Locator::Mbr { signature, offset }).0,
+        )
+    }
+
+    type Element = (u32, u32, Vec<u8>);
+
+    /// A store of objects: GUID, type, elements.
+    fn store(objects: &[(&str, u32, Vec<Element>)]) -> BootStore {
+        let node = |name: &str, values, subkeys| Node {
+            name: name.into(),
+            values,
+            subkeys,
+            ..Node::default()
+        };
+        let value = |name: &str, kind, data| Value {
+            name: name.into(),
+            kind,
+            data,
+        };
+        let object = |(id, kind, elements): &(&str, u32, Vec<Element>)| {
+            let elements = elements.iter().map(|(number, kind, data)| {
+                node(
+                    &format!("{number:08x}"),
+                    vec![value("Element", *kind, data.clone())],
+                    vec![],
+                )
+            });
+            let kind = value("Type", value_kind::DWORD, kind.to_le_bytes().to_vec());
+            let parts = vec![
+                node("Description", vec![kind], vec![]),
+                node("Elements", vec![], elements.collect()),
+            ];
+            node(id, vec![], parts)
+        };
+        let objects = node("Objects", vec![], objects.iter().map(object).collect());
+        let tree = Node {
+            flags: 0x0C,
+            ..node("root", vec![], vec![objects])
+        };
+        BootStore::read(&tree.to_hive(1, 1)[..]).unwrap()
+    }
+
+    fn crossing() -> Crossing {
+        let (disk, esp) = (Uuid::from_u128(0xD15C), Uuid::from_u128(0xE5B));
+        Crossing {
+            signature: SIGNATURE,
+            disk,
+            esp,
+            partitions: vec![
+                (1 << 20, Uuid::from_u128(1)),
+                (51 << 20, Uuid::from_u128(2)),
+            ],
+        }
+    }
+
+    #[test]
+    fn what_is_on_this_disk_crosses_and_all_else_stays() {
+        let order = utf16_bytes(&format!("{}\0\0", MENU.join("\0")));
+        let mut store = store(&[
+            (
+                object::BOOT_MANAGER,
+                0x1010_0002,
+                vec![
+                    text(element::DEFAULT, "{A}"),
+                    (element::DISPLAY_ORDER, value_kind::MULTI_SZ, order.clone()),
+                    (
+                        element::TIMEOUT,
+                        value_kind::BINARY,
+                        9u64.to_le_bytes().to_vec(),
+                    ),
+                ],
+            ),
+            (
+                "{A}",
+                0x1020_0003,
+                vec![
+                    text(element::PATH, "\\WINDOWS\\system32\\WinLoad.exe"),
+                    device(element::OS_DEVICE, SIGNATURE, 51 << 20),
+                    text(element::DESCRIPTION, "first"),
+                    text(0x1200_0030, "/debug /custom"),
+                ],
+            ),
+            (
+                "{B}",
+                0x1020_0003,
+                vec![
+                    text(element::PATH, "\\Windows\\system32\\winload.exe"),
+                    device(element::OS_DEVICE, 0x0BAD_CAFE, 51 << 20),
+                    text(element::DESCRIPTION, "another disk"),
+                ],
+            ),
+            (
+                "{C}",
+                0x1030_0006,
+                vec![
+                    text(element::PATH, "\\ntldr"),
+                    device(element::DEVICE, SIGNATURE, 7 << 20),
+                    text(element::DESCRIPTION, "old, and on no partition"),
+                ],
+            ),
+        ]);
+        let done = translate(&mut store, &crossing());
+        assert_eq!(done.foreign, ["another disk", "old, and on no partition"]);
+        assert_eq!(
+            done.devices, 2,
+            "the first entry's, and the boot manager's, which had none"
+        );
+        let store = BootStore::read(&store.to_hive(2)[..]).unwrap();
+        let text = |id: &str, number| store.object(id).unwrap().text(number).unwrap();
+        assert_eq!(
+            text("{A}", element::PATH),
+            "\\WINDOWS\\system32\\WinLoad.efi"
+        );
+        assert_eq!(text("{A}", 0x1200_0030), "/debug /custom");
+        assert_eq!(text("{C}", element::PATH), "\\ntldr");
+        assert_eq!(text(object::BOOT_MANAGER, element::PATH), MANAGER_PATH);
+        let locators =
+            |id: &str, number| store.object(id).unwrap().device(number).unwrap().locators();
+        let gpt = |partition| {
+            vec![Locator::Gpt {
+                disk: Uuid::from_u128(0xD15C),
+                partition: Uuid::from_u128(partition),
+            }]
+        };
+        assert_eq!(locators("{A}", element::OS_DEVICE), gpt(2));
+        assert_eq!(locators(object::BOOT_MANAGER, element::DEVICE), gpt(0xE5B));
+        assert_eq!(
+            locators("{B}", element::OS_DEVICE),
+            [Locator::Mbr {
+                signature: 0x0BAD_CAFE,
+                offset: 51 << 20
+            }]
+        );
+        let manager = store.manager().unwrap();
+        assert_eq!(
+            (
+                manager.integer(element::TIMEOUT),
+                manager.objects(element::DISPLAY_ORDER)
+            ),
+            (Some(9), MENU.map(str::to_owned).to_vec())
+        );
+        assert_eq!(store.default_entry().unwrap().id(), "{A}");
+    }
+
+    #[test]
+    fn a_second_crossing_changes_nothing() {
+        let mut once = store(&[(
+            "{A}",
+            0x1020_0003,
+            vec![
+                text(element::PATH, "\\w\\winload.exe"),
+                device(element::DEVICE, SIGNATURE, 1 << 20),
+            ],
+        )]);
+        translate(&mut once, &crossing());
+        let mut twice = once.clone();
+        assert_eq!(translate(&mut twice, &crossing()), Translated::default());
+        assert_eq!(twice, once);
+    }
+}

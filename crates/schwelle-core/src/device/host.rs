@@ -232,6 +232,72 @@ mod tests {
     }
 
     #[test]
+    fn the_disk_below_a_folder_is_found_by_its_number() {
+        let dir = tempfile::tempdir().unwrap();
+        let root = dir.path();
+        assert_eq!(disk_of_path(root, root), None, "not told");
+        put(
+            root,
+            &[
+                ("sys/devices/block/sdx/sdx1/partition", "1\n"),
+                ("sys/devices/block/sdy/size", "9\n"),
+            ],
+        );
+        let device = fs::metadata(root).unwrap().dev();
+        let number = format!(
+            "{}:{}",
+            rustix::fs::major(device),
+            rustix::fs::minor(device)
+        );
+        let link = root.join("sys/dev/block").join(number);
+        fs::create_dir_all(link.parent().unwrap()).unwrap();
+        for (target, disk) in [("sdx/sdx1", "/dev/sdx"), ("sdy", "/dev/sdy")] {
+            std::os::unix::fs::symlink(root.join("sys/devices/block").join(target), &link).unwrap();
+            assert_eq!(disk_of_path(root, root), Some(PathBuf::from(disk)));
+            fs::remove_file(&link).unwrap();
+        }
+    }
+
+    #[test]
+    fn only_whole_disks_of_some_size_are_listed() {
+        let dir = tempfile::tempdir().unwrap();
+        for (name, size) in [
+            ("sda", "100"),
+            ("nvme0n1", "100"),
+            ("sdb", "0"),
+            ("loop0", "8"),
+            ("dm-0", "8"),
+            ("zram0", "8"),
+        ] {
+            put(dir.path(), &[(&format!("sys/block/{name}/size"), size)]);
+        }
+        assert_eq!(
+            disk_names(dir.path()),
+            [Path::new("/dev/nvme0n1"), Path::new("/dev/sda")]
+        );
+    }
+
+    #[test]
+    fn an_image_attached_to_a_loop_device_is_in_use() {
+        let dir = tempfile::tempdir().unwrap();
+        let image = dir.path().join("disk.img");
+        fs::write(&image, "x").unwrap();
+        let image = fs::canonicalize(&image).unwrap();
+        assert!(host_facts(dir.path(), &image, false).users.is_empty());
+        put(
+            dir.path(),
+            &[(
+                "sys/class/block/loop3/loop/backing_file",
+                &format!("{}\n", image.display()),
+            )],
+        );
+        assert_eq!(
+            host_facts(dir.path(), &image, false).users,
+            ["attached as /dev/loop3"]
+        );
+    }
+
+    #[test]
     fn power_is_told_from_the_supplies() {
         for (files, expected) in [
             (vec![], PowerSource::Unknown),

@@ -269,9 +269,17 @@ fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), Device
         .map(|entry| entry.kind)
         .collect();
     let protective = kinds.contains(&Kind::PROTECTIVE);
-    if looks_like_volume(&sector) && !gpt_present {
-        let extent = device.geometry().whole();
-        let volume = read_volume(device, extent)?;
+    // A volume without a table begins like one; some (ext, swap, LVM) leave sector 0 to a boot loader and may have zeros there.
+    let extent = device.geometry().whole();
+    let bare = if gpt_present || (record.is_some() && !looks_like_volume(&sector)) {
+        None
+    } else {
+        Some(read_volume(device, extent)?)
+    };
+    if let Some(volume) = bare.filter(|volume| {
+        looks_like_volume(&sector)
+            || !matches!(volume.kind, VolumeKind::Blank | VolumeKind::Unknown)
+    }) {
         let partition = Partition {
             number: 1,
             extent,

@@ -129,14 +129,15 @@ fn job_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
 
 fn power(facts: &Facts<'_>) -> Vec<Answer> {
     match facts.power {
-        PowerSource::Battery => {
+        Some(PowerSource::Battery) => {
             vec![Answer::caution(
                 "PC",
                 "running on battery",
                 "Connect the mains adapter before converting.",
             )]
         }
-        PowerSource::Mains => vec![Answer::pass("PC", "on mains power")],
-        PowerSource::Unknown => vec![Answer::pass("PC", "no battery known to the system")],
+        Some(PowerSource::Mains) => vec![Answer::pass("PC", "on mains power")],
+        Some(PowerSource::Unknown) => vec![Answer::pass("PC", "no battery known to the system")],
+        None => vec![Answer::pass("PC", "not asked: the disk is an image")],
     }
 }

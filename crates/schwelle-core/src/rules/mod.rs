@@ -69,8 +69,8 @@ pub struct Facts<'a> {
     pub esp: Result<Extent, NoRoom>,
     /// The job folder lies on the disk to be converted; `None` when no job folder was named.
     pub job_on_disk: Option<bool>,
-    /// What the PC runs on.
-    pub power: PowerSource,
+    /// What the PC runs on; `None` when the disk is an image.
+    pub power: Option<PowerSource>,
     /// This session was started in UEFI mode; `None` when the disk is an image, which says nothing about a PC.
     pub uefi_session: Option<bool>,
     /// The technician has confirmed a backup.

@@ -8,6 +8,7 @@ use schwelle_demo::DemoDisk;
 use super::{check, convert, plan, rehearse, rules, survey};
 use crate::error::{CliError, Kind, path_taken};
 use crate::screen::{Screen, Tone, toned};
+use crate::text::typed;
 
 /// Make the demo disks and run the whole job on them
 ///
@@ -73,32 +74,32 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     tell(
         screen,
         "The lamp room's disk is ready. What would be done?",
-        &format!("plan {}", ready.display()),
+        &format!("plan {}", typed(ready)),
     );
     plan::run(&plan::PlanArgs::of(ready.clone()), screen)?;
     let job = convert::job_beside(ready);
     tell(
         screen,
         "Then it is done.",
-        &format!("convert {} --job {} --yes", ready.display(), job.display()),
+        &format!("convert {} --job {} --yes", typed(ready), typed(&job)),
     );
     let code = convert::run(&convert::ConvertArgs::of(ready.clone(), job), screen)?;
     tell(
         screen,
         "Would firmware start it?",
-        &format!("rehearse {}", ready.display()),
+        &format!("rehearse {}", typed(ready)),
     );
     let code = code.max(rehearse::run(
         &rehearse::RehearseArgs::of(ready.clone()),
         screen,
     )?);
-    let by_hand = images[1].display();
+    let by_hand = typed(&images[1]);
     let job = convert::job_beside(&images[1]);
     screen.show(&format!(
         "\n{}The disks are in {}. This one is left to convert by hand:\n  schwelle check {by_hand}\n  schwelle convert {by_hand} --job {}\n",
         heading("Your turn"),
         dir.display(),
-        job.display()
+        typed(&job)
     ));
     Ok(code)
 }
@@ -108,7 +109,7 @@ fn show_blocked(screen: &Screen, dir: &Path, disk: &DemoDisk) -> Result<(), CliE
     tell(
         screen,
         "One of the blocked ones: why, and what to do?",
-        &format!("check {}", path.display()),
+        &format!("check {}", typed(&path)),
     );
     check::run(&check::CheckArgs::of(path), screen)?;
     if let Some(rule) = disk.blocked_by {

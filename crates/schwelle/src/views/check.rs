@@ -5,7 +5,7 @@ use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
 use super::common::{answer, head, paragraph, partitions};
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Tone, toned};
-use crate::text::{cut, pad, safe};
+use crate::text::{cut, pad, safe, typed};
 
 /// All findings, the worst first.
 pub(crate) fn render(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
@@ -67,7 +67,7 @@ fn open_questions_and_worse(disk: &Disk, judgement: &Judgement, columns: usize) 
 }
 
 fn verdict(disk: &Disk, judgement: &Judgement) -> String {
-    let path = safe(&disk.path.display().to_string());
+    let path = typed(&disk.path);
     match judgement.answer {
         Outcome::Block => {
             let rule = judgement

@@ -11,7 +11,7 @@ use super::common::{answer, head, lbas, map_line, paragraph};
 use super::{map, rehearse};
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Tone, toned};
-use crate::text::{bytes, pad, safe};
+use crate::text::{bytes, pad, safe, typed};
 
 /// The whole view.
 pub(crate) fn render(
@@ -53,7 +53,7 @@ pub(crate) fn render(
 /// The last line of `plan`, and of a `convert` that goes no further.
 pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal) -> String {
     if rehearsal.starts() {
-        let path = safe(&disk.path.display().to_string());
+        let path = typed(&disk.path);
         let next = format!("Nothing has been written. Next: schwelle convert {path} --job DIR");
         answer(Tone::Good, "The draft starts", &next)
     } else {
@@ -166,7 +166,7 @@ pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehears
     text += &format!(
         "  {} written and read back. What was there before is saved in {}\n",
         bytes(plan.changes.bytes()),
-        safe(&job.display().to_string())
+        typed(job)
     );
     match rehearsal.failed() {
         None => {
@@ -190,7 +190,7 @@ pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehears
             );
             let next = format!(
                 "Do not switch the firmware yet. See all steps: schwelle rehearse {}",
-                safe(&disk.display().to_string())
+                typed(disk)
             );
             text + &answer(Tone::Bad, "Converted, but does not start", &next)
         }

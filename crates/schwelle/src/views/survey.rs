@@ -1,9 +1,11 @@
 //! The view of `survey`: a table, a line or two a disk.
 
+use std::path::Path;
+
 use comfy_table::{ContentArrangement, Table, presets};
 
 use super::json::{Survey, Surveyed};
-use crate::text::{bytes, safe};
+use crate::text::{bytes, safe, typed};
 
 /// The whole view.
 pub(crate) fn render(survey: &Survey, columns: usize) -> String {
@@ -25,7 +27,7 @@ pub(crate) fn render(survey: &Survey, columns: usize) -> String {
     format!(
         "{}\n\nMore about one: schwelle check {}\n",
         lines.join("\n"),
-        safe(next)
+        typed(Path::new(next))
     )
 }
 

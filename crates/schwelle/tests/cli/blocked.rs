@@ -8,7 +8,7 @@ use uuid::Uuid;
 
 use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba};
 
-fn entry(active: bool, kind: u8, extent: Extent) -> MbrEntry {
+pub(crate) fn entry(active: bool, kind: u8, extent: Extent) -> MbrEntry {
     let number = |value: u64| u32::try_from(value).unwrap();
     MbrEntry {
         active,
@@ -18,19 +18,19 @@ fn entry(active: bool, kind: u8, extent: Extent) -> MbrEntry {
     }
 }
 
-fn standard(disk: &DiskBuilder<'_>) -> Standard {
+pub(crate) fn standard(disk: &DiskBuilder<'_>) -> Standard {
     disk.standard(SIGNATURE, COMPUTER).unwrap()
 }
 
 /// A standard disk whose table has been changed by `change`.
-fn with_table(disk: &DiskBuilder<'_>, change: impl FnOnce(&mut Vec<MbrEntry>)) {
+pub(crate) fn with_table(disk: &DiskBuilder<'_>, change: impl FnOnce(&mut Vec<MbrEntry>)) {
     let places = standard(disk);
     let mut entries = vec![entry(true, 7, places.boot), entry(false, 7, places.windows)];
     change(&mut entries);
     disk.boot_record(lba(0), SIGNATURE, &entries).unwrap();
 }
 
-fn write_gpt(disk: &DiskBuilder<'_>) {
+pub(crate) fn write_gpt(disk: &DiskBuilder<'_>) {
     let extent = disk.standard_places().windows;
     let (kind, id) = (type_guid::BASIC_DATA, Uuid::from_u128(2));
     let data = GptEntry {
@@ -56,7 +56,7 @@ fn at_tail(disk: &DiskBuilder<'_>, before_end: u64, bytes: &[u8]) {
     disk.bytes(lba(sectors - before_end / 512), bytes).unwrap();
 }
 
-type Build = fn(&DiskBuilder<'_>);
+pub(crate) type Build = fn(&DiskBuilder<'_>);
 
 /// Name, rule, evidence, how the disk is made.
 const DISKS: &[(&str, &str, &str, Build)] = &[
@@ -414,6 +414,16 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
                 },
             )
             .unwrap();
+        },
+    ),
+    (
+        "bare ext",
+        "table.mbr",
+        "file system on the bare disk",
+        |disk| {
+            let mut superblock = vec![0; 1024];
+            superblock[56..58].copy_from_slice(&[0x53, 0xEF]);
+            disk.bytes(lba(2), &superblock).unwrap();
         },
     ),
     ("blank", "table.mbr", "no partition table", |_| {}),

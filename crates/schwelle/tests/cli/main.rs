@@ -7,6 +7,7 @@
 )]
 
 mod blocked;
+mod cautions;
 mod convert;
 mod json;
 mod referees;
