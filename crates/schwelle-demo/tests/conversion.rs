@@ -110,7 +110,7 @@ fn exactly_the_declared_extents_are_written_and_the_disk_starts() {
             .sum();
         assert_eq!(bytes, plan.changes.bytes());
         let rehearsal = walk(&after, None);
-        assert!(rehearsal.starts(), "{sector}: {:?}", rehearsal.failed());
+        assert!(rehearsal.starts(), "{sector}: {:?}", rehearsal.steps.last());
     }
 }
 

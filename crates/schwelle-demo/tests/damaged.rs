@@ -18,6 +18,14 @@ use uuid::Uuid;
 
 const CASES: u64 = 1500;
 
+/// More of them, for a long run: `SCHWELLE_CASES=100000 cargo test --release -p schwelle-demo --test damaged`.
+fn cases() -> u64 {
+    std::env::var("SCHWELLE_CASES")
+        .ok()
+        .and_then(|text| text.parse().ok())
+        .unwrap_or(CASES)
+}
+
 /// Numbers that are the same on every run (xorshift).
 struct Seeded(u64);
 
@@ -113,7 +121,7 @@ fn damaged_disks_are_answered() {
         .unwrap();
     let targets = targets(&disk, places);
     let mut seed = Seeded(0x5C4E_77E1_1E00_0001);
-    for case in 0..CASES {
+    for case in 0..cases() {
         let damaged = Draft::new(&disk);
         for _ in 0..=seed.below(3) {
             let (at, len) = targets[seed.below(targets.len())];

@@ -14,15 +14,26 @@ use crate::commands;
     propagate_version = true,
     arg_required_else_help = true
 )]
-#[command(
-    after_help = "Where to begin:\n  schwelle demo my-demo            the whole job on made-up disks\n  schwelle survey                  this PC's disks\n  schwelle check /dev/sdX          what stands against a conversion\n\nExit codes: 0 done, or nothing stands against it; 1 a rule blocks, or a rehearsal failed; 2 wrong usage;\n3 disk or job folder not readable or writable, nothing changed on the disk; 4 stopped between first and last write."
-)]
+#[command(after_help = AFTER_HELP)]
 pub(crate) struct Cli {
     #[command(subcommand)]
     pub(crate) command: Command,
     #[command(flatten)]
     pub(crate) common: Common,
 }
+
+const AFTER_HELP: &str = "\
+Where to begin:
+  schwelle demo my-demo            the whole job on made-up disks
+  schwelle survey                  this PC's disks
+  schwelle check /dev/sdX          what stands against a conversion
+
+Exit codes:
+  0  done, or nothing stands against it
+  1  a rule blocks, or a rehearsal failed
+  2  wrong usage, or a question not answered
+  3  disk or job folder not readable or writable; nothing changed on the disk
+  4  stopped between first and last write";
 
 /// Options of every command.
 #[derive(Debug, Clone, Args)]
@@ -134,10 +145,12 @@ fn size(text: &str) -> Result<u64, String> {
     let number: u64 = digits
         .parse()
         .map_err(|_| "a number and a unit, such as 300M".to_owned())?;
+    // Some systems' boot files are ten MiB each; what is larger is a slip of the finger.
+    let sensible = |bytes: &u64| (1..=4 << 30).contains(bytes);
     number
         .checked_mul(unit)
-        .filter(|&bytes| bytes > 0)
-        .ok_or_else(|| "more than nothing and less than any disk".to_owned())
+        .filter(sensible)
+        .ok_or_else(|| "more than nothing, and 4G at most".to_owned())
 }
 
 #[cfg(test)]
@@ -155,6 +168,7 @@ mod tests {
             ("300M", Some(300 << 20)),
             ("1GiB", Some(1 << 30)),
             ("4096", Some(4096)),
+            ("5G", None),
             ("5T", None),
             ("M", None),
             ("0", None),

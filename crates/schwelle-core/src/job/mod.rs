@@ -86,6 +86,13 @@ impl JobFolder {
                 path: path.to_owned(),
             });
         }
+        // The folder's own entry must be on the medium too, or a power cut takes all with it.
+        let parent = path
+            .parent()
+            .filter(|parent| !parent.as_os_str().is_empty());
+        File::open(parent.unwrap_or(Path::new(".")))
+            .and_then(|parent| parent.sync_all())
+            .map_err(io_error)?;
         let log_path = path.join("log.txt");
         let log = OpenOptions::new().create(true).append(true).open(&log_path);
         let log = log.map_err(|source| JobError::Io {

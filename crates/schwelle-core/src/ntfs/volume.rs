@@ -1,6 +1,7 @@
 //! An opened volume: records, directories, files by path.
 
 use std::collections::BTreeSet;
+use std::ops::ControlFlow;
 
 use super::NtfsError;
 use super::attribute::{Attribute, Body, COMPRESSED, ENCRYPTED, kind};
@@ -10,12 +11,14 @@ use super::file_record::FileRecord;
 use super::index::{self, DirEntry, Node};
 use super::runlist::{self, Run};
 use super::stream::{Content, NtfsFile};
-use crate::bytes::u32_at;
+use crate::bytes::{ReadBytes, u32_at};
 use crate::device::ReadDevice;
 
 const ROOT_RECORD: u64 = 5;
-/// Nodes of one directory's index, at most: room for more than ten million names.
-const MAX_INDEX_NODES: usize = 1 << 19;
+/// Nodes of one directory's index, at most: room for more than a million names.
+const MAX_INDEX_NODES: usize = 1 << 16;
+/// Names listed of one directory, at most. What is listed here are folders of boot files.
+const MAX_LISTED: usize = 1 << 16;
 /// Reparse tag of overlay-compressed files (MS-FSCC §2.1.2.1, IO_REPARSE_TAG_WOF).
 const OVERLAY_TAG: u32 = 0x8000_0017;
 
@@ -345,32 +348,52 @@ impl<'a> NtfsVolume<'a> {
         })
     }
 
-    /// The names in the directory with this record number, in index order.
+    /// The names in the directory with this record number; at most 65,536, or it is an error.
     pub fn read_dir(&self, number: u64) -> Result<Vec<DirEntry>, NtfsError> {
+        let mut entries = Vec::new();
+        self.walk_dir(number, &mut |entry| {
+            entries.push(entry);
+            if entries.len() > MAX_LISTED {
+                ControlFlow::Break(())
+            } else {
+                ControlFlow::Continue(())
+            }
+        })?;
+        match entries.len() {
+            0..=MAX_LISTED => Ok(entries),
+            _ => Err(self.fault(number, "has more names than are listed")),
+        }
+    }
+
+    /// Shows every name in a directory to `visit`, node by node, until it breaks off. Holds no more than a node in memory.
+    fn walk_dir(
+        &self,
+        number: u64,
+        visit: &mut dyn FnMut(DirEntry) -> ControlFlow<()>,
+    ) -> Result<(), NtfsError> {
         let record = self.record(number)?;
         if !record.is_directory {
             return Err(self.fault(number, "is not a directory"));
         }
         let damaged = |fault| self.fault(number, fault);
-        let (content, len) = self
-            .stream(number, &record, kind::INDEX_ROOT, index::NAME)?
-            .ok_or_else(|| damaged("has no index"))?;
+        let root = self.stream(number, &record, kind::INDEX_ROOT, index::NAME)?;
+        let (content, len_bytes) = root.ok_or_else(|| damaged("has no index"))?;
         let root = NtfsFile {
             volume: self,
             record: number,
-            len_bytes: len,
+            len_bytes,
             content,
-        }
-        .read_all(self.shape.record_bytes.into())?;
+        };
+        let root = root.read_all(self.shape.record_bytes.into())?;
         let (
             Node {
-                mut entries,
+                entries,
                 mut children,
             },
             block_bytes,
         ) = index::parse_root(&root).map_err(damaged)?;
-        if children.is_empty() {
-            return Ok(entries);
+        if entries.into_iter().try_for_each(&mut *visit).is_break() || children.is_empty() {
+            return Ok(());
         }
         let blocks = self.stream(number, &record, kind::INDEX_ALLOCATION, index::NAME)?;
         let (content, len_bytes) =
@@ -393,12 +416,19 @@ impl<'a> NtfsVolume<'a> {
                 return Err(damaged("the index loops"));
             }
             let mut block = vec![0; block_bytes as usize];
-            crate::bytes::ReadBytes::read_bytes(&blocks, place.saturating_mul(unit), &mut block)?;
+            blocks.read_bytes(place.saturating_mul(unit), &mut block)?;
             let node = index::parse_block(block).map_err(damaged)?;
-            entries.extend(node.entries);
+            if node
+                .entries
+                .into_iter()
+                .try_for_each(&mut *visit)
+                .is_break()
+            {
+                return Ok(());
+            }
             children.extend(node.children);
         }
-        Ok(entries)
+        Ok(())
     }
 
     /// Finds a file or directory by its path from the root, with backslashes, whatever the case.
@@ -413,11 +443,15 @@ impl<'a> NtfsVolume<'a> {
                 return Ok(None);
             }
             let wanted = name.to_uppercase();
-            match self
-                .read_dir(at.record)?
-                .into_iter()
-                .find(|entry| entry.name.to_uppercase() == wanted)
-            {
+            let mut found = None;
+            self.walk_dir(at.record, &mut |entry| {
+                if entry.name.to_uppercase() == wanted {
+                    found = Some(entry);
+                    return ControlFlow::Break(());
+                }
+                ControlFlow::Continue(())
+            })?;
+            match found {
                 Some(entry) => at = entry,
                 None => return Ok(None),
             }

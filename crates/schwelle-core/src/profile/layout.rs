@@ -247,6 +247,9 @@ fn used_extents(table: &Table, partitions: &[Partition]) -> Vec<Extent> {
     used
 }
 
+/// Volumes looked into at most: twice what a GPT of the usual size holds. A hostile table names thousands, all in one place.
+const MAX_VOLUMES: usize = 256;
+
 fn read_volume(device: &dyn ReadDevice, extent: Extent) -> Result<Volume, DeviceError> {
     match Window::new(device, extent) {
         Some(window) => Volume::read(&window),
@@ -294,6 +297,7 @@ fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), Device
             Some(copy) => copy
                 .entries
                 .iter()
+                .take(MAX_VOLUMES)
                 .map(|(number, entry)| {
                     let volume = read_volume(device, entry.extent)?;
                     let origin = Origin::Gpt(entry.clone());

@@ -20,7 +20,7 @@ pub(super) fn walk_entry(
 ) -> Option<()> {
     let entry = walk.step(StepId::DefaultEntry, default_entry(store))?;
     let windows = walk.step(StepId::EntryDevices, entry_devices(&entry, table))?;
-    let window = Window::new(disk, windows)?;
+    let window = walk.window(StepId::SystemLoader, disk, windows)?;
     let volume = walk.step(StepId::SystemLoader, system_loader(&window, &entry))?;
     walk.step(StepId::Kernel, kernel(&volume, &entry))
 }

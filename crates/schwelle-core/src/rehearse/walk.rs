@@ -96,11 +96,6 @@ impl Rehearsal {
             .last()
             .is_some_and(|step| step.passed && step.id == StepId::Kernel)
     }
-
-    /// The step that failed.
-    pub fn failed(&self) -> Option<&Step> {
-        self.steps.iter().find(|step| !step.passed)
-    }
 }
 
 /// A step that failed: evidence and remedy.
@@ -136,6 +131,26 @@ impl Rehearsal {
         });
         value
     }
+
+    /// The window on a partition that `step` is about; where it leaves the disk, the step has failed.
+    pub(super) fn window<'d>(
+        &mut self,
+        step: StepId,
+        disk: &'d dyn ReadDevice,
+        extent: Extent,
+    ) -> Option<Window<'d, dyn ReadDevice + 'd>> {
+        let window = Window::new(disk, extent);
+        if window.is_none() {
+            let evidence = format!(
+                "LBA {} to {} leave the disk",
+                extent.first.0,
+                extent.last().0
+            );
+            let remedy = "The table names sectors that are not there: compare the disk's size with the one it was copied from.";
+            self.step::<()>(step, Err(Fault::new(evidence, remedy)));
+        }
+        window
+    }
 }
 
 /// Walks the UEFI boot path of `disk`. `loader` is the path that a boot entry of the firmware names; without one, firmware
@@ -162,7 +177,7 @@ fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>)
         Some(what) => Err(Fault::new(what, "Find out which copy is right (compare with the volumes on the disk) before the other is written anew from it.")),
     })?;
     let esp = walk.step(StepId::Esp, find_esp(&table))?;
-    let window = Window::new(disk, esp.extent)?;
+    let window = walk.window(StepId::EspFileSystem, disk, esp.extent)?;
     let fat = walk.step(StepId::EspFileSystem, open_esp(&window))?;
     let loader = loader.unwrap_or(REMOVABLE_X64);
     let file = walk.step(StepId::Loader, find_loader(&fat, loader))?;

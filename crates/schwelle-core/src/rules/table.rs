@@ -1,7 +1,7 @@
 //! Rules about the partition table.
 
 use super::{Answer, Facts, Rule};
-use crate::gpt::map_mbr_type;
+use crate::gpt::{GptPair, map_mbr_type};
 use crate::mbr::{DamageKind, Kind};
 use crate::profile::{Origin, Table};
 
@@ -116,7 +116,23 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
             "Check that this is the right disk (schwelle survey), and whether it is encrypted as a whole or damaged.",
         ),
     };
-    vec![answer]
+    let mut answers = vec![answer];
+    if let Table::Gpt { pair, .. } = &facts.profile.table {
+        answers.extend(gpt_damage(pair));
+    }
+    answers
+}
+
+/// What is wrong with the copies of a GPT: no reason to convert, but the technician should know.
+fn gpt_damage(pair: &GptPair) -> Vec<Answer> {
+    let remedy = "The table should be written anew from its sound copy before the disk is used further; make a copy of the disk first.";
+    let copies = [("primary", &pair.primary), ("backup", &pair.backup)];
+    let faults = copies
+        .into_iter()
+        .filter_map(|(name, copy)| Some(format!("{name} copy: {}", copy.as_ref().err()?)));
+    let all = faults.chain(pair.disagreement());
+    all.map(|fault| Answer::caution("partition table", fault, remedy))
+        .collect()
 }
 
 fn damage(facts: &Facts<'_>, of_this_rule: fn(&DamageKind) -> bool) -> Vec<Answer> {

@@ -175,12 +175,16 @@ fn write(
     let mut job = JobFolder::create(&args.job, record).map_err(untouched)?;
     job.save(&disk.device, &plan.changes).map_err(untouched)?;
     job.set_state(JobState::Writing).map_err(untouched)?;
-    let stopped = |error| CliError::commit(&args.disk, &args.job, &error);
-    {
+    let committed = {
         let mut progress = Progress::new(screen, &mut job);
         let device: &dyn BlockDevice = &disk.device;
-        commit::apply(&plan.draft, &plan.changes, device, &mut progress).map_err(stopped)?;
-        commit::verify(&plan.draft, &plan.changes, &disk.device, &mut progress).map_err(stopped)?;
+        commit::apply(&plan.draft, &plan.changes, device, &mut progress)
+            .and_then(|()| commit::verify(&plan.draft, &plan.changes, &disk.device, &mut progress))
+    };
+    if let Err(error) = committed {
+        // What the screen says matters now; the log is told as well, if it can be.
+        job.log(&format!("{} {error}", jiff::Timestamp::now())).ok();
+        return Err(CliError::commit(&args.disk, &args.job, &error));
     }
     let rehearsal = rehearse::walk(&disk.device, None);
     let written = |error| CliError::job(&error, true);

@@ -168,31 +168,20 @@ pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehears
         bytes(plan.changes.bytes()),
         typed(job)
     );
-    match rehearsal.failed() {
-        None => {
-            text += &format!(
-                "  Rehearsal of the disk: {}, all {} steps\n",
-                toned(Tone::Good, "pass"),
-                rehearsal.steps.len()
-            );
-            text + &answer(
-                Tone::Good,
-                "Converted",
-                "Next: in the PC's firmware setup, change the boot mode to UEFI, then start from this disk.",
-            )
-        }
-        Some(step) => {
-            text += &format!(
-                "  Rehearsal of the disk: {} at {}: {}\n",
-                toned(Tone::Bad, "FAIL"),
-                step.id.name(),
-                safe(&step.evidence)
-            );
-            let next = format!(
-                "Do not switch the firmware yet. See all steps: schwelle rehearse {}",
-                typed(disk)
-            );
-            text + &answer(Tone::Bad, "Converted, but does not start", &next)
-        }
+    if rehearsal.starts() {
+        let pass = toned(Tone::Good, "pass");
+        text += &format!(
+            "  Rehearsal of the disk: {pass}, all {} steps\n",
+            rehearsal.steps.len()
+        );
+        let next = "Next: in the PC's firmware setup, change the boot mode to UEFI, then start from this disk.";
+        text + &answer(Tone::Good, "Converted", next)
+    } else {
+        text += &format!("  Rehearsal of the disk: {}\n", toned(Tone::Bad, "FAIL"));
+        let next = format!(
+            "Do not switch the firmware yet. See all steps: schwelle rehearse {}",
+            typed(disk)
+        );
+        text + &answer(Tone::Bad, "Converted, but does not start", &next)
     }
 }

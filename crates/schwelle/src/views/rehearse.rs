@@ -18,17 +18,16 @@ pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Stri
         )
     );
     text += &steps(rehearsal, columns);
-    text + &match rehearsal.failed() {
-        None => answer(
-            Tone::Good,
-            "Starts",
-            "This disk has all that a start in UEFI mode needs. Next: switch the firmware to UEFI mode.",
-        ),
-        Some(step) => answer(
+    if rehearsal.starts() {
+        let rest = "This disk has all that a start in UEFI mode needs. Next: switch the firmware to UEFI mode.";
+        text + &answer(Tone::Good, "Starts", rest)
+    } else {
+        let at = rehearsal.steps.last().map_or("", |step| step.id.name());
+        text + &answer(
             Tone::Bad,
             "Does not start",
-            &format!("The walk ends at the step {}.", step.id.name()),
-        ),
+            &format!("The walk ends at the step {at}."),
+        )
     }
 }
 

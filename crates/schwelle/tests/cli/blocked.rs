@@ -467,7 +467,7 @@ fn blocked_disks_name_rule_evidence_and_remedy_and_stay_untouched() {
         );
 
         let job = lab.path("job");
-        let convert = lab.run(&["convert", path, "--job", job.to_str().unwrap(), "--yes"]);
+        let convert = lab.convert(&image, &job, &[]);
         assert_eq!(convert.code, 1, "{name}: {}", convert.stderr);
         assert!(
             convert.stdout.contains(rule) && convert.stdout.contains("Blocked."),
@@ -491,12 +491,12 @@ fn an_encrypted_header_is_read_the_same_by_a_disk_encryption_tool() {
     });
     let windows = windows.unwrap();
     let volume = lab.path("volume.img");
-    crate::referees::extract(
+    crate::foreign::extract(
         &image,
         (windows.first.0 * 512, windows.sectors() * 512),
         &volume,
     );
-    let dump = crate::referees::tool("cryptsetup", &["bitlkDump", volume.to_str().unwrap()]);
+    let dump = crate::foreign::tool("cryptsetup", &["bitlkDump", volume.to_str().unwrap()]);
     assert!(
         dump.stdout
             .contains("VMK protected with recovery passphrase"),

@@ -138,7 +138,7 @@ fn cautions_are_told_and_the_disk_still_crosses() {
             plan.stdout.contains(rule),
             "{name}: the plan tells it again"
         );
-        let run = lab.run(&["convert", path, "--job", "job", "--yes", "--json"]);
+        let run = lab.convert(&image, "job", &["--json"]);
         assert_eq!(
             (run.code, &run.json()["rehearsal"]["starts"]),
             (0, &true.into()),

@@ -50,14 +50,7 @@ fn exactly_the_planned_sectors_differ_afterwards_and_the_old_ones_are_saved() {
         let plan = lab.run(&["plan", path, "--json"]).json();
         assert_eq!(fs::read(&image).unwrap(), before, "plan only reads");
         let job = lab.path("job");
-        let run = lab.run(&[
-            "convert",
-            path,
-            "--job",
-            job.to_str().unwrap(),
-            "--yes",
-            "--json",
-        ]);
+        let run = lab.convert(&image, &job, &["--json"]);
         assert_eq!(run.code, 0, "{}", run.stderr);
         let done = run.json();
         assert_eq!(
@@ -175,13 +168,7 @@ fn a_second_job_needs_a_folder_of_its_own_and_a_converted_disk_is_refused() {
     let (other, _) = lab.standard("other.img", 512);
     let before = hash(&other);
     let used = lab.path("disk.img.job");
-    let run = lab.run(&[
-        "convert",
-        other.to_str().unwrap(),
-        "--job",
-        used.to_str().unwrap(),
-        "--yes",
-    ]);
+    let run = lab.convert(&other, &used, &[]);
     assert_eq!(run.code, 2);
     assert!(
         run.stderr.contains("is there already and not empty"),
@@ -190,13 +177,7 @@ fn a_second_job_needs_a_folder_of_its_own_and_a_converted_disk_is_refused() {
     );
     assert_eq!(hash(&other), before);
     let again = lab.path("again");
-    let run = lab.run(&[
-        "convert",
-        image.to_str().unwrap(),
-        "--job",
-        again.to_str().unwrap(),
-        "--yes",
-    ]);
+    let run = lab.convert(&image, &again, &[]);
     assert_eq!(run.code, 1);
     assert!(run.stdout.contains("has a GPT already"));
 }
@@ -209,13 +190,7 @@ fn a_job_folder_that_cannot_be_made_stops_before_the_disk_is_touched() {
     let file = lab.path("file");
     fs::write(&file, "in the way").unwrap();
     for job in [file.join("below"), file, "/proc/schwelle".into()] {
-        let run = lab.run(&[
-            "convert",
-            image.to_str().unwrap(),
-            "--job",
-            job.to_str().unwrap(),
-            "--yes",
-        ]);
+        let run = lab.convert(&image, &job, &[]);
         assert_eq!(run.code, 3, "{}: {}", job.display(), run.stderr);
         assert!(
             run.stderr.contains("the disk is unchanged") && run.stderr.contains("--job DIR"),
@@ -243,14 +218,7 @@ fn content_in_front_of_the_first_partition_is_a_caution_and_is_saved() {
         check.stdout
     );
     let job = lab.path("job");
-    let run = lab.run(&[
-        "convert",
-        image.to_str().unwrap(),
-        "--job",
-        job.to_str().unwrap(),
-        "--yes",
-        "--quiet",
-    ]);
+    let run = lab.convert(&image, &job, &["--quiet"]);
     assert_eq!(run.code, 0, "{}", run.stderr);
     let saved = fs::read(job.join("saved.bin")).unwrap();
     let code = b"code of another boot manager";
@@ -298,13 +266,7 @@ fn a_disk_that_another_program_holds_is_not_opened() {
     let holder = fs::File::open(&image).unwrap();
     holder.try_lock().unwrap();
     let job = lab.path("job");
-    let run = lab.run(&[
-        "convert",
-        image.to_str().unwrap(),
-        "--job",
-        job.to_str().unwrap(),
-        "--yes",
-    ]);
+    let run = lab.convert(&image, &job, &[]);
     assert_eq!(run.code, 3);
     assert!(
         run.stderr.contains("in use by another program"),

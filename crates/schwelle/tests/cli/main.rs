@@ -9,7 +9,9 @@
 mod blocked;
 mod cautions;
 mod convert;
+mod foreign;
 mod json;
+mod readers;
 mod referees;
 mod rehearse;
 mod screen;

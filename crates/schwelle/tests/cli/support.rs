@@ -72,17 +72,17 @@ impl Lab {
     pub(crate) fn converted(&self, name: &str, sector: u32) -> (PathBuf, Value) {
         let (path, _) = self.standard(name, sector);
         let job = self.path(&format!("{name}.job"));
-        let run = self.run(&[
-            "convert",
-            path.to_str().unwrap(),
-            "--job",
-            job.to_str().unwrap(),
-            "--yes",
-            "--quiet",
-        ]);
+        let run = self.convert(&path, &job, &["--quiet"]);
         assert_eq!((run.code, run.stderr.as_str()), (0, ""), "{}", run.stdout);
         let record = fs::read_to_string(job.join("job.json")).unwrap();
         (path, serde_json::from_str(&record).unwrap())
+    }
+
+    /// Converts `image` without questions; the job folder is `job`, as a path or as a name in the lab.
+    pub(crate) fn convert(&self, image: &Path, job: impl AsRef<Path>, more: &[&str]) -> Run {
+        let job = job.as_ref().to_str().unwrap();
+        let args = ["convert", image.to_str().unwrap(), "--job", job, "--yes"];
+        self.run(&[&args[..], more].concat())
     }
 
     /// Runs the program with a cleared environment, in the lab's folder.

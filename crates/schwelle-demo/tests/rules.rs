@@ -1,0 +1,160 @@
+//! Rules about circumstances that an image cannot bring about: each changed in the facts, one at a time.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use schwelle_core::device::{BlockDevice, HostFacts, MIB, Memory, PowerSource, ReadDevice};
+use schwelle_core::gpt::place::{EspWish, place_esp};
+use schwelle_core::profile::Profile;
+use schwelle_core::rules::{Facts, Outcome, answer, check};
+use schwelle_demo::DiskBuilder;
+
+fn disk() -> Memory {
+    let disk = Memory::new(512, 480 * MIB / 512);
+    DiskBuilder::new(&disk)
+        .standard(0x1234_5678, "LANTERN-ONE")
+        .unwrap();
+    disk
+}
+
+fn facts(profile: &Profile) -> Facts<'_> {
+    let wish = EspWish::default();
+    let esp = place_esp(profile.geometry, &profile.used(), wish);
+    Facts {
+        profile,
+        wish,
+        esp,
+        job_on_disk: None,
+        power: None,
+        uefi_session: None,
+        backup_confirmed: false,
+    }
+}
+
+/// Outcome and evidence of a rule.
+fn found(facts: &Facts<'_>, rule: &str) -> (Outcome, String) {
+    let finding = check(facts)
+        .into_iter()
+        .find(|finding| finding.rule == rule)
+        .unwrap();
+    (finding.outcome, finding.evidence)
+}
+
+#[test]
+fn the_host_and_the_job_folder_are_judged() {
+    type Change = fn(&mut HostFacts);
+    let cases: [(&str, Outcome, &str, Change); 3] = [
+        (
+            "medium.whole-disk",
+            Outcome::Block,
+            "a partition of sdx",
+            |host| host.partition_of = Some("sdx".into()),
+        ),
+        (
+            "medium.writable",
+            Outcome::Block,
+            "holds this disk read-only",
+            |host| host.read_only = true,
+        ),
+        ("medium.in-use", Outcome::Block, "sdx1 is mounted", |host| {
+            host.users = vec!["sdx1 is mounted at /mnt".into()];
+        }),
+    ];
+    let disk = disk();
+    for (rule, outcome, evidence, change) in cases {
+        let mut host = HostFacts {
+            is_block_device: true,
+            ..HostFacts::default()
+        };
+        change(&mut host);
+        let profile = Profile::read(&disk, host).unwrap();
+        let (found, text) = found(&facts(&profile), rule);
+        assert_eq!(found, outcome, "{rule}");
+        assert!(text.contains(evidence), "{rule}: {text}");
+    }
+
+    let profile = Profile::read(&disk, HostFacts::default()).unwrap();
+    assert_eq!(answer(&check(&facts(&profile))), Outcome::Pass);
+    let with = |change: fn(&mut Facts<'_>)| {
+        let mut facts = facts(&profile);
+        change(&mut facts);
+        let rules = [
+            "medium.job-elsewhere",
+            "medium.power",
+            "firmware.uefi",
+            "care.backup",
+        ];
+        rules.map(|rule| found(&facts, rule).0)
+    };
+    use Outcome::{Block, Caution, Pass, Unknown};
+    assert_eq!(with(|_| {}), [Pass, Pass, Unknown, Unknown]);
+    assert_eq!(
+        with(|facts| facts.job_on_disk = Some(true)),
+        [Block, Pass, Unknown, Unknown]
+    );
+    assert_eq!(
+        with(|facts| facts.job_on_disk = Some(false)),
+        [Pass, Pass, Unknown, Unknown]
+    );
+    assert_eq!(
+        with(|facts| facts.power = Some(PowerSource::Battery)),
+        [Pass, Caution, Unknown, Unknown]
+    );
+    assert_eq!(
+        with(|facts| facts.uefi_session = Some(false)),
+        [Pass, Pass, Unknown, Unknown]
+    );
+    assert_eq!(
+        with(|facts| facts.uefi_session = Some(true)),
+        [Pass, Pass, Pass, Unknown]
+    );
+    assert_eq!(
+        with(|facts| facts.backup_confirmed = true),
+        [Pass, Pass, Unknown, Pass]
+    );
+}
+
+#[test]
+fn a_sector_size_that_no_pc_starts_from_is_refused() {
+    let disk = disk();
+    let mut profile = Profile::read(&disk, HostFacts::default()).unwrap();
+    profile.geometry.logical_sector = 1024;
+    assert_eq!(
+        found(&facts(&profile), "medium.sector-size").0,
+        Outcome::Block
+    );
+}
+
+#[test]
+fn damage_of_a_gpt_is_told_with_its_place() {
+    let disk = disk();
+    let plan_disk = Memory::new(512, 480 * MIB / 512);
+    let layout = schwelle_core::gpt::GptLayout {
+        disk_id: uuid::Uuid::from_u128(1),
+        entries: Vec::new(),
+    };
+    plan_disk
+        .write_at(0, &schwelle_core::mbr::protective_sector(disk.geometry()))
+        .unwrap();
+    layout.write(&plan_disk).unwrap();
+    let last = plan_disk.geometry().sectors - 1;
+    for (byte, evidence) in [
+        (
+            512 + 16,
+            "primary copy: LBA 1: the checksum of the GPT header",
+        ),
+        (last * 512, "backup copy: LBA 983039: no GPT header"),
+        (1024, "primary copy: LBA 2: the checksum of the GPT entries"),
+    ] {
+        let draft = schwelle_core::device::Draft::new(&plan_disk);
+        let at = byte / 512 * 512;
+        let mut sector = draft.read_vec(at, 512).unwrap();
+        sector[usize::try_from(byte % 512).unwrap()] ^= 1;
+        draft.write_at(at, &sector).unwrap();
+        let profile = Profile::read(&draft, HostFacts::default()).unwrap();
+        let findings = check(&facts(&profile));
+        let told = findings
+            .iter()
+            .any(|finding| finding.rule == "table.mbr" && finding.evidence.starts_with(evidence));
+        assert!(told, "{evidence}: {findings:?}");
+    }
+}

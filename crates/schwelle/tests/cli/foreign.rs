@@ -1,0 +1,74 @@
+//! Running programs that others wrote. A missing one fails the test: `tools/install-test-tools.sh` brings them.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use crate::support::{Lab, Run};
+
+/// Runs a program that must succeed.
+pub(crate) fn tool(name: &str, args: &[&str]) -> Run {
+    let run = tool_any(name, args);
+    assert_eq!(run.code, 0, "{name} {args:?}: {}{}", run.stdout, run.stderr);
+    run
+}
+
+/// Runs a program, however it ends.
+pub(crate) fn tool_any(name: &str, args: &[&str]) -> Run {
+    let output = Command::new(name).args(args).stdin(Stdio::null()).output();
+    let output = output
+        .unwrap_or_else(|error| panic!("{name}: {error} (tools/install-test-tools.sh brings it)"));
+    let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
+    Run {
+        code: output.status.code().unwrap_or(-1),
+        stdout: text(output.stdout),
+        stderr: text(output.stderr),
+    }
+}
+
+/// Copies a stretch of an image into a file of its own.
+pub(crate) fn extract(image: &Path, (offset, len): (u64, u64), to: &Path) {
+    use std::io::{Seek, SeekFrom};
+    let mut source = fs::File::open(image).unwrap();
+    source.seek(SeekFrom::Start(offset)).unwrap();
+    std::io::copy(&mut source.take(len), &mut fs::File::create(to).unwrap()).unwrap();
+}
+
+/// A volume mounted read-only through the NTFS utilities' own driver.
+pub(crate) struct Mounted(pub(crate) PathBuf);
+
+impl Mounted {
+    pub(crate) fn new(lab: &Lab, volume: &Path) -> Self {
+        let at = lab.path("mounted");
+        fs::create_dir_all(&at).unwrap();
+        tool(
+            "ntfs-3g",
+            &["-o", "ro", volume.to_str().unwrap(), at.to_str().unwrap()],
+        );
+        Self(at)
+    }
+
+    /// Path and hash of every file.
+    pub(crate) fn hashes(&self) -> BTreeMap<PathBuf, blake3::Hash> {
+        let (mut hashes, mut folders) = (BTreeMap::new(), vec![self.0.clone()]);
+        while let Some(folder) = folders.pop() {
+            for entry in fs::read_dir(folder).unwrap() {
+                let entry = entry.unwrap();
+                if entry.file_type().unwrap().is_dir() {
+                    folders.push(entry.path());
+                } else {
+                    hashes.insert(entry.path(), crate::support::hash(&entry.path()));
+                }
+            }
+        }
+        hashes
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        Command::new("umount").arg(&self.0).status().ok();
+    }
+}
