@@ -43,7 +43,7 @@ shot() {
 
 shot survey 11 "schwelle survey disks/*.img"
 shot check-ready 9 "schwelle check disks/beacon.img"
-shot check-blocked 10 "schwelle check disks/harbour.img"
+shot check-blocked 9 "schwelle check disks/harbour.img"
 shot rules 13 "schwelle rules volume.hibernation"
 shot plan 11 "schwelle plan disks/beacon.img"
 shot convert 10 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM

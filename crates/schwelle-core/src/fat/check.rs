@@ -108,6 +108,7 @@ mod tests {
     use super::super::{DosTime, FatWriter};
     use super::*;
     use crate::device::{BlockDevice, Extent, Lba, MIB, Memory, ReadDevice};
+    use proptest::prelude::*;
 
     fn volume(sector: u32, size: u64) -> Memory {
         let disk = Memory::new(sector, size / u64::from(sector));
@@ -179,6 +180,38 @@ mod tests {
             disk.write_at(at / 512 * 512, &sector).unwrap();
             let faults = FatVolume::open(&disk).unwrap().check().unwrap().join("; ");
             assert!(faults.contains(expected), "{faults}");
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
+        #[test]
+        fn any_set_of_names_reads_back(
+            files in prop::collection::btree_map("[a-zA-Z0-9äß水._ ()~-]{1,40}", 0usize..20_000, 1..60),
+            folder in "[a-z]{1,20}",
+        ) {
+            let disk = Memory::new(512, 100 * MIB / 512);
+            let extent = Extent::new(Lba(0), disk.geometry().sectors).unwrap();
+            let time = DosTime { date: 0x5B77, time: 0 };
+            let mut writer = FatWriter::new(&disk, extent, 1, *b"X          ", time).unwrap();
+            let mut written = Vec::new();
+            for (name, len) in &files {
+                // Names that FAT cannot hold, or that differ in case only, are refused and leave no trace.
+                let content = vec![u8::try_from(name.len()).unwrap(); *len];
+                if writer.write_file(&[&folder, name], &content).is_ok() {
+                    written.push((name.clone(), content));
+                }
+            }
+            writer.finish().unwrap();
+            let fat = FatVolume::open(&disk).unwrap();
+            prop_assert_eq!(fat.check().unwrap(), Vec::<String>::new());
+            let listed = fat.find(&folder).unwrap().map_or(0, |found| fat.read_dir(&found).unwrap().len());
+            prop_assert_eq!(listed, written.len());
+            for (name, content) in written {
+                let file = fat.find(&format!("{folder}\\{name}")).unwrap().unwrap();
+                prop_assert_eq!(&file.name, &name);
+                prop_assert!(fat.read_file(&file, 1 << 20).unwrap() == content);
+            }
         }
     }
 

@@ -10,11 +10,13 @@ use crate::bytes::{u32_at, utf16_lossy};
 /// Attribute type codes.
 pub(super) mod kind {
     pub(crate) const ATTRIBUTE_LIST: u32 = 0x20;
+    pub(crate) const FILE_NAME: u32 = 0x30;
     pub(crate) const VOLUME_NAME: u32 = 0x60;
     pub(crate) const VOLUME_INFORMATION: u32 = 0x70;
     pub(crate) const DATA: u32 = 0x80;
     pub(crate) const INDEX_ROOT: u32 = 0x90;
     pub(crate) const INDEX_ALLOCATION: u32 = 0xA0;
+    pub(crate) const BITMAP: u32 = 0xB0;
     pub(crate) const REPARSE_POINT: u32 = 0xC0;
     pub(crate) const END: u32 = 0xFFFF_FFFF;
 }

@@ -99,6 +99,13 @@ pub(super) fn parse_block(mut bytes: Vec<u8>) -> Result<Node, &'static str> {
     parse_node(bytes.get(24..).unwrap_or_default())
 }
 
+/// The name in a file name attribute, or in the key of an index entry, which has the same shape.
+pub(super) fn file_name(value: &[u8]) -> Option<String> {
+    let (head, tail) = RawFileName::ref_from_prefix(value).ok()?;
+    tail.get(..usize::from(head.name_units).saturating_mul(2))
+        .map(utf16_lossy)
+}
+
 fn parse_node(bytes: &[u8]) -> Result<Node, &'static str> {
     let (head, _) = RawNode::ref_from_prefix(bytes).map_err(|_| "an index node is cut off")?;
     let range = |value: U32| usize::try_from(value.get()).unwrap_or(usize::MAX);
@@ -124,16 +131,13 @@ fn parse_node(bytes: &[u8]) -> Result<Node, &'static str> {
             return Ok(node);
         }
         let key = whole.get(size_of::<RawEntry>()..).unwrap_or_default();
-        let (name, tail) =
-            RawFileName::ref_from_prefix(key).map_err(|_| "a file name in an index is cut off")?;
-        let units = tail
-            .get(..usize::from(name.name_units).saturating_mul(2))
-            .ok_or("a file name in an index is cut off")?;
-        if name.namespace != DOS_ONLY {
+        let cut_off = "a file name in an index is cut off";
+        let (head, _) = RawFileName::ref_from_prefix(key).map_err(|_| cut_off)?;
+        if head.namespace != DOS_ONLY {
             node.entries.push(DirEntry {
-                name: utf16_lossy(units),
+                name: file_name(key).ok_or(cut_off)?,
                 record: record_number(entry.record.get()),
-                is_directory: name.flags.get() & DIRECTORY_FLAG != 0,
+                is_directory: head.flags.get() & DIRECTORY_FLAG != 0,
             });
         }
         rest = rest.get(len..).unwrap_or_default();

@@ -8,6 +8,7 @@
 
 mod attribute;
 mod attribute_list;
+mod audit;
 mod boot_sector;
 mod file_record;
 mod fixup;
@@ -17,6 +18,7 @@ mod runlist;
 mod stream;
 mod volume;
 
+pub use audit::{Audit, AuditFault};
 pub use boot_sector::NtfsShape;
 pub use health::{LogState, VolumeFlags};
 pub use index::DirEntry;

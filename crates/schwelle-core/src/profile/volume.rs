@@ -3,7 +3,7 @@
 use crate::device::{DeviceError, ReadDevice};
 use crate::encryption::{self, EncryptionState};
 use crate::fat::{self, FatKind};
-use crate::ntfs::{LogState, NtfsError, NtfsShape, NtfsVolume};
+use crate::ntfs::{Audit, LogState, NtfsError, NtfsShape, NtfsVolume};
 
 /// Kind of content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -60,6 +60,8 @@ pub struct NtfsHealth {
     pub hibernated: bool,
     /// Copies that do not match.
     pub faults: Vec<String>,
+    /// Whether its books balance.
+    pub audit: Audit,
 }
 
 /// What a partition holds.
@@ -153,6 +155,7 @@ impl Volume {
             log: volume.log_state()?,
             hibernated: volume.is_hibernated()?,
             faults: volume.check_copies()?,
+            audit: volume.audit()?,
         };
         Ok(Self {
             label: flags.label,

@@ -1,9 +1,9 @@
 //! Rules about the volumes: only what was closed cleanly and is open to reading may be worked on.
 
-use super::{Answer, Facts, Rule};
+use super::{Answer, Facts, Outcome, Rule};
 use crate::encryption::EncryptionState;
 use crate::mbr::Kind;
-use crate::ntfs::LogState;
+use crate::ntfs::{Audit, LogState};
 use crate::profile::{NtfsHealth, Origin, Partition, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
@@ -36,9 +36,10 @@ pub(super) static RULES: &[Rule] = &[
     },
     Rule {
         id: "volume.consistent",
-        question: "Do the copies of the volumes' vital structures match?",
-        why: "NTFS keeps a mirror of its first file records and a copy of its boot sector. Where they differ, the volume was damaged or \
-              cut short.",
+        question: "Do the volumes' books balance?",
+        why: "Every file record is read: each cluster must belong to one file only and be marked in use, and the mirror of the first records \
+              and the copy of the boot sector must match. Where they do not, the volume was damaged or cut short, and its own system \
+              should mend it before anything is changed around it.",
         check: consistent,
     },
     Rule {
@@ -132,17 +133,34 @@ fn clean(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn consistent(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy =
+    const REMEDY: &str =
         "Start Windows, let it check the volume (chkdsk /f), shut down completely and check again.";
-    ntfs_volumes(facts)
-        .flat_map(|(partition, health)| {
-            health
-                .faults
-                .iter()
-                .map(|fault| Answer::block(partition.title(), fault, remedy))
-                .collect::<Vec<_>>()
-        })
-        .collect()
+    let answers = ntfs_volumes(facts).map(|(partition, health)| {
+        let copies = health
+            .faults
+            .iter()
+            .map(|fault| Answer::block(partition.title(), fault, REMEDY));
+        let books = health.audit.faults.iter().map(|fault| {
+            let outcome = if fault.is_harmless() {
+                Outcome::Caution
+            } else {
+                Outcome::Block
+            };
+            Answer::new(outcome, partition.title(), fault.to_string(), REMEDY)
+        });
+        let mut answers: Vec<Answer> = copies.chain(books).collect();
+        if answers.is_empty() {
+            let Audit {
+                files, clusters, ..
+            } = health.audit;
+            let evidence = format!(
+                "{files} files and folders, {clusters} clusters: records, runlists and bitmap agree"
+            );
+            answers.push(Answer::pass(partition.title(), evidence));
+        }
+        answers
+    });
+    answers.flatten().collect()
 }
 
 fn matches_type(facts: &Facts<'_>) -> Vec<Answer> {

@@ -5,7 +5,7 @@ use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
 use super::common::{answer, head, paragraph, partitions};
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Tone, toned};
-use crate::text::{cut, pad, safe, typed};
+use crate::text::{pad, safe, typed};
 
 /// All findings, the worst first.
 pub(crate) fn render(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
@@ -21,13 +21,10 @@ pub(crate) fn render(disk: &Disk, judgement: &Judgement, columns: usize) -> Stri
         )
     );
     for finding in telling {
-        let line = format!(
-            "  {} {}: {}",
-            pad(finding.rule, 22),
-            safe(&finding.subject),
-            safe(&finding.evidence)
-        );
-        text += &format!("{}\n", cut(&line, columns));
+        const INDENT: usize = 25;
+        let told = format!("{}: {}", finding.subject, finding.evidence);
+        let told = paragraph("", &told, INDENT, columns);
+        text += &format!("  {} {}", pad(finding.rule, 22), told.trim_start());
     }
     let ids: Vec<&str> = silent.iter().map(|finding| finding.rule).collect();
     text += &paragraph("Nothing found against it: ", &ids.join(", "), 2, columns);

@@ -1,6 +1,6 @@
 //! Disks that are refused: with the rule's id, evidence and a remedy, exit code 1, and not a byte changed.
 
-use schwelle_core::device::Extent;
+use schwelle_core::device::{BlockDevice, Extent, ReadDevice};
 use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
 use schwelle_core::mbr::protective_sector;
 use schwelle_demo::{Asset, DiskBuilder, MbrEntry, Standard, edit_file, mark_dirty};
@@ -118,6 +118,21 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         let last = windows.last();
         disk.bytes(last, &[0; 512]).unwrap();
     }),
+    (
+        "cluster in use but marked free",
+        "volume.consistent",
+        "are marked free",
+        |disk| {
+            // A volume's boot sector owns its first cluster; its bit is the first of the bitmap.
+            let boot = standard(disk).boot;
+            let window = schwelle_core::device::Window::new(disk.device(), boot).unwrap();
+            let volume = schwelle_core::ntfs::NtfsVolume::open(&window).unwrap();
+            let bitmap = volume.open_file(6).unwrap().runs()[0].lcn.unwrap() * 4096;
+            let mut bytes = window.read_vec(bitmap, 512).unwrap();
+            bytes[0] &= !1;
+            window.write_at(bitmap, &bytes).unwrap();
+        },
+    ),
     (
         "record torn",
         "volume.readable",

@@ -9,6 +9,7 @@
 mod blocked;
 mod cautions;
 mod convert;
+mod devices;
 mod foreign;
 mod json;
 mod readers;

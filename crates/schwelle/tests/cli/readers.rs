@@ -131,6 +131,12 @@ fn files_in_many_pieces_are_read_as_the_driver_reads_them() {
         let ours = schwelle_core::ntfs::NtfsVolume::open(&device).unwrap();
         assert_eq!(ours.shape().cluster_bytes.to_string(), cluster);
         assert_eq!(ours.check_copies().unwrap(), Vec::<String>::new());
+        let audit = ours.audit().unwrap();
+        assert_eq!(
+            (audit.faults, audit.files > 300),
+            (Vec::new(), true),
+            "{cluster}"
+        );
         let file = ours
             .open_file(ours.find("one").unwrap().unwrap().record)
             .unwrap();

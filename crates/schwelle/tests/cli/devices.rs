@@ -1,0 +1,113 @@
+//! Block devices: images attached to the kernel's loop driver, at both sector sizes.
+
+use std::path::{Path, PathBuf};
+
+use crate::foreign::{tool, tool_any};
+use crate::support::{Lab, hash};
+
+/// A loop device on a stretch of an image, detached at the end.
+struct Attached(PathBuf);
+
+impl Attached {
+    fn new(image: &Path, more: &[&str]) -> Self {
+        let args = [&["--find", "--show"], more, &[image.to_str().unwrap()]].concat();
+        Self(tool("losetup", &args).stdout.trim().into())
+    }
+
+    fn path(&self) -> &str {
+        self.0.to_str().unwrap()
+    }
+}
+
+impl Drop for Attached {
+    fn drop(&mut self) {
+        tool_any("losetup", &["--detach", self.path()]);
+    }
+}
+
+#[test]
+fn a_block_device_is_checked_converted_and_rehearsed_at_its_own_sector_size() {
+    for sector in [512, 4096] {
+        let lab = Lab::new();
+        let (image, _) = lab.standard("disk.img", sector);
+        let disk = Attached::new(&image, &["--sector-size", &sector.to_string()]);
+        let survey = lab.run(&["survey", disk.path(), "--json"]).json();
+        assert_eq!(
+            (
+                &survey["disks"][0]["sector_bytes"],
+                &survey["disks"][0]["answer"]
+            ),
+            (&sector.into(), &"ready".into())
+        );
+
+        let wrong = if sector == 512 { "4096" } else { "512" };
+        let run = lab.run(&["check", disk.path(), "--sector-size", wrong]);
+        assert_eq!(run.code, 2);
+        assert!(
+            run.stderr.contains("Leave --sector-size out"),
+            "{}",
+            run.stderr
+        );
+
+        // The image behind the device is in use by it.
+        let before = hash(&image);
+        let run = lab.convert(&image, "no-job", &[]);
+        assert_eq!(run.code, 1);
+        assert!(
+            run.stdout.contains("medium.in-use") && run.stdout.contains(disk.path()),
+            "{}",
+            run.stdout
+        );
+        assert_eq!(hash(&image), before);
+
+        let run = lab.convert(&disk.0, "job", &["--json"]);
+        assert_eq!(
+            (run.code, &run.json()["rehearsal"]["starts"]),
+            (0, &true.into()),
+            "{}",
+            run.stderr
+        );
+        assert_eq!(lab.run(&["rehearse", disk.path(), "--quiet"]).code, 0);
+        let path = disk.path().to_owned();
+        drop(disk);
+        assert_eq!(
+            lab.run(&["rehearse", image.to_str().unwrap(), "--quiet"])
+                .code,
+            0,
+            "{path}"
+        );
+    }
+}
+
+#[test]
+fn a_mounted_device_is_refused_with_the_place_where_it_is_mounted() {
+    let lab = Lab::new();
+    let (image, places) = lab.standard("disk.img", 512);
+    let (offset, size) = (places.windows.first.0 * 512, places.windows.sectors() * 512);
+    let volume = Attached::new(
+        &image,
+        &[
+            "--offset",
+            &offset.to_string(),
+            "--sizelimit",
+            &size.to_string(),
+        ],
+    );
+    let at = lab.path("mounted");
+    std::fs::create_dir(&at).unwrap();
+    tool(
+        "ntfs-3g",
+        &["-o", "ro", volume.path(), at.to_str().unwrap()],
+    );
+    let check = lab.run(&["check", volume.path()]);
+    let convert = lab.convert(&volume.0, "job", &[]);
+    tool("umount", &[at.to_str().unwrap()]);
+    assert_eq!((check.code, convert.code), (1, 1));
+    let told = format!("is mounted at {}", at.display());
+    assert!(
+        check.stdout.contains("medium.in-use") && check.stdout.contains(&told),
+        "{}",
+        check.stdout
+    );
+    assert!(!lab.path("job").exists());
+}
