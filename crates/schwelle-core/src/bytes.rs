@@ -1,9 +1,10 @@
 //! Bounds-checked reading of little-endian fields, for the parsers of variable shapes.
 //!
-//! Every accessor takes an offset from a disk, so none may panic: what lies outside the buffer is `None`, and the
-//! parser turns that into its own error with the place.
+//! Every accessor takes an offset from a disk, so none may panic: what lies outside the buffer is
+//! `None`, and the parser turns that into its own error with the place.
 
-/// A source of bytes with a length: a file on a volume, or a buffer. What a hive or a PE image is read from.
+/// A source of bytes with a length: a file on a volume, or a buffer. What a hive or a PE image is
+/// read from.
 pub trait ReadBytes {
     /// The error of the source.
     type Error: std::error::Error + Send + Sync + 'static;
@@ -75,7 +76,8 @@ pub fn u64_at(bytes: &[u8], offset: usize) -> Option<u64> {
     array_at(bytes, offset).map(u64::from_le_bytes)
 }
 
-/// UTF-16 (little-endian) text; what is not valid becomes the replacement character. An odd last byte is ignored.
+/// UTF-16 (little-endian) text; what is not valid becomes the replacement character. An odd last
+/// byte is ignored.
 pub fn utf16_lossy(bytes: &[u8]) -> String {
     let units = bytes.chunks_exact(2).filter_map(|pair| u16_at(pair, 0));
     char::decode_utf16(units)

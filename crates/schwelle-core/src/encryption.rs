@@ -1,15 +1,17 @@
 //! Encrypted volumes: not opened, but their state is told from their own metadata.
 //!
-//! The volume header carries the name `-FVE-FS-` and the places of three metadata blocks (each: a head of 64 bytes, a header
-//! of 48 with the size of what follows, then entries). Facts as free implementations agree on them; a made-up volume is
-//! read by one of those in the tests of the crate `schwelle`. Not supported: the first version of the format (its
-//! volumes are recognised, their state is not told).
+//! The volume header carries the name `-FVE-FS-` and the places of three metadata blocks (each: a
+//! head of 64 bytes, a header of 48 with the size of what follows, then entries). Facts as free
+//! implementations agree on them; a made-up volume is read by one of those in the tests of the
+//! crate `schwelle`. Not supported: the first version of the format (its volumes are recognised,
+//! their state is not told).
 
 use crate::bytes::{u16_at, u32_at, u64_at};
 use crate::device::ReadDevice;
 
 const MARK: &[u8] = b"-FVE-FS-";
-/// Volumes to go carry a FAT-like header, with this in its place (at 3) and the metadata's GUID further on.
+/// Volumes to go carry a FAT-like header, with this in its place (at 3) and the metadata's GUID
+/// further on.
 const TO_GO_MARK: &[u8] = b"MSWIN4.1";
 const TO_GO_GUID: [u8; 16] = [
     0x3B, 0xD6, 0x67, 0x49, 0x29, 0x2E, 0xD8, 0x4A, 0x83, 0x99, 0xF6, 0xA3, 0x39, 0xE3, 0xD0, 0x01,
@@ -43,7 +45,8 @@ pub enum EncryptionState {
     NotTold,
 }
 
-/// The state of the volume on `device`; `None` when its first sector is not that of an encrypted volume.
+/// The state of the volume on `device`; `None` when its first sector is not that of an encrypted
+/// volume.
 pub fn recognise(device: &dyn ReadDevice, first_sector: &[u8]) -> Option<EncryptionState> {
     let name = first_sector.get(3..11)?;
     let to_go = name == TO_GO_MARK && first_sector.get(TO_GO_GUID_AT..)?.starts_with(&TO_GO_GUID);

@@ -38,7 +38,8 @@ impl Asset {
         }
     }
 
-    /// Unpacks the volume to byte `offset` of `device`. Stretches of zeros are not written, so that the disk stays sparse.
+    /// Unpacks the volume to byte `offset` of `device`. Stretches of zeros are not written, so that
+    /// the disk stays sparse.
     pub(crate) fn unpack(self, device: &dyn BlockDevice, offset: u64) -> Result<()> {
         let packed = self.packed(device.geometry().logical_sector);
         let mut decoder = StreamingDecoder::new(packed)

@@ -61,8 +61,8 @@ impl<'a> DiskBuilder<'a> {
         }
     }
 
-    /// The standard system disk: boot volume (active) and Windows volume, the rest unused; with this signature and computer's
-    /// name (eleven letters).
+    /// The standard system disk: boot volume (active) and Windows volume, the rest unused; with
+    /// this signature and computer's name (eleven letters).
     pub fn standard(&self, signature: u32, computer: &str) -> Result<Standard> {
         let places = self.standard_places();
         self.volume(Asset::Boot, places.boot)?;
@@ -93,7 +93,8 @@ impl<'a> DiskBuilder<'a> {
         asset.unpack(self.device, offset)
     }
 
-    /// Writes a boot record with these entries; the boot code is a jump to itself, so that it is not empty.
+    /// Writes a boot record with these entries; the boot code is a jump to itself, so that it is
+    /// not empty.
     pub fn boot_record(&self, at: Lba, signature: u32, entries: &[MbrEntry]) -> Result<()> {
         let mut sector = vec![0; self.device.geometry().logical_sector as usize];
         if at == Lba(0) {
@@ -132,8 +133,8 @@ impl<'a> DiskBuilder<'a> {
         self.device
     }
 
-    /// Makes the volume at `extent` look encrypted: a header with its mark, and metadata that says so. The volume's first sector is
-    /// overwritten.
+    /// Makes the volume at `extent` look encrypted: a header with its mark, and metadata that says
+    /// so. The volume's first sector is overwritten.
     pub fn encrypt(&self, extent: Extent) -> Result<()> {
         const METADATA_AT: [u64; 3] = [32 * MIB, 64 * MIB, 96 * MIB];
         let sector = self.device.geometry().logical_sector;
@@ -155,7 +156,8 @@ impl<'a> DiskBuilder<'a> {
         let size = extent.sectors() * u64::from(sector);
         let mut block = vec![0; 64 + 48];
         block[..8].copy_from_slice(b"-FVE-FS-");
-        // Version 2, state "encrypted" now and next, size of the volume, its header's place, the blocks' places.
+        // Version 2, state "encrypted" now and next, size of the volume, its header's place, the
+        // blocks' places.
         for (at, value) in [(8, 64u16), (10, 2), (12, 4), (14, 4)] {
             block[at..at + 2].copy_from_slice(&value.to_le_bytes());
         }
@@ -165,7 +167,8 @@ impl<'a> DiskBuilder<'a> {
             block[at..at + 8].copy_from_slice(&offset.to_le_bytes());
         }
         block[56..64].copy_from_slice(&(128 * MIB).to_le_bytes());
-        // The volume's master key, protected by a recovery password, and its data key; each with the encrypted key itself.
+        // The volume's master key, protected by a recovery password, and its data key; each with
+        // the encrypted key itself.
         let head =
             |len: u16, kind: u16, value: u16| [len, kind, value, 1].map(u16::to_le_bytes).concat();
         let encrypted_key = |kind| [head(80, kind, 5), vec![0x5A; 72]].concat();
@@ -187,7 +190,8 @@ impl<'a> DiskBuilder<'a> {
     }
 }
 
-/// Gives the computer in the registry on the Windows volume at `extent` another name of eleven letters.
+/// Gives the computer in the registry on the Windows volume at `extent` another name of eleven
+/// letters.
 pub(crate) fn rename_computer(device: &dyn BlockDevice, extent: Extent, name: &str) -> Result<()> {
     let (old, new) = (utf16_bytes(ASSET_COMPUTER), utf16_bytes(name));
     replace_bytes(device, extent, SYSTEM_HIVE, &old, &new)

@@ -34,7 +34,8 @@ pub fn disks() -> &'static [DemoDisk] {
     &[
         DemoDisk {
             file: "lantern.img",
-            story: "The lamp room's PC: Windows in BIOS mode, shut down properly, some space left at the end.",
+            story: "The lamp room's PC: Windows in BIOS mode, shut down properly, some space \
+                left at the end.",
             mib: SYSTEM_MIB,
             blocked_by: None,
             build: |disk| disk.standard(0x51C3_A7E5, "LANTERN-ONE").map(drop),
@@ -48,7 +49,8 @@ pub fn disks() -> &'static [DemoDisk] {
         },
         DemoDisk {
             file: "foghorn.img",
-            story: "The foghorn's PC was switched off with fast start-up: its session still sleeps on the disk.",
+            story: "The foghorn's PC was switched off with fast start-up: its session still \
+                sleeps on the disk.",
             mib: SYSTEM_MIB,
             blocked_by: Some("volume.hibernation"),
             build: |disk| {
@@ -70,7 +72,8 @@ pub fn disks() -> &'static [DemoDisk] {
         },
         DemoDisk {
             file: "chartroom.img",
-            story: "The chart room's PC: everything in order, but the partitions fill the disk to the end.",
+            story: "The chart room's PC: everything in order, but the partitions fill the disk \
+                to the end.",
             mib: 213,
             blocked_by: Some("room.esp"),
             build: |disk| disk.standard(0xC4A2_7000, "CHART-TABLE").map(drop),
@@ -95,7 +98,8 @@ pub fn disks() -> &'static [DemoDisk] {
         },
         DemoDisk {
             file: "signal.img",
-            story: "The signal mast's PC: somebody marked a second partition active while searching for a fault.",
+            story: "The signal mast's PC: somebody marked a second partition active while \
+                searching for a fault.",
             mib: SYSTEM_MIB,
             blocked_by: Some("system.active"),
             build: |disk| {

@@ -1,4 +1,5 @@
-//! Changes files on an NTFS volume in place, for the stories that need it. Length and clusters stay as they are.
+//! Changes files on an NTFS volume in place, for the stories that need it. Length and clusters stay
+//! as they are.
 
 use anyhow::{Context, Result, bail, ensure};
 use schwelle_core::bytes::{u16_at, u32_at};
@@ -24,17 +25,20 @@ pub fn edit_file(
     let cluster = volume.shape().cluster_bytes as usize;
     content.resize(content.len().next_multiple_of(cluster), 0);
     for run in file.runs() {
-        let Some(lcn) = run.lcn else { continue };
-        let from = usize::try_from(run.vcn)? * cluster;
+        let Some(start) = run.lcn.and_then(|lcn| volume.shape().byte_of(lcn)) else {
+            continue;
+        };
+        let from = usize::try_from(run.vcn.0)? * cluster;
         let to = (from + usize::try_from(run.clusters)? * cluster).min(content.len());
         if from < to {
-            window.write_at(lcn * cluster as u64, &content[from..to])?;
+            window.write_at(start, &content[from..to])?;
         }
     }
     Ok(())
 }
 
-/// Replaces every occurrence of `old` in the file at `path` by `new`, which is as long. There must be one at least.
+/// Replaces every occurrence of `old` in the file at `path` by `new`, which is as long. There must
+/// be one at least.
 pub fn replace_bytes(
     device: &dyn BlockDevice,
     extent: Extent,
@@ -65,7 +69,7 @@ pub fn mark_dirty(device: &dyn BlockDevice, extent: Extent) -> Result<()> {
     let volume = NtfsVolume::open(&window)?;
     let shape = *volume.shape();
     let original = volume.record_offset(VOLUME_RECORD).context("no record 3")?;
-    let mirror = shape.mirror_lcn * u64::from(shape.cluster_bytes)
+    let mirror = shape.mirror_lcn.0 * u64::from(shape.cluster_bytes)
         + VOLUME_RECORD * u64::from(shape.record_bytes);
     let cluster = u64::from(shape.cluster_bytes);
     for offset in [original, mirror] {
@@ -77,7 +81,8 @@ pub fn mark_dirty(device: &dyn BlockDevice, extent: Extent) -> Result<()> {
         )?;
         let record = &mut bytes[usize::try_from(offset - base)?..];
         let mut at = usize::from(u16_at(record, 0x14).context("record is cut off")?);
-        // Walk the attributes to the volume information (70h); its flags are two bytes at 10 of the value.
+        // Walk the attributes to the volume information (70h); its flags are two bytes at 10 of the
+        // value.
         while u32_at(record, at) != Some(0x70) {
             match u32_at(record, at + 4) {
                 Some(len) if len > 0 => at += len as usize,

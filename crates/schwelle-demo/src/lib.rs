@@ -1,8 +1,10 @@
-//! The demo disks of Schwelle: system disks of a made-up lighthouse service, on which the whole job can be tried.
+//! The demo disks of Schwelle: system disks of a made-up lighthouse service, on which the whole job
+//! can be tried.
 //!
-//! The NTFS volumes in `assets/` were made by the NTFS utilities (`standins/volumes.sh` makes them again), the boot programs are
-//! stand-ins that real firmware can start (`standins/build.sh`). [`DiskBuilder`] lays them out on a disk and changes what a
-//! story needs; [`disks`] is the list of stories. Tests build their disks with the same builder.
+//! The NTFS volumes in `assets/` were made by the NTFS utilities (`standins/volumes.sh` makes them
+//! again), the boot programs are stand-ins that real firmware can start (`standins/build.sh`).
+//! [`DiskBuilder`] lays them out on a disk and changes what a story needs; [`disks`] is the list of
+//! stories. Tests build their disks with the same builder.
 
 mod assets;
 mod builder;

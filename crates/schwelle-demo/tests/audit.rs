@@ -32,7 +32,7 @@ impl Patient<'_> {
 
     /// First cluster of a file.
     fn first_cluster(&self, record: u64) -> u64 {
-        self.with(|volume| volume.open_file(record).unwrap().runs()[0].lcn.unwrap())
+        self.with(|volume| volume.open_file(record).unwrap().runs()[0].lcn.unwrap().0)
     }
 
     /// Changes bytes at an offset of the volume.
@@ -99,7 +99,8 @@ fn first_of_runlist(runs: &[u8]) -> u64 {
 
 type Damage = fn(&Patient<'_>);
 
-/// What is expected of the audit's one fault, and the damage. `A` and `B` stand for the two files' records.
+/// What is expected of the audit's one fault, and the damage. `A` and `B` stand for the two files'
+/// records.
 const DAMAGES: &[(&str, Damage)] = &[
     (
         "cluster 40000 and 0 more are marked in use but belong to no file",

@@ -142,7 +142,8 @@ fn a_power_cut_at_any_write_leaves_the_old_disk_or_the_new_one() {
         to.write_at(offset, &bytes).unwrap();
     };
     let mut cases = 0;
-    // Power goes behind step n. What was flushed is on the medium; of the rest: all, none, or all but one.
+    // Power goes behind step n. What was flushed is on the medium; of the rest: all, none, or all
+    // but one.
     for n in 0..=steps.len() {
         let done = &steps[..n];
         let flushed = done

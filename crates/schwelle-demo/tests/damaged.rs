@@ -1,5 +1,5 @@
-//! Hostile disks: thousands of damaged copies of the demo disk are read by everything that reads, without a panic and in bounded
-//! time. Nothing is asserted of the answers but that there is one.
+//! Hostile disks: thousands of damaged copies of the demo disk are read by everything that reads,
+//! without a panic and in bounded time. Nothing is asserted of the answers but that there is one.
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
@@ -18,7 +18,8 @@ use uuid::Uuid;
 
 const CASES: u64 = 1500;
 
-/// More of them, for a long run: `SCHWELLE_CASES=100000 cargo test --release -p schwelle-demo --test damaged`.
+/// More of them, for a long run: `SCHWELLE_CASES=100000 cargo test --release -p schwelle-demo
+/// --test damaged`.
 fn cases() -> u64 {
     std::env::var("SCHWELLE_CASES")
         .ok()
@@ -42,7 +43,8 @@ impl Seeded {
     }
 }
 
-/// Byte places with structures of their own: table, boot sectors, file records, hives, boot store, programs.
+/// Byte places with structures of their own: table, boot sectors, file records, hives, boot store,
+/// programs.
 fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
     let mut targets = vec![(0, 512), (512, 33 * 512)];
     for extent in [places.boot, places.windows] {
@@ -68,7 +70,7 @@ fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
             targets.extend(
                 file.runs()
                     .iter()
-                    .filter_map(|run| Some((base + run.lcn? * 4096, 4096))),
+                    .filter_map(|run| Some((base + run.lcn?.0 * 4096, 4096))),
             );
         }
     }

@@ -1,4 +1,5 @@
-//! Rules about circumstances that an image cannot bring about: each changed in the facts, one at a time.
+//! Rules about circumstances that an image cannot bring about: each changed in the facts, one at a
+//! time.
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 

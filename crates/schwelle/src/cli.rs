@@ -5,8 +5,8 @@ use schwelle_core::gpt::place::{EspWish, PlaceWish};
 
 use crate::commands;
 
-/// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), in place: checks it, drafts the result, rehearses its start, and only
-/// then writes.
+/// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), in place: checks it, drafts the result,
+/// rehearses its start, and only then writes.
 #[derive(Debug, Parser)]
 #[command(
     name = "schwelle",

@@ -1,4 +1,5 @@
-//! Errors as the technician meets them: what, where, why it matters, the next command; and the exit code.
+//! Errors as the technician meets them: what, where, why it matters, the next command; and the exit
+//! code.
 
 use std::path::{Path, PathBuf};
 
@@ -91,7 +92,8 @@ impl CliError {
         let why = match kind {
             Kind::Stopped => "The disk has been written, but the job's record of it is incomplete.",
             _ => {
-                "Without a complete record of what is overwritten nothing may be written; the disk is unchanged."
+                "Without a complete record of what is overwritten nothing may be written; the \
+                 disk is unchanged."
             }
         };
         Self::new(
@@ -118,9 +120,11 @@ impl CliError {
             CommitError::Stopped { .. } | CommitError::Mismatch { .. } => Self::new(
                 Kind::Stopped,
                 what,
-                "The disk is written in part. Until sector 0 is replaced it is still the old MBR disk.",
+                "The disk is written in part. Until sector 0 is replaced it is still the old MBR \
+                 disk.",
                 format!(
-                    "See what state it is in: schwelle rehearse {} . What was overwritten is saved in {}",
+                    "See what state it is in: schwelle rehearse {} . What was overwritten is \
+                     saved in {}",
                     typed(disk),
                     typed(job)
                 ),
@@ -142,7 +146,8 @@ impl From<OpenError> for CliError {
             ),
             OpenError::Truncated { .. } => (
                 "An incomplete image would give an incomplete result.",
-                "Make the image again, or name its sector size with --sector-size if it is not the default.",
+                "Make the image again, or name its sector size with --sector-size if it is not \
+                 the default.",
             ),
             OpenError::SectorSizeOfDisk { .. } => (
                 "A real disk knows its own sector size.",

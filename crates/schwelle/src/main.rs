@@ -1,7 +1,7 @@
 //! `schwelle`: takes a PC's system disk over the threshold from BIOS to UEFI.
 //!
-//! A command is one file in `commands/`: its arguments, and the function that runs it. What is shown is in `views/`; how an error
-//! becomes a sentence and an exit code is in `error.rs`.
+//! A command is one file in `commands/`: its arguments, and the function that runs it. What is
+//! shown is in `views/`; how an error becomes a sentence and an exit code is in `error.rs`.
 
 mod cli;
 mod commands;

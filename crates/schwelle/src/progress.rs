@@ -1,4 +1,5 @@
-//! Shows how a commit goes: a bar on a terminal, plain lines elsewhere, and always the log of the job.
+//! Shows how a commit goes: a bar on a terminal, plain lines elsewhere, and always the log of the
+//! job.
 
 use indicatif::{ProgressBar, ProgressStyle};
 use schwelle_core::commit::{Event, Observer};
@@ -46,7 +47,8 @@ impl<'a> Progress<'a> {
         if self.bar.is_hidden() && !self.quiet {
             eprintln!("{line}");
         }
-        // The disk's own record matters more than a line of the log: a full job folder must not stop a stage half-way.
+        // The disk's own record matters more than a line of the log: a full job folder must not
+        // stop a stage half-way.
         self.job
             .log(&format!("{} {line}", jiff::Timestamp::now()))
             .ok();

@@ -4,20 +4,30 @@ use std::path::Path;
 
 use unicode_width::UnicodeWidthChar;
 
-/// Makes text from a disk harmless and visible: control characters, direction marks and other invisible ones are shown as
-/// `\u{..}`, so that neither the terminal nor the reader is led astray.
+/// Makes text from a disk harmless and visible: control characters, direction marks and other
+/// invisible ones are shown as `\u{..}`, so that neither the terminal nor the reader is led astray.
 pub(crate) fn safe(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
-        // The bidirectional controls of Unicode (UAX #9), zero-width characters, and private or unassigned format characters.
-        let hidden = matches!(c, '\u{200B}'..='\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2060}'..='\u{206F}' | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}' | '\u{E0000}'..='\u{E0FFF}' | '\u{2028}' | '\u{2029}');
-        if c.is_control() || hidden {
+        if c.is_control() || is_hidden(c) {
             out.extend(c.escape_unicode());
         } else {
             out.push(c);
         }
     }
     out
+}
+
+/// The bidirectional controls of Unicode (UAX #9), zero-width characters, separators that break
+/// lines, and the format characters that nothing shows.
+fn is_hidden(c: char) -> bool {
+    matches!(c,
+        '\u{200B}'..='\u{200F}'
+        | '\u{2028}'..='\u{202E}'
+        | '\u{2060}'..='\u{206F}'
+        | '\u{FEFF}'
+        | '\u{FFF9}'..='\u{FFFB}'
+        | '\u{E0000}'..='\u{E0FFF}')
 }
 
 /// A path as it is typed in a shell: quoted where it must be, and harmless to show.

@@ -1,8 +1,8 @@
 //! Device elements: which partition something lies on.
 //!
-//! An element is a 16-byte options object, then a locator of 72 bytes. A RAM disk or a file on a partition nests such a locator
-//! further in, with more behind it. The MBR and the GPT form of a locator have the same length, so one can be replaced
-//! in place wherever it stands.
+//! An element is a 16-byte options object, then a locator of 72 bytes. A RAM disk or a file on a
+//! partition nests such a locator further in, with more behind it. The MBR and the GPT form of a
+//! locator have the same length, so one can be replaced in place wherever it stands.
 
 use uuid::Uuid;
 use zerocopy::little_endian::U32;
@@ -145,7 +145,8 @@ impl DeviceElement {
             && self.0.len() == OPTIONS_BYTES + LOCATOR_BYTES
     }
 
-    /// Replaces each locator for which `change` gives another; the length stays. The number replaced.
+    /// Replaces each locator for which `change` gives another; the length stays. The number
+    /// replaced.
     pub fn replace(&mut self, change: impl Fn(Locator) -> Option<Locator>) -> usize {
         let mut replaced = 0;
         for (at, locator) in self.places() {

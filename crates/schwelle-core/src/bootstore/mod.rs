@@ -1,7 +1,9 @@
 //! The boot configuration store: a registry hive of objects and their elements.
 //!
-//! Numbers of objects and elements as the systems' own documentation of the boot configuration data gives them; the layout of device elements as seen in stores and checked in the tests. [`BootStore`]
-//! gives a typed view of the tree; [`translate`] takes a store from BIOS to UEFI form.
+//! Numbers of objects and elements as the systems' own documentation of the boot configuration data
+//! gives them; the layout of device elements as seen in stores and checked in the tests.
+//! [`BootStore`] gives a typed view of the tree; [`translate`] takes a store from BIOS to UEFI
+//! form.
 
 #![warn(clippy::indexing_slicing)]
 

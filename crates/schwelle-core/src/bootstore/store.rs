@@ -206,7 +206,8 @@ impl BootStore {
         self.object(object::BOOT_MANAGER)
     }
 
-    /// The entry that the boot manager starts when nobody chooses: the default, else the first of the menu.
+    /// The entry that the boot manager starts when nobody chooses: the default, else the first of
+    /// the menu.
     pub fn default_entry(&self) -> Option<BootObject<'_>> {
         let manager = self.manager()?;
         let id = manager

@@ -1,5 +1,5 @@
-//! Takes a store from BIOS to UEFI form. Everything not named here stays: menu order, timeout, languages, custom entries,
-//! debugging settings.
+//! Takes a store from BIOS to UEFI form. Everything not named here stays: menu order, timeout,
+//! languages, custom entries, debugging settings.
 
 use uuid::Uuid;
 
@@ -44,7 +44,8 @@ pub struct Translated {
     pub devices: usize,
     /// Programs whose path is now the UEFI one: title and new path.
     pub paths: Vec<(String, String)>,
-    /// Entries with a device on another MBR disk, or on a partition that is not there: kept as they were.
+    /// Entries with a device on another MBR disk, or on a partition that is not there: kept as they
+    /// were.
     pub foreign: Vec<String>,
 }
 

@@ -68,7 +68,8 @@ fn transfers(geometry: Geometry, extent: Extent) -> impl Iterator<Item = (u64, u
         })
 }
 
-/// Writes the stages of `set` to `disk`, taking the bytes from `draft`. Each stage is flushed before the next begins.
+/// Writes the stages of `set` to `disk`, taking the bytes from `draft`. Each stage is flushed
+/// before the next begins.
 pub fn apply(
     draft: &dyn ReadDevice,
     set: &ChangeSet,
@@ -108,8 +109,8 @@ pub fn apply(
 
 /// Reads back every extent of `set` and compares it with `draft`.
 ///
-/// The draft holds every sector of the set itself, so this compares with what was meant even when the draft lies over the very
-/// disk that was written.
+/// The draft holds every sector of the set itself, so this compares with what was meant even when
+/// the draft lies over the very disk that was written.
 pub fn verify(
     draft: &dyn ReadDevice,
     set: &ChangeSet,

@@ -60,7 +60,8 @@ pub struct ChangeSet {
 }
 
 impl ChangeSet {
-    /// The difference that `draft` makes, sorted into the declared regions, which are in the order of writing.
+    /// The difference that `draft` makes, sorted into the declared regions, which are in the order
+    /// of writing.
     pub fn of(
         draft: &Draft<'_>,
         regions: &[(StageKind, &str, Extent)],

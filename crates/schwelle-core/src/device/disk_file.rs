@@ -30,7 +30,8 @@ pub enum OpenError {
     },
     /// The image's length is not a whole number of sectors, or none at all.
     #[error(
-        "{path} is {len_bytes} bytes long, which is not a whole number of {sector}-byte sectors: the image is truncated or not a disk image"
+        "{path} is {len_bytes} bytes long, which is not a whole number of {sector}-byte sectors: \
+         the image is truncated or not a disk image"
     )]
     Truncated {
         /// The path given.
@@ -42,7 +43,8 @@ pub enum OpenError {
     },
     /// A sector size was given for a real disk, which knows its own.
     #[error(
-        "{path} is a real disk with {actual}-byte sectors; a sector size can only be given for images"
+        "{path} is a real disk with {actual}-byte sectors; a sector size can only be given for \
+         images"
     )]
     SectorSizeOfDisk {
         /// The path given.
@@ -72,8 +74,8 @@ impl DiskFile {
         Self::open(path, sector_size, false)
     }
 
-    /// Opens for writing, exclusively: a disk that is mounted or held by a driver is refused by the kernel, and no
-    /// other Schwelle can open it meanwhile.
+    /// Opens for writing, exclusively: a disk that is mounted or held by a driver is refused by the
+    /// kernel, and no other Schwelle can open it meanwhile.
     pub fn open_write(path: &Path, sector_size: Option<u32>) -> Result<Self, OpenError> {
         Self::open(path, sector_size, true)
     }
@@ -186,8 +188,8 @@ impl BlockDevice for DiskFile {
         self.file
             .sync_all()
             .map_err(|source| DeviceError::new("flush", 0, 0, source))?;
-        // Later reads, verification above all, should come from the medium and not from the page cache. Advice
-        // only: where the system does not take it, the reads are still right.
+        // Later reads, verification above all, should come from the medium and not from the page
+        // cache. Advice only: where the system does not take it, the reads are still right.
         rustix::fs::fadvise(&self.file, 0, None, Advice::DontNeed).ok();
         Ok(())
     }

@@ -1,7 +1,9 @@
-//! What the running Linux says about a disk: whether it is a whole disk, who uses it, what it is called.
+//! What the running Linux says about a disk: whether it is a whole disk, who uses it, what it is
+//! called.
 //!
-//! Read from sysfs and procfs (`Documentation/ABI/stable/sysfs-block`, proc(5)). Every function takes the root of
-//! the file tree, "/" in life, so that tests can show it machines that are not there.
+//! Read from sysfs and procfs (`Documentation/ABI/stable/sysfs-block`, proc(5)). Every function
+//! takes the root of the file tree, "/" in life, so that tests can show it machines that are not
+//! there.
 
 use std::fs;
 use std::os::unix::fs::MetadataExt;
@@ -128,8 +130,8 @@ fn loops_on(root: &Path, image: &Path) -> Vec<String> {
         .collect()
 }
 
-/// The whole disks of this PC: their device paths. Loop, RAM and optical devices, and those put together from others, are
-/// left out.
+/// The whole disks of this PC: their device paths. Loop, RAM and optical devices, and those put
+/// together from others, are left out.
 pub fn disk_names(root: &Path) -> Vec<PathBuf> {
     const NOT_DISKS: [&str; 8] = ["loop", "ram", "zram", "sr", "fd", "dm-", "md", "nbd"];
     names_in(root.join("sys/block"))

@@ -1,9 +1,10 @@
 //! Block devices: what the rest of the crate reads from and, in one place, writes to.
 //!
-//! Reading code takes a [`ReadDevice`], which has no way to write, so "read-only" is checked by the compiler. A
-//! [`BlockDevice`] is only ever made for a commit. The wrappers: [`Window`] shows a partition as a device, [`Draft`]
-//! is the copy-on-write overlay, [`Guard`] refuses writes outside the declared extents, [`Memory`] is a sparse disk
-//! in memory, [`DiskFile`] an image or a real disk.
+//! Reading code takes a [`ReadDevice`], which has no way to write, so "read-only" is checked by the
+//! compiler. A [`BlockDevice`] is only ever made for a commit. The wrappers: [`Window`] shows a
+//! partition as a device, [`Draft`] is the copy-on-write overlay, [`Guard`] refuses writes outside
+//! the declared extents, [`Memory`] is a sparse disk in memory, [`DiskFile`] an image or a real
+//! disk.
 
 mod disk_file;
 mod draft;
@@ -67,7 +68,8 @@ pub trait ReadDevice: Debug + Send + Sync {
     /// Fills `buffer` from byte `offset` on.
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError>;
 
-    /// Where byte 0 of this device lies on the whole disk: 0 but for windows. Lets errors name the LBA on the disk.
+    /// Where byte 0 of this device lies on the whole disk: 0 but for windows. Lets errors name the
+    /// LBA on the disk.
     fn disk_offset(&self) -> u64 {
         0
     }

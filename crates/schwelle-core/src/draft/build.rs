@@ -31,7 +31,8 @@ pub struct Source<'a> {
     pub stamp: Stamp,
 }
 
-/// Why there is no draft. Most of these are found by a rule first; they are errors here because a draft is not built on trust.
+/// Why there is no draft. Most of these are found by a rule first; they are errors here because a
+/// draft is not built on trust.
 #[derive(Debug, thiserror::Error)]
 pub enum DraftError {
     /// Something that the draft needs is missing from the profile.

@@ -1,4 +1,5 @@
-//! Fills the new EFI system partition: boot files from the Windows volume, the translated boot store.
+//! Fills the new EFI system partition: boot files from the Windows volume, the translated boot
+//! store.
 
 use crate::bootstore::{BootStore, Crossing, Translated, translate};
 use crate::device::{BlockDevice, Extent, ReadDevice, Window};

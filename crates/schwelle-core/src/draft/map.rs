@@ -81,7 +81,8 @@ impl MapPart {
         )
     }
 
-    /// The disk as it will be. `entries` are the new table's, those of the kept partitions first, in their order.
+    /// The disk as it will be. `entries` are the new table's, those of the kept partitions first,
+    /// in their order.
     pub(super) fn after(profile: &Profile, entries: &[GptEntry]) -> Vec<Self> {
         let used: Vec<Extent> = entries.iter().map(|entry| entry.extent).collect();
         let gaps = crate::gpt::place::gaps(profile.geometry, &used);

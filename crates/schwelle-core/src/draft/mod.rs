@@ -1,7 +1,7 @@
 //! Builds the finished disk on a draft: tables, EFI system partition, boot files, boot store.
 //!
-//! [`build`] takes a profile that no rule blocks and gives a [`Plan`]: the draft itself, what it looks like, and the
-//! change set. Nothing here writes to the disk.
+//! [`build`] takes a profile that no rule blocks and gives a [`Plan`]: the draft itself, what it
+//! looks like, and the change set. Nothing here writes to the disk.
 
 mod build;
 mod esp;

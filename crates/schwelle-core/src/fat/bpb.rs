@@ -1,4 +1,5 @@
-//! The boot sector of a FAT volume with its parameter block (FAT specification 1.03, "Boot Sector and BPB").
+//! The boot sector of a FAT volume with its parameter block (FAT specification 1.03, "Boot Sector
+//! and BPB").
 
 use std::mem::offset_of;
 
@@ -7,7 +8,8 @@ use zerocopy::{FromBytes, FromZeros, Immutable, IntoBytes, KnownLayout, Unaligne
 
 use crate::device::{Extent, Geometry};
 
-/// FAT32 starts at this many clusters ("FAT Type Determination"); below it a reader takes the volume for FAT16.
+/// FAT32 starts at this many clusters ("FAT Type Determination"); below it a reader takes the
+/// volume for FAT16.
 pub(super) const MIN_CLUSTERS: u64 = 65_525;
 /// Kept between us and that number, as the specification advises for readers that count wrongly.
 const CLUSTER_MARGIN: u64 = 16;
@@ -112,10 +114,12 @@ impl FatShape {
         }
     }
 
-    /// The shape of a new FAT32 volume on `extent` of a disk; `None` when it would have too few clusters or too many.
+    /// The shape of a new FAT32 volume on `extent` of a disk; `None` when it would have too few
+    /// clusters or too many.
     ///
-    /// FAT size: with C = (sectors - reserved) / cluster size, no volume of these sectors has more than C clusters, so a
-    /// FAT of ceil((C + 2) * 4 / sector size) sectors is always enough; the few entries too many are harmless.
+    /// FAT size: with C = (sectors - reserved) / cluster size, no volume of these sectors has more
+    /// than C clusters, so a FAT of ceil((C + 2) * 4 / sector size) sectors is always enough; the
+    /// few entries too many are harmless.
     pub(super) fn plan(geometry: Geometry, extent: Extent, volume_id: u32) -> Option<Self> {
         let sector_bytes = geometry.logical_sector;
         let sectors = u64::from(u32::try_from(extent.sectors()).ok()?);
@@ -136,7 +140,8 @@ impl FatShape {
                     data_sector,
                     clusters,
                     sectors,
-                    // A partition behind 2 TiB at 512 bytes cannot say where it begins; firmware goes by the table.
+                    // A partition behind 2 TiB at 512 bytes cannot say where it begins; firmware
+                    // goes by the table.
                     hidden_sectors: u32::try_from(extent.first.0).unwrap_or(0),
                     root_cluster: 2,
                     backup_sector: BACKUP_SECTOR,
@@ -150,7 +155,8 @@ impl FatShape {
         }
     }
 
-    /// Checks the parameter block in the first 512 bytes of `sector`; the error names the field at fault.
+    /// Checks the parameter block in the first 512 bytes of `sector`; the error names the field at
+    /// fault.
     pub(super) fn parse(sector: &[u8]) -> Result<Self, &'static str> {
         let (raw, _) = RawBpb::ref_from_prefix(sector).map_err(|_| "length")?;
         if raw.mark != [0x55, 0xAA] {
@@ -196,7 +202,8 @@ impl FatShape {
             volume_id: raw.volume_id.get(),
         };
         if raw.fat_sectors_16.get() == 0 {
-            // FAT32 from here on: the FAT must have an entry for every cluster, and the root must be one of them.
+            // FAT32 from here on: the FAT must have an entry for every cluster, and the root must
+            // be one of them.
             let entries = u64::from(fat_sectors) * u64::from(sector_bytes) / 4;
             check(
                 shape.kind() == FatKind::Fat32,
@@ -268,7 +275,8 @@ pub fn recognise(sector: &[u8]) -> Option<(FatKind, String)> {
 pub fn smallest_fat32(sector_bytes: u32) -> u64 {
     let sector = u64::from(sector_bytes);
     let clusters = MIN_CLUSTERS + CLUSTER_MARGIN;
-    // The plan sizes each FAT by all sectors behind the reserved ones, the FATs' own among them: a few rounds settle it.
+    // The plan sizes each FAT by all sectors behind the reserved ones, the FATs' own among them: a
+    // few rounds settle it.
     let mut fat = 0;
     loop {
         let behind_reserved = clusters + 2 * fat;

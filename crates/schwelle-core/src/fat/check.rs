@@ -196,7 +196,8 @@ mod tests {
             let mut writer = FatWriter::new(&disk, extent, 1, *b"X          ", time).unwrap();
             let mut written = Vec::new();
             for (name, len) in &files {
-                // Names that FAT cannot hold, or that differ in case only, are refused and leave no trace.
+                // Names that FAT cannot hold, or that differ in case only, are refused and leave no
+                // trace.
                 let content = vec![u8::try_from(name.len()).unwrap(); *len];
                 if writer.write_file(&[&folder, name], &content).is_ok() {
                     written.push((name.clone(), content));

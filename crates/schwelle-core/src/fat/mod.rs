@@ -1,8 +1,9 @@
-//! FAT32, as the EFI system partition needs it: making one from a list of files, reading one back, checking one.
+//! FAT32, as the EFI system partition needs it: making one from a list of files, reading one back,
+//! checking one.
 //!
-//! Source: Microsoft's published FAT specification ("FAT32 File System Specification", version 1.03) and UEFI 2.10
-//! §13.3. [`FatWriter`] makes a volume, [`FatVolume`] reads and checks one. Not supported: FAT12 and FAT16 beyond being
-//! recognised, and changing an existing volume.
+//! Source: Microsoft's published FAT specification ("FAT32 File System Specification", version
+//! 1.03) and UEFI 2.10 §13.3. [`FatWriter`] makes a volume, [`FatVolume`] reads and checks one. Not
+//! supported: FAT12 and FAT16 beyond being recognised, and changing an existing volume.
 
 #![warn(clippy::indexing_slicing)]
 

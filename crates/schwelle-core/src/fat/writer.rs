@@ -74,8 +74,8 @@ struct Folder {
     names: BTreeMap<String, Option<usize>>,
 }
 
-/// A volume being made. Files are written as they come; directories, both FATs and the boot sectors by
-/// [`finish`](Self::finish), so that a volume not finished is no volume.
+/// A volume being made. Files are written as they come; directories, both FATs and the boot sectors
+/// by [`finish`](Self::finish), so that a volume not finished is no volume.
 #[derive(Debug)]
 pub struct FatWriter<'a> {
     device: &'a dyn BlockDevice,
@@ -297,7 +297,8 @@ impl<'a> FatWriter<'a> {
             } = self.folders[index];
             let mut bytes = Vec::new();
             if index != ROOT {
-                // The parent's cluster is written as 0 when it is the root ("." and ".." come first, short names only).
+                // The parent's cluster is written as 0 when it is the root ("." and ".." come
+                // first, short names only).
                 let up = if parent == ROOT {
                     0
                 } else {

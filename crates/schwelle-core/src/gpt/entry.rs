@@ -9,7 +9,8 @@ use zerocopy::{FromBytes, FromZeros, Immutable, IntoBytes, KnownLayout, Unaligne
 use super::ENTRY_BYTES;
 use crate::device::{Extent, Lba};
 
-/// Attribute bits. 0 is UEFI's (table 5.8); 60 to 63 belong to the type, here Windows' for basic data.
+/// Attribute bits. 0 is UEFI's (table 5.8); 60 to 63 belong to the type, here Windows' for basic
+/// data.
 pub mod attributes {
     /// Bit 0: the platform needs it.
     pub const REQUIRED: u64 = 1;

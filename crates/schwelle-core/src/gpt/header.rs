@@ -96,7 +96,8 @@ pub struct GptHeader {
 }
 
 impl GptHeader {
-    /// Parses the header in `sector`, read from `at`. Nothing from it is used before its checksum holds.
+    /// Parses the header in `sector`, read from `at`. Nothing from it is used before its checksum
+    /// holds.
     pub(super) fn parse(sector: &[u8], at: Lba, geometry: Geometry) -> Result<Self, GptError> {
         let Some((raw, _)) = RawGptHeader::ref_from_prefix(sector)
             .ok()

@@ -1,7 +1,9 @@
-//! The GUID partition table (UEFI 2.10 §5.3): both copies, their entries, and where a new partition can go.
+//! The GUID partition table (UEFI 2.10 §5.3): both copies, their entries, and where a new partition
+//! can go.
 //!
-//! [`GptPair::read`] reads and checks both copies; [`GptLayout::write`] makes them. Not supported: header revisions
-//! other than 1.0, and entries of another size than 128 bytes are read but never written.
+//! [`GptPair::read`] reads and checks both copies; [`GptLayout::write`] makes them. Not supported:
+//! header revisions other than 1.0, and entries of another size than 128 bytes are read but never
+//! written.
 
 #![warn(clippy::indexing_slicing)]
 
@@ -16,7 +18,8 @@ pub use header::{GptError, GptHeader};
 pub use pair::{GptCopy, GptLayout, GptPair, copy_present};
 pub use types::{MappedType, map_mbr_type, type_guid, type_name};
 
-/// Entries in a table that we write, and bytes in an entry (UEFI 2.10 §5.3.1 asks for 16,384 bytes at least).
+/// Entries in a table that we write, and bytes in an entry (UEFI 2.10 §5.3.1 asks for 16,384 bytes
+/// at least).
 pub const ENTRY_COUNT: u32 = 128;
 pub(crate) const ENTRY_BYTES: u32 = 128;
 

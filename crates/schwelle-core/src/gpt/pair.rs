@@ -134,7 +134,8 @@ pub struct GptLayout {
 pub(super) type Sectors = (Lba, Vec<u8>);
 
 impl GptLayout {
-    /// The bytes of both copies for a disk: (backup entries and header, primary header and entries).
+    /// The bytes of both copies for a disk: (backup entries and header, primary header and
+    /// entries).
     ///
     /// `None` when the disk is too small or there are more entries than fit.
     pub(super) fn sectors(&self, geometry: Geometry) -> Option<(Sectors, Sectors)> {

@@ -1,11 +1,12 @@
-//! Where the new EFI system partition can go: the unused stretches of a disk, and the choice among them.
+//! Where the new EFI system partition can go: the unused stretches of a disk, and the choice among
+//! them.
 
 use super::{backup_sectors, first_usable};
 use crate::device::{Extent, Geometry, Lba, MIB};
 use crate::fat;
 
-/// Size of a new EFI system partition where there is room for it, in bytes: enough for boot files of several systems and
-/// the floor at 4096-byte sectors.
+/// Size of a new EFI system partition where there is room for it, in bytes: enough for boot files
+/// of several systems and the floor at 4096-byte sectors.
 pub const ESP_WANTED: u64 = 260 * MIB;
 /// The smallest at 512-byte sectors; at 4096-byte sectors FAT32 itself asks for 260 MiB.
 const ESP_FLOOR_512: u64 = 100 * MIB;
@@ -19,8 +20,8 @@ pub fn esp_floor(logical_sector: u32) -> u64 {
     }
 }
 
-/// The stretches that no partition uses, in disk order, from the first sector behind sector 0 to the last of the disk.
-/// Empty ones are left out.
+/// The stretches that no partition uses, in disk order, from the first sector behind sector 0 to
+/// the last of the disk. Empty ones are left out.
 pub fn gaps(geometry: Geometry, used: &[Extent]) -> Vec<Extent> {
     let mut used = used.to_vec();
     used.sort_unstable();
@@ -42,7 +43,8 @@ pub fn gaps(geometry: Geometry, used: &[Extent]) -> Vec<Extent> {
     gaps
 }
 
-/// The part of a gap that a partition may use: behind the primary table, before the backup, aligned to 1 MiB.
+/// The part of a gap that a partition may use: behind the primary table, before the backup, aligned
+/// to 1 MiB.
 pub fn usable_part(geometry: Geometry, gap: Extent) -> Option<Extent> {
     let align = geometry.sectors_per_mib();
     let first = gap
@@ -120,8 +122,9 @@ pub fn place_esp(geometry: Geometry, used: &[Extent], wish: EspWish) -> Result<E
     }
 }
 
-/// The place for an EFI system partition in a gap: the smallest gap that takes the wanted size, else the largest one
-/// that takes at least the floor, used up to its whole MiB. `wanted` in bytes; `exact` when the technician named it.
+/// The place for an EFI system partition in a gap: the smallest gap that takes the wanted size,
+/// else the largest one that takes at least the floor, used up to its whole MiB. `wanted` in bytes;
+/// `exact` when the technician named it.
 fn place_in_gap(
     geometry: Geometry,
     used: &[Extent],

@@ -5,7 +5,8 @@ use uuid::{Uuid, uuid};
 use super::entry::attributes;
 use crate::mbr::Kind;
 
-/// The type GUIDs that Schwelle writes or knows by name (UEFI 2.10 table 5.7, and the systems' own documentation).
+/// The type GUIDs that Schwelle writes or knows by name (UEFI 2.10 table 5.7, and the systems' own
+/// documentation).
 pub mod type_guid {
     use super::{Uuid, uuid};
 

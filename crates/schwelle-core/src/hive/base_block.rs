@@ -89,7 +89,8 @@ impl BaseBlock {
     }
 }
 
-/// XOR of the 127 words in front of the checksum; the two values with a meaning of their own are avoided.
+/// XOR of the 127 words in front of the checksum; the two values with a meaning of their own are
+/// avoided.
 fn checksum(bytes: &[u8]) -> u32 {
     let sum = (0..CHECKED_BYTES)
         .step_by(4)

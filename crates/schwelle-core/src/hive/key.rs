@@ -94,12 +94,14 @@ impl<'a, S: ReadBytes + ?Sized> Hive<'a, S> {
         Ok(Self { source, base })
     }
 
-    /// True when the last writer finished; else changes may sit in a transaction log beside the hive.
+    /// True when the last writer finished; else changes may sit in a transaction log beside the
+    /// hive.
     pub fn is_cleanly_closed(&self) -> bool {
         self.base.sequences.0 == self.base.sequences.1
     }
 
-    /// When the hive was last written, as a Windows time (100 ns since 1601); and its sequence number.
+    /// When the hive was last written, as a Windows time (100 ns since 1601); and its sequence
+    /// number.
     pub fn written(&self) -> (u64, u32) {
         (self.base.written, self.base.sequences.0)
     }

@@ -1,8 +1,9 @@
 //! Registry hives (regf): reading keys and values, and writing a hive anew from a tree.
 //!
-//! Facts as free hive libraries agree on them, checked against hives made by one (see the tests of the crate `schwelle`).
-//! [`Hive`] reads lazily from any source of bytes, so a large hive costs what is looked at; [`Node`] is a whole tree in
-//! memory, for hives that are rewritten. Not supported: replaying transaction logs, and editing a hive in place.
+//! Facts as free hive libraries agree on them, checked against hives made by one (see the tests of
+//! the crate `schwelle`). [`Hive`] reads lazily from any source of bytes, so a large hive costs
+//! what is looked at; [`Node`] is a whole tree in memory, for hives that are rewritten. Not
+//! supported: replaying transaction logs, and editing a hive in place.
 
 #![warn(clippy::indexing_slicing)]
 

@@ -11,7 +11,8 @@ const MAX_KEYS: usize = 200_000;
 const MAX_DEPTH: usize = 64;
 const MAX_BYTES: usize = 64 << 20;
 
-/// A key with all below it. Everything that a hive keeps of a key is kept, so that writing loses nothing.
+/// A key with all below it. Everything that a hive keeps of a key is kept, so that writing loses
+/// nothing.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Node {
     /// Name.

@@ -25,7 +25,8 @@ const BIN_BYTES: usize = 4096;
 const LIST_KEYS: usize = 500;
 
 impl Node {
-    /// The bytes of a hive with this tree. `written` is the time for the base block (Windows time), `sequence` its number.
+    /// The bytes of a hive with this tree. `written` is the time for the base block (Windows time),
+    /// `sequence` its number.
     pub fn to_hive(&self, written: u64, sequence: u32) -> Vec<u8> {
         let mut bins = Bins::default();
         let mut securities = Securities::default();

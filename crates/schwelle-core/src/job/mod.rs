@@ -1,4 +1,5 @@
-//! The job folder: the plan, what was overwritten, and a log, on the medium before the disk is touched.
+//! The job folder: the plan, what was overwritten, and a log, on the medium before the disk is
+//! touched.
 //!
 //! | file | what |
 //! | --- | --- |
@@ -47,7 +48,8 @@ pub enum JobError {
 pub enum JobState {
     /// What will be overwritten is being saved; the disk is untouched.
     Saving,
-    /// Saved; the disk may be written from now on. Sector 0 says whether it is the old disk or the new one.
+    /// Saved; the disk may be written from now on. Sector 0 says whether it is the old disk or the
+    /// new one.
     Writing,
     /// All is written and read back.
     Done,

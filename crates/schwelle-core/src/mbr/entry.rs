@@ -99,7 +99,8 @@ impl Entry {
 
     /// Where it lies when its record counts from `base`.
     pub fn extent(&self, base: Lba) -> Extent {
-        // A u32 added to an LBA of a real disk cannot overflow a u64; a hostile base is capped, and then lies outside.
+        // A u32 added to an LBA of a real disk cannot overflow a u64; a hostile base is capped, and
+        // then lies outside.
         let first = base.0.saturating_add(u64::from(self.first));
         Extent {
             first: Lba(first),

@@ -1,8 +1,9 @@
 //! The master boot record and its extended boot records.
 //!
-//! Layout as the UEFI specification gives it (UEFI 2.10 §5.2.1, table 5.1 and 5.2) for sector 0; extended boot records as every PC
-//! operating system reads them: the first entry is relative to its own record, the second to the container.
-//! [`MbrTable::read`] is the way in. Not supported: more than one extended container (reported as damage).
+//! Layout as the UEFI specification gives it (UEFI 2.10 §5.2.1, table 5.1 and 5.2) for sector 0;
+//! extended boot records as every PC operating system reads them: the first entry is relative to
+//! its own record, the second to the container. [`MbrTable::read`] is the way in. Not supported:
+//! more than one extended container (reported as damage).
 
 #![warn(clippy::indexing_slicing)]
 

@@ -7,8 +7,8 @@ use super::entry::{Kind, RawEntry};
 use super::record::RawRecord;
 use crate::device::Geometry;
 
-/// Boot code for someone who starts the disk in BIOS mode: hand back to the firmware (INT 18h), which goes on to
-/// its next boot device; and halt where a firmware returns from that.
+/// Boot code for someone who starts the disk in BIOS mode: hand back to the firmware (INT 18h),
+/// which goes on to its next boot device; and halt where a firmware returns from that.
 const HAND_BACK: [u8; 5] = [0xCD, 0x18, 0xF4, 0xEB, 0xFD];
 
 /// Sector 0 for a GPT disk: one logical sector long.

@@ -1,4 +1,5 @@
-//! A boot record: sector 0 of a disk, or the head of a logical partition (UEFI 2.10 §5.2.1, table 5.1).
+//! A boot record: sector 0 of a disk, or the head of a logical partition (UEFI 2.10 §5.2.1, table
+//! 5.1).
 
 use std::mem::offset_of;
 
@@ -47,8 +48,9 @@ impl BootRecord {
     }
 }
 
-/// True when `sector` is the boot sector of a file system (or an encrypted volume): it ends in 55 AA like a boot
-/// record, but its "entries" are code. Known by the jump at its start and the maker's name behind it.
+/// True when `sector` is the boot sector of a file system (or an encrypted volume): it ends in 55
+/// AA like a boot record, but its "entries" are code. Known by the jump at its start and the
+/// maker's name behind it.
 pub fn looks_like_volume(sector: &[u8]) -> bool {
     let jump = matches!(
         sector.first_chunk::<3>(),

@@ -284,7 +284,8 @@ impl MbrTable {
                 });
             }
         };
-        // A container overlaps its own logical partitions by nature, so it is held against primaries only.
+        // A container overlaps its own logical partitions by nature, so it is held against
+        // primaries only.
         for container in &self.containers {
             for primary in all
                 .iter()

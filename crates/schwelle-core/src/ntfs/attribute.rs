@@ -5,6 +5,7 @@ use std::ops::Range;
 use zerocopy::little_endian::{U16, U32, U64};
 use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
 
+use super::runlist::Vcn;
 use crate::bytes::{u32_at, utf16_lossy};
 
 /// Attribute type codes.
@@ -76,15 +77,15 @@ pub(super) enum Body {
     Resident(Range<usize>),
     /// The value lies in clusters.
     NonResident {
-        lowest_vcn: u64,
+        lowest_vcn: Vcn,
         runs: Range<usize>,
         data_len: u64,
         initialized_len: u64,
     },
 }
 
-/// The attributes of a record whose fix-ups have been restored. `first` is the offset of the first one. The error says
-/// what is wrong.
+/// The attributes of a record whose fix-ups have been restored. `first` is the offset of the first
+/// one. The error says what is wrong.
 pub(super) fn parse_all(record: &[u8], first: usize) -> Result<Vec<Attribute>, &'static str> {
     let mut attributes = Vec::new();
     let mut at = first;
@@ -127,7 +128,7 @@ fn parse_one(raw: &RawAttribute, whole: &[u8], at: usize) -> Option<Attribute> {
         let (outside, _) = RawNonResident::ref_from_prefix(head).ok()?;
         let from = usize::from(outside.runs_offset.get());
         Body::NonResident {
-            lowest_vcn: outside.lowest_vcn.get(),
+            lowest_vcn: Vcn(outside.lowest_vcn.get()),
             runs: part(from, whole.len().checked_sub(from)?)?,
             data_len: outside.data_len.get(),
             initialized_len: outside.initialized_len.get(),

@@ -1,4 +1,5 @@
-//! The attribute list: names the records that hold the attributes of a file too large for one record.
+//! The attribute list: names the records that hold the attributes of a file too large for one
+//! record.
 
 use zerocopy::little_endian::{U16, U32, U64};
 use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
@@ -22,12 +23,11 @@ struct RawListEntry {
 
 const _: () = assert!(size_of::<RawListEntry>() == 26);
 
-/// One entry: attribute `kind` and `name` from `lowest_vcn` on is attribute `id` of `record`.
+/// One entry: a part of attribute `kind` and `name` is attribute `id` of `record`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct ListEntry {
     pub(super) kind: u32,
     pub(super) name: String,
-    pub(super) lowest_vcn: u64,
     pub(super) record: u64,
     pub(super) id: u16,
 }
@@ -51,7 +51,6 @@ pub(super) fn parse(mut bytes: &[u8]) -> Option<Vec<ListEntry>> {
         entries.push(ListEntry {
             kind: raw.kind.get(),
             name: utf16_lossy(whole.get(from..from.saturating_add(name_len))?),
-            lowest_vcn: raw.lowest_vcn.get(),
             record: record_number(raw.record.get()),
             id: raw.id.get(),
         });

@@ -1,13 +1,14 @@
 //! The audit: walks every file record and proves that the volume's books balance.
 //!
-//! Each cluster in a runlist belongs to one file only and is marked in use; each cluster marked in use belongs to a file; each record in use
-//! is whole and is marked so. Reads the file table once and the two bitmaps once; holds one bit a cluster in memory.
+//! Each cluster in a runlist belongs to one file only and is marked in use; each cluster marked in
+//! use belongs to a file; each record in use is whole and is marked so. Reads the file table once
+//! and the two bitmaps once; holds one bit a cluster in memory.
 
 use super::NtfsError;
 use super::attribute::{Body, kind};
 use super::file_record::FileRecord;
 use super::index;
-use super::runlist::{self, Run};
+use super::runlist;
 use super::stream::NtfsFile;
 use super::volume::NtfsVolume;
 use crate::bytes::ReadBytes;
@@ -82,7 +83,8 @@ pub enum AuditFault {
         /// The owner of the first.
         record: u64,
     },
-    /// Clusters that are marked in use but belong to no file. Lost space, and no danger to any file.
+    /// Clusters that are marked in use but belong to no file. Lost space, and no danger to any
+    /// file.
     #[error("cluster {first} and {more} more are marked in use but belong to no file")]
     Lost {
         /// The first such cluster.
@@ -229,7 +231,8 @@ impl NtfsVolume<'_> {
                             name: name_of(&record),
                         });
                     }
-                    // The first records of the table are reserved, whether or not they are filled in.
+                    // The first records of the table are reserved, whether or not they are filled
+                    // in.
                     (Err(_), true) if (12..24).contains(&number) => {}
                     (Err(fault), true) => faults.push(AuditFault::Record {
                         record: number,
@@ -292,9 +295,9 @@ impl NtfsVolume<'_> {
                 continue;
             };
             for run in runs {
-                let Some(lcn) = run.lcn else { continue };
-                match (lcn..lcn.saturating_add(run.clusters)).find(|&cluster| !owned.mark(cluster))
-                {
+                let mut clusters = run.volume_clusters();
+                match clusters.find(|&cluster| !owned.mark(cluster)) {
+                    None if run.lcn.is_none() => {}
                     None => taken += run.clusters,
                     Some(cluster) => {
                         let other = self.owner_of(cluster).unwrap_or(number);
@@ -314,7 +317,8 @@ impl NtfsVolume<'_> {
         taken
     }
 
-    /// The first record that names a cluster. Walks the table again: only for the message about a fault.
+    /// The first record that names a cluster. Walks the table again: only for the message about a
+    /// fault.
     fn owner_of(&self, cluster: u64) -> Option<u64> {
         let volume_clusters = self.shape().clusters();
         let holds = |record: &FileRecord, body: &Body| {
@@ -326,10 +330,8 @@ impl NtfsVolume<'_> {
             };
             let bytes = record.bytes.get(runs.clone()).unwrap_or_default();
             let runs = runlist::decode(bytes, *lowest_vcn, volume_clusters).unwrap_or_default();
-            let inside =
-                |lcn: u64, run: &Run| (lcn..lcn.saturating_add(run.clusters)).contains(&cluster);
             runs.iter()
-                .any(|run| run.lcn.is_some_and(|lcn| inside(lcn, run)))
+                .any(|run| run.volume_clusters().contains(&cluster))
         };
         let mut owner = None;
         let walked = self.walk_records(&mut Vec::new(), &mut |number, record, _| {
@@ -373,7 +375,8 @@ impl NtfsVolume<'_> {
             bitmap.read_bytes(at, &mut bytes)?;
             for (index, marked) in (at..).zip(bytes) {
                 let ours = owned.byte(index);
-                // The last byte may have bits for clusters that are not there; they are set by custom.
+                // The last byte may have bits for clusters that are not there; they are set by
+                // custom.
                 for bit in (0..8).filter(|bit| (marked ^ ours) >> bit & 1 == 1) {
                     let cluster = index * 8 + bit;
                     match marked >> bit & 1 {

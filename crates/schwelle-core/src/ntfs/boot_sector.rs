@@ -5,6 +5,8 @@ use std::mem::offset_of;
 use zerocopy::little_endian::{U16, U64};
 use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
 
+use super::runlist::{Lcn, Vcn};
+
 #[derive(Debug, Clone, Copy, FromBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
 struct RawBootSector {
@@ -39,9 +41,9 @@ pub struct NtfsShape {
     /// Sectors of the volume, without the backup boot sector behind it.
     pub total_sectors: u64,
     /// First cluster of the file table.
-    pub mft_lcn: u64,
+    pub mft_lcn: Lcn,
     /// First cluster of the mirror of its first records.
-    pub mirror_lcn: u64,
+    pub mirror_lcn: Lcn,
     /// Bytes in a file record.
     pub record_bytes: u32,
     /// Serial number.
@@ -60,7 +62,8 @@ impl NtfsShape {
             matches!(sector_bytes, 512 | 1024 | 2048 | 4096),
             "bytes per sector",
         )?;
-        // F4h..FFh: the field is the negative power of two of the sector count (clusters above 64 KiB).
+        // F4h..FFh: the field is the negative power of two of the sector count (clusters above 64
+        // KiB).
         let cluster_sectors = match raw.cluster_sectors {
             0xF4..=0xFF => 1u32
                 .checked_shl(u32::from(raw.cluster_sectors.wrapping_neg()))
@@ -98,11 +101,21 @@ impl NtfsShape {
             sector_bytes,
             cluster_bytes,
             total_sectors,
-            mft_lcn: raw.mft_lcn.get(),
-            mirror_lcn: raw.mirror_lcn.get(),
+            mft_lcn: Lcn(raw.mft_lcn.get()),
+            mirror_lcn: Lcn(raw.mirror_lcn.get()),
             record_bytes,
             serial: raw.serial.get(),
         })
+    }
+
+    /// Byte offset of a cluster on the volume; `None` when it is beyond any volume.
+    pub fn byte_of(&self, lcn: Lcn) -> Option<u64> {
+        lcn.0.checked_mul(self.cluster_bytes.into())
+    }
+
+    /// Byte offset of a cluster in its file.
+    pub fn byte_in_file(&self, vcn: Vcn) -> Option<u64> {
+        vcn.0.checked_mul(self.cluster_bytes.into())
     }
 
     /// Clusters of the volume.

@@ -1,11 +1,13 @@
-//! The update sequence array: protects multi-sector structures against writes that stopped half-way.
+//! The update sequence array: protects multi-sector structures against writes that stopped
+//! half-way.
 //!
-//! The last two bytes of each stride are replaced on the disk by a running number; the array keeps the true ones.
+//! The last two bytes of each stride are replaced on the disk by a running number; the array keeps
+//! the true ones.
 
 use crate::bytes::{array_at, u16_at};
 
-/// Verifies the running number at the end of each stride and puts the true bytes back. `false` when the structure is torn
-/// or the array is not where it can be.
+/// Verifies the running number at the end of each stride and puts the true bytes back. `false` when
+/// the structure is torn or the array is not where it can be.
 pub(super) fn restore(bytes: &mut [u8]) -> bool {
     let Some((array_at_byte, count)) = u16_at(bytes, 4).zip(u16_at(bytes, 6)) else {
         return false;

@@ -1,4 +1,5 @@
-//! Whether a volume may be touched: its dirty flag, its log, hibernation, and the copies of what matters most.
+//! Whether a volume may be touched: its dirty flag, its log, hibernation, and the copies of what
+//! matters most.
 
 use super::NtfsError;
 use super::attribute::kind;
@@ -103,12 +104,13 @@ impl NtfsVolume<'_> {
         }
         let mut mark = [0; 4];
         file.read_bytes(0, &mut mark)?;
-        // "wake" or zeros: the session has been resumed or discarded. "RSTR": a resume was under way.
+        // "wake" or zeros: the session has been resumed or discarded. "RSTR": a resume was under
+        // way.
         Ok(matches!(&mark, b"hibr" | b"HIBR" | b"RSTR" | b"rstr"))
     }
 
-    /// What is wrong with the copies of what matters most: the mirror of the first file records and the boot sector behind the
-    /// volume. Empty when they match.
+    /// What is wrong with the copies of what matters most: the mirror of the first file records and
+    /// the boot sector behind the volume. Empty when they match.
     pub fn check_copies(&self) -> Result<Vec<String>, NtfsError> {
         let shape = self.shape();
         let mut faults = Vec::new();
@@ -118,8 +120,8 @@ impl NtfsVolume<'_> {
                 .record_offset(number)
                 .ok_or_else(|| self.fault(number, "outside the file table"))?;
             let mirror = shape
-                .mirror_lcn
-                .saturating_mul(shape.cluster_bytes.into())
+                .byte_of(shape.mirror_lcn)
+                .unwrap_or(u64::MAX)
                 .saturating_add(number.saturating_mul(shape.record_bytes.into()));
             if self.device().read_vec(original, record_bytes)?
                 != self.device().read_vec(mirror, record_bytes)?

@@ -1,4 +1,5 @@
-//! Directories: the index $I30 of file names, a B-tree whose root lies in the record and whose other nodes in clusters.
+//! Directories: the index $I30 of file names, a B-tree whose root lies in the record and whose
+//! other nodes in clusters.
 
 use zerocopy::little_endian::{U16, U32, U64};
 use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
@@ -73,7 +74,8 @@ pub struct DirEntry {
 #[derive(Debug, Default)]
 pub(super) struct Node {
     pub(super) entries: Vec<DirEntry>,
-    /// Places of the nodes below, in clusters (or 512-byte units, where a node is smaller than a cluster).
+    /// Places of the nodes below, in clusters (or 512-byte units, where a node is smaller than a
+    /// cluster).
     pub(super) children: Vec<u64>,
 }
 

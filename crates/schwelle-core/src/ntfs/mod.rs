@@ -1,8 +1,10 @@
-//! NTFS, read-only: boot sector, file records, runlists, directories, files, and the volume's health.
+//! NTFS, read-only: boot sector, file records, runlists, directories, files, and the volume's
+//! health.
 //!
-//! There is no published specification; the facts are those that free implementations agree on, each checked against
-//! volumes made by the NTFS utilities (see the tests of the crate `schwelle`). [`NtfsVolume`] is the way in. Not supported, and
-//! refused with a typed error rather than read wrongly: compressed, overlay-compressed and encrypted file content.
+//! There is no published specification; the facts are those that free implementations agree on,
+//! each checked against volumes made by the NTFS utilities (see the tests of the crate `schwelle`).
+//! [`NtfsVolume`] is the way in. Not supported, and refused with a typed error rather than read
+//! wrongly: compressed, overlay-compressed and encrypted file content.
 
 #![warn(clippy::indexing_slicing)]
 
@@ -22,7 +24,7 @@ pub use audit::{Audit, AuditFault};
 pub use boot_sector::NtfsShape;
 pub use health::{LogState, VolumeFlags};
 pub use index::DirEntry;
-pub use runlist::Run;
+pub use runlist::{Lcn, Run, Vcn};
 pub use stream::NtfsFile;
 pub use volume::NtfsVolume;
 

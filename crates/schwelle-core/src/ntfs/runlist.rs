@@ -1,29 +1,51 @@
 //! Runlists: where the clusters of a file lie.
 
+use std::ops::Range;
+
+/// A logical cluster number: counted from the start of the volume.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Lcn(pub u64);
+
+/// A virtual cluster number: counted from the start of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Vcn(pub u64);
+
 /// A stretch of clusters of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Run {
     /// First cluster in the file.
-    pub vcn: u64,
+    pub vcn: Vcn,
     /// Number of clusters.
     pub clusters: u64,
     /// First cluster on the volume; `None` for a hole, which reads as zeros.
-    pub lcn: Option<u64>,
+    pub lcn: Option<Lcn>,
 }
 
 impl Run {
     /// First cluster of the file behind this run.
-    pub fn end_vcn(&self) -> u64 {
-        self.vcn.saturating_add(self.clusters)
+    pub fn end_vcn(&self) -> Vcn {
+        Vcn(self.vcn.0.saturating_add(self.clusters))
+    }
+
+    /// True when this cluster of the file lies in this run.
+    pub fn holds(&self, vcn: Vcn) -> bool {
+        self.vcn <= vcn && vcn < self.end_vcn()
+    }
+
+    /// The clusters of the volume; none for a hole.
+    pub fn volume_clusters(&self) -> Range<u64> {
+        self.lcn.map_or(0..0, |Lcn(first)| {
+            first..first.saturating_add(self.clusters)
+        })
     }
 }
 
-/// Decodes a runlist that begins at file cluster `vcn`. `None` when it is damaged, ends too early, or names clusters
-/// outside a volume of `volume_clusters`.
+/// Decodes a runlist that begins at file cluster `vcn`. `None` when it is damaged, ends too early,
+/// or names clusters outside a volume of `volume_clusters`.
 ///
-/// Each run is a head byte (low half: bytes of the length, high half: bytes of the signed distance from the run before;
-/// no distance means a hole), then the two numbers. A zero head ends the list.
-pub(super) fn decode(bytes: &[u8], mut vcn: u64, volume_clusters: u64) -> Option<Vec<Run>> {
+/// Each run is a head byte (low half: bytes of the length, high half: bytes of the signed distance
+/// from the run before; no distance means a hole), then the two numbers. A zero head ends the list.
+pub(super) fn decode(bytes: &[u8], mut vcn: Vcn, volume_clusters: u64) -> Option<Vec<Run>> {
     let mut runs = Vec::new();
     let mut rest = bytes;
     let mut lcn = 0i64;
@@ -49,14 +71,14 @@ pub(super) fn decode(bytes: &[u8], mut vcn: u64, volume_clusters: u64) -> Option
             first
                 .checked_add(clusters)
                 .filter(|&end| end <= volume_clusters)?;
-            Some(first)
+            Some(Lcn(first))
         };
         runs.push(Run {
             vcn,
             clusters,
             lcn: place,
         });
-        vcn = vcn.checked_add(clusters)?;
+        vcn = Vcn(vcn.0.checked_add(clusters)?);
         rest = tail;
     }
 }
@@ -83,11 +105,15 @@ mod tests {
 
     #[test]
     fn runs_count_from_the_run_before() {
-        let run = |vcn, clusters, lcn| Run { vcn, clusters, lcn };
+        let run = |vcn, clusters, lcn: Option<u64>| Run {
+            vcn: Vcn(vcn),
+            clusters,
+            lcn: lcn.map(Lcn),
+        };
         let bytes = [
             0x21, 0x18, 0x34, 0x56, 0x01, 0x10, 0x11, 0x04, 0xF0, 0x00, 0xAA,
         ];
-        let runs = decode(&bytes, 5, 0x10000).unwrap();
+        let runs = decode(&bytes, Vcn(5), 0x10000).unwrap();
         assert_eq!(
             runs,
             [
@@ -107,7 +133,7 @@ mod tests {
                 "length of nine bytes",
             ),
         ] {
-            assert_eq!(decode(bad, 0, 0x80), None, "{why}");
+            assert_eq!(decode(bad, Vcn(0), 0x80), None, "{why}");
         }
     }
 
@@ -115,8 +141,8 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(300))]
         #[test]
         fn any_bytes_are_refused_or_stay_inside(bytes in prop::collection::vec(any::<u8>(), 0..64), size in 1u64..1 << 40) {
-            for run in decode(&bytes, 0, size).unwrap_or_default() {
-                prop_assert!(run.lcn.is_none_or(|lcn| lcn + run.clusters <= size));
+            for run in decode(&bytes, Vcn(0), size).unwrap_or_default() {
+                prop_assert!(run.volume_clusters().end <= size);
             }
         }
     }

@@ -54,7 +54,8 @@ impl NtfsFile<'_> {
         Ok(content)
     }
 
-    /// Reads the part of `buffer` that run `run` covers. What lies behind the initialized length stays zero.
+    /// Reads the part of `buffer` that run `run` covers. What lies behind the initialized length
+    /// stays zero.
     fn read_run(
         &self,
         run: &Run,
@@ -62,18 +63,20 @@ impl NtfsFile<'_> {
         buffer: &mut [u8],
         initialized: u64,
     ) -> Result<(), NtfsError> {
-        let cluster = u64::from(self.volume.shape().cluster_bytes);
+        let shape = self.volume.shape();
         let end = offset.saturating_add(buffer.len() as u64);
-        let run_first = run.vcn.saturating_mul(cluster);
-        let run_end = run.end_vcn().saturating_mul(cluster);
+        let run_first = shape.byte_in_file(run.vcn).unwrap_or(u64::MAX);
+        let run_end = shape.byte_in_file(run.end_vcn()).unwrap_or(u64::MAX);
         let (from, to) = (offset.max(run_first), end.min(run_end).min(initialized));
-        let Some(lcn) = run.lcn.filter(|_| from < to) else {
+        let Some(start) = run
+            .lcn
+            .and_then(|lcn| shape.byte_of(lcn))
+            .filter(|_| from < to)
+        else {
             return Ok(());
         };
         let index = |at: u64| usize::try_from(at.saturating_sub(offset)).unwrap_or(usize::MAX);
-        let place = lcn
-            .saturating_mul(cluster)
-            .saturating_add(from.saturating_sub(run_first));
+        let place = start.saturating_add(from.saturating_sub(run_first));
         if let Some(part) = buffer.get_mut(index(from)..index(to)) {
             self.volume.device().read_at(place, part)?;
         }

@@ -9,7 +9,7 @@ use super::attribute_list::{self, MAX_LIST_BYTES};
 use super::boot_sector::NtfsShape;
 use super::file_record::FileRecord;
 use super::index::{self, DirEntry, Node};
-use super::runlist::{self, Run};
+use super::runlist::{self, Run, Vcn};
 use super::stream::{Content, NtfsFile};
 use crate::bytes::{ReadBytes, u32_at};
 use crate::device::ReadDevice;
@@ -48,9 +48,10 @@ impl<'a> NtfsVolume<'a> {
         }
         let records_per_cluster_run =
             u64::from(shape.record_bytes).div_ceil(shape.cluster_bytes.into());
-        // The first record is at hand by the boot sector alone; it says where the rest of the table lies.
+        // The first record is at hand by the boot sector alone; it says where the rest of the table
+        // lies.
         let first = Run {
-            vcn: 0,
+            vcn: Vcn(0),
             clusters: records_per_cluster_run,
             lcn: Some(shape.mft_lcn),
         };
@@ -67,16 +68,17 @@ impl<'a> NtfsVolume<'a> {
         if let Some(Attribute {
             body:
                 Body::NonResident {
-                    lowest_vcn: 0,
+                    lowest_vcn: Vcn(0),
                     runs,
                     ..
                 },
             ..
         }) = own
         {
-            volume.table = volume.decode(&record, 0, runs.clone(), 0)?;
+            volume.table = volume.decode(&record, 0, runs.clone(), Vcn(0))?;
         }
-        // With an attribute list, further parts of the table lie in records that the parts before them hold.
+        // With an attribute list, further parts of the table lie in records that the parts before
+        // them hold.
         let file = volume.stream(0, &record, kind::DATA, "")?;
         let Some(Content::Clusters { runs, .. }) = file.map(|(content, _)| content) else {
             return Err(volume.fault(0, "the file table has no clusters"));
@@ -97,15 +99,15 @@ impl<'a> NtfsVolume<'a> {
 
     /// Byte offset on the volume of a record; `None` when the table does not reach so far.
     pub fn record_offset(&self, number: u64) -> Option<u64> {
-        let cluster = u64::from(self.shape.cluster_bytes);
-        let at = number.checked_mul(self.shape.record_bytes.into())?;
-        let vcn = at / cluster;
-        let run = self
-            .table
-            .iter()
-            .find(|run| run.vcn <= vcn && vcn < run.end_vcn())?;
-        let within = at.checked_sub(run.vcn.checked_mul(cluster)?)?;
-        run.lcn?.checked_mul(cluster)?.checked_add(within)
+        self.table_offset(number.checked_mul(self.shape.record_bytes.into())?)
+    }
+
+    /// Byte offset on the volume of a byte of the file table.
+    fn table_offset(&self, at: u64) -> Option<u64> {
+        let vcn = Vcn(at / u64::from(self.shape.cluster_bytes));
+        let run = self.table.iter().find(|run| run.holds(vcn))?;
+        let within = at.checked_sub(self.shape.byte_in_file(run.vcn)?)?;
+        self.shape.byte_of(run.lcn?)?.checked_add(within)
     }
 
     pub(super) fn fault(&self, record: u64, fault: &'static str) -> NtfsError {
@@ -118,27 +120,22 @@ impl<'a> NtfsVolume<'a> {
     }
 
     pub(super) fn record(&self, number: u64) -> Result<FileRecord, NtfsError> {
-        let offset = self
-            .record_offset(number)
-            .ok_or_else(|| self.fault(number, "outside the file table"))?;
-        // A record larger than a cluster may lie in pieces; none of the utilities makes such a table, but it is read right.
-        let record_bytes = self.shape.record_bytes as usize;
-        let cluster = self.shape.cluster_bytes as usize;
-        let mut bytes = self.device.read_vec(offset, record_bytes.min(cluster))?;
-        while bytes.len() < record_bytes {
-            let vcn = (number
-                .saturating_mul(record_bytes as u64)
-                .saturating_add(bytes.len() as u64))
-                / cluster as u64;
-            let run = self
-                .table
-                .iter()
-                .find(|run| run.vcn <= vcn && vcn < run.end_vcn());
-            let lcn = run.and_then(|run| run.lcn?.checked_add(vcn.checked_sub(run.vcn)?));
-            let lcn = lcn.ok_or_else(|| self.fault(number, "outside the file table"))?;
+        let outside = || self.fault(number, "outside the file table");
+        let record_bytes = self.shape.record_bytes;
+        let first = number
+            .checked_mul(record_bytes.into())
+            .ok_or_else(outside)?;
+        // A record larger than a cluster may lie in pieces; none of the utilities makes such a
+        // table, but it is read right.
+        let piece = record_bytes.min(self.shape.cluster_bytes);
+        let mut bytes = Vec::new();
+        for done in (0..record_bytes).step_by(piece as usize) {
+            let at = first
+                .checked_add(done.into())
+                .and_then(|at| self.table_offset(at));
             bytes.extend(
                 self.device
-                    .read_vec(lcn.saturating_mul(cluster as u64), cluster)?,
+                    .read_vec(at.ok_or_else(outside)?, piece as usize)?,
             );
         }
         FileRecord::parse(bytes).map_err(|fault| self.fault(number, fault))
@@ -149,15 +146,15 @@ impl<'a> NtfsVolume<'a> {
         record: &FileRecord,
         number: u64,
         runs: std::ops::Range<usize>,
-        vcn: u64,
+        vcn: Vcn,
     ) -> Result<Vec<Run>, NtfsError> {
         let bytes = record.bytes.get(runs).unwrap_or_default();
         runlist::decode(bytes, vcn, self.shape.clusters())
             .ok_or_else(|| self.fault(number, "a runlist is damaged"))
     }
 
-    /// A stream of a file: joins its parts by type, name and first cluster, over all records the file has. `None` when there
-    /// is no such attribute. The length is that of the data.
+    /// A stream of a file: joins its parts by type, name and first cluster, over all records the
+    /// file has. `None` when there is no such attribute. The length is that of the data.
     pub(super) fn stream(
         &self,
         number: u64,
@@ -236,13 +233,13 @@ impl<'a> NtfsVolume<'a> {
         {
             return Ok(resident(value));
         }
-        parts.sort_by_key(|(runs, _)| runs.first().map_or(0, |run| run.vcn));
+        parts.sort_by_key(|(runs, _)| runs.first().map(|run| run.vcn));
         let Some((
             _,
             Attribute {
                 body:
                     Body::NonResident {
-                        lowest_vcn: 0,
+                        lowest_vcn: Vcn(0),
                         data_len,
                         initialized_len,
                         ..
@@ -261,8 +258,8 @@ impl<'a> NtfsVolume<'a> {
         let runs: Vec<Run> = parts.into_iter().flat_map(|(runs, _)| runs).collect();
         let gapless = runs
             .iter()
-            .try_fold(0, |vcn, run| (run.vcn == vcn).then(|| run.end_vcn()));
-        let covered = gapless.map(|vcn| vcn.saturating_mul(self.shape.cluster_bytes.into()));
+            .try_fold(Vcn(0), |vcn, run| (run.vcn == vcn).then(|| run.end_vcn()));
+        let covered = gapless.and_then(|vcn| self.shape.byte_in_file(vcn));
         if covered.is_none_or(|covered| covered < len_bytes) || initialized_len > len_bytes {
             return Err(self.fault(number, "a runlist does not cover its file"));
         }
@@ -365,7 +362,8 @@ impl<'a> NtfsVolume<'a> {
         }
     }
 
-    /// Shows every name in a directory to `visit`, node by node, until it breaks off. Holds no more than a node in memory.
+    /// Shows every name in a directory to `visit`, node by node, until it breaks off. Holds no more
+    /// than a node in memory.
     fn walk_dir(
         &self,
         number: u64,
@@ -404,7 +402,8 @@ impl<'a> NtfsVolume<'a> {
             len_bytes,
             content,
         };
-        // Children are counted in clusters, or in 512-byte units where a cluster is larger than a block.
+        // Children are counted in clusters, or in 512-byte units where a cluster is larger than a
+        // block.
         let unit = if self.shape.cluster_bytes <= block_bytes {
             u64::from(self.shape.cluster_bytes)
         } else {

@@ -1,6 +1,8 @@
-//! PE32+ images, as far as a boot path needs: machine, subsystem, and whether the file holds all its sections.
+//! PE32+ images, as far as a boot path needs: machine, subsystem, and whether the file holds all
+//! its sections.
 //!
-//! Source: Microsoft's "PE Format"; the headers are read by the crate `object`. Signatures are not read.
+//! Source: Microsoft's "PE Format"; the headers are read by the crate `object`. Signatures are not
+//! read.
 
 #![warn(clippy::indexing_slicing)]
 

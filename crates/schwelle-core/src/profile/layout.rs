@@ -195,7 +195,8 @@ impl Profile {
         used_extents(&self.table, &self.partitions)
     }
 
-    /// The name that tells this disk from others: the computer's name in its registry, else the disk's signature or GUID.
+    /// The name that tells this disk from others: the computer's name in its registry, else the
+    /// disk's signature or GUID.
     pub fn short_name(&self) -> Option<String> {
         let computer = self
             .systems
@@ -221,8 +222,8 @@ impl Profile {
     }
 }
 
-/// The extended boot records' own sectors are in use as long as the disk is an MBR disk: a new partition must not lie on
-/// them before sector 0 is replaced.
+/// The extended boot records' own sectors are in use as long as the disk is an MBR disk: a new
+/// partition must not lie on them before sector 0 is replaced.
 fn used_extents(table: &Table, partitions: &[Partition]) -> Vec<Extent> {
     let mut used: Vec<Extent> = partitions
         .iter()
@@ -247,7 +248,8 @@ fn used_extents(table: &Table, partitions: &[Partition]) -> Vec<Extent> {
     used
 }
 
-/// Volumes looked into at most: twice what a GPT of the usual size holds. A hostile table names thousands, all in one place.
+/// Volumes looked into at most: twice what a GPT of the usual size holds. A hostile table names
+/// thousands, all in one place.
 const MAX_VOLUMES: usize = 256;
 
 fn read_volume(device: &dyn ReadDevice, extent: Extent) -> Result<Volume, DeviceError> {
@@ -272,7 +274,8 @@ fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), Device
         .map(|entry| entry.kind)
         .collect();
     let protective = kinds.contains(&Kind::PROTECTIVE);
-    // A volume without a table begins like one; some (ext, swap, LVM) leave sector 0 to a boot loader and may have zeros there.
+    // A volume without a table begins like one; some (ext, swap, LVM) leave sector 0 to a boot
+    // loader and may have zeros there.
     let extent = device.geometry().whole();
     let bare = if gpt_present || (record.is_some() && !looks_like_volume(&sector)) {
         None
@@ -355,7 +358,8 @@ fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), Device
     }
 }
 
-/// Content in the gap behind sector 0 where the primary table will lie: from the first sector that is not zero to the last.
+/// Content in the gap behind sector 0 where the primary table will lie: from the first sector that
+/// is not zero to the last.
 fn code_in_gap(device: &dyn ReadDevice, gaps: &[Extent]) -> Result<Option<Extent>, DeviceError> {
     let geometry = device.geometry();
     let Some(gap) = gaps.first().filter(|gap| gap.first == Lba(1)) else {

@@ -1,7 +1,8 @@
-//! What is on a disk: the layout with its gaps, the volumes and their health, the Windows systems, the boot configuration.
+//! What is on a disk: the layout with its gaps, the volumes and their health, the Windows systems,
+//! the boot configuration.
 //!
-//! Pure reading. A disk that cannot be read at all is an error; everything else that is wrong becomes part of the
-//! [`Profile`], for the rules to judge.
+//! Pure reading. A disk that cannot be read at all is an error; everything else that is wrong
+//! becomes part of the [`Profile`], for the rules to judge.
 
 mod layout;
 mod open;

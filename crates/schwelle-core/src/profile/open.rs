@@ -6,8 +6,8 @@ use crate::bytes::u16_at;
 use crate::device::{DeviceError, DiskFile, OpenError, ReadDevice};
 use crate::mbr::{BootRecord, looks_like_volume};
 
-/// Opens a disk read-only or for writing. The sector size of an image is `given`, else found out from its content, else
-/// 512.
+/// Opens a disk read-only or for writing. The sector size of an image is `given`, else found out
+/// from its content, else 512.
 pub fn open_image_or_disk(
     path: &Path,
     given: Option<u32>,
@@ -28,8 +28,8 @@ pub fn open_image_or_disk(
     open(Some(4096))
 }
 
-/// True when the content only makes sense with sectors of 4096 bytes: a GPT header there, or a volume that begins at the
-/// place its entry names in such sectors and says so itself.
+/// True when the content only makes sense with sectors of 4096 bytes: a GPT header there, or a
+/// volume that begins at the place its entry names in such sectors and says so itself.
 fn speaks_of_4096(disk: &DiskFile) -> Result<bool, DeviceError> {
     let len_bytes = disk.geometry().len_bytes();
     let sector_at = |offset: u64| {

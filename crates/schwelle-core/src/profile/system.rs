@@ -1,4 +1,5 @@
-//! The Windows systems on a disk, their boot files, the boot configuration, and recovery environments.
+//! The Windows systems on a disk, their boot files, the boot configuration, and recovery
+//! environments.
 
 use std::collections::BTreeSet;
 

@@ -58,7 +58,8 @@ pub(super) fn raid_marks(device: &dyn ReadDevice) -> Result<Vec<TailMark>, Devic
     Ok(marks)
 }
 
-/// Looks for the private header of a dynamic disk: 3 KiB from the start of the disk, and in its last MiB.
+/// Looks for the private header of a dynamic disk: 3 KiB from the start of the disk, and in its
+/// last MiB.
 pub(super) fn dynamic_mark(device: &dyn ReadDevice) -> Result<Option<TailMark>, DeviceError> {
     const MARK: &[u8] = b"PRIVHEAD";
     const NEAR_START: usize = 6 * 512;

@@ -95,7 +95,8 @@ impl Volume {
         }
     }
 
-    /// Looks at the volume on `window`. The device failing is an error only where the first sectors are concerned.
+    /// Looks at the volume on `window`. The device failing is an error only where the first sectors
+    /// are concerned.
     pub(super) fn read(window: &dyn ReadDevice) -> Result<Self, DeviceError> {
         let len = window.geometry().len_bytes().min(16 << 10);
         let head = window.read_vec(0, usize::try_from(len).unwrap_or(0))?;

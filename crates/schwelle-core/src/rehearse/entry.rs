@@ -78,7 +78,8 @@ fn system_loader<'w>(
     window: &'w Window<'_, dyn ReadDevice + '_>,
     entry: &BootObject<'_>,
 ) -> Found<NtfsVolume<'w>> {
-    let remedy = "Windows must bring its UEFI loader: repair the system's files from its installation medium.";
+    let remedy = "Windows must bring its UEFI loader: repair the system's files from its \
+        installation medium.";
     let fault = |what: String| Fault::new(what, remedy);
     let path = entry
         .text(element::PATH)

@@ -1,6 +1,8 @@
-//! The rehearsal: walks a disk or a draft as UEFI firmware and the boot manager would, from sector 0 to the kernel.
+//! The rehearsal: walks a disk or a draft as UEFI firmware and the boot manager would, from sector
+//! 0 to the kernel.
 //!
-//! [`walk`] gives one step after the other with its evidence, and stops at the first that fails, which names the remedy.
+//! [`walk`] gives one step after the other with its evidence, and stops at the first that fails,
+//! which names the remedy.
 
 mod entry;
 mod walk;

@@ -132,7 +132,8 @@ impl Rehearsal {
         value
     }
 
-    /// The window on a partition that `step` is about; where it leaves the disk, the step has failed.
+    /// The window on a partition that `step` is about; where it leaves the disk, the step has
+    /// failed.
     pub(super) fn window<'d>(
         &mut self,
         step: StepId,
@@ -146,15 +147,16 @@ impl Rehearsal {
                 extent.first.0,
                 extent.last().0
             );
-            let remedy = "The table names sectors that are not there: compare the disk's size with the one it was copied from.";
+            let remedy = "The table names sectors that are not there: compare the disk's size \
+                with the one it was copied from.";
             self.step::<()>(step, Err(Fault::new(evidence, remedy)));
         }
         window
     }
 }
 
-/// Walks the UEFI boot path of `disk`. `loader` is the path that a boot entry of the firmware names; without one, firmware
-/// goes by the removable-media path.
+/// Walks the UEFI boot path of `disk`. `loader` is the path that a boot entry of the firmware
+/// names; without one, firmware goes by the removable-media path.
 pub fn walk(disk: &dyn ReadDevice, loader: Option<&str>) -> Rehearsal {
     let mut rehearsal = Rehearsal::default();
     // The walk ends where a step fails; the steps so far are the result.
@@ -172,10 +174,17 @@ fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>)
         table_copy(primary, "primary", "backup"),
     )?;
     walk.step(StepId::BackupTable, table_copy(backup, "backup", "primary"))?;
-    walk.step(StepId::TablesAgree, match disagreement {
-        None => Ok(("both copies name the same partitions".to_owned(), ())),
-        Some(what) => Err(Fault::new(what, "Find out which copy is right (compare with the volumes on the disk) before the other is written anew from it.")),
-    })?;
+    walk.step(
+        StepId::TablesAgree,
+        match disagreement {
+            None => Ok(("both copies name the same partitions".to_owned(), ())),
+            Some(what) => Err(Fault::new(
+                what,
+                "Find out which copy is right (compare with the \
+            volumes on the disk) before the other is written anew from it.",
+            )),
+        },
+    )?;
     let esp = walk.step(StepId::Esp, find_esp(&table))?;
     let window = walk.window(StepId::EspFileSystem, disk, esp.extent)?;
     let fat = walk.step(StepId::EspFileSystem, open_esp(&window))?;
@@ -207,7 +216,8 @@ fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {
         )),
         [] => Err(Fault::new("LBA 0: no partition entry", REMEDY)),
         _ if used.iter().any(|entry| entry.kind == Kind::PROTECTIVE) => Err(Fault::new(
-            "LBA 0: the protective entry is not the only one, or does not begin at LBA 1 (hybrid table)",
+            "LBA 0: the protective entry is not the only one, or does not begin at LBA 1 (hybrid \
+             table)",
             "Firmware differs in what it makes of this. Remove the additional MBR entries first.",
         )),
         _ => Err(Fault::new(
@@ -234,7 +244,9 @@ fn table_copy(
         Err(error) => Err(Fault::new(
             error,
             format!(
-                "The {name} table must be written anew. If the disk was converted by Schwelle, its job folder's plan lists the partitions; the {other} copy of the table holds them too if it is sound."
+                "The {name} table must be written anew. If the disk was converted by Schwelle, \
+                 its job folder's plan lists the partitions; the {other} copy of the table \
+                 holds them too if it is sound."
             ),
         )),
     }
@@ -252,7 +264,8 @@ fn find_esp(table: &GptCopy) -> Found<GptEntry> {
                 "none of the {} partitions has the type EFI system",
                 table.entries.len()
             ),
-            "The disk needs an EFI system partition: give the right partition the type GUID C12A7328-F81F-11D2-BA4B-00A0C93EC93B, or make one.",
+            "The disk needs an EFI system partition: give the right partition the type GUID \
+             C12A7328-F81F-11D2-BA4B-00A0C93EC93B, or make one.",
         )),
         [(number, entry), ..] => {
             let more = if of_type.len() > 1 {
@@ -299,7 +312,8 @@ fn find_loader(fat: &FatVolume<'_>, path: &str) -> Found<FatEntry> {
         Ok(_) => Err(Fault::new(
             format!("{path} is not there"),
             format!(
-                "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} on the EFI system partition."
+                "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} on \
+                 the EFI system partition."
             ),
         )),
         Err(error) => Err(Fault::new(
@@ -312,7 +326,9 @@ fn find_loader(fat: &FatVolume<'_>, path: &str) -> Found<FatEntry> {
 fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<()> {
     let remedy = || {
         format!(
-            "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} again; if it is the same there, that system's files are damaged or made for another processor."
+            "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} again; if \
+             it is the same there, that system's files are damaged or made for another \
+             processor."
         )
     };
     let fault = |what: &dyn std::fmt::Display| Fault::new(format!("{path}: {what}"), remedy());
@@ -347,7 +363,8 @@ pub(super) fn check_image(
 }
 
 fn read_store(fat: &FatVolume<'_>) -> Found<BootStore> {
-    const REMEDY: &str = "The boot store must be made anew from the system's old one, which lies on the old boot partition (\\Boot\\BCD).";
+    const REMEDY: &str = "The boot store must be made anew from the system's old one, which lies \
+        on the old boot partition (\\Boot\\BCD).";
     let fault = |what: &dyn std::fmt::Display| Fault::new(format!("{ESP_STORE}: {what}"), REMEDY);
     let entry = fat.find(ESP_STORE).map_err(|error| fault(&error))?;
     let entry = entry

@@ -8,29 +8,31 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "boot.store",
         question: "Is there a boot store that can be read?",
-        why: "The boot store holds the menu: its entries, order, timeout and languages are carried over to the new EFI system partition. \
-              Without it there is nothing to carry over.",
+        why: "The boot store holds the menu: its entries, order, timeout and languages are \
+            carried over to the new EFI system partition. Without it there is nothing to carry \
+            over.",
         check: store,
     },
     Rule {
         id: "boot.default",
         question: "Does the default entry lead to a system on this disk?",
-        why: "The default entry is what the PC starts. If it leads elsewhere, this may not be the disk that the PC starts from, or another \
-              disk is needed as well.",
+        why: "The default entry is what the PC starts. If it leads elsewhere, this may not be \
+            the disk that the PC starts from, or another disk is needed as well.",
         check: default,
     },
     Rule {
         id: "boot.entries",
         question: "Can all entries of the menu cross over?",
-        why: "Boot sectors and loaders older than the boot store run under a BIOS only, and entries for other disks keep their old \
-              names. They stay in the menu, but the technician should know that they will not start in UEFI mode.",
+        why: "Boot sectors and loaders older than the boot store run under a BIOS only, and \
+            entries for other disks keep their old names. They stay in the menu, but the \
+            technician should know that they will not start in UEFI mode.",
         check: entries,
     },
     Rule {
         id: "boot.recovery",
         question: "Is the recovery environment found and kept?",
-        why: "The recovery environment is a file on one of the volumes, named by the boot store. The file stays where it is; the store's \
-              entry for it crosses with the others.",
+        why: "The recovery environment is a file on one of the volumes, named by the boot store. \
+            The file stays where it is; the store's entry for it crosses with the others.",
         check: recovery,
     },
 ];
@@ -58,12 +60,15 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
         Some(Err(fault)) => Answer::block(
             "boot store",
             format!("\\Boot\\BCD on the active partition: {fault}"),
-            "See the PC start in BIOS mode and shut Windows down completely; if it does not start, repair the boot store first (with the startup repair of its recovery environment).",
+            "See the PC start in BIOS mode and shut Windows down completely; if it does not \
+             start, repair the boot store first (with the startup repair of its recovery \
+             environment).",
         ),
         None => Answer::block(
             "boot store",
             "the active partition has no \\Boot\\BCD that can be read",
-            "Check that the right partition is active, and see the PC start in BIOS mode before converting. Making a store from nothing is not built yet.",
+            "Check that the right partition is active, and see the PC start in BIOS mode before \
+             converting. Making a store from nothing is not built yet.",
         ),
     };
     vec![answer]
@@ -90,7 +95,8 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
             "not asked: there is no readable store",
         )];
     };
-    let remedy = "Set the default to the Windows on this disk (in Windows: System, Advanced settings, Startup and Recovery), see it start, and check again.";
+    let remedy = "Set the default to the Windows on this disk (in Windows: System, Advanced \
+        settings, Startup and Recovery), see it start, and check again.";
     let Some(entry) = store.default_entry() else {
         return vec![Answer::block(
             "boot store",
@@ -182,7 +188,8 @@ fn entries(facts: &Facts<'_>) -> Vec<Answer> {
             .flat_map(|(_, device)| device.locators())
             .filter(|&locator| on_this_disk(facts.profile, locator).is_none());
         let locator = foreign.next()?;
-        let remedy = "It is carried over unchanged. If that disk is in the same PC, see whether the entry still starts after the switch.";
+        let remedy = "It is carried over unchanged. If that disk is in the same PC, see whether \
+            the entry still starts after the switch.";
         Some(Answer::caution(
             subject,
             format!("names another disk or partition: {}", describe(&[locator])),

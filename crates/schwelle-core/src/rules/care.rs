@@ -6,20 +6,23 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "firmware.uefi",
         question: "Can the PC start in UEFI mode?",
-        why: "A converted disk starts in UEFI mode only. A PC that cannot do that would not start from it at all.",
+        why: "A converted disk starts in UEFI mode only. A PC that cannot do that would not \
+            start from it at all.",
         check: uefi,
     },
     Rule {
         id: "care.backup",
         question: "Is there a backup of the customer's data?",
-        why: "Schwelle keeps what it overwrites, but a disk can fail on any day, and a disk that needs converting is seldom new. Only the \
-              technician knows whether there is a backup: it is asked for and recorded, never assumed.",
+        why: "Schwelle keeps what it overwrites, but a disk can fail on any day, and a disk that \
+            needs converting is seldom new. Only the technician knows whether there is a \
+            backup: it is asked for and recorded, never assumed.",
         check: backup,
     },
 ];
 
 fn uefi(facts: &Facts<'_>) -> Vec<Answer> {
-    let how = "Look into the firmware setup of the PC that the disk belongs to: there must be a UEFI boot mode. Or start this rescue system there in UEFI mode and check again.";
+    let how = "Look into the firmware setup of the PC that the disk belongs to: there must be a \
+        UEFI boot mode. Or start this rescue system there in UEFI mode and check again.";
     let answer = match facts.uefi_session {
         Some(true) => Answer::pass("PC", "this session was started in UEFI mode, so the PC can"),
         Some(false) => Answer::unknown(

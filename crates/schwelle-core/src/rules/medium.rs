@@ -7,50 +7,52 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "medium.whole-disk",
         question: "Is this a whole disk?",
-        why: "The partition table belongs to the whole disk. A partition given in its place would get a table of its own \
-              inside, and the data in it would be lost.",
+        why: "The partition table belongs to the whole disk. A partition given in its place \
+            would get a table of its own inside, and the data in it would be lost.",
         check: whole_disk,
     },
     Rule {
         id: "medium.writable",
         question: "Can the disk be written?",
-        why: "A disk that the system holds read-only (a write-protected stick, a failing drive that protects itself) would \
-              stop the conversion at its first write. Better to know before.",
+        why: "A disk that the system holds read-only (a write-protected stick, a failing drive \
+            that protects itself) would stop the conversion at its first write. Better to know \
+            before.",
         check: writable,
     },
     Rule {
         id: "medium.sector-size",
         question: "Does the disk have sectors of 512 or 4096 bytes?",
-        why: "Tables, the EFI system partition and firmware are defined for these two sizes. Drives with other sizes are \
-              formatted for storage arrays and do not start a PC.",
+        why: "Tables, the EFI system partition and firmware are defined for these two sizes. \
+            Drives with other sizes are formatted for storage arrays and do not start a PC.",
         check: sector_size,
     },
     Rule {
         id: "medium.in-use",
         question: "Is the disk free of other users?",
-        why: "A mounted volume, active swap or a driver that holds the disk can write at any time, into a layout that is \
-              changing underneath.",
+        why: "A mounted volume, active swap or a driver that holds the disk can write at any \
+            time, into a layout that is changing underneath.",
         check: in_use,
     },
     Rule {
         id: "medium.raid",
         question: "Is the disk free of RAID metadata?",
-        why: "RAID sets keep their metadata in the last sectors of each disk, where the backup copy of the GPT must lie. \
-              Writing it would break the set, and a single member never holds the whole of the data.",
+        why: "RAID sets keep their metadata in the last sectors of each disk, where the backup \
+            copy of the GPT must lie. Writing it would break the set, and a single member \
+            never holds the whole of the data.",
         check: raid,
     },
     Rule {
         id: "medium.job-elsewhere",
         question: "Does the job folder lie on another disk?",
-        why: "The job folder holds what is needed to take the conversion back. On the disk being converted it could be lost \
-              together with what it protects.",
+        why: "The job folder holds what is needed to take the conversion back. On the disk being \
+            converted it could be lost together with what it protects.",
         check: job_elsewhere,
     },
     Rule {
         id: "medium.power",
         question: "Is the PC on mains power?",
-        why: "The conversion can be taken back after a power cut, but a battery that runs empty in the middle of the work \
-              costs time and nerves for nothing.",
+        why: "The conversion can be taken back after a power cut, but a battery that runs empty \
+            in the middle of the work costs time and nerves for nothing.",
         check: power,
     },
 ];
@@ -68,7 +70,8 @@ fn whole_disk(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn writable(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy = "Lift the write protection (a switch on the stick or adapter), or copy the disk to a sound one and convert the copy.";
+    let remedy = "Lift the write protection (a switch on the stick or adapter), or copy the disk \
+        to a sound one and convert the copy.";
     let block = || Answer::block("disk", "the system holds this disk read-only", remedy);
     facts
         .profile
@@ -104,7 +107,8 @@ fn in_use(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn raid(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy = "Take the disk out of the set in the controller's setup first (with a backup at hand), or convert the set as a whole where the system shows it as one disk.";
+    let remedy = "Take the disk out of the set in the controller's setup first (with a backup at \
+        hand), or convert the set as a whole where the system shows it as one disk.";
     let block = |mark: &crate::profile::TailMark| {
         Answer::block(
             "disk",

@@ -1,7 +1,8 @@
 //! The rules: each asks one question of the facts, and answers with findings.
 //!
-//! All rules always run. They look at values only, never at a device. To add one: write its function in the file of its family,
-//! put it into [`RULES`], and give every outcome but `pass` a remedy and a disk in the tests that causes it.
+//! All rules always run. They look at values only, never at a device. To add one: write its
+//! function in the file of its family, put it into [`RULES`], and give every outcome but `pass` a
+//! remedy and a disk in the tests that causes it.
 
 mod boot;
 mod care;
@@ -47,7 +48,8 @@ pub struct Finding {
     pub rule: &'static str,
     /// The answer.
     pub outcome: Outcome,
-    /// What it is about: "disk", "partition 2 (label)". Labels come from the disk and are escaped before they are shown.
+    /// What it is about: "disk", "partition 2 (label)". Labels come from the disk and are escaped
+    /// before they are shown.
     pub subject: String,
     /// What was found, and where.
     pub evidence: String,
@@ -71,7 +73,8 @@ pub struct Facts<'a> {
     pub job_on_disk: Option<bool>,
     /// What the PC runs on; `None` when the disk is an image.
     pub power: Option<PowerSource>,
-    /// This session was started in UEFI mode; `None` when the disk is an image, which says nothing about a PC.
+    /// This session was started in UEFI mode; `None` when the disk is an image, which says nothing
+    /// about a PC.
     pub uefi_session: Option<bool>,
     /// The technician has confirmed a backup.
     pub backup_confirmed: bool,

@@ -10,22 +10,24 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "room.primary-table",
         question: "Are the sectors for the primary table free?",
-        why: "The primary copy of the GPT takes the sectors right behind sector 0. Partitions begin behind it on all but very old \
-              disks; some boot loaders keep code there, which is saved in the job folder and overwritten.",
+        why: "The primary copy of the GPT takes the sectors right behind sector 0. Partitions \
+            begin behind it on all but very old disks; some boot loaders keep code there, \
+            which is saved in the job folder and overwritten.",
         check: primary,
     },
     Rule {
         id: "room.backup-table",
         question: "Are the last sectors free for the backup table?",
-        why: "The backup copy of the GPT lies in the disk's last sectors. A partition that reaches to the very end must become \
-              a little smaller first.",
+        why: "The backup copy of the GPT lies in the disk's last sectors. A partition that \
+            reaches to the very end must become a little smaller first.",
         check: backup,
     },
     Rule {
         id: "room.esp",
         question: "Is there a place for the EFI system partition?",
-        why: "UEFI firmware starts the system from a small FAT32 partition. It needs 260 MiB, or at least 100 MiB on disks with \
-              512-byte sectors, aligned to 1 MiB, in space that no partition uses.",
+        why: "UEFI firmware starts the system from a small FAT32 partition. It needs 260 MiB, or \
+            at least 100 MiB on disks with 512-byte sectors, aligned to 1 MiB, in space that \
+            no partition uses.",
         check: esp,
     },
 ];
@@ -52,7 +54,8 @@ fn partitions_in(facts: &Facts<'_>, region: Extent, what: &str, remedy: &str) ->
             Answer::block(partition.title(), evidence, remedy)
         })
         .collect();
-    // An extended boot record in the way would cut off the logical partitions before sector 0 is replaced.
+    // An extended boot record in the way would cut off the logical partitions before sector 0 is
+    // replaced.
     let records = facts
         .profile
         .partitions
@@ -91,7 +94,8 @@ fn primary(facts: &Facts<'_>) -> Vec<Answer> {
         first: Lba(1),
         end: Lba(first_usable(facts.profile.geometry.logical_sector)),
     };
-    let remedy = "Move the partition to a higher sector with a partitioning program, on a copy of the disk, then check again.";
+    let remedy = "Move the partition to a higher sector with a partitioning program, on a copy \
+        of the disk, then check again.";
     let mut answers = partitions_in(facts, region, "the primary table", remedy);
     if let (Some(code), Some(_)) = (facts.profile.code_in_gap, facts.profile.mbr()) {
         let evidence = format!(
@@ -99,7 +103,9 @@ fn primary(facts: &Facts<'_>) -> Vec<Answer> {
             code.first.0,
             code.last().0
         );
-        let remedy = "Ask whether another boot manager is installed: its code lies there, and BIOS starts through it end when the table is written. The sectors are saved in the job folder.";
+        let remedy = "Ask whether another boot manager is installed: its code lies there, and \
+            BIOS starts through it end when the table is written. The sectors are saved in the \
+            job folder.";
         answers.push(Answer::caution("disk", evidence, remedy));
     }
     answers
@@ -114,7 +120,8 @@ fn backup(facts: &Facts<'_>) -> Vec<Answer> {
         first: Lba(first),
         end: Lba(geometry.sectors),
     };
-    let remedy = "Make the last volume a little smaller (1 MiB is enough) in Windows' disk management, shut Windows down, and check again.";
+    let remedy = "Make the last volume a little smaller (1 MiB is enough) in Windows' disk \
+        management, shut Windows down, and check again.";
     partitions_in(facts, region, "the backup table", remedy)
 }
 
@@ -142,7 +149,9 @@ fn esp(facts: &Facts<'_>) -> Vec<Answer> {
                 mib(*largest)
             ),
             format!(
-                "Make the Windows volume {} MiB smaller in Windows' disk management, shut Windows down, and check again. Taking the room from a volume here (placements trim and takeover) is not built yet.",
+                "Make the Windows volume {} MiB smaller in Windows' disk management, shut \
+                 Windows down, and check again. Taking the room from a volume here (placements \
+                 trim and takeover) is not built yet.",
                 mib(needed.saturating_sub(*largest)) + 1
             ),
         ),

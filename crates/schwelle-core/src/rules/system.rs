@@ -8,43 +8,46 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "system.active",
         question: "Is exactly one partition active?",
-        why: "BIOS starts from the active partition, and its boot store is the one that is carried over. None means that the disk does \
-              not start today; two mean that nobody knows from which.",
+        why: "BIOS starts from the active partition, and its boot store is the one that is \
+            carried over. None means that the disk does not start today; two mean that nobody \
+            knows from which.",
         check: active,
     },
     Rule {
         id: "system.windows",
         question: "Is there a Windows on the disk?",
-        why: "The boot files for UEFI come from the installed Windows itself. Without one there is nothing to start, and nothing to \
-              take them from.",
+        why: "The boot files for UEFI come from the installed Windows itself. Without one there \
+            is nothing to start, and nothing to take them from.",
         check: windows,
     },
     Rule {
         id: "system.64bit",
         question: "Is the Windows a 64-bit one for PCs?",
-        why: "64-bit UEFI firmware starts 64-bit systems only. A 32-bit Windows would not start after the crossing, and cannot be \
-              turned into a 64-bit one in place.",
+        why: "64-bit UEFI firmware starts 64-bit systems only. A 32-bit Windows would not start \
+            after the crossing, and cannot be turned into a 64-bit one in place.",
         check: is_64_bit,
     },
     Rule {
         id: "system.boot-files",
         question: "Are the UEFI boot files there, readable, and made for this processor?",
-        why: "The EFI system partition is filled with the files that Windows keeps for the purpose. What is missing or cannot be read \
-              there would be missing at the first start.",
+        why: "The EFI system partition is filled with the files that Windows keeps for the \
+            purpose. What is missing or cannot be read there would be missing at the first \
+            start.",
         check: boot_files,
     },
     Rule {
         id: "system.registry",
         question: "Can the registry be read, and was it closed cleanly?",
-        why: "Version, build and the computer's name come from the registry. A registry with changes pending in its log may say \
-              something out of date.",
+        why: "Version, build and the computer's name come from the registry. A registry with \
+            changes pending in its log may say something out of date.",
         check: registry,
     },
     Rule {
         id: "system.several",
         question: "How many systems are on the disk?",
-        why: "All of them stay where they are, but one brings the boot files, and the boot store's default decides which starts first. \
-              The technician should know their names.",
+        why: "All of them stay where they are, but one brings the boot files, and the boot \
+            store's default decides which starts first. The technician should know their \
+            names.",
         check: several,
     },
 ];
@@ -71,7 +74,8 @@ fn active(facts: &Facts<'_>) -> Vec<Answer> {
         [] => Answer::block(
             "disk",
             "LBA 0: no partition is marked active, so the disk does not start in BIOS mode",
-            "Find out which partition holds \\bootmgr and \\Boot\\BCD, mark it active, and see the PC start once before converting.",
+            "Find out which partition holds \\bootmgr and \\Boot\\BCD, mark it active, and see \
+             the PC start once before converting.",
         ),
         _ => {
             let names: Vec<String> = active.iter().map(|partition| partition.title()).collect();
@@ -82,7 +86,8 @@ fn active(facts: &Facts<'_>) -> Vec<Answer> {
                     active.len(),
                     names.join(", ")
                 ),
-                "Mark only the partition active that the PC starts from, and see it start once before converting.",
+                "Mark only the partition active that the PC starts from, and see it start once \
+                 before converting.",
             )
         }
     };
@@ -139,12 +144,14 @@ fn is_64_bit(facts: &Facts<'_>) -> Vec<Answer> {
             Ok(machine) => Answer::block(
                 subject,
                 format!("\\Windows\\System32\\ntoskrnl.exe is made for {machine}"),
-                "This Windows starts in BIOS mode only. Leave the disk as it is, or install a 64-bit Windows anew in UEFI mode.",
+                "This Windows starts in BIOS mode only. Leave the disk as it is, or install a \
+                 64-bit Windows anew in UEFI mode.",
             ),
             Err(fault) => Answer::block(
                 subject,
                 format!("\\Windows\\System32\\ntoskrnl.exe: {fault}"),
-                "Repair the system's files from its installation medium, see it start, and check again.",
+                "Repair the system's files from its installation medium, see it start, and check \
+                 again.",
             ),
         }
     };
@@ -162,7 +169,8 @@ fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
     let mut answers = Vec::new();
     for system in systems {
         let (subject, files) = (title(facts, system), &system.boot_files);
-        let remedy = "Repair the system's files (sfc /scannow, or from its installation medium), see it start, and check again.";
+        let remedy = "Repair the system's files (sfc /scannow, or from its installation medium), \
+            see it start, and check again.";
         let mut block =
             |evidence: String| answers.push(Answer::block(subject.clone(), evidence, remedy));
         match &files.manager {
@@ -178,7 +186,8 @@ fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
                 cut_off: Some(_), ..
             })) => block("\\Windows\\Boot\\EFI\\bootmgfw.efi is truncated".to_owned()),
             Some(Ok(image)) => block(format!(
-                "\\Windows\\Boot\\EFI\\bootmgfw.efi is made for {}, subsystem {}; firmware starts x64 programs of subsystem 10",
+                "\\Windows\\Boot\\EFI\\bootmgfw.efi is made for {}, subsystem {}; firmware \
+                 starts x64 programs of subsystem 10",
                 image.machine, image.subsystem
             )),
         }
@@ -186,7 +195,8 @@ fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
             block("\\Windows\\System32\\winload.efi is missing".to_owned());
         }
         for (path, fault) in &files.faults {
-            let remedy = "Reading such files is not built yet. Uncompress them in Windows (compact /u /s /exe on \\Windows\\Boot), shut down and check again.";
+            let remedy = "Reading such files is not built yet. Uncompress them in Windows \
+                (compact /u /s /exe on \\Windows\\Boot), shut down and check again.";
             answers.push(Answer::block(
                 subject.clone(),
                 format!("{path}: {fault}"),
@@ -209,7 +219,8 @@ fn registry(facts: &Facts<'_>) -> Vec<Answer> {
     if facts.profile.systems.is_empty() {
         return no_windows();
     }
-    let remedy = "Start Windows, shut it down completely, and check again; what is shown of version and name may be out of date until then.";
+    let remedy = "Start Windows, shut it down completely, and check again; what is shown of \
+        version and name may be out of date until then.";
     facts
         .profile
         .systems
@@ -236,6 +247,7 @@ fn several(facts: &Facts<'_>) -> Vec<Answer> {
     vec![Answer::caution(
         "disk",
         format!("{} systems: {}", systems.len(), names.join("; ")),
-        "Look at the menu of the boot store in the plan: the default is the one that starts when nobody chooses.",
+        "Look at the menu of the boot store in the plan: the default is the one that starts when \
+         nobody chooses.",
     )]
 }

@@ -9,21 +9,22 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "table.mbr",
         question: "Does the disk have an MBR partition table?",
-        why: "Only an MBR disk is converted. A disk that is GPT already needs no conversion; a hybrid one names its partitions \
-              twice, and nobody can tell which table is meant.",
+        why: "Only an MBR disk is converted. A disk that is GPT already needs no conversion; a \
+            hybrid one names its partitions twice, and nobody can tell which table is meant.",
         check: mbr,
     },
     Rule {
         id: "table.inside",
         question: "Do all partitions lie inside the disk?",
-        why: "An entry that ends behind the disk points to a truncated copy, a wrong sector size, or a damaged table. What it \
-              names is not all there.",
+        why: "An entry that ends behind the disk points to a truncated copy, a wrong sector \
+            size, or a damaged table. What it names is not all there.",
         check: |facts| damage(facts, |kind| matches!(kind, DamageKind::BeyondEnd { .. })),
     },
     Rule {
         id: "table.overlap",
         question: "Do the partitions lie side by side?",
-        why: "Where two partitions claim the same sectors, at least one of them is wrong, and writing to one damages the other.",
+        why: "Where two partitions claim the same sectors, at least one of them is wrong, and \
+            writing to one damages the other.",
         check: |facts| {
             damage(facts, |kind| {
                 matches!(
@@ -36,9 +37,9 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "table.chain",
         question: "Is the chain of logical partitions sound?",
-        why: "Logical partitions are found by following links from one extended boot record to the next. A loop or a link \
-              outside the container means that partitions may be missing from the list, and what is missing would be \
-              taken for free space.",
+        why: "Logical partitions are found by following links from one extended boot record to \
+            the next. A loop or a link outside the container means that partitions may be \
+            missing from the list, and what is missing would be taken for free space.",
         check: |facts| {
             damage(facts, |kind| {
                 matches!(
@@ -54,22 +55,22 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "table.flags",
         question: "Are the entries' flags as they should be?",
-        why: "The flag byte of an entry is 80h (active) or 00h. Anything else is a sign that the sector was overwritten with \
-              something that is no table.",
+        why: "The flag byte of an entry is 80h (active) or 00h. Anything else is a sign that the \
+            sector was overwritten with something that is no table.",
         check: |facts| damage(facts, |kind| matches!(kind, DamageKind::BadFlag { .. })),
     },
     Rule {
         id: "table.dynamic",
         question: "Is it a basic disk, not a dynamic one?",
-        why: "A dynamic disk keeps its volumes in a database of its own in the last MiB, and its volumes may reach over several \
-              disks. The partition table does not describe them.",
+        why: "A dynamic disk keeps its volumes in a database of its own in the last MiB, and its \
+            volumes may reach over several disks. The partition table does not describe them.",
         check: dynamic,
     },
     Rule {
         id: "table.types",
         question: "Does every partition type have a GPT form?",
-        why: "Each partition needs a type in the new table. A type that is not known cannot be carried over without guessing \
-              what the partition is for.",
+        why: "Each partition needs a type in the new table. A type that is not known cannot be \
+            carried over without guessing what the partition is for.",
         check: types,
     },
 ];
@@ -88,7 +89,8 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
         } => Answer::caution(
             "disk",
             "MBR, with the remains of an older GPT behind it",
-            "Make sure that the MBR's partitions are the ones in use (do they hold the customer's data?); the remains are overwritten.",
+            "Make sure that the MBR's partitions are the ones in use (do they hold the \
+             customer's data?); the remains are overwritten.",
         ),
         Table::Gpt { hybrid: false, .. } => Answer::block(
             "disk",
@@ -98,12 +100,14 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
         Table::Gpt { hybrid: true, .. } => Answer::block(
             "disk",
             "hybrid: sector 0 names partitions beside the protective entry",
-            "Find out which of the two tables is in use, and remove the additional MBR entries; the GPT then stands alone.",
+            "Find out which of the two tables is in use, and remove the additional MBR entries; \
+             the GPT then stands alone.",
         ),
         Table::Bare => Answer::block(
             "disk",
             "LBA 0: a file system on the bare disk, no partition table",
-            "There is nothing to convert: the volume fills the whole disk. Check that this is the right disk: schwelle survey",
+            "There is nothing to convert: the volume fills the whole disk. Check that this is \
+             the right disk: schwelle survey",
         ),
         Table::Blank => Answer::block(
             "disk",
@@ -113,7 +117,8 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
         Table::Unknown => Answer::block(
             "disk",
             "LBA 0: neither a partition table nor a file system that is known",
-            "Check that this is the right disk (schwelle survey), and whether it is encrypted as a whole or damaged.",
+            "Check that this is the right disk (schwelle survey), and whether it is encrypted as \
+             a whole or damaged.",
         ),
     };
     let mut answers = vec![answer];
@@ -125,7 +130,8 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
 
 /// What is wrong with the copies of a GPT: no reason to convert, but the technician should know.
 fn gpt_damage(pair: &GptPair) -> Vec<Answer> {
-    let remedy = "The table should be written anew from its sound copy before the disk is used further; make a copy of the disk first.";
+    let remedy = "The table should be written anew from its sound copy before the disk is used \
+        further; make a copy of the disk first.";
     let copies = [("primary", &pair.primary), ("backup", &pair.backup)];
     let faults = copies
         .into_iter()
@@ -139,7 +145,8 @@ fn damage(facts: &Facts<'_>, of_this_rule: fn(&DamageKind) -> bool) -> Vec<Answe
     let Some(table) = facts.profile.mbr() else {
         return vec![Answer::pass("disk", "not asked: there is no MBR table")];
     };
-    let remedy = "Do not write to this disk. Copy it sector by sector first, then have the table repaired on the copy.";
+    let remedy = "Do not write to this disk. Copy it sector by sector first, then have the table \
+        repaired on the copy.";
     let block = |damage: &crate::mbr::Damage| {
         Answer::block(
             "partition table",
@@ -156,7 +163,8 @@ fn damage(facts: &Facts<'_>, of_this_rule: fn(&DamageKind) -> bool) -> Vec<Answe
 }
 
 fn dynamic(facts: &Facts<'_>) -> Vec<Answer> {
-    const REMEDY: &str = "Turn it into a basic disk first: back the volumes up, delete them in Windows' disk management, convert to a basic disk there, and restore.";
+    const REMEDY: &str = "Turn it into a basic disk first: back the volumes up, delete them in \
+        Windows' disk management, convert to a basic disk there, and restore.";
     let members = facts
         .profile
         .partitions
@@ -192,12 +200,14 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
             Kind::DYNAMIC | Kind::PROTECTIVE => return None,
             Kind::EFI_SYSTEM => (
                 "there is an EFI system partition on this MBR disk already",
-                "Taking such a partition over is not built yet. If it is empty, delete it in Windows' disk management and check again.",
+                "Taking such a partition over is not built yet. If it is empty, delete it in \
+                 Windows' disk management and check again.",
             ),
             _ if map_mbr_type(kind).is_some() => return None,
             _ => (
                 "the type has no GPT form that is known here",
-                "Find out what made this partition. If it is not needed, back it up and delete it; if it is plain data, give it the type of its file system (07h for NTFS).",
+                "Find out what made this partition. If it is not needed, back it up and delete \
+                 it; if it is plain data, give it the type of its file system (07h for NTFS).",
             ),
         };
         Some(Answer::block(

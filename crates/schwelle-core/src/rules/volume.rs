@@ -10,43 +10,47 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "volume.encryption",
         question: "Are the volumes free of encryption?",
-        why: "An encrypted Windows volume cannot be read from here, so its boot files and its state cannot be checked; and its key \
-              is bound to the way the PC starts, so that after the crossing it would ask for the recovery key.",
+        why: "An encrypted Windows volume cannot be read from here, so its boot files and its \
+            state cannot be checked; and its key is bound to the way the PC starts, so that \
+            after the crossing it would ask for the recovery key.",
         check: encryption,
     },
     Rule {
         id: "volume.readable",
         question: "Can every volume be read that should be?",
-        why: "A volume whose own structures do not make sense is damaged or overwritten. What cannot be read cannot be proven unharmed \
-              afterwards.",
+        why: "A volume whose own structures do not make sense is damaged or overwritten. What \
+            cannot be read cannot be proven unharmed afterwards.",
         check: readable,
     },
     Rule {
         id: "volume.hibernation",
         question: "Is no hibernated session waiting?",
-        why: "A hibernated Windows, or one shut down with fast start-up, keeps the old layout in its memory image. When it wakes on a \
-              changed disk, it writes back what it remembers.",
+        why: "A hibernated Windows, or one shut down with fast start-up, keeps the old layout in \
+            its memory image. When it wakes on a changed disk, it writes back what it \
+            remembers.",
         check: hibernation,
     },
     Rule {
         id: "volume.clean",
         question: "Were the volumes closed cleanly?",
-        why: "A volume that is marked for a check, or whose log is in use, has changes under way that only its own system can finish.",
+        why: "A volume that is marked for a check, or whose log is in use, has changes under way \
+            that only its own system can finish.",
         check: clean,
     },
     Rule {
         id: "volume.consistent",
         question: "Do the volumes' books balance?",
-        why: "Every file record is read: each cluster must belong to one file only and be marked in use, and the mirror of the first records \
-              and the copy of the boot sector must match. Where they do not, the volume was damaged or cut short, and its own system \
-              should mend it before anything is changed around it.",
+        why: "Every file record is read: each cluster must belong to one file only and be marked \
+            in use, and the mirror of the first records and the copy of the boot sector must \
+            match. Where they do not, the volume was damaged or cut short, and its own system \
+            should mend it before anything is changed around it.",
         check: consistent,
     },
     Rule {
         id: "volume.matches-type",
         question: "Does each partition hold what its type says?",
-        why: "A partition whose type names another file system than it holds points to a table that was restored wrongly, or to the \
-              wrong sector size.",
+        why: "A partition whose type names another file system than it holds points to a table \
+            that was restored wrongly, or to the wrong sector size.",
         check: matches_type,
     },
 ];
@@ -60,7 +64,9 @@ fn ntfs_volumes<'a>(facts: &'a Facts<'_>) -> impl Iterator<Item = (&'a Partition
 }
 
 fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
-    const DECRYPT: &str = "In Windows, turn the encryption of this volume off and wait until it says that decryption is complete; shut down and check again. Keep the recovery key at hand.";
+    const DECRYPT: &str = "In Windows, turn the encryption of this volume off and wait until it \
+        says that decryption is complete; shut down and check again. Keep the recovery key at \
+        hand.";
     let answer = |partition: &Partition| {
         let VolumeKind::Encrypted(state) = partition.volume.kind else {
             return None;
@@ -68,8 +74,11 @@ fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
         let (evidence, remedy) = match state {
             EncryptionState::Encrypted => ("encrypted", DECRYPT),
             EncryptionState::Suspended => (
-                "encrypted, protection suspended: the content is still encrypted, only the key lies open",
-                "Suspending is not enough here, since the boot files cannot be read from outside. In Windows, turn the encryption off and wait until decryption is complete.",
+                "encrypted, protection suspended: the content is still encrypted, only the key \
+                 lies open",
+                "Suspending is not enough here, since the boot files cannot be read from \
+                 outside. In Windows, turn the encryption off and wait until decryption is \
+                 complete.",
             ),
             EncryptionState::Encrypting => ("encryption is under way", DECRYPT),
             EncryptionState::Decrypting => (
@@ -97,14 +106,16 @@ fn readable(facts: &Facts<'_>) -> Vec<Answer> {
         .partitions
         .iter()
         .filter_map(|partition| Some((partition, partition.volume.fault.as_ref()?)));
-    let remedy = "Start Windows and let it check this volume (chkdsk), or copy the disk first if it may be failing; then check again.";
+    let remedy = "Start Windows and let it check this volume (chkdsk), or copy the disk first if \
+        it may be failing; then check again.";
     faults
         .map(|(partition, fault)| Answer::block(partition.title(), fault, remedy))
         .collect()
 }
 
 fn hibernation(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy = "Start Windows, switch fast start-up and hibernation off (powercfg /h off), shut down and check again.";
+    let remedy = "Start Windows, switch fast start-up and hibernation off (powercfg /h off), \
+        shut down and check again.";
     let hibernated = ntfs_volumes(facts).filter(|(_, health)| health.hibernated);
     hibernated
         .map(|(partition, _)| {
@@ -169,7 +180,8 @@ fn matches_type(facts: &Facts<'_>) -> Vec<Answer> {
             return None;
         };
         let fits = match (kind.visible(), partition.volume.kind) {
-            // A volume that is blank or unknown contradicts nothing; one that is encrypted has its own rule.
+            // A volume that is blank or unknown contradicts nothing; one that is encrypted has its
+            // own rule.
             (_, VolumeKind::Blank | VolumeKind::Unknown | VolumeKind::Encrypted(_)) => true,
             (Kind(0x07), content) => matches!(content, VolumeKind::Ntfs | VolumeKind::ExFat),
             (Kind(0x01 | 0x04 | 0x06 | 0x0B | 0x0C | 0x0E | 0xEF), content) => {
@@ -190,7 +202,8 @@ fn matches_type(facts: &Facts<'_>) -> Vec<Answer> {
             kind.0,
             kind.name()
         );
-        let remedy = "Find out how this came about. The partition keeps its content, but its new type follows the old one.";
+        let remedy = "Find out how this came about. The partition keeps its content, but its new \
+            type follows the old one.";
         (!fits).then(|| Answer::caution(partition.title(), evidence, remedy))
     };
     facts.profile.partitions.iter().filter_map(answer).collect()

@@ -19,16 +19,19 @@ use crate::views;
 
 /// Convert a disk: check, draft, rehearse, ask, save, write, read back, rehearse again
 ///
-/// Asks for the disk's short name, which is read from the disk itself, and whether there is a backup; --yes answers both, and the
-/// job folder records that it did. A draft that fails its rehearsal is never written.
+/// Asks for the disk's short name, which is read from the disk itself, and whether there is a
+/// backup; --yes answers both, and the job folder records that it did. A draft that fails its
+/// rehearsal is never written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle convert /dev/sda --job /media/stick/job-0815\n  schwelle convert image.img --job job --yes"
+    after_help = "Examples:\n  schwelle convert /dev/sda --job /media/stick/job-0815\n  schwelle \
+        convert image.img --job job --yes"
 )]
 pub(crate) struct ConvertArgs {
     /// Image file or block device
     disk: PathBuf,
-    /// New folder for the job's record: the plan, what is overwritten, the log. Not on the disk itself
+    /// New folder for the job's record: the plan, what is overwritten, the log. Not on the disk
+    /// itself
     #[arg(long, value_name = "DIR")]
     job: PathBuf,
     /// Answer the questions with yes (for scripts)

@@ -12,7 +12,8 @@ use crate::text::typed;
 
 /// Make the demo disks and run the whole job on them
 ///
-/// Needs neither root nor network nor any other program. The disks stay in DIR, so that every command can be tried by hand.
+/// Needs neither root nor network nor any other program. The disks stay in DIR, so that every
+/// command can be tried by hand.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:\n  schwelle demo\n  schwelle demo /tmp/lighthouse")]
 pub(crate) struct DemoArgs {
@@ -96,7 +97,8 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     let by_hand = typed(&images[1]);
     let job = convert::job_beside(&images[1]);
     screen.show(&format!(
-        "\n{}The disks are in {}. This one is left to convert by hand:\n  schwelle check {by_hand}\n  schwelle convert {by_hand} --job {}\n",
+        "\n{}The disks are in {}. This one is left to convert by hand:\n  schwelle check \
+         {by_hand}\n  schwelle convert {by_hand} --job {}\n",
         heading("Your turn"),
         dir.display(),
         typed(&job)

@@ -16,7 +16,8 @@ use crate::views;
 /// Builds the whole result as a draft in memory and walks its boot path. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle plan /dev/sda\n  schwelle plan image.img --esp-size 300M\n  schwelle plan image.img --json"
+    after_help = "Examples:\n  schwelle plan /dev/sda\n  schwelle plan image.img --esp-size \
+        300M\n  schwelle plan image.img --json"
 )]
 pub(crate) struct PlanArgs {
     /// Image file or block device

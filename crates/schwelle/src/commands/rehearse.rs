@@ -16,14 +16,16 @@ use crate::views;
 /// Says at which step a start would fail, and what to do. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle rehearse /dev/sda\n  schwelle rehearse image.img --loader '\\EFI\\Microsoft\\Boot\\bootmgfw.efi'"
+    after_help = "Examples:\n  schwelle rehearse /dev/sda\n  schwelle rehearse image.img \
+        --loader '\\EFI\\Microsoft\\Boot\\bootmgfw.efi'"
 )]
 pub(crate) struct RehearseArgs {
     /// Image file or block device
     disk: PathBuf,
     #[command(flatten)]
     image: ImageOptions,
-    /// Path on the EFI system partition that the firmware's boot entry names [default: the removable-media path]
+    /// Path on the EFI system partition that the firmware's boot entry names [default: the
+    /// removable-media path]
     #[arg(long, value_name = "PATH")]
     loader: Option<String>,
 }

@@ -1,4 +1,5 @@
-//! The documents of `--json`. Their schemas are in `docs/schema/`, made from these types; keys stay as they are.
+//! The documents of `--json`. Their schemas are in `docs/schema/`, made from these types; keys stay
+//! as they are.
 
 use std::path::Path;
 
@@ -22,7 +23,8 @@ pub(crate) struct Survey {
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Surveyed {
     pub(crate) disk: String,
-    /// "MBR", "GPT", "hybrid", "bare volume", "blank", "unknown"; null when the disk could not be read
+    /// "MBR", "GPT", "hybrid", "bare volume", "blank", "unknown"; null when the disk could not be
+    /// read
     pub(crate) table: Option<String>,
     pub(crate) size_bytes: Option<u64>,
     pub(crate) sector_bytes: Option<u32>,
@@ -344,7 +346,8 @@ impl Rehearsed {
 /// `convert`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Converted {
-    /// "converted"; "blocked" by a rule; "not-started" where the draft failed its rehearsal and nothing was written
+    /// "converted"; "blocked" by a rule; "not-started" where the draft failed its rehearsal and
+    /// nothing was written
     pub(crate) answer: String,
     /// The job folder; null when nothing was written
     pub(crate) job: Option<String>,
@@ -402,7 +405,8 @@ pub(crate) struct JobRecord {
 mod tests {
     use std::fs;
 
-    /// The schemas in `docs/schema/` are made from the types. To renew them: `SCHWELLE_RENEW=1 cargo test`.
+    /// The schemas in `docs/schema/` are made from the types. To renew them: `SCHWELLE_RENEW=1
+    /// cargo test`.
     #[test]
     fn schemas_in_docs_are_those_of_the_types() {
         let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/schema");
@@ -421,11 +425,8 @@ mod tests {
                 fs::create_dir_all(folder).unwrap();
                 fs::write(&path, &text).unwrap();
             }
-            assert_eq!(
-                fs::read_to_string(&path).unwrap_or_default(),
-                text,
-                "{path} is out of date"
-            );
+            let known = fs::read_to_string(&path).unwrap_or_default();
+            assert!(known == text, "{path} is out of date: SCHWELLE_RENEW=1");
         }
     }
 }

@@ -1,4 +1,5 @@
-//! What is shown: text for people, documents for scripts. Each view takes values and gives a string.
+//! What is shown: text for people, documents for scripts. Each view takes values and gives a
+//! string.
 
 pub(crate) mod check;
 pub(crate) mod common;

@@ -70,7 +70,8 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         map::bar(&plan.before, bar_columns),
         map::bar(&plan.after, bar_columns)
     );
-    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; below: + new, * active\n";
+    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; below: + \
+        new, * active\n";
     for (title, parts) in [("Before (MBR)", &plan.before), ("After (GPT)", &plan.after)] {
         text += &format!("\n{}\n", toned(Tone::Heading, title));
         for part in parts
@@ -174,7 +175,8 @@ pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehears
             "  Rehearsal of the disk: {pass}, all {} steps\n",
             rehearsal.steps.len()
         );
-        let next = "Next: in the PC's firmware setup, change the boot mode to UEFI, then start from this disk.";
+        let next = "Next: in the PC's firmware setup, change the boot mode to UEFI, then start \
+            from this disk.";
         text + &answer(Tone::Good, "Converted", next)
     } else {
         text += &format!("  Rehearsal of the disk: {}\n", toned(Tone::Bad, "FAIL"));

@@ -19,7 +19,8 @@ pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Stri
     );
     text += &steps(rehearsal, columns);
     if rehearsal.starts() {
-        let rest = "This disk has all that a start in UEFI mode needs. Next: switch the firmware to UEFI mode.";
+        let rest = "This disk has all that a start in UEFI mode needs. Next: switch the firmware \
+            to UEFI mode.";
         text + &answer(Tone::Good, "Starts", rest)
     } else {
         let at = rehearsal.steps.last().map_or("", |step| step.id.name());

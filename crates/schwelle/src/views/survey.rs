@@ -37,7 +37,8 @@ fn row(disk: &Surveyed) -> [String; 6] {
         name += &format!("\n{}", safe(text));
     }
     let systems: Vec<String> = disk.systems.iter().map(|system| safe(system)).collect();
-    // The rule's id says enough here, but for disks without an MBR table, and for those that could not be read.
+    // The rule's id says enough here, but for disks without an MBR table, and for those that could
+    // not be read.
     let id = disk.rule.as_ref().filter(|id| *id != "table.mbr");
     let answer = match id.or(disk.reason.as_ref()) {
         Some(reason) => format!("{}: {}", disk.answer, safe(reason)),

@@ -1,4 +1,5 @@
-//! Disks that are refused: with the rule's id, evidence and a remedy, exit code 1, and not a byte changed.
+//! Disks that are refused: with the rule's id, evidence and a remedy, exit code 1, and not a byte
+//! changed.
 
 use schwelle_core::device::{BlockDevice, Extent, ReadDevice};
 use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
@@ -127,7 +128,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
             let boot = standard(disk).boot;
             let window = schwelle_core::device::Window::new(disk.device(), boot).unwrap();
             let volume = schwelle_core::ntfs::NtfsVolume::open(&window).unwrap();
-            let bitmap = volume.open_file(6).unwrap().runs()[0].lcn.unwrap() * 4096;
+            let bitmap = volume.open_file(6).unwrap().runs()[0].lcn.unwrap().0 * 4096;
             let mut bytes = window.read_vec(bitmap, 512).unwrap();
             bytes[0] &= !1;
             window.write_at(bitmap, &bytes).unwrap();
@@ -138,7 +139,8 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         "volume.readable",
         "fix-ups do not match",
         |disk| {
-            // The file table's first record lies at cluster 4 of volumes that the NTFS utilities make.
+            // The file table's first record lies at cluster 4 of volumes that the NTFS utilities
+            // make.
             let windows = standard(disk).windows;
             let at = (windows.first.0 + 4 * 8) * 512;
             let mut record = disk.device().read_vec(at, 512).unwrap();

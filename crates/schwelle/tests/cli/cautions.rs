@@ -1,5 +1,5 @@
-//! Disks that can be converted, but of which the technician must know something: the caution is told, and the conversion goes
-//! through.
+//! Disks that can be converted, but of which the technician must know something: the caution is
+//! told, and the conversion goes through.
 
 use schwelle_core::device::{BlockDevice, Extent, MIB};
 use schwelle_demo::{Asset, edit_file};
@@ -14,7 +14,8 @@ fn foreign_last_entry(store: &mut [u8]) {
     store[at..at + 4].copy_from_slice(&0x0BAD_CAFEu32.to_le_bytes());
 }
 
-/// Raises the first sequence number of a hive, as a writer does that has not finished, and mends the checksum.
+/// Raises the first sequence number of a hive, as a writer does that has not finished, and mends
+/// the checksum.
 fn leave_open(hive: &mut [u8]) {
     for at in [4, 0x1FC] {
         hive[at] ^= 2;

@@ -69,7 +69,8 @@ fn exactly_the_planned_sectors_differ_afterwards_and_the_old_ones_are_saved() {
             .map(|(first, last)| (last + 1 - first) * sector as u64)
             .sum();
         assert_eq!(record["plan"]["bytes_written"], bytes);
-        // Identities and times differ from run to run, but not by more than some sectors more or less.
+        // Identities and times differ from run to run, but not by more than some sectors more or
+        // less.
         assert_eq!(
             plan["after"].as_array().unwrap().len(),
             record["plan"]["after"].as_array().unwrap().len()

@@ -1,4 +1,5 @@
-//! Running programs that others wrote. A missing one fails the test: `tools/install-test-tools.sh` brings them.
+//! Running programs that others wrote. A missing one fails the test: `tools/install-test-tools.sh`
+//! brings them.
 
 use std::collections::BTreeMap;
 use std::fs;

@@ -58,8 +58,9 @@ fn a_second_ntfs_reader_sees_the_files_we_see() {
     }
 }
 
-/// Volumes made and filled by the NTFS utilities in the test itself: files in more pieces than one record can name, and forms of
-/// content that we refuse, at cluster sizes from the smallest to a large one.
+/// Volumes made and filled by the NTFS utilities in the test itself: files in more pieces than one
+/// record can name, and forms of content that we refuse, at cluster sizes from the smallest to a
+/// large one.
 #[test]
 fn files_in_many_pieces_are_read_as_the_driver_reads_them() {
     for (sector, cluster) in [
@@ -106,8 +107,8 @@ fn files_in_many_pieces_are_read_as_the_driver_reads_them() {
             "the same again and again ".repeat(20_000),
         )
         .unwrap();
-        // Small files until half the volume is taken, one that fills the rest, and every second small one gone: what is written
-        // then lies in as many pieces as there are holes.
+        // Small files until half the volume is taken, one that fills the rest, and every second
+        // small one gone: what is written then lies in as many pieces as there are holes.
         let piece = usize::max(cluster.parse().unwrap(), 4096);
         let small = |number: usize| mounted.0.join(format!("small {number}"));
         for number in 0..600 {

@@ -264,7 +264,8 @@ fn a_hive_library_reads_the_new_store_with_the_new_identities_and_all_else_kept(
     assert_eq!(before.len() + 1, after.len());
 }
 
-/// Starts `image` under real UEFI firmware in an emulator, as a snapshot; what its serial console says.
+/// Starts `image` under real UEFI firmware in an emulator, as a snapshot; what its serial console
+/// says.
 fn start_under_uefi(lab: &Lab, image: &Path, sector: u32) -> String {
     const FIRMWARE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
     let variables = lab.path("variables.fd");

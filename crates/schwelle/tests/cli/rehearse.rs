@@ -1,4 +1,5 @@
-//! Converted disks, each spoilt in one way: the rehearsal fails at the right step and names a remedy.
+//! Converted disks, each spoilt in one way: the rehearsal fails at the right step and names a
+//! remedy.
 
 use std::io::{Read, Seek, SeekFrom, Write};
 use std::path::Path;
@@ -109,7 +110,8 @@ const STORE: &str = "EFI/Microsoft/Boot/BCD";
 
 type Spoil = fn(&Path, (u64, u64), (u64, u64));
 
-/// Name, failing step, evidence, how the disk is spoilt (image, place of the EFI system partition, place of Windows).
+/// Name, failing step, evidence, how the disk is spoilt (image, place of the EFI system partition,
+/// place of Windows).
 const SPOILT: &[(&str, &str, &str, Spoil)] = &[
     (
         "protective entry gone",

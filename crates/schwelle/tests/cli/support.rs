@@ -78,7 +78,8 @@ impl Lab {
         (path, serde_json::from_str(&record).unwrap())
     }
 
-    /// Converts `image` without questions; the job folder is `job`, as a path or as a name in the lab.
+    /// Converts `image` without questions; the job folder is `job`, as a path or as a name in the
+    /// lab.
     pub(crate) fn convert(&self, image: &Path, job: impl AsRef<Path>, more: &[&str]) -> Run {
         let job = job.as_ref().to_str().unwrap();
         let args = ["convert", image.to_str().unwrap(), "--job", job, "--yes"];
