@@ -17,6 +17,7 @@ pub mod device;
 pub mod draft;
 pub mod encryption;
 pub mod fat;
+pub mod firmware;
 pub mod gpt;
 pub mod hive;
 pub mod job;

@@ -90,8 +90,7 @@ fn read_everything(disk: &dyn ReadDevice) {
         wish,
         esp: esp.clone(),
         job_on_disk: None,
-        power: None,
-        uefi_session: None,
+        machine: schwelle_core::firmware::Machine::unknown("an image"),
         backup_confirmed: false,
     };
     for finding in check(&facts) {

@@ -4,6 +4,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 use schwelle_core::device::{BlockDevice, HostFacts, MIB, Memory, PowerSource, ReadDevice};
+use schwelle_core::firmware::Machine;
 use schwelle_core::gpt::place::{EspWish, place_esp};
 use schwelle_core::profile::Profile;
 use schwelle_core::rules::{Facts, Outcome, answer, check};
@@ -25,8 +26,7 @@ fn facts(profile: &Profile) -> Facts<'_> {
         wish,
         esp,
         job_on_disk: None,
-        power: None,
-        uefi_session: None,
+        machine: Machine::unknown("an image"),
         backup_confirmed: false,
     }
 }
@@ -97,15 +97,15 @@ fn the_host_and_the_job_folder_are_judged() {
         [Pass, Pass, Unknown, Unknown]
     );
     assert_eq!(
-        with(|facts| facts.power = Some(PowerSource::Battery)),
+        with(|facts| facts.machine.power = Some(PowerSource::Battery)),
         [Pass, Caution, Unknown, Unknown]
     );
     assert_eq!(
-        with(|facts| facts.uefi_session = Some(false)),
-        [Pass, Pass, Unknown, Unknown]
+        with(|facts| facts.machine.uefi = Some(false)),
+        [Pass, Pass, Block, Unknown]
     );
     assert_eq!(
-        with(|facts| facts.uefi_session = Some(true)),
+        with(|facts| facts.machine.uefi = Some(true)),
         [Pass, Pass, Pass, Unknown]
     );
     assert_eq!(

@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use schwelle_core::device::{self, DiskFile, HostFacts, ReadDevice};
 use schwelle_core::draft::{Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
+use schwelle_core::firmware::Machine;
 use schwelle_core::gpt::place::{EspWish, NoRoom, place_esp};
 use schwelle_core::profile::{Profile, open_image_or_disk};
 use schwelle_core::rules::{self, Facts, Finding, Outcome};
@@ -52,7 +53,11 @@ impl Disk {
         let profile = &self.profile;
         let esp = place_esp(profile.geometry, &profile.used(), circumstances.wish);
         let is_real = self.device.is_block_device();
-        let root = Path::new(ROOT);
+        let machine = match circumstances.machine {
+            Some(machine) => machine.clone(),
+            None if is_real => Machine::of_this_pc(Path::new(ROOT)),
+            None => Machine::unknown("the disk is an image, so the PC it belongs to is not known"),
+        };
         let facts = Facts {
             profile,
             wish: circumstances.wish,
@@ -61,8 +66,7 @@ impl Disk {
                 .job
                 .map(|job| is_real && lies_on(job, &self.path)),
             // An image says nothing about the PC that it is worked on.
-            power: is_real.then(|| device::power_source(root)),
-            uefi_session: is_real.then(|| root.join("sys/firmware/efi").exists()),
+            machine,
             backup_confirmed: circumstances.backup_confirmed,
         };
         let findings = rules::check(&facts);
@@ -98,6 +102,8 @@ impl Disk {
 pub(crate) struct Circumstances<'a> {
     pub(crate) wish: EspWish,
     pub(crate) job: Option<&'a Path>,
+    /// The PC that the disk belongs to, where it is named.
+    pub(crate) machine: Option<&'a Machine>,
     pub(crate) backup_confirmed: bool,
 }
 

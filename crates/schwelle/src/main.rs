@@ -7,6 +7,7 @@ mod cli;
 mod commands;
 mod disk;
 mod error;
+mod machine;
 mod progress;
 mod screen;
 mod text;

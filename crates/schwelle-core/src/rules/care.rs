@@ -23,18 +23,16 @@ pub(super) static RULES: &[Rule] = &[
 fn uefi(facts: &Facts<'_>) -> Vec<Answer> {
     let how = "Look into the firmware setup of the PC that the disk belongs to: there must be a \
         UEFI boot mode. Or start this rescue system there in UEFI mode and check again.";
-    let answer = match facts.uefi_session {
-        Some(true) => Answer::pass("PC", "this session was started in UEFI mode, so the PC can"),
-        Some(false) => Answer::unknown(
+    let evidence = &facts.machine.uefi_evidence;
+    let answer = match facts.machine.uefi {
+        Some(true) => Answer::pass("PC", evidence),
+        Some(false) => Answer::block(
             "PC",
-            "this session was started in BIOS mode, which does not tell",
-            how,
+            evidence,
+            "Leave the disk as it is: in this PC it starts in BIOS mode only. If the PC got a firmware \
+             update that brings UEFI, correct the machine file and check again.",
         ),
-        None => Answer::unknown(
-            "PC",
-            "the disk is an image, so the PC it belongs to is not known",
-            how,
-        ),
+        None => Answer::unknown("PC", evidence, how),
     };
     vec![answer]
 }

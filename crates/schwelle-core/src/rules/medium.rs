@@ -132,7 +132,7 @@ fn job_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn power(facts: &Facts<'_>) -> Vec<Answer> {
-    match facts.power {
+    match facts.machine.power {
         Some(PowerSource::Battery) => {
             vec![Answer::caution(
                 "PC",
@@ -142,6 +142,6 @@ fn power(facts: &Facts<'_>) -> Vec<Answer> {
         }
         Some(PowerSource::Mains) => vec![Answer::pass("PC", "on mains power")],
         Some(PowerSource::Unknown) => vec![Answer::pass("PC", "no battery known to the system")],
-        None => vec![Answer::pass("PC", "not asked: the disk is an image")],
+        None => vec![Answer::pass("PC", "not asked: nothing is known of the PC")],
     }
 }

@@ -12,7 +12,8 @@ mod system;
 mod table;
 mod volume;
 
-use crate::device::{Extent, PowerSource};
+use crate::device::Extent;
+use crate::firmware::Machine;
 use crate::gpt::place::{EspWish, NoRoom};
 use crate::profile::Profile;
 
@@ -71,11 +72,8 @@ pub struct Facts<'a> {
     pub esp: Result<Extent, NoRoom>,
     /// The job folder lies on the disk to be converted; `None` when no job folder was named.
     pub job_on_disk: Option<bool>,
-    /// What the PC runs on; `None` when the disk is an image.
-    pub power: Option<PowerSource>,
-    /// This session was started in UEFI mode; `None` when the disk is an image, which says nothing
-    /// about a PC.
-    pub uefi_session: Option<bool>,
+    /// The PC that the disk belongs to, as far as it is known.
+    pub machine: Machine,
     /// The technician has confirmed a backup.
     pub backup_confirmed: bool,
 }

@@ -7,6 +7,7 @@ use clap::Args;
 use crate::cli::{ImageOptions, PlaceOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::error::CliError;
+use crate::machine::MachineOptions;
 use crate::screen::Screen;
 use crate::views;
 
@@ -19,6 +20,8 @@ pub(crate) struct CheckArgs {
     /// Image file or block device
     disk: PathBuf,
     #[command(flatten)]
+    machine: MachineOptions,
+    #[command(flatten)]
     image: ImageOptions,
     #[command(flatten)]
     place: PlaceOptions,
@@ -29,6 +32,7 @@ impl CheckArgs {
     pub(crate) fn of(disk: PathBuf) -> Self {
         Self {
             disk,
+            machine: MachineOptions::default(),
             image: ImageOptions::default(),
             place: PlaceOptions::default(),
         }
@@ -37,7 +41,9 @@ impl CheckArgs {
 
 pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
     let disk = Disk::open(&args.disk, args.image)?;
+    let machine = args.machine.read()?;
     let judgement = disk.judge(&Circumstances {
+        machine: machine.as_ref(),
         wish: args.place.wish(),
         ..Circumstances::default()
     });

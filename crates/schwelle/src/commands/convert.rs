@@ -12,6 +12,7 @@ use schwelle_core::rehearse::{self, Rehearsal};
 use crate::cli::{ImageOptions, PlaceOptions};
 use crate::disk::{Circumstances, Disk, Judgement};
 use crate::error::{CliError, Kind};
+use crate::machine::MachineOptions;
 use crate::progress::Progress;
 use crate::screen::Screen;
 use crate::text;
@@ -38,6 +39,8 @@ pub(crate) struct ConvertArgs {
     #[arg(long)]
     yes: bool,
     #[command(flatten)]
+    machine: MachineOptions,
+    #[command(flatten)]
     image: ImageOptions,
     #[command(flatten)]
     place: PlaceOptions,
@@ -50,6 +53,7 @@ impl ConvertArgs {
             disk,
             job,
             yes: true,
+            machine: MachineOptions::default(),
             image: ImageOptions::default(),
             place: PlaceOptions::default(),
         }
@@ -64,7 +68,9 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     {
         return Err(crate::error::path_taken(args.job.clone()));
     }
+    let machine = args.machine.read()?;
     let circumstances = Circumstances {
+        machine: machine.as_ref(),
         wish: args.place.wish(),
         job: Some(&args.job),
         backup_confirmed: args.yes,

@@ -8,6 +8,7 @@ use schwelle_core::rehearse;
 use crate::cli::{ImageOptions, PlaceOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::error::CliError;
+use crate::machine::MachineOptions;
 use crate::screen::Screen;
 use crate::views;
 
@@ -23,6 +24,8 @@ pub(crate) struct PlanArgs {
     /// Image file or block device
     disk: PathBuf,
     #[command(flatten)]
+    machine: MachineOptions,
+    #[command(flatten)]
     image: ImageOptions,
     #[command(flatten)]
     place: PlaceOptions,
@@ -33,6 +36,7 @@ impl PlanArgs {
     pub(crate) fn of(disk: PathBuf) -> Self {
         Self {
             disk,
+            machine: MachineOptions::default(),
             image: ImageOptions::default(),
             place: PlaceOptions::default(),
         }
@@ -41,7 +45,9 @@ impl PlanArgs {
 
 pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
     let disk = Disk::open(&args.disk, args.image)?;
+    let machine = args.machine.read()?;
     let judgement = disk.judge(&Circumstances {
+        machine: machine.as_ref(),
         wish: args.place.wish(),
         ..Circumstances::default()
     });

@@ -8,6 +8,7 @@ use schwelle_core::device;
 use crate::cli::ImageOptions;
 use crate::disk::{Circumstances, Disk};
 use crate::error::{CliError, Kind};
+use crate::machine::MachineOptions;
 use crate::screen::Screen;
 use crate::views;
 
@@ -21,6 +22,8 @@ pub(crate) struct SurveyArgs {
     #[arg(value_name = "DISK")]
     disks: Vec<PathBuf>,
     #[command(flatten)]
+    machine: MachineOptions,
+    #[command(flatten)]
     image: ImageOptions,
 }
 
@@ -29,6 +32,7 @@ impl SurveyArgs {
     pub(crate) fn of(disks: Vec<PathBuf>) -> Self {
         Self {
             disks,
+            machine: MachineOptions::default(),
             image: ImageOptions::default(),
         }
     }
@@ -49,13 +53,18 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
             "Name an image or a block device: schwelle survey DISK",
         ));
     }
+    let machine = args.machine.read()?;
+    let circumstances = Circumstances {
+        machine: machine.as_ref(),
+        ..Circumstances::default()
+    };
     let mut document = views::json::Survey::default();
     let mut unreadable = None;
     for path in &disks {
         match Disk::open(path, args.image) {
             Ok(disk) => document.disks.push(views::json::Surveyed::of(
                 &disk,
-                &disk.judge(&Circumstances::default()),
+                &disk.judge(&circumstances),
             )),
             Err(error) => {
                 document

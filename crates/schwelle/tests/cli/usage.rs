@@ -154,3 +154,39 @@ fn help_is_there_for_every_command_with_examples() {
     }
     assert_eq!(lab.run(&[]).code, 2);
 }
+
+#[test]
+fn a_machine_file_tells_of_the_pc_and_a_wrong_one_is_refused_with_its_line() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let path = image.to_str().unwrap();
+    for (text, code, answer) in [
+        (
+            "[firmware]\nuefi = true\n[power]\nsource = \"mains\"\n",
+            0,
+            "ready",
+        ),
+        ("[firmware]\nuefi = false\n", 1, "blocked"),
+        ("[power]\nsource = \"battery\"\n", 0, "caution"),
+        ("", 0, "ready"),
+    ] {
+        fs::write(lab.path("pc.toml"), text).unwrap();
+        for command in ["check", "plan"] {
+            let run = lab.run(&[command, path, "--machine", "pc.toml", "--json"]);
+            assert_eq!(
+                (run.code, &run.json()["answer"]),
+                (code, &answer.into()),
+                "{text}"
+            );
+        }
+    }
+    fs::write(lab.path("pc.toml"), "[firmware]\nufei = true\n").unwrap();
+    for (file, told) in [
+        ("pc.toml", "line 2, column 1"),
+        ("none.toml", "No such file"),
+    ] {
+        let run = lab.run(&["check", path, "--machine", file]);
+        assert_eq!((run.code, run.stdout.as_str()), (2, ""));
+        assert!(run.stderr.contains(told), "{}", run.stderr);
+    }
+}
