@@ -165,3 +165,61 @@ impl Volume {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::{BlockDevice, Memory};
+
+    /// A boot sector of FAT12 or FAT16 with this many sectors, one to a cluster.
+    fn fat(sectors: u16) -> Vec<u8> {
+        let mut sector = vec![0; 512];
+        sector[..3].copy_from_slice(&[0xEB, 0x3C, 0x90]);
+        sector[11..13].copy_from_slice(&512u16.to_le_bytes());
+        sector[13] = 1;
+        sector[14] = 1;
+        sector[16] = 2;
+        sector[17..19].copy_from_slice(&512u16.to_le_bytes());
+        sector[19..21].copy_from_slice(&sectors.to_le_bytes());
+        sector[21] = 0xF8;
+        sector[22] = 200;
+        sector[43..54].copy_from_slice(b"LAMPENOEL  ");
+        sector[510..].copy_from_slice(&[0x55, 0xAA]);
+        sector
+    }
+
+    #[test]
+    fn volumes_are_known_by_their_content() {
+        let at = |offset: usize, mark: &[u8]| [&vec![0; offset][..], mark].concat();
+        let ext = [at(1024 + 56, &[0x53, 0xEF]), at(62, b"Tonne\0old")].concat();
+        let cases: [(Vec<u8>, VolumeKind, &str); 9] = [
+            (Vec::new(), VolumeKind::Blank, ""),
+            (at(700, b"x"), VolumeKind::Unknown, ""),
+            (at(4096 - 10, b"SWAPSPACE2"), VolumeKind::Swap, ""),
+            (ext, VolumeKind::Ext, "Tonne"),
+            (at(512, b"LABELONE"), VolumeKind::Lvm, ""),
+            (
+                [&[0xEB, 0x76, 0x90][..], b"EXFAT   "].concat(),
+                VolumeKind::ExFat,
+                "",
+            ),
+            (fat(3000), VolumeKind::Fat(FatKind::Fat12), "LAMPENOEL"),
+            (fat(60_000), VolumeKind::Fat(FatKind::Fat16), "LAMPENOEL"),
+            (at(3, b"NTFS    "), VolumeKind::Ntfs, ""),
+        ];
+        for (mut head, kind, label) in cases {
+            head.resize(8192, 0);
+            let disk = Memory::new(512, 100);
+            disk.write_at(0, &head).unwrap();
+            let volume = Volume::read(&disk).unwrap();
+            assert_eq!((volume.kind, volume.label.as_str()), (kind, label));
+            // An NTFS mark without a volume behind it is damage, with the place.
+            let fault = volume.fault.unwrap_or_default();
+            assert_eq!(
+                fault.starts_with("LBA 0: no NTFS volume"),
+                kind == VolumeKind::Ntfs,
+                "{fault}"
+            );
+        }
+    }
+}

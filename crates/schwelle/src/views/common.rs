@@ -82,10 +82,16 @@ fn partition(disk: &Disk, part: &Partition) -> String {
         _ => {}
     }
     let label = cut(&safe(&part.volume.label), 32);
+    // What cannot be looked into may be anything.
+    let role = if part.role == Role::Data && part.is_closed() {
+        "not known"
+    } else {
+        part.role.name()
+    };
     let line = format!(
         "  {:>2}  {} {size:>10}  {} {label}  {}",
         part.number,
-        pad(part.role.name(), 10),
+        pad(role, 10),
         pad(part.volume.kind.name(), 10),
         notes.join(", ")
     );
