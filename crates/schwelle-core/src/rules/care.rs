@@ -41,7 +41,7 @@ fn backup(facts: &Facts<'_>) -> Vec<Answer> {
     if facts.backup_confirmed {
         return vec![Answer::pass(
             "customer's data",
-            "the technician says that there is a backup",
+            "there is a backup: it was confirmed",
         )];
     }
     let remedy = "Make one, or make sure of it; convert asks and records the answer.";

@@ -1,6 +1,6 @@
 //! `schwelle convert`
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use clap::Args;
 use schwelle_core::commit;
@@ -102,6 +102,11 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         return Ok(1);
     }
     confirm(args, &disk, screen)?;
+    // The record says what was answered, not that it was still to be asked.
+    let judgement = disk.judge(&Circumstances {
+        backup_confirmed: true,
+        ..circumstances
+    });
     let record = record(args, &disk, &judgement, &plan, &rehearsal);
     let rehearsal = write(args, &disk, &plan, &record, screen)?;
     screen.show(&views::plan::done(&args.disk, &args.job, &plan, &rehearsal));
@@ -213,9 +218,4 @@ fn outcome(rehearsal: &Rehearsal) -> &'static str {
     } else {
         "does not start"
     }
-}
-
-/// Used by the demo to name a job folder beside an image.
-pub(crate) fn job_beside(image: &Path) -> PathBuf {
-    image.with_extension("job")
 }

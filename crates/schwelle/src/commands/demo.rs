@@ -55,7 +55,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     if screen.is_json() || screen.is_quiet() {
         // For scripts: the conversion alone, as one document.
         return convert::run(
-            &convert::ConvertArgs::of(ready.clone(), convert::job_beside(ready)),
+            &convert::ConvertArgs::of(ready.clone(), job_beside(ready)),
             screen,
         );
     }
@@ -78,7 +78,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         &format!("plan {}", typed(ready)),
     );
     plan::run(&plan::PlanArgs::of(ready.clone()), screen)?;
-    let job = convert::job_beside(ready);
+    let job = job_beside(ready);
     tell(
         screen,
         "Then it is done.",
@@ -95,7 +95,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         screen,
     )?);
     let by_hand = typed(&images[1]);
-    let job = convert::job_beside(&images[1]);
+    let job = job_beside(&images[1]);
     screen.show(&format!(
         "\n{}The disks are in {}. This one is left to convert by hand:\n  schwelle check \
          {by_hand}\n  schwelle convert {by_hand} --job {}\n",
@@ -135,4 +135,9 @@ fn tell(screen: &Screen, why: &str, command: &str) {
         heading(why),
         toned(Tone::Faint, &format!("$ schwelle {command}"))
     ));
+}
+
+/// The job folder of an image, beside it.
+fn job_beside(image: &Path) -> PathBuf {
+    image.with_extension("job")
 }

@@ -155,11 +155,13 @@ fn the_technician_is_asked_and_a_wrong_answer_changes_nothing() {
     let run = lab.run_with(&convert, &format!("yes\n{COMPUTER}\n"));
     assert_eq!(run.code, 0, "{}", run.stderr);
     assert!(run.stdout.contains("Converted."));
+    let record = fs::read_to_string(job.join("job.json")).unwrap();
     assert!(
-        fs::read_to_string(job.join("job.json"))
-            .unwrap()
-            .contains("the technician")
+        record.contains("there is a backup: it was confirmed"),
+        "{record}"
     );
+    let record: Value = serde_json::from_str(&record).unwrap();
+    assert_eq!(record["answered_by"], "the technician");
 }
 
 #[test]
