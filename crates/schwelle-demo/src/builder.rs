@@ -25,6 +25,9 @@ pub struct MbrEntry {
     pub sectors: u32,
 }
 
+/// Boot code of the demo disks: a jump to itself, and the name by which Windows' own is known.
+const BOOT_CODE: &[u8] = b"\xEB\xFETCPA";
+
 const SYSTEM_HIVE: &str = "\\Windows\\System32\\config\\SYSTEM";
 
 /// Where the two volumes of the standard layout lie. The packed boot store names these places.
@@ -98,7 +101,7 @@ impl<'a> DiskBuilder<'a> {
     pub fn boot_record(&self, at: Lba, signature: u32, entries: &[MbrEntry]) -> Result<()> {
         let mut sector = vec![0; self.device.geometry().logical_sector as usize];
         if at == Lba(0) {
-            sector[..2].copy_from_slice(&[0xEB, 0xFE]);
+            sector[..BOOT_CODE.len()].copy_from_slice(BOOT_CODE);
             sector[440..444].copy_from_slice(&signature.to_le_bytes());
         }
         for (entry, at) in entries.iter().zip((446..).step_by(16)) {

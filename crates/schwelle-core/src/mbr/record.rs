@@ -29,6 +29,10 @@ pub struct BootRecord {
     pub disk_signature: u32,
     /// The boot code area holds anything but zeros.
     pub has_boot_code: bool,
+    /// The boot code is Windows' own, which goes straight to the active partition. Known by the
+    /// name "TCPA", under which it asks for a TPM (Windows Vista and later, in every language;
+    /// code without it is taken for another's).
+    pub has_windows_code: bool,
     /// The four entries, unused ones as `None`.
     pub entries: [Option<Entry>; 4],
 }
@@ -43,6 +47,7 @@ impl BootRecord {
         Some(Self {
             disk_signature: raw.disk_signature.get(),
             has_boot_code: raw.boot_code.iter().any(|&byte| byte != 0),
+            has_windows_code: raw.boot_code.windows(4).any(|part| part == b"TCPA"),
             entries: raw.entries.each_ref().map(Entry::parse),
         })
     }

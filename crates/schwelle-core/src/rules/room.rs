@@ -4,15 +4,16 @@ use super::{Answer, Facts, Rule};
 use crate::device::{Extent, Lba, MIB};
 use crate::gpt::place::{NoRoom, PlaceWish};
 use crate::gpt::{backup_sectors, first_usable};
-use crate::profile::Origin;
+use crate::profile::{Origin, Table};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "room.primary-table",
         question: "Are the sectors for the primary table free?",
-        why: "The primary copy of the GPT takes the sectors right behind sector 0. Partitions \
-            begin behind it on all but very old disks; some boot loaders keep code there, \
-            which is saved in the job folder and overwritten.",
+        why: "The primary copy of the GPT takes the sectors right behind sector 0. Partitions begin \
+            behind it on all but very old disks; but some boot managers keep code there, and a disk \
+            that starts through it would stop starting before sector 0 is replaced. What lies \
+            there is saved in the job folder.",
         check: primary,
     },
     Rule {
@@ -97,16 +98,32 @@ fn primary(facts: &Facts<'_>) -> Vec<Answer> {
     let remedy = "Move the partition to a higher sector with a partitioning program, on a copy \
         of the disk, then check again.";
     let mut answers = partitions_in(facts, region, "the primary table", remedy);
-    if let (Some(code), Some(_)) = (facts.profile.code_in_gap, facts.profile.mbr()) {
+    if let (
+        Some(code),
+        Table::Mbr {
+            table,
+            gpt_leftover,
+        },
+    ) = (facts.profile.code_in_gap, &facts.profile.table)
+    {
         let evidence = format!(
             "LBA {} to {}: content in front of the first partition",
             code.first.0,
             code.last().0
         );
-        let remedy = "Ask whether another boot manager is installed: its code lies there, and \
-            BIOS starts through it end when the table is written. The sectors are saved in the \
-            job folder.";
-        answers.push(Answer::caution("disk", evidence, remedy));
+        // The remains of a GPT are no boot manager: they may be those of a conversion that stopped.
+        answers.push(if table.record.has_windows_code || *gpt_leftover {
+            let remedy = "It is overwritten, and saved in the job folder. Windows' own boot code does \
+                not use it; ask whether another program keeps something there.";
+            Answer::caution("disk", evidence, remedy)
+        } else {
+            // The table is written before sector 0: a power cut between the two would leave a disk
+            // that starts in neither mode.
+            let evidence = format!("{evidence}, and LBA 0 has boot code that is not Windows' own");
+            let remedy = "Another boot manager may start through it. Let the startup repair of Windows' \
+                recovery environment write its own boot code, see the PC start, and check again.";
+            Answer::block("disk", evidence, remedy)
+        });
     }
     answers
 }

@@ -29,6 +29,18 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         standard(disk);
     }),
     (
+        "a conversion that stopped, behind other boot code",
+        "room.primary-table",
+        "content in front of the first partition",
+        |disk| {
+            write_gpt(disk);
+            standard(disk);
+            let mut sector = disk.device().read_vec(0, 512).unwrap();
+            sector[2..6].copy_from_slice(b"XXXX");
+            disk.device().write_at(0, &sector).unwrap();
+        },
+    ),
+    (
         "type of another file system",
         "volume.matches-type",
         "type 0Ch (FAT32), but it holds NTFS",
