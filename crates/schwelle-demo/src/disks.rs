@@ -12,7 +12,7 @@ use uuid::Uuid;
 use crate::assets::Asset;
 use crate::assets::KERNEL_32BIT;
 use crate::builder::{DiskBuilder, entry, rename_computer};
-use crate::edit::edit_file;
+use crate::edit::{edit_file, put_program};
 
 /// A disk of the demo.
 #[derive(Debug)]
@@ -85,14 +85,11 @@ pub fn disks() -> &'static [DemoDisk] {
             blocked_by: Some("system.64bit"),
             build: |disk| {
                 let places = disk.standard(0x71DE_0032, "TIDE-GAUGE1")?;
-                edit_file(
+                put_program(
                     disk.device(),
                     places.windows,
                     "\\Windows\\System32\\ntoskrnl.exe",
-                    |content| {
-                        content.fill(0);
-                        content[..KERNEL_32BIT.len()].copy_from_slice(KERNEL_32BIT);
-                    },
+                    KERNEL_32BIT,
                 )
             },
         },

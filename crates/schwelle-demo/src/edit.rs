@@ -37,6 +37,19 @@ pub fn edit_file(
     Ok(())
 }
 
+/// Puts a program in the place of the file at `path`; what is left of the file's length is zeros.
+pub fn put_program(
+    device: &dyn BlockDevice,
+    extent: Extent,
+    path: &str,
+    program: &[u8],
+) -> Result<()> {
+    edit_file(device, extent, path, |content| {
+        content.fill(0);
+        content[..program.len()].copy_from_slice(program);
+    })
+}
+
 /// Replaces every occurrence of `old` in the file at `path` by `new`, which is as long. There must
 /// be one at least.
 pub fn replace_bytes(

@@ -4,7 +4,7 @@
 use schwelle_core::device::{BlockDevice, Extent, ReadDevice};
 use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
 use schwelle_core::mbr::protective_sector;
-use schwelle_demo::{Asset, DiskBuilder, MbrEntry, Standard, edit_file, mark_dirty};
+use schwelle_demo::{Asset, DiskBuilder, MbrEntry, Standard, edit_file, mark_dirty, put_program};
 use uuid::Uuid;
 
 use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba};
@@ -150,14 +150,11 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
     ),
     ("32-bit", "system.64bit", "made for 32-bit x86", |disk| {
         let windows = standard(disk).windows;
-        edit_file(
+        put_program(
             disk.device(),
             windows,
             "\\Windows\\System32\\ntoskrnl.exe",
-            |file| {
-                file[..schwelle_demo::KERNEL_32BIT.len()]
-                    .copy_from_slice(schwelle_demo::KERNEL_32BIT);
-            },
+            schwelle_demo::KERNEL_32BIT,
         )
         .unwrap();
     }),
@@ -167,14 +164,11 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         "made for ARM64",
         |disk| {
             let windows = standard(disk).windows;
-            edit_file(
+            put_program(
                 disk.device(),
                 windows,
                 "\\Windows\\Boot\\EFI\\bootmgfw.efi",
-                |file| {
-                    file[..schwelle_demo::BOOT_PROGRAM_ARM64.len()]
-                        .copy_from_slice(schwelle_demo::BOOT_PROGRAM_ARM64);
-                },
+                schwelle_demo::BOOT_PROGRAM_ARM64,
             )
             .unwrap();
         },

@@ -268,9 +268,7 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
         "system-loader",
         "not a program image",
         |image, _, windows| {
-            edit_windows(image, windows, "\\Windows\\System32\\winload.efi", |file| {
-                file.fill(0);
-            });
+            put_on_windows(image, windows, "\\Windows\\System32\\winload.efi", &[]);
         },
     ),
     (
@@ -278,26 +276,24 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
         "kernel",
         "made for 32-bit x86",
         |image, _, windows| {
-            edit_windows(
+            put_on_windows(
                 image,
                 windows,
                 "\\Windows\\System32\\ntoskrnl.exe",
-                |file| {
-                    file[..schwelle_demo::KERNEL_32BIT.len()]
-                        .copy_from_slice(schwelle_demo::KERNEL_32BIT);
-                },
+                schwelle_demo::KERNEL_32BIT,
             );
         },
     ),
 ];
 
-fn edit_windows(image: &Path, (offset, len): (u64, u64), path: &str, edit: impl FnOnce(&mut [u8])) {
+/// Puts a program in the place of a file on the Windows volume.
+fn put_on_windows(image: &Path, (offset, len): (u64, u64), path: &str, program: &[u8]) {
     let device = DiskFile::open_write(image, Some(512)).unwrap();
     let extent = Extent {
         first: lba(offset / 512),
         end: lba((offset + len) / 512),
     };
-    schwelle_demo::edit_file(&device, extent, path, edit).unwrap();
+    schwelle_demo::put_program(&device, extent, path, program).unwrap();
     device.flush().unwrap();
 }
 
