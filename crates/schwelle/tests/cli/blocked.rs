@@ -19,6 +19,24 @@ pub(crate) fn entry(active: bool, kind: u8, extent: Extent) -> MbrEntry {
     }
 }
 
+/// An entry that is not active, in a record's own numbers.
+fn raw(kind: u8, first: u32, sectors: u32) -> MbrEntry {
+    MbrEntry {
+        active: false,
+        kind,
+        first,
+        sectors,
+    }
+}
+
+/// A standard disk with an extended container at LBA 500000, whose first record names a logical
+/// partition and `next`.
+fn with_container(disk: &DiskBuilder<'_>, next: MbrEntry) {
+    with_table(disk, |entries| entries.push(raw(5, 500_000, 90_000)));
+    disk.boot_record(lba(500_000), 0, &[raw(7, 2048, 4096), next])
+        .unwrap();
+}
+
 pub(crate) fn standard(disk: &DiskBuilder<'_>) -> Standard {
     disk.standard(SIGNATURE, COMPUTER).unwrap()
 }
@@ -64,12 +82,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
     ("gpt", "table.mbr", "has a GPT already", write_gpt),
     ("hybrid", "table.mbr", "hybrid", |disk| {
         write_gpt(disk);
-        let all = MbrEntry {
-            active: false,
-            kind: 0xEE,
-            first: 1,
-            sectors: 2047,
-        };
+        let all = raw(0xEE, 1, 2047);
         let windows = entry(true, 7, disk.standard_places().windows);
         disk.boot_record(lba(0), 0, &[all, windows]).unwrap();
     }),
@@ -183,70 +196,20 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
     ),
     ("beyond the end", "table.inside", "ends at LBA", |disk| {
         with_table(disk, |entries| {
-            entries.push(MbrEntry {
-                active: false,
-                kind: 7,
-                first: 600_000,
-                sectors: 900_000,
-            });
+            entries.push(raw(7, 600_000, 900_000));
         });
     }),
     (
         "EBR loop",
         "table.chain",
         "loops back to LBA 500000",
-        |disk| {
-            with_table(disk, |entries| {
-                entries.push(MbrEntry {
-                    active: false,
-                    kind: 5,
-                    first: 500_000,
-                    sectors: 90_000,
-                });
-            });
-            let logical = MbrEntry {
-                active: false,
-                kind: 7,
-                first: 2048,
-                sectors: 4096,
-            };
-            let back = MbrEntry {
-                active: false,
-                kind: 5,
-                first: 0,
-                sectors: 90_000,
-            };
-            disk.boot_record(lba(500_000), 0, &[logical, back]).unwrap();
-        },
+        |disk| with_container(disk, raw(5, 0, 90_000)),
     ),
     (
         "EBR link outside",
         "table.chain",
         "leaves its extended container",
-        |disk| {
-            with_table(disk, |entries| {
-                entries.push(MbrEntry {
-                    active: false,
-                    kind: 5,
-                    first: 500_000,
-                    sectors: 90_000,
-                });
-            });
-            let outside = MbrEntry {
-                active: false,
-                kind: 5,
-                first: 100_000,
-                sectors: 10,
-            };
-            let logical = MbrEntry {
-                active: false,
-                kind: 7,
-                first: 2048,
-                sectors: 4096,
-            };
-            disk.boot_record(lba(500_000), 0, &[logical, outside])
-                .unwrap();
-        },
+        |disk| with_container(disk, raw(5, 100_000, 10)),
     ),
     ("bad flag", "table.flags", "flag byte 17h", |disk| {
         with_table(disk, |_| {});
@@ -256,12 +219,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
     }),
     ("unknown type", "table.types", "type 9Fh", |disk| {
         with_table(disk, |entries| {
-            entries.push(MbrEntry {
-                active: false,
-                kind: 0x9F,
-                first: 600_000,
-                sectors: 2048,
-            });
+            entries.push(raw(0x9F, 600_000, 2048));
         });
     }),
     (
@@ -270,12 +228,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         "EFI system partition on this MBR disk already",
         |disk| {
             with_table(disk, |entries| {
-                entries.push(MbrEntry {
-                    active: false,
-                    kind: 0xEF,
-                    first: 600_000,
-                    sectors: 2048,
-                });
+                entries.push(raw(0xEF, 600_000, 2048));
             });
         },
     ),
@@ -369,18 +322,11 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         },
     ),
     ("no gap", "room.esp", "the largest gap has", |disk| {
-        let places = standard(disk);
-        let end = disk.device().geometry().sectors - 2048;
-        let rest = Extent {
-            first: places.windows.end,
-            end: lba(end),
-        };
-        let entries = [
-            entry(true, 7, places.boot),
-            entry(false, 7, places.windows),
-            entry(false, 0x83, rest),
-        ];
-        disk.boot_record(lba(0), SIGNATURE, &entries).unwrap();
+        let first = disk.standard_places().windows.end;
+        let end = lba(disk.device().geometry().sectors - 2048);
+        with_table(disk, |entries| {
+            entries.push(entry(false, 0x83, Extent { first, end }));
+        });
     }),
     (
         "partition at the very end",
@@ -403,12 +349,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         "where the primary table needs",
         |disk| {
             with_table(disk, |entries| {
-                entries.push(MbrEntry {
-                    active: false,
-                    kind: 0x83,
-                    first: 10,
-                    sectors: 100,
-                });
+                entries.push(raw(0x83, 10, 100));
             });
         },
     ),
@@ -419,7 +360,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         |disk| {
             standard(disk);
             let mut sector = disk.device().read_vec(0, 512).unwrap();
-            sector[..8].copy_from_slice(b"\xEB\xFEanother"[..8].try_into().unwrap());
+            sector[..8].copy_from_slice(b"\xEB\xFEother.");
             disk.device().write_at(0, &sector).unwrap();
             disk.bytes(lba(1), b"the rest of it").unwrap();
         },

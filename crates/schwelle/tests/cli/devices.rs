@@ -111,3 +111,64 @@ fn a_mounted_device_is_refused_with_the_place_where_it_is_mounted() {
     );
     assert!(!lab.path("job").exists());
 }
+
+/// A file system mounted for a test, unmounted at its end.
+struct Mount(PathBuf);
+
+impl Mount {
+    fn new(at: PathBuf, args: &[&str]) -> Self {
+        std::fs::create_dir(&at).unwrap();
+        tool("mount", &[args, &[at.to_str().unwrap()]].concat());
+        Self(at)
+    }
+}
+
+impl Drop for Mount {
+    fn drop(&mut self) {
+        tool_any("umount", &[self.0.to_str().unwrap()]);
+    }
+}
+
+#[test]
+fn a_job_folder_on_the_disk_itself_is_refused() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 16, |_| {});
+    let disk = Attached::new(&image, &[]);
+    tool("mkfs.ext4", &["-q", disk.path()]);
+    let mount = Mount::new(lab.path("mounted"), &[disk.path()]);
+    let judged = |job: PathBuf| {
+        let run = lab.convert(&disk.0, &job, &["--json"]);
+        assert_eq!((run.code, job.exists()), (1, false), "{}", run.stderr);
+        let findings = run.json()["findings"].as_array().unwrap().clone();
+        findings
+            .into_iter()
+            .find(|finding| finding["rule"] == "medium.job-elsewhere")
+            .unwrap()
+    };
+    // The folder itself need not be there yet: the nearest one above it tells.
+    let on_disk = judged(mount.0.join("deep/job"));
+    assert_eq!(on_disk["outcome"], "block", "{on_disk}");
+    assert_eq!(judged(lab.path("elsewhere"))["outcome"], "pass");
+}
+
+#[test]
+fn a_job_folder_that_fills_up_leaves_the_disk_untouched() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let before = hash(&image);
+    // From too small for the plan to too small for the last of the saved sectors.
+    for (name, size) in [("tiny", "8k"), ("small", "64k"), ("almost", "192k")] {
+        let mount = Mount::new(
+            lab.path(name),
+            &["-t", "tmpfs", "-o", &format!("size={size}"), "tmpfs"],
+        );
+        let run = lab.convert(&image, mount.0.join("job"), &["--quiet"]);
+        assert_eq!(run.code, 3, "{size}: {}", run.stderr);
+        assert!(
+            run.stderr.contains("No space left") && run.stderr.contains("unchanged"),
+            "{}",
+            run.stderr
+        );
+        assert_eq!(hash(&image), before, "{size}");
+    }
+}
