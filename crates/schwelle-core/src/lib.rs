@@ -24,6 +24,7 @@ pub mod job;
 pub mod mbr;
 pub mod ntfs;
 pub mod pe;
+pub mod placement;
 pub mod profile;
 pub mod rehearse;
 pub mod rules;

@@ -4,13 +4,13 @@
 
 use std::sync::Mutex;
 
-use schwelle_core::commit::{ChangeSet, apply, verify};
+use schwelle_core::commit::{ChangeSet, Region, StageKind, apply, verify};
 use schwelle_core::device::{
     BlockDevice, DeviceError, Draft, Extent, Geometry, HostFacts, Lba, MIB, Memory, ReadDevice,
 };
 use schwelle_core::draft::{Plan, Source, Stamp, build};
 use schwelle_core::fat::DosTime;
-use schwelle_core::gpt::place::{EspWish, place_esp};
+use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, Table};
 use schwelle_core::rehearse::walk;
 use schwelle_demo::DiskBuilder;
@@ -26,7 +26,7 @@ fn disk(sector: u32) -> Memory {
 
 fn plan(disk: &dyn ReadDevice) -> Plan<'_> {
     let profile = Profile::read(disk, HostFacts::default()).unwrap();
-    let esp = place_esp(profile.geometry, &profile.used(), EspWish::default()).unwrap();
+    let place = placement::find(disk, &profile, EspWish::default()).unwrap();
     let mut number = 0;
     let mut new_guid = || {
         number += 1;
@@ -42,7 +42,7 @@ fn plan(disk: &dyn ReadDevice) -> Plan<'_> {
     build(
         disk,
         &profile,
-        esp,
+        &place,
         Source {
             new_guid: &mut new_guid,
             stamp,
@@ -100,7 +100,7 @@ fn exactly_the_declared_extents_are_written_and_the_disk_starts() {
         let (before, after) = (disk(sector), disk(sector));
         let plan = plan(&before);
         let counting = Counting::new(&after);
-        apply(&plan.draft, &plan.changes, &counting, &mut ()).unwrap();
+        apply(&plan.draft, &plan.changes, &counting, &mut (), &mut ()).unwrap();
         verify(&plan.draft, &plan.changes, &after, &mut ()).unwrap();
         let written: Vec<Extent> = counting.written().into_iter().flatten().collect();
         assert_eq!(written, plan.changes.extents().collect::<Vec<_>>());
@@ -131,7 +131,7 @@ fn a_power_cut_at_any_write_leaves_the_old_disk_or_the_new_one() {
     let plan = plan(&old);
     let recorder_disk = disk(512);
     let counting = Counting::new(&recorder_disk);
-    apply(&plan.draft, &plan.changes, &counting, &mut ()).unwrap();
+    apply(&plan.draft, &plan.changes, &counting, &mut (), &mut ()).unwrap();
     let steps = counting.written();
     let copy = |to: &Draft<'_>, extent: &Extent| {
         let offset = extent.first.0 * 512;
@@ -187,12 +187,8 @@ fn a_draft_that_would_touch_a_partition_is_not_made() {
         first: Lba(0),
         end: Lba(1),
     };
-    let regions = [(
-        schwelle_core::commit::StageKind::Commit,
-        "sector 0",
-        sector_0,
-    )];
-    assert!(ChangeSet::of(&plan.draft, &regions).is_err());
+    let regions = [Region::new(StageKind::Commit, "sector 0", sector_0)];
+    assert!(ChangeSet::of(&plan.draft, "", &regions).is_err());
     assert!(
         plan.changes
             .extents()
@@ -249,12 +245,13 @@ fn logical_partitions_cross_with_their_places_and_types() {
     };
     let hidden = 1 << 62 | 1 << 63;
     let container = u64::from(container);
+    let esp = plan.placement.esp;
     let expected = [
         (boot.first.0, boot.end.0, "basic data", 1 << 63),
         (windows.first.0, windows.end.0, "basic data", 0),
         (container + 2048, container + 22_048, "Linux", 0),
         (container + 32_048, container + 42_048, "basic data", hidden),
-        (plan.esp.first.0, plan.esp.end.0, "EFI system", 1 << 63),
+        (esp.first.0, esp.end.0, "EFI system", 1 << 63),
     ];
     let of = |(_, entry): &(usize, schwelle_core::gpt::GptEntry)| {
         (
@@ -266,6 +263,6 @@ fn logical_partitions_cross_with_their_places_and_types() {
     };
     let found: Vec<_> = pair.best().unwrap().entries.iter().map(of).collect();
     assert_eq!(found, expected);
-    assert!(plan.esp.first.0 > container + 42_048);
+    assert!(esp.first.0 > container + 42_048);
     assert!(walk(&plan.draft, None).starts());
 }

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use schwelle_core::device::{BlockDevice, Draft, HostFacts, MIB, Memory, ReadDevice, Window};
 use schwelle_core::draft::{Source, Stamp, build};
 use schwelle_core::fat::DosTime;
-use schwelle_core::gpt::place::{EspWish, place_esp};
+use schwelle_core::placement::{self, EspWish};
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::profile::Profile;
 use schwelle_core::rehearse::walk;
@@ -83,13 +83,11 @@ fn read_everything(disk: &dyn ReadDevice) {
     let Ok(profile) = Profile::read(disk, HostFacts::default()) else {
         return;
     };
-    let wish = EspWish::default();
-    let esp = place_esp(profile.geometry, &profile.used(), wish);
+    let place = placement::find(disk, &profile, EspWish::default());
     let facts = Facts {
         profile: &profile,
-        wish,
-        esp: esp.clone(),
-        job_on_disk: None,
+        placement: &place,
+        job: None,
         machine: schwelle_core::firmware::Machine::unknown("an image"),
         backup_confirmed: false,
     };
@@ -97,7 +95,7 @@ fn read_everything(disk: &dyn ReadDevice) {
         let passed = finding.outcome == schwelle_core::rules::Outcome::Pass;
         assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
     }
-    if let Ok(esp) = esp {
+    if let Ok(place) = &place {
         let stamp = Stamp {
             dos: DosTime {
                 date: 0x5B77,
@@ -110,7 +108,7 @@ fn read_everything(disk: &dyn ReadDevice) {
             stamp,
         };
         // Whether or not the rules block it: building a draft must not panic either.
-        let _draft = build(disk, &profile, esp, source);
+        let _draft = build(disk, &profile, place, source);
     }
 }
 

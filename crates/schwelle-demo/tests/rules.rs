@@ -5,9 +5,9 @@
 
 use schwelle_core::device::{BlockDevice, HostFacts, MIB, Memory, PowerSource, ReadDevice};
 use schwelle_core::firmware::Machine;
-use schwelle_core::gpt::place::{EspWish, place_esp};
+use schwelle_core::placement::{NoRoom, Placement};
 use schwelle_core::profile::Profile;
-use schwelle_core::rules::{Facts, Outcome, answer, check};
+use schwelle_core::rules::{Facts, JobPlace, Outcome, check};
 use schwelle_demo::DiskBuilder;
 
 fn disk() -> Memory {
@@ -18,14 +18,14 @@ fn disk() -> Memory {
     disk
 }
 
+/// Nothing here needs a place to be found.
+static NO_PLACE: Result<Placement, NoRoom> = Err(NoRoom::NotYet);
+
 fn facts(profile: &Profile) -> Facts<'_> {
-    let wish = EspWish::default();
-    let esp = place_esp(profile.geometry, &profile.used(), wish);
     Facts {
         profile,
-        wish,
-        esp,
-        job_on_disk: None,
+        placement: &NO_PLACE,
+        job: None,
         machine: Machine::unknown("an image"),
         backup_confirmed: false,
     }
@@ -74,12 +74,12 @@ fn the_host_and_the_job_folder_are_judged() {
     }
 
     let profile = Profile::read(&disk, HostFacts::default()).unwrap();
-    assert_eq!(answer(&check(&facts(&profile))), Outcome::Pass);
     let with = |change: fn(&mut Facts<'_>)| {
         let mut facts = facts(&profile);
         change(&mut facts);
         let rules = [
             "medium.job-elsewhere",
+            "medium.job-lasting",
             "medium.power",
             "firmware.uefi",
             "care.backup",
@@ -87,31 +87,49 @@ fn the_host_and_the_job_folder_are_judged() {
         rules.map(|rule| found(&facts, rule).0)
     };
     use Outcome::{Block, Caution, Pass, Unknown};
-    assert_eq!(with(|_| {}), [Pass, Pass, Unknown, Unknown]);
-    assert_eq!(
-        with(|facts| facts.job_on_disk = Some(true)),
-        [Block, Pass, Unknown, Unknown]
-    );
-    assert_eq!(
-        with(|facts| facts.job_on_disk = Some(false)),
-        [Pass, Pass, Unknown, Unknown]
-    );
-    assert_eq!(
-        with(|facts| facts.machine.power = Some(PowerSource::Battery)),
-        [Pass, Caution, Unknown, Unknown]
-    );
-    assert_eq!(
-        with(|facts| facts.machine.uefi = Some(false)),
-        [Pass, Pass, Block, Unknown]
-    );
-    assert_eq!(
-        with(|facts| facts.machine.uefi = Some(true)),
-        [Pass, Pass, Pass, Unknown]
-    );
-    assert_eq!(
-        with(|facts| facts.backup_confirmed = true),
-        [Pass, Pass, Unknown, Pass]
-    );
+    type With = fn(&mut Facts<'_>);
+    let cases: [(With, [Outcome; 5]); 9] = [
+        (|_| {}, [Pass, Pass, Pass, Unknown, Unknown]),
+        (
+            |facts| facts.job = job(true, Some(false)),
+            [Block, Pass, Pass, Unknown, Unknown],
+        ),
+        (
+            |facts| facts.job = job(false, Some(false)),
+            [Pass, Pass, Pass, Unknown, Unknown],
+        ),
+        (
+            |facts| facts.job = job(false, Some(true)),
+            [Pass, Caution, Pass, Unknown, Unknown],
+        ),
+        (
+            |facts| facts.job = job(false, None),
+            [Pass, Unknown, Pass, Unknown, Unknown],
+        ),
+        (
+            |facts| facts.machine.power = Some(PowerSource::Battery),
+            [Pass, Pass, Caution, Unknown, Unknown],
+        ),
+        (
+            |facts| facts.machine.uefi = Some(false),
+            [Pass, Pass, Pass, Block, Unknown],
+        ),
+        (
+            |facts| facts.machine.uefi = Some(true),
+            [Pass, Pass, Pass, Pass, Unknown],
+        ),
+        (
+            |facts| facts.backup_confirmed = true,
+            [Pass, Pass, Pass, Unknown, Pass],
+        ),
+    ];
+    for (change, expected) in cases {
+        assert_eq!(with(change), expected);
+    }
+}
+
+fn job(on_disk: bool, in_memory: Option<bool>) -> Option<JobPlace> {
+    Some(JobPlace { on_disk, in_memory })
 }
 
 #[test]

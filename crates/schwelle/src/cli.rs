@@ -1,7 +1,7 @@
 //! The command line as a whole.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use schwelle_core::gpt::place::{EspWish, PlaceWish};
+use schwelle_core::placement::{EspWish, PlaceWish};
 
 use crate::commands;
 
@@ -33,7 +33,7 @@ Exit codes:
   1  a rule blocks, or a rehearsal failed
   2  wrong usage, or a question not answered
   3  disk or job folder not readable or writable; nothing changed on the disk
-  4  stopped between first and last write";
+  4  stopped between first and last write: the disk needs resume or undo";
 
 /// Options of every command.
 #[derive(Debug, Clone, Args)]
@@ -103,11 +103,11 @@ impl PlaceOptions {
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum Place {
-    /// Whichever serves
+    /// Whichever moves least
     Auto,
     /// Unused space
     Gap,
-    /// The tail of an NTFS volume (not built yet: the check says so)
+    /// The tail of the boot volume or of a Windows volume
     Trim,
     /// The old boot partition's place (not built yet: the check says so)
     Takeover,
@@ -121,6 +121,8 @@ pub(crate) enum Command {
     Plan(commands::plan::PlanArgs),
     Convert(commands::convert::ConvertArgs),
     Rehearse(commands::rehearse::RehearseArgs),
+    Resume(commands::resume::ResumeArgs),
+    Undo(commands::undo::UndoArgs),
     Demo(commands::demo::DemoArgs),
 }
 

@@ -7,9 +7,9 @@ use schwelle_core::device::{self, DiskFile, HostFacts, ReadDevice};
 use schwelle_core::draft::{Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::Machine;
-use schwelle_core::gpt::place::{EspWish, NoRoom, place_esp};
+use schwelle_core::placement::{self, EspWish, NoRoom, Placement};
 use schwelle_core::profile::{Profile, open_image_or_disk};
-use schwelle_core::rules::{self, Facts, Finding, Outcome};
+use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome};
 use uuid::Uuid;
 
 use crate::cli::ImageOptions;
@@ -51,7 +51,7 @@ impl Disk {
     /// Judges the disk.
     pub(crate) fn judge(&self, circumstances: &Circumstances<'_>) -> Judgement {
         let profile = &self.profile;
-        let esp = place_esp(profile.geometry, &profile.used(), circumstances.wish);
+        let placement = placement::find(&self.device, profile, circumstances.wish);
         let is_real = self.device.is_block_device();
         let machine = match circumstances.machine {
             Some(machine) => machine.clone(),
@@ -60,11 +60,11 @@ impl Disk {
         };
         let facts = Facts {
             profile,
-            wish: circumstances.wish,
-            esp: esp.clone(),
-            job_on_disk: circumstances
-                .job
-                .map(|job| is_real && lies_on(job, &self.path)),
+            placement: &placement,
+            job: circumstances.job.map(|job| JobPlace {
+                on_disk: is_real && lies_on(job, &self.path),
+                in_memory: device::is_in_memory(job),
+            }),
             // An image says nothing about the PC that it is worked on.
             machine,
             backup_confirmed: circumstances.backup_confirmed,
@@ -73,13 +73,13 @@ impl Disk {
         Judgement {
             answer: rules::answer(&findings),
             findings,
-            esp,
+            placement,
         }
     }
 
     /// Drafts the conversion of a disk that is not blocked.
     pub(crate) fn draft(&self, judgement: &Judgement) -> Result<Plan<'_>, CliError> {
-        let esp = judgement.esp.clone().map_err(|_| {
+        let placement = judgement.placement.as_ref().map_err(|_| {
             let next = format!("schwelle check {}", crate::text::typed(&self.path));
             CliError::new(
                 Kind::Blocked,
@@ -92,9 +92,32 @@ impl Disk {
             new_guid: &mut Uuid::new_v4,
             stamp: stamp(Timestamp::now()),
         };
-        schwelle_core::draft::build(&self.device as &dyn ReadDevice, &self.profile, esp, source)
+        schwelle_core::draft::build(&self.device as &dyn ReadDevice, &self.profile, placement, source)
             .map_err(|error| CliError::drafting(&self.path, error))
     }
+}
+
+/// Refuses a disk that somebody uses, or that is none. The rules say the same of a disk to be
+/// converted; this is for the commands that ask no rules.
+pub(crate) fn refuse_users(path: &Path, host: &HostFacts) -> Result<(), CliError> {
+    let mut reasons = host.users.clone();
+    reasons.extend(
+        host.partition_of
+            .as_ref()
+            .map(|disk| format!("this is a partition of {disk}")),
+    );
+    if host.read_only {
+        reasons.push("the system holds this disk read-only".to_owned());
+    }
+    if reasons.is_empty() {
+        return Ok(());
+    }
+    Err(CliError::new(
+        Kind::Unchanged,
+        format!("{}: {}", path.display(), reasons.join("; ")),
+        "Only a whole disk that nobody else uses is written. Nothing was written.",
+        "Unmount it or stop what holds it; then the same command again.",
+    ))
 }
 
 /// What is known besides the disk.
@@ -111,7 +134,7 @@ pub(crate) struct Circumstances<'a> {
 pub(crate) struct Judgement {
     pub(crate) findings: Vec<Finding>,
     pub(crate) answer: Outcome,
-    esp: Result<device::Extent, NoRoom>,
+    placement: Result<Placement, NoRoom>,
 }
 
 impl Judgement {

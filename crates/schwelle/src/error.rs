@@ -7,6 +7,7 @@ use schwelle_core::commit::CommitError;
 use schwelle_core::device::{DeviceError, OpenError};
 use schwelle_core::draft::DraftError;
 use schwelle_core::job::JobError;
+use schwelle_core::job::recover::RecoverError;
 
 use crate::text::typed;
 
@@ -82,24 +83,13 @@ impl CliError {
         )
     }
 
-    /// The job folder could not be used. `wrote`: the disk may have been written already.
-    pub(crate) fn job(error: &JobError, wrote: bool) -> Self {
-        let kind = if wrote {
-            Kind::Stopped
-        } else {
-            Kind::Unchanged
-        };
-        let why = match kind {
-            Kind::Stopped => "The disk has been written, but the job's record of it is incomplete.",
-            _ => {
-                "Without a complete record of what is overwritten nothing may be written; the \
-                 disk is unchanged."
-            }
-        };
+    /// The job folder could not be made or filled; the disk is untouched.
+    pub(crate) fn job(error: &JobError) -> Self {
         Self::new(
-            kind,
+            Kind::Unchanged,
             error,
-            why,
+            "Without a complete record of what is overwritten nothing may be written; the disk is \
+             unchanged.",
             "Name a new folder on a disk with room: --job DIR",
         )
     }
@@ -117,20 +107,129 @@ impl CliError {
                     typed(disk)
                 ),
             ),
-            CommitError::Stopped { .. } | CommitError::Mismatch { .. } => Self::new(
+            CommitError::Interrupted { wrote: false, .. } => Self::new(
+                Kind::Unchanged,
+                what,
+                "The disk is unchanged.",
+                "When all is ready, the same command again with a new job folder.",
+            ),
+            CommitError::Stopped { .. }
+            | CommitError::Mismatch { .. }
+            | CommitError::Interrupted { .. }
+            | CommitError::NotRecorded { .. } => Self::new(
                 Kind::Stopped,
                 what,
-                "The disk is written in part. Until sector 0 is replaced it is still the old MBR \
-                 disk.",
-                format!(
-                    "See what state it is in: schwelle rehearse {} . What was overwritten is \
-                     saved in {}",
-                    typed(disk),
-                    typed(job)
-                ),
+                "The disk is written in part, and must not be started before the job is finished \
+                 or taken back.",
+                either_way(job),
             ),
         }
     }
+
+    /// All is written, but the record of it is not.
+    pub(crate) fn record(job: &Path, error: &JobError) -> Self {
+        Self::new(
+            Kind::Stopped,
+            error,
+            "The disk is written and read back, but the job's record does not say so.",
+            format!(
+                "Make room there, and: schwelle resume --job {}",
+                typed(job)
+            ),
+        )
+    }
+
+    /// The folder of a job could not be read.
+    pub(crate) fn job_folder(error: &JobError) -> Self {
+        Self::new(
+            Kind::Unchanged,
+            error,
+            "A job is finished or taken back by its record, and by nothing else. Nothing was \
+             written.",
+            "See whether this is the right folder, and whether its disk or stick can be read.",
+        )
+    }
+
+    /// A job that ended before the disk was touched.
+    pub(crate) fn never_began(job: &Path) -> Self {
+        Self::new(
+            Kind::Unchanged,
+            format!(
+                "{}: the job stopped before anything was written to the disk",
+                job.display()
+            ),
+            "There is nothing to finish and nothing to take back; the disk is unchanged.",
+            "Delete the folder, and convert again: schwelle convert DISK --job DIR",
+        )
+    }
+
+    /// A disk with an unfinished job.
+    pub(crate) fn unfinished(disk: &Path, job: &Path) -> Self {
+        Self::new(
+            Kind::Blocked,
+            format!(
+                "{}: an earlier conversion of this disk was stopped half-way; its job is {}",
+                disk.display(),
+                job.display()
+            ),
+            "A second one on top would lose what the first has saved. Nothing was written.",
+            either_way(job),
+        )
+    }
+
+    /// A job could not be finished or taken back.
+    pub(crate) fn recovering(disk: &Path, job: &Path, error: RecoverError) -> Self {
+        let what = format!("{}: {error}", disk.display());
+        let undo = || format!("Take it back: schwelle undo --job {}", typed(job));
+        match error {
+            RecoverError::Commit(error) => Self::commit(disk, job, &error),
+            RecoverError::Job(error) => Self::job_folder(&error),
+            RecoverError::Device(error) => Self::reading(disk, error),
+            RecoverError::NeverBegan => Self::never_began(job),
+            RecoverError::TakenBack => Self::new(
+                Kind::Blocked,
+                what,
+                "The disk is the old one again. Nothing was written.",
+                format!("Convert again with a new folder: schwelle convert {} --job DIR", typed(disk)),
+            ),
+            RecoverError::OtherDisk { .. } => Self::new(
+                Kind::Blocked,
+                what,
+                "A job fits the disk it was made for and no other. Nothing was written.",
+                "Connect that disk, or name it with --disk.",
+            ),
+            RecoverError::Differs { .. } => Self::new(
+                Kind::Blocked,
+                what,
+                "Somebody has changed the disk since, or it is another one. Nothing was written.",
+                format!("Look at it: schwelle check {}", typed(disk)),
+            ),
+            RecoverError::VolumeUsed { .. } => Self::new(
+                Kind::Blocked,
+                what,
+                "Finishing would put older file-system metadata over newer. Nothing was written.",
+                undo(),
+            ),
+            RecoverError::PartitionSince { .. } => Self::new(
+                Kind::Blocked,
+                what,
+                "Taking the conversion back would lose that partition. Nothing was written.",
+                "Save what is on it, delete it, and the same command again.",
+            ),
+            RecoverError::Lost { .. } => Self::new(
+                Kind::Blocked,
+                what,
+                "Finishing would lose that data. Nothing was written.",
+                undo(),
+            ),
+        }
+    }
+}
+
+/// The two ways out of a half-written disk.
+fn either_way(job: &Path) -> String {
+    let job = typed(job);
+    format!("Finish it: schwelle resume --job {job} . Or take it back: schwelle undo --job {job}")
 }
 
 impl From<OpenError> for CliError {

@@ -1,22 +1,28 @@
 //! Shows how a commit goes: a bar on a terminal, plain lines elsewhere, and always the log of the
-//! job.
+//! job. Takes the wish to stop.
+
+use std::fs::{File, OpenOptions};
+use std::io::Write;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use indicatif::{ProgressBar, ProgressStyle};
 use schwelle_core::commit::{Event, Observer};
-use schwelle_core::job::JobFolder;
-
 use crate::screen::Screen;
 use crate::text;
 
 /// Takes the events of a commit.
-pub(crate) struct Progress<'a> {
+pub(crate) struct Progress {
     bar: ProgressBar,
     quiet: bool,
-    job: &'a mut JobFolder,
+    log: Option<File>,
+    stop: Arc<AtomicBool>,
 }
 
-impl<'a> Progress<'a> {
-    pub(crate) fn new(screen: &Screen, job: &'a mut JobFolder) -> Self {
+impl Progress {
+    /// Progress of the job in `folder`, whose log is told as well.
+    pub(crate) fn new(screen: &Screen, folder: &Path) -> Self {
         // Hidden by itself where stderr is no terminal.
         let bar = if screen.is_quiet() {
             ProgressBar::hidden()
@@ -32,7 +38,21 @@ impl<'a> Progress<'a> {
         Self {
             bar,
             quiet: screen.is_quiet(),
-            job,
+            log: OpenOptions::new()
+                .append(true)
+                .open(folder.join("log.txt"))
+                .ok(),
+            stop: Arc::default(),
+        }
+    }
+
+    /// From now on Ctrl-C, and the signals of a closing terminal or a shutdown, are a wish to stop
+    /// that the commit heeds where that is clean.
+    pub(crate) fn catch_stops(&self) {
+        use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+        for signal in [SIGINT, SIGTERM, SIGHUP] {
+            // Without the handler the program ends at once, which the job survives as well.
+            signal_hook::flag::register(signal, Arc::clone(&self.stop)).ok();
         }
     }
 
@@ -49,13 +69,17 @@ impl<'a> Progress<'a> {
         }
         // The disk's own record matters more than a line of the log: a full job folder must not
         // stop a stage half-way.
-        self.job
-            .log(&format!("{} {line}", jiff::Timestamp::now()))
-            .ok();
+        if let Some(log) = &mut self.log {
+            writeln!(log, "{} {line}", jiff::Timestamp::now()).ok();
+        }
     }
 }
 
-impl Observer for Progress<'_> {
+impl Observer for Progress {
+    fn wants_to_stop(&self) -> bool {
+        self.stop.load(Ordering::Relaxed)
+    }
+
     fn event(&mut self, event: Event) {
         match event {
             Event::StageStarted(stage, bytes) => self.begin(stage.name(), bytes),
@@ -66,7 +90,7 @@ impl Observer for Progress<'_> {
     }
 }
 
-impl Drop for Progress<'_> {
+impl Drop for Progress {
     fn drop(&mut self) {
         self.bar.finish_and_clear();
     }

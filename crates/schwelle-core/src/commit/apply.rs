@@ -1,6 +1,8 @@
 //! Applies a change set, and reads it back.
 
-use super::change_set::{ChangeSet, StageKind};
+use std::io;
+
+use super::change_set::{ChangeSet, Stage, StageKind};
 use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Guard, Lba, ReadDevice};
 
 /// Bytes moved at a time.
@@ -25,10 +27,29 @@ pub enum Event {
 pub trait Observer {
     /// Something happened.
     fn event(&mut self, event: Event);
+
+    /// True when somebody asked to stop. Heeded where stopping is clean: between stages, and
+    /// while clusters are copied.
+    fn wants_to_stop(&self) -> bool {
+        false
+    }
 }
 
 impl Observer for () {
     fn event(&mut self, _: Event) {}
+}
+
+/// Keeps the record of how far a commit has come, where a power cut does not reach it.
+pub trait Ledger {
+    /// A stage is on the medium, and the next one has not begun. `moved` are the hashes of the
+    /// sectors copied, in the order of the change set's moves; empty but for the stage `move`.
+    fn stage_done(&mut self, stage: StageKind, moved: &[blake3::Hash]) -> io::Result<()>;
+}
+
+impl Ledger for () {
+    fn stage_done(&mut self, _: StageKind, _: &[blake3::Hash]) -> io::Result<()> {
+        Ok(())
+    }
 }
 
 /// Why a commit stopped. Says whether the disk has been written.
@@ -51,6 +72,22 @@ pub enum CommitError {
         /// The first sector that differs.
         at: Lba,
     },
+    /// Somebody asked to stop.
+    #[error("stopped as asked, before the stage {} was complete", .stage.name())]
+    Interrupted {
+        /// The stage that was not begun, or not finished.
+        stage: StageKind,
+        /// The disk has been written.
+        wrote: bool,
+    },
+    /// A stage is complete, but the record of it could not be kept.
+    #[error("the stage {} is complete, but the job's record could not be kept: {source}", .stage.name())]
+    NotRecorded {
+        /// The stage.
+        stage: StageKind,
+        /// What the system said.
+        source: io::Error,
+    },
 }
 
 /// An extent cut into transfers: (byte offset, length).
@@ -68,63 +105,148 @@ fn transfers(geometry: Geometry, extent: Extent) -> impl Iterator<Item = (u64, u
         })
 }
 
-/// Writes the stages of `set` to `disk`, taking the bytes from `draft`. Each stage is flushed
-/// before the next begins.
+/// Writes the stages of `set` to `disk`, taking the bytes from `source`, which is a draft above
+/// this disk. Each stage is flushed, and entered in the ledger, before the next begins. What was
+/// moved is read back before anything that relies on it is written.
 pub fn apply(
-    draft: &dyn ReadDevice,
+    source: &dyn ReadDevice,
     set: &ChangeSet,
     disk: &dyn BlockDevice,
+    ledger: &mut dyn Ledger,
     observer: &mut dyn Observer,
 ) -> Result<(), CommitError> {
     let guard = Guard::new(disk, set.extents().collect());
-    let mut wrote = false;
+    let mut run = Run {
+        source,
+        geometry: set.geometry,
+        disk: &guard,
+        wrote: false,
+    };
     for stage in &set.stages {
-        let stopped = |source, wrote| match wrote {
-            true => CommitError::Stopped {
-                stage: stage.kind,
-                source,
-            },
-            false => CommitError::Untouched(source),
-        };
-        observer.event(Event::StageStarted(stage.kind, stage.bytes(set.geometry)));
-        for (offset, len) in stage
-            .extents()
-            .flat_map(|extent| transfers(set.geometry, extent))
-        {
-            let bytes = draft
-                .read_vec(offset, len)
-                .map_err(|source| stopped(source, wrote))?;
-            // A write that fails may have written some of its sectors.
-            wrote = true;
-            guard
-                .write_at(offset, &bytes)
-                .map_err(|source| stopped(source, wrote))?;
-            observer.event(Event::Written(len as u64));
+        if observer.wants_to_stop() {
+            let (stage, wrote) = (stage.kind, run.wrote);
+            return Err(CommitError::Interrupted { stage, wrote });
         }
-        guard.flush().map_err(|source| stopped(source, wrote))?;
+        observer.event(Event::StageStarted(stage.kind, stage.bytes(set.geometry)));
+        let moved = run.write(stage, observer)?;
+        guard
+            .flush()
+            .map_err(|source| run.failed(stage.kind, source))?;
+        if stage.kind == StageKind::Move {
+            run.check_moved(stage, &moved, observer)?;
+        }
+        let kind = stage.kind;
+        ledger
+            .stage_done(kind, &moved)
+            .map_err(|source| CommitError::NotRecorded { stage: kind, source })?;
         observer.event(Event::StageFlushed(stage.kind));
     }
     Ok(())
 }
 
+/// A commit under way.
+struct Run<'a> {
+    source: &'a dyn ReadDevice,
+    geometry: Geometry,
+    disk: &'a dyn BlockDevice,
+    wrote: bool,
+}
+
+impl Run<'_> {
+    fn failed(&self, stage: StageKind, source: DeviceError) -> CommitError {
+        if self.wrote {
+            CommitError::Stopped { stage, source }
+        } else {
+            CommitError::Untouched(source)
+        }
+    }
+
+    /// Writes a stage. For the stage `move`: the hash of each extent.
+    fn write(
+        &mut self,
+        stage: &Stage,
+        observer: &mut dyn Observer,
+    ) -> Result<Vec<blake3::Hash>, CommitError> {
+        let moving = stage.kind == StageKind::Move;
+        let mut hashes = Vec::new();
+        for extent in stage.extents() {
+            let mut hasher = blake3::Hasher::new();
+            for (offset, len) in transfers(self.geometry, extent) {
+                let bytes = self
+                    .source
+                    .read_vec(offset, len)
+                    .map_err(|source| self.failed(stage.kind, source))?;
+                // A write that fails may have written some of its sectors.
+                self.wrote = true;
+                self.disk
+                    .write_at(offset, &bytes)
+                    .map_err(|source| self.failed(stage.kind, source))?;
+                observer.event(Event::Written(len as u64));
+                if moving {
+                    hasher.update(&bytes);
+                }
+            }
+            if moving {
+                hashes.push(hasher.finalize());
+                // What was copied so far lies in free clusters: it may be left there.
+                if observer.wants_to_stop() {
+                    let (stage, wrote) = (stage.kind, self.wrote);
+                    return Err(CommitError::Interrupted { stage, wrote });
+                }
+            }
+        }
+        Ok(hashes)
+    }
+
+    fn check_moved(
+        &self,
+        stage: &Stage,
+        moved: &[blake3::Hash],
+        observer: &mut dyn Observer,
+    ) -> Result<(), CommitError> {
+        observer.event(Event::VerifyStarted(stage.bytes(self.geometry)));
+        for (extent, expected) in stage.extents().zip(moved) {
+            let found = hash_of(self.disk, extent)
+                .map_err(|source| self.failed(stage.kind, source))?;
+            if found != *expected {
+                return Err(CommitError::Mismatch { at: extent.first });
+            }
+            observer.event(Event::Verified(self.geometry.bytes_in(&extent)));
+        }
+        Ok(())
+    }
+}
+
+/// BLAKE3 hash of an extent of a device.
+pub fn hash_of(device: &dyn ReadDevice, extent: Extent) -> Result<blake3::Hash, DeviceError> {
+    let mut hasher = blake3::Hasher::new();
+    for (offset, len) in transfers(device.geometry(), extent) {
+        hasher.update(&device.read_vec(offset, len)?);
+    }
+    Ok(hasher.finalize())
+}
+
 /// Reads back every extent of `set` and compares it with `draft`.
 ///
 /// The draft holds every sector of the set itself, so this compares with what was meant even when
-/// the draft lies over the very disk that was written.
+/// the draft lies over the very disk that was written. What was moved is only a reference there,
+/// and has been read back before its source was given up.
 pub fn verify(
     draft: &dyn ReadDevice,
     set: &ChangeSet,
     disk: &dyn ReadDevice,
     observer: &mut dyn Observer,
 ) -> Result<(), CommitError> {
-    observer.event(Event::VerifyStarted(set.bytes()));
+    let held = || set.stages.iter().filter(|stage| stage.kind != StageKind::Move);
+    let bytes = held().map(|stage| stage.bytes(set.geometry)).sum();
+    observer.event(Event::VerifyStarted(bytes));
     let failed = |source| CommitError::Stopped {
         stage: StageKind::Settle,
         source,
     };
     let sector = u64::from(set.geometry.logical_sector);
-    for (offset, len) in set
-        .extents()
+    for (offset, len) in held()
+        .flat_map(Stage::extents)
         .flat_map(|extent| transfers(set.geometry, extent))
     {
         let (wanted, found) = (
@@ -146,6 +268,7 @@ mod tests {
     use std::sync::Mutex;
 
     use super::*;
+    use crate::commit::Region;
     use crate::device::{Draft, Memory};
 
     #[derive(Debug, Clone, PartialEq)]
@@ -206,10 +329,10 @@ mod tests {
             end: Lba(end),
         };
         let regions = [
-            (StageKind::Prepare, "files", region(1, 10_000)),
-            (StageKind::Commit, "sector 0", region(0, 1)),
+            Region::new(StageKind::Prepare, "files", region(1, 10_000)),
+            Region::new(StageKind::Commit, "sector 0", region(0, 1)),
         ];
-        ChangeSet::of(draft, &regions).unwrap()
+        ChangeSet::of(draft, "", &regions).unwrap()
     }
 
     #[test]
@@ -217,7 +340,7 @@ mod tests {
         let recorder = Recorder::new(None);
         let draft = Draft::new(&recorder.disk);
         draft.write_at(0, &[1; 3 << 20]).unwrap();
-        apply(&draft, &set(&draft), &recorder, &mut ()).unwrap();
+        apply(&draft, &set(&draft), &recorder, &mut (), &mut ()).unwrap();
         let steps = recorder.steps.lock().unwrap().clone();
         assert_eq!(steps[0], Step::Write(512, 1 << 20));
         assert_eq!(
@@ -238,7 +361,7 @@ mod tests {
             let recorder = Recorder::new(Some(fail_at));
             let draft = Draft::new(&recorder.disk);
             draft.write_at(0, &[1; 3 << 20]).unwrap();
-            let error = apply(&draft, &set(&draft), &recorder, &mut ())
+            let error = apply(&draft, &set(&draft), &recorder, &mut (), &mut ())
                 .unwrap_err()
                 .to_string();
             assert!(error.starts_with(expected), "{error}");
@@ -250,7 +373,7 @@ mod tests {
         let (base, recorder) = (Memory::new(512, 10_000), Recorder::new(None));
         let draft = Draft::new(&base);
         draft.write_at(4096, &[7; 4096]).unwrap();
-        apply(&draft, &set(&draft), &recorder, &mut ()).unwrap();
+        apply(&draft, &set(&draft), &recorder, &mut (), &mut ()).unwrap();
         recorder.disk.write_at(11 * 512, &[8; 512]).unwrap();
         let error = verify(&draft, &set(&draft), &recorder, &mut ()).unwrap_err();
         assert!(

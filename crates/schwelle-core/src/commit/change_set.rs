@@ -1,11 +1,20 @@
 //! The difference between a draft and its disk, as ordered stages.
 
-use crate::device::{Draft, Extent, Geometry, Lba, ReadDevice};
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::device::{Draft, Extent, Geometry, Lba, Move, ReadDevice};
 
 /// A stage of the commit.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum StageKind {
-    /// Everything that the old disk does not use.
+    /// Clusters of trimmed volumes, copied to clusters that are free.
+    Move,
+    /// The file systems of trimmed volumes, which become smaller.
+    Trim,
+    /// Everything else that the old disk does not use.
     Prepare,
     /// Sector 0.
     Commit,
@@ -17,6 +26,8 @@ impl StageKind {
     /// The stage's name.
     pub fn name(self) -> &'static str {
         match self {
+            Self::Move => "move",
+            Self::Trim => "trim",
             Self::Prepare => "prepare",
             Self::Commit => "commit",
             Self::Settle => "settle",
@@ -24,12 +35,34 @@ impl StageKind {
     }
 }
 
-/// A region of the disk that a stage writes, and what it is for.
+/// A region of the disk that a stage may write.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Region {
+    /// Which stage.
+    pub stage: StageKind,
+    /// What for.
+    pub what: String,
+    /// Where.
+    pub extent: Extent,
+}
+
+impl Region {
+    /// A region.
+    pub fn new(stage: StageKind, what: impl Into<String>, extent: Extent) -> Self {
+        Self {
+            stage,
+            what: what.into(),
+            extent,
+        }
+    }
+}
+
+/// What a stage writes for one purpose.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Part {
     /// What is written there.
     pub what: String,
-    /// The sectors that change, ascending.
+    /// The sectors that change, ascending within a region.
     pub extents: Vec<Extent>,
 }
 
@@ -55,64 +88,87 @@ pub struct Undeclared {
 pub struct ChangeSet {
     /// Geometry of the disk.
     pub geometry: Geometry,
+    /// What the stage `move` copies, by source. Its destinations are the extents of that stage.
+    pub moves: Vec<Move>,
     /// Stages, in the order of writing.
     pub stages: Vec<Stage>,
 }
 
 impl ChangeSet {
     /// The difference that `draft` makes, sorted into the declared regions, which are in the order
-    /// of writing.
+    /// of writing. Where regions overlap, the first one declared has the sector. What the draft
+    /// moves is a stage of its own, `move`, described by `moving`, and stands in front of all.
     pub fn of(
         draft: &Draft<'_>,
-        regions: &[(StageKind, &str, Extent)],
+        moving: &str,
+        regions: &[Region],
     ) -> Result<Self, Undeclared> {
-        let mut left = draft.changed();
-        let mut stages: Vec<Stage> = Vec::new();
-        for &(kind, what, region) in regions {
-            let mut extents = Vec::new();
-            let mut rest = Vec::new();
-            for extent in left {
-                let inside = Extent {
-                    first: extent.first.max(region.first),
-                    end: extent.end.min(region.end),
-                };
-                if inside.first >= inside.end {
-                    rest.push(extent);
-                    continue;
+        let owners = owners(regions);
+        let mut parts: Vec<Vec<Extent>> = vec![Vec::new(); regions.len()];
+        for extent in draft.changed() {
+            let mut at = extent.first;
+            while at < extent.end {
+                let owner = owners.range(..=at.0).next_back();
+                let (end, index) = owner
+                    .map(|(_, owner)| *owner)
+                    .filter(|(end, _)| *end > at)
+                    .ok_or(Undeclared { at })?;
+                let end = end.min(extent.end);
+                if let Some(part) = parts.get_mut(index) {
+                    part.push(Extent { first: at, end });
                 }
-                extents.push(inside);
-                let sides = [
-                    Extent {
-                        end: inside.first,
-                        ..extent
-                    },
-                    Extent {
-                        first: inside.end,
-                        ..extent
-                    },
-                ];
-                rest.extend(sides.into_iter().filter(|side| side.sectors() > 0));
-            }
-            left = rest;
-            let part = Part {
-                what: what.to_owned(),
-                extents,
-            };
-            match stages.last_mut() {
-                Some(stage) if stage.kind == kind => stage.parts.push(part),
-                _ => stages.push(Stage {
-                    kind,
-                    parts: vec![part],
-                }),
+                at = end;
             }
         }
-        match left.first() {
-            Some(extent) => Err(Undeclared { at: extent.first }),
-            None => Ok(Self {
-                geometry: draft.geometry(),
-                stages,
-            }),
+        let moves = draft.moves();
+        let mut set = Self {
+            geometry: draft.geometry(),
+            stages: Vec::new(),
+            moves,
+        };
+        let moved: Vec<Extent> = set.moves.iter().map(Move::destination).collect();
+        if !moved.is_empty() {
+            set.add(StageKind::Move, moving, moved);
         }
+        for (region, extents) in regions.iter().zip(parts) {
+            set.add(region.stage, &region.what, extents);
+        }
+        Ok(set)
+    }
+
+    /// Adds extents to the last stage and part, or begins new ones.
+    fn add(&mut self, kind: StageKind, what: &str, extents: Vec<Extent>) {
+        if self.stages.last().is_none_or(|stage| stage.kind != kind) {
+            self.stages.push(Stage {
+                kind,
+                parts: Vec::new(),
+            });
+        }
+        let Some(stage) = self.stages.last_mut() else {
+            return;
+        };
+        if stage.parts.last().is_none_or(|part| part.what != what) {
+            let (what, extents) = (what.to_owned(), Vec::new());
+            stage.parts.push(Part { what, extents });
+        }
+        let Some(part) = stage.parts.last_mut() else {
+            return;
+        };
+        for extent in extents {
+            match part.extents.last_mut() {
+                // Moves stay apart, one extent each: each has a hash of its own.
+                Some(last) if last.end == extent.first && kind != StageKind::Move => {
+                    last.end = extent.end;
+                }
+                _ => part.extents.push(extent),
+            }
+        }
+    }
+
+    /// Bytes that are moved.
+    pub fn moved_bytes(&self) -> u64 {
+        let sectors: u64 = self.moves.iter().map(|moved| moved.sectors).sum();
+        sectors.saturating_mul(self.geometry.logical_sector.into())
     }
 
     /// All sectors that will be written.
@@ -144,6 +200,29 @@ impl Stage {
     }
 }
 
+/// Which region each sector belongs to: by first sector, (end, index of the region).
+fn owners(regions: &[Region]) -> BTreeMap<u64, (Lba, usize)> {
+    let mut owners: BTreeMap<u64, (Lba, usize)> = BTreeMap::new();
+    for (index, region) in regions.iter().enumerate() {
+        // What an earlier region has taken stays its own; the rest may be in several pieces.
+        let mut at = region.extent.first;
+        while at < region.extent.end {
+            let before = owners.range(..=at.0).next_back();
+            if let Some((_, (end, _))) = before
+                && *end > at
+            {
+                at = *end;
+                continue;
+            }
+            let next = owners.range(at.0..).next().map(|(&first, _)| Lba(first));
+            let end = next.map_or(region.extent.end, |next| next.min(region.extent.end));
+            owners.insert(at.0, (end, index));
+            at = end;
+        }
+    }
+    owners
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -159,14 +238,14 @@ mod tests {
             first: Lba(first),
             end: Lba(end),
         };
-        let late = (StageKind::Commit, "sector 0", extent(0, 1));
-        let early = (StageKind::Prepare, "table", extent(1, 10));
+        let late = Region::new(StageKind::Commit, "sector 0", extent(0, 1));
+        let early = Region::new(StageKind::Prepare, "table", extent(1, 10));
         assert_eq!(
-            ChangeSet::of(&draft, &[early, late]),
+            ChangeSet::of(&draft, "", &[early.clone(), late.clone()]),
             Err(Undeclared { at: Lba(50) })
         );
-        let esp = (StageKind::Prepare, "esp", extent(40, 60));
-        let set = ChangeSet::of(&draft, &[esp, early, late]).unwrap();
+        let esp = Region::new(StageKind::Prepare, "esp", extent(40, 60));
+        let set = ChangeSet::of(&draft, "", &[esp, early, late]).unwrap();
         let order: Vec<_> = set
             .stages
             .iter()

@@ -10,5 +10,5 @@
 mod apply;
 mod change_set;
 
-pub use apply::{CommitError, Event, Observer, apply, verify};
-pub use change_set::{ChangeSet, Part, Stage, StageKind, Undeclared};
+pub use apply::{CommitError, Event, Ledger, Observer, apply, hash_of, verify};
+pub use change_set::{ChangeSet, Part, Region, Stage, StageKind, Undeclared};

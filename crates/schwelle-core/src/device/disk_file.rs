@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{Advice, OFlags};
 
+use super::host::lock_holder;
 use super::{BlockDevice, DeviceError, Geometry, ReadDevice};
 
 /// Why a disk could not be opened.
@@ -53,10 +54,12 @@ pub enum OpenError {
         actual: u32,
     },
     /// Somebody else has it.
-    #[error("{path} is in use by another program")]
+    #[error("{path} is in use by {holder}")]
     InUse {
         /// The path given.
         path: PathBuf,
+        /// Who has it, as far as the system tells.
+        holder: String,
     },
 }
 
@@ -106,7 +109,7 @@ impl DiskFile {
             options.custom_flags(OFlags::EXCL.bits().cast_signed());
         }
         let mut file = options.open(path).map_err(|source| match source.kind() {
-            io::ErrorKind::ResourceBusy => OpenError::InUse { path: path.into() },
+            io::ErrorKind::ResourceBusy => in_use(path),
             _ => io_error(source),
         })?;
         let locked = if write {
@@ -116,7 +119,7 @@ impl DiskFile {
         };
         match locked {
             Ok(()) => {}
-            Err(TryLockError::WouldBlock) => return Err(OpenError::InUse { path: path.into() }),
+            Err(TryLockError::WouldBlock) => return Err(in_use(path)),
             Err(TryLockError::Error(source)) => return Err(io_error(source)),
         }
         let (logical_sector, physical_sector) = if is_block_device {
@@ -154,9 +157,22 @@ impl DiskFile {
         })
     }
 
+    /// The opened file, for requests to the kernel.
+    pub fn file(&self) -> &File {
+        &self.file
+    }
+
     /// True for a real disk, false for an image.
     pub fn is_block_device(&self) -> bool {
         self.is_block_device
+    }
+}
+
+fn in_use(path: &Path) -> OpenError {
+    let holder = lock_holder(Path::new("/"), path);
+    OpenError::InUse {
+        path: path.into(),
+        holder: holder.unwrap_or_else(|| "another program".to_owned()),
     }
 }
 

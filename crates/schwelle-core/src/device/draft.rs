@@ -6,13 +6,71 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
 
+/// Sectors whose content is elsewhere on the disk: `sectors` from `from` on are shown at `to`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Move {
+    /// First sector of the source.
+    pub from: Lba,
+    /// First sector of the destination.
+    pub to: Lba,
+    /// Number of sectors.
+    pub sectors: u64,
+}
+
+impl Move {
+    /// The sectors moved.
+    pub fn source(&self) -> Extent {
+        Extent {
+            first: self.from,
+            end: Lba(self.from.0.saturating_add(self.sectors)),
+        }
+    }
+
+    /// Where they go.
+    pub fn destination(&self) -> Extent {
+        Extent {
+            first: self.to,
+            end: Lba(self.to.0.saturating_add(self.sectors)),
+        }
+    }
+}
+
+/// What a stretch of the draft shows in place of the disk's own sectors.
+#[derive(Debug, Clone, Copy)]
+enum Piece {
+    /// Sectors of the disk from this one on.
+    Moved(Lba),
+    /// This byte throughout.
+    Filled(u8),
+}
+
 /// A disk with changes laid over it. Reads see the changes; the disk below is never written.
 ///
-/// Kept by sector, so that only what really differs from the disk becomes part of a change set.
+/// Bytes are kept by sector, so that only what really differs from the disk becomes part of a
+/// change set. What moves, and what is filled, is kept as a reference: it may be gigabytes.
 #[derive(Debug)]
 pub struct Draft<'a> {
     base: &'a dyn ReadDevice,
-    changed: Mutex<BTreeMap<u64, Box<[u8]>>>,
+    overlay: Mutex<Overlay>,
+}
+
+#[derive(Debug, Default)]
+struct Overlay {
+    /// By first sector; they do not overlap. Below `bytes`.
+    pieces: BTreeMap<u64, (u64, Piece)>,
+    bytes: BTreeMap<u64, Box<[u8]>>,
+}
+
+impl Overlay {
+    /// The pieces that share sectors with `sectors`, with their ranges.
+    fn pieces_in(&self, sectors: &Range<u64>) -> impl Iterator<Item = (Range<u64>, Piece)> + '_ {
+        let before = self.pieces.range(..sectors.start).next_back();
+        let inside = self.pieces.range(sectors.clone());
+        let start = sectors.start;
+        let all = before.into_iter().chain(inside);
+        all.map(|(&first, &(len, piece))| (first..first.saturating_add(len), piece))
+            .filter(move |(range, _)| range.end > start)
+    }
 }
 
 impl<'a> Draft<'a> {
@@ -20,7 +78,7 @@ impl<'a> Draft<'a> {
     pub fn new(base: &'a dyn ReadDevice) -> Self {
         Self {
             base,
-            changed: Mutex::default(),
+            overlay: Mutex::default(),
         }
     }
 
@@ -29,24 +87,138 @@ impl<'a> Draft<'a> {
         self.base
     }
 
-    /// The changed sectors as ascending ranges that do not touch.
+    /// Shows sectors of the disk at another place. The bytes are not read: they are a reference,
+    /// and the commit copies them.
+    pub fn move_sectors(&self, moved: Move) {
+        let mut overlay = self.lock();
+        let piece = Piece::Moved(moved.from);
+        overlay.pieces.insert(moved.to.0, (moved.sectors, piece));
+    }
+
+    /// Fills an extent with a byte. Sectors that hold it already are not kept.
+    pub fn fill(&self, extent: Extent, byte: u8) -> Result<(), DeviceError> {
+        const AT_ONCE: u64 = 2048;
+        let sector_bytes = self.geometry().logical_sector as usize;
+        let mut at = extent.first.0;
+        while at < extent.end.0 {
+            let sectors = AT_ONCE.min(extent.end.0 - at);
+            let offset = at.saturating_mul(sector_bytes as u64);
+            let len = usize::try_from(sectors).unwrap_or(0) * sector_bytes;
+            let now = self.base.read_vec(offset, len)?;
+            let mut overlay = self.lock();
+            for (sector, bytes) in (at..).zip(now.chunks(sector_bytes)) {
+                overlay.bytes.remove(&sector);
+                if bytes.iter().any(|&now| now != byte) {
+                    extend(&mut overlay.pieces, sector, Piece::Filled(byte));
+                }
+            }
+            at += sectors;
+        }
+        Ok(())
+    }
+
+    /// The changed sectors as ascending ranges that do not touch. What is moved is not among them.
     pub fn changed(&self) -> Vec<Extent> {
+        let overlay = self.lock();
+        let filled = overlay.pieces.iter().filter_map(|(&first, &(len, piece))| {
+            matches!(piece, Piece::Filled(_)).then(|| first..first.saturating_add(len))
+        });
+        let written = overlay.bytes.keys().map(|&first| first..first + 1);
+        let mut all: Vec<Range<u64>> = filled.chain(written).collect();
+        all.sort_unstable_by_key(|range| range.start);
         let mut extents: Vec<Extent> = Vec::new();
-        for &sector in self.map().keys() {
-            let end = Lba(sector.saturating_add(1));
+        for range in all {
             match extents.last_mut() {
-                Some(last) if last.end.0 == sector => last.end = end,
+                Some(last) if last.end.0 >= range.start => {
+                    last.end = last.end.max(Lba(range.end));
+                }
                 _ => extents.push(Extent {
-                    first: Lba(sector),
-                    end,
+                    first: Lba(range.start),
+                    end: Lba(range.end),
                 }),
             }
         }
         extents
     }
 
-    fn map(&self) -> MutexGuard<'_, BTreeMap<u64, Box<[u8]>>> {
-        self.changed.lock().unwrap_or_else(PoisonError::into_inner)
+    /// What is moved, by source. Sectors that are changed at their new place are left out: they
+    /// are among the changed ones.
+    pub fn moves(&self) -> Vec<Move> {
+        let overlay = self.lock();
+        let mut moves = Vec::new();
+        for (&first, &(len, piece)) in &overlay.pieces {
+            let Piece::Moved(from) = piece else { continue };
+            let end = first.saturating_add(len);
+            let mut at = first;
+            let changed = overlay.bytes.range(first..end).map(|(&sector, _)| sector);
+            for stop in changed.chain([end]) {
+                if at < stop {
+                    moves.push(Move {
+                        from: Lba(from.0.saturating_add(at - first)),
+                        to: Lba(at),
+                        sectors: stop - at,
+                    });
+                }
+                at = stop.saturating_add(1);
+            }
+        }
+        moves.sort_unstable();
+        moves
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Overlay> {
+        self.overlay.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn sector_of(&self, offset: u64) -> u64 {
+        offset / u64::from(self.geometry().logical_sector)
+    }
+
+    /// Reads what lies below the changed bytes: the disk, with what is moved and filled.
+    fn read_below(
+        &self,
+        overlay: &Overlay,
+        offset: u64,
+        buffer: &mut [u8],
+    ) -> Result<(), DeviceError> {
+        self.base.read_at(offset, buffer)?;
+        let sector = u64::from(self.geometry().logical_sector);
+        let end = offset.saturating_add(buffer.len() as u64);
+        let sectors = self.sector_of(offset)..end.div_ceil(sector);
+        for (range, piece) in overlay.pieces_in(&sectors) {
+            let first = range.start.saturating_mul(sector);
+            let (from, to) = (
+                offset.max(first),
+                end.min(range.end.saturating_mul(sector)),
+            );
+            let index = |at: u64| usize::try_from(at.saturating_sub(offset)).unwrap_or(usize::MAX);
+            let Some(part) = buffer.get_mut(index(from)..index(to)) else {
+                continue;
+            };
+            match piece {
+                Piece::Filled(byte) => part.fill(byte),
+                Piece::Moved(source) => {
+                    let at = source.0.saturating_mul(sector).saturating_add(from - first);
+                    self.base.read_at(at, part)?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Adds a sector to the pieces; one that continues the piece before it makes that one longer.
+fn extend(pieces: &mut BTreeMap<u64, (u64, Piece)>, sector: u64, piece: Piece) {
+    let last = pieces.range_mut(..sector).next_back();
+    match (last, piece) {
+        (Some((first, (len, Piece::Filled(before)))), Piece::Filled(byte))
+            if *before == byte && first.saturating_add(*len) == sector =>
+        {
+            *len += 1;
+        }
+        _ => {
+            pieces.insert(sector, (1, piece));
+        }
     }
 }
 
@@ -56,11 +228,11 @@ impl ReadDevice for Draft<'_> {
     }
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
-        self.base.read_at(offset, buffer)?;
-        let map = self.map();
-        for piece in pieces(self.geometry().logical_sector, offset, buffer.len()) {
-            if let Some(bytes) = map.get(&piece.sector) {
-                buffer[piece.in_buffer].copy_from_slice(&bytes[piece.in_sector]);
+        let overlay = self.lock();
+        self.read_below(&overlay, offset, buffer)?;
+        for part in parts(self.geometry().logical_sector, offset, buffer.len()) {
+            if let Some(bytes) = overlay.bytes.get(&part.sector) {
+                buffer[part.in_buffer].copy_from_slice(&bytes[part.in_sector]);
             }
         }
         Ok(())
@@ -68,23 +240,23 @@ impl ReadDevice for Draft<'_> {
 }
 
 impl BlockDevice for Draft<'_> {
-    /// Takes the bytes into the draft; sectors that equal the disk's are not kept.
+    /// Takes the bytes into the draft; sectors that hold them already are not kept.
     fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
-        let mut now = vec![0; bytes.len()];
-        self.base.read_at(offset, &mut now)?;
+        let mut overlay = self.lock();
+        let mut below = vec![0; bytes.len()];
+        self.read_below(&overlay, offset, &mut below)?;
         let sector_bytes = self.geometry().logical_sector as usize;
-        let mut map = self.map();
-        for piece in pieces(self.geometry().logical_sector, offset, bytes.len()) {
-            let new = &bytes[piece.in_buffer.clone()];
-            let whole = piece.in_sector.len() == sector_bytes;
+        for part in parts(self.geometry().logical_sector, offset, bytes.len()) {
+            let new = &bytes[part.in_buffer.clone()];
+            let whole = part.in_sector.len() == sector_bytes;
             assert!(
                 whole,
                 "writes to a draft are whole sectors: the writers of this crate work in sectors"
             );
-            if now[piece.in_buffer] == *new {
-                map.remove(&piece.sector);
+            if below[part.in_buffer] == *new {
+                overlay.bytes.remove(&part.sector);
             } else {
-                map.insert(piece.sector, new.into());
+                overlay.bytes.insert(part.sector, new.into());
             }
         }
         Ok(())
@@ -96,18 +268,18 @@ impl BlockDevice for Draft<'_> {
 }
 
 /// One sector's part of a transfer.
-pub(super) struct Piece {
+pub(super) struct Part {
     pub(super) sector: u64,
     pub(super) in_sector: Range<usize>,
     pub(super) in_buffer: Range<usize>,
 }
 
 /// Splits a transfer at sector bounds. The transfer has been checked to lie on the device.
-pub(super) fn pieces(
+pub(super) fn parts(
     sector_bytes: u32,
     offset: u64,
     len_bytes: usize,
-) -> impl Iterator<Item = Piece> {
+) -> impl Iterator<Item = Part> {
     let sector_len = sector_bytes as usize;
     let mut done = 0;
     std::iter::from_fn(move || {
@@ -118,13 +290,13 @@ pub(super) fn pieces(
         let in_sector =
             usize::try_from(at % u64::from(sector_bytes)).expect("a remainder of a u32 fits");
         let take = (sector_len - in_sector).min(len_bytes - done);
-        let piece = Piece {
+        let part = Part {
             sector: at / u64::from(sector_bytes),
             in_sector: in_sector..in_sector + take,
             in_buffer: done..done + take,
         };
         done += take;
-        Some(piece)
+        Some(part)
     })
 }
 

@@ -157,6 +157,39 @@ pub fn disk_of_path(root: &Path, folder: &Path) -> Option<PathBuf> {
     Some(Path::new("/dev").join(disk.file_name()?))
 }
 
+/// Who holds a lock on `path` (`/proc/locks`, proc(5)): the program's name and process.
+pub(super) fn lock_holder(root: &Path, path: &Path) -> Option<String> {
+    let file = fs::metadata(path).ok()?;
+    let device = file.dev();
+    let wanted = format!(
+        "{:02x}:{:02x}:{}",
+        rustix::fs::major(device),
+        rustix::fs::minor(device),
+        file.ino()
+    );
+    let locks = fs::read_to_string(root.join("proc/locks")).ok()?;
+    let process = locks.lines().find_map(|line| {
+        let fields: Vec<&str> = line.split_whitespace().collect();
+        let at = fields.iter().position(|field| *field == wanted)?;
+        fields.get(at.checked_sub(1)?).copied()
+    })?;
+    let name = text(root.join("proc").join(process).join("comm"));
+    let name = name.unwrap_or_else(|| "another program".to_owned());
+    Some(format!("{name} (process {process})"))
+}
+
+/// True when what is written below `folder` is lost with the power: a file system in memory
+/// (magic numbers of statfs(2)). `None` where the nearest folder that is there does not tell.
+pub fn is_in_memory(folder: &Path) -> Option<bool> {
+    const TMPFS: u64 = 0x0102_1994;
+    const RAMFS: u64 = 0x8584_58F6;
+    let there = folder.ancestors().find(|path| path.exists());
+    let there = there.filter(|path| !path.as_os_str().is_empty());
+    let found = rustix::fs::statfs(there.unwrap_or(Path::new("."))).ok()?;
+    let kind = u64::try_from(found.f_type).ok()?;
+    Some(matches!(kind, TMPFS | RAMFS))
+}
+
 /// What the PC runs on.
 pub fn power_source(root: &Path) -> PowerSource {
     let supplies = root.join("sys/class/power_supply");

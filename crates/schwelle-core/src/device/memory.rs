@@ -52,9 +52,9 @@ impl ReadDevice for Memory {
         self.check("read", offset, buffer.len())?;
         buffer.fill(0);
         let map = self.map();
-        for piece in super::draft::pieces(self.geometry.logical_sector, offset, buffer.len()) {
-            if let Some(bytes) = map.get(&piece.sector) {
-                buffer[piece.in_buffer].copy_from_slice(&bytes[piece.in_sector]);
+        for part in super::draft::parts(self.geometry.logical_sector, offset, buffer.len()) {
+            if let Some(bytes) = map.get(&part.sector) {
+                buffer[part.in_buffer].copy_from_slice(&bytes[part.in_sector]);
             }
         }
         Ok(())
@@ -66,11 +66,11 @@ impl BlockDevice for Memory {
         self.check("write", offset, bytes.len())?;
         let sector_bytes = self.geometry.logical_sector as usize;
         let mut map = self.map();
-        for piece in super::draft::pieces(self.geometry.logical_sector, offset, bytes.len()) {
+        for part in super::draft::parts(self.geometry.logical_sector, offset, bytes.len()) {
             let sector = map
-                .entry(piece.sector)
+                .entry(part.sector)
                 .or_insert_with(|| vec![0; sector_bytes].into());
-            sector[piece.in_sector].copy_from_slice(&bytes[piece.in_buffer]);
+            sector[part.in_sector].copy_from_slice(&bytes[part.in_buffer]);
         }
         Ok(())
     }

@@ -15,9 +15,11 @@ mod units;
 mod window;
 
 pub use disk_file::{DiskFile, OpenError};
-pub use draft::Draft;
+pub use draft::{Draft, Move};
 pub use guard::Guard;
-pub use host::{HostFacts, PowerSource, disk_names, disk_of_path, host_facts, power_source};
+pub use host::{
+    HostFacts, PowerSource, disk_names, disk_of_path, host_facts, is_in_memory, power_source,
+};
 pub use memory::Memory;
 pub use units::{Extent, Geometry, Lba, MIB};
 pub use window::Window;

@@ -3,16 +3,18 @@
 use uuid::Uuid;
 
 use crate::bootstore::{Crossing, Translated};
-use crate::commit::{ChangeSet, StageKind, Undeclared};
+use crate::commit::{ChangeSet, Region, StageKind, Undeclared};
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, ReadDevice};
 use crate::fat::{DosTime, FatWriteError};
+use crate::job::{TrimmedVolume, Watched};
 use crate::gpt::{self, GptEntry, GptLayout, attributes, map_mbr_type, type_guid};
 use crate::mbr::protective_sector;
 use crate::ntfs::NtfsError;
+use crate::placement::Placement;
 use crate::profile::{Origin, Partition, Profile, Role};
 
-use super::esp;
 use super::map::MapPart;
+use super::{esp, trim};
 
 /// The time that new files and the new store carry; the caller has the clock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -49,6 +51,14 @@ pub enum DraftError {
     /// An extent that leaves the disk.
     #[error("LBA {} to {} leave the disk", .0.first.0, .0.last().0)]
     Outside(Extent),
+    /// A volume that did not prove sound after it was trimmed on the draft.
+    #[error("partition {number}, trimmed, would not be sound: {fault}")]
+    Trimmed {
+        /// The partition.
+        number: usize,
+        /// What is wrong.
+        fault: String,
+    },
     /// A partition where a table must lie.
     #[error("partition {number} lies where the GPT must be written")]
     TableRoom {
@@ -76,8 +86,8 @@ pub struct Plan<'a> {
     pub draft: Draft<'a>,
     /// The table it gets.
     pub layout: GptLayout,
-    /// Place of the new EFI system partition.
-    pub esp: Extent,
+    /// Where the room comes from.
+    pub placement: Placement,
     /// The disk as it is.
     pub before: Vec<MapPart>,
     /// The disk as it will be.
@@ -92,13 +102,16 @@ pub struct Plan<'a> {
     pub files_edited: Vec<String>,
     /// Everything that will be written.
     pub changes: ChangeSet,
+    /// Sectors that the new disk relies on and that are not written, and the volumes that become
+    /// smaller: for the journal.
+    pub relied_on: (Vec<Watched>, Vec<TrimmedVolume>),
 }
 
-/// Builds the draft for an MBR system disk with its EFI system partition at `esp`.
+/// Builds the draft for an MBR system disk with its EFI system partition at the placement found.
 pub fn build<'a>(
     disk: &'a dyn ReadDevice,
     profile: &Profile,
-    esp: Extent,
+    placement: &Placement,
     source: Source<'_>,
 ) -> Result<Plan<'a>, DraftError> {
     let table = profile.mbr().ok_or(DraftError::Missing("MBR table"))?;
@@ -117,7 +130,8 @@ pub fn build<'a>(
         },
     ];
     for partition in &profile.partitions {
-        if tables.iter().any(|table| table.overlaps(&partition.extent)) {
+        let after = placement.after(partition);
+        if tables.iter().any(|table| table.overlaps(&after)) {
             return Err(DraftError::TableRoom {
                 number: partition.number,
             });
@@ -127,7 +141,9 @@ pub fn build<'a>(
     let mut entries = profile
         .partitions
         .iter()
-        .map(|partition| kept_entry(partition, (source.new_guid)()))
+        .map(|partition| {
+            kept_entry(partition, placement.after(partition), (source.new_guid)())
+        })
         .collect::<Result<Vec<_>, _>>()?;
     let crossing = Crossing {
         signature: table.record.disk_signature,
@@ -139,6 +155,7 @@ pub fn build<'a>(
             .collect::<Option<_>>()
             .ok_or(DraftError::Missing("partition within reach"))?,
     };
+    let esp = placement.esp;
     entries.push(GptEntry {
         kind: type_guid::EFI_SYSTEM,
         id: crossing.esp,
@@ -148,6 +165,15 @@ pub fn build<'a>(
     });
 
     let draft = Draft::new(disk);
+    let (mut regions, mut volumes) = (Vec::new(), Vec::new());
+    for trimming in &placement.trims {
+        let partition = profile
+            .partition(trimming.number)
+            .ok_or(DraftError::Missing("partition to be trimmed"))?;
+        let (written, volume) = trim::apply(&draft, partition, trimming)?;
+        regions.extend(written);
+        volumes.push(volume);
+    }
     // The volume's number comes from the partition's GUID: as unique, and nothing else to ask for.
     let [a, b, c, d, ..] = crossing.esp.to_bytes_le();
     let identity = (u32::from_le_bytes([a, b, c, d]), source.stamp);
@@ -167,38 +193,34 @@ pub fn build<'a>(
     draft.write_at(0, &protective_sector(geometry))?;
 
     let [primary, backup] = tables;
-    let regions = [
-        (StageKind::Prepare, "EFI system partition", esp),
-        (StageKind::Prepare, "backup table", backup),
-        (
-            StageKind::Prepare,
-            "primary table",
-            Extent {
-                first: Lba(1),
-                ..primary
-            },
-        ),
-        (
-            StageKind::Commit,
-            "sector 0: the protective MBR",
-            Extent {
-                first: Lba(0),
-                end: Lba(1),
-            },
-        ),
-    ];
-    let changes = ChangeSet::of(&draft, &regions)?;
+    let sector_0 = Extent {
+        first: Lba(0),
+        end: Lba(1),
+    };
+    let behind = Extent {
+        first: Lba(1),
+        ..primary
+    };
+    use StageKind::{Commit, Prepare};
+    regions.extend([
+        Region::new(Prepare, "EFI system partition", esp),
+        Region::new(Prepare, "backup table", backup),
+        Region::new(Prepare, "primary table", behind),
+        Region::new(Commit, "sector 0: the protective MBR", sector_0),
+    ]);
+    let changes = ChangeSet::of(&draft, "moved clusters", &regions)?;
     Ok(Plan {
         before: MapPart::before(profile),
         after: MapPart::after(profile, &layout.entries),
         draft,
         layout,
-        esp,
+        placement: placement.clone(),
         esp_files: filled.files,
         esp_bytes: filled.bytes,
         translated: filled.translated,
         files_edited: Vec::new(),
         changes,
+        relied_on: (boot_records(disk, profile)?, volumes),
     })
 }
 
@@ -228,8 +250,26 @@ fn start_of(
     Ok((system, windows.extent, store))
 }
 
+/// The extended boot records: with one of them changed, the layout is another than the one drafted.
+fn boot_records(disk: &dyn ReadDevice, profile: &Profile) -> Result<Vec<Watched>, DeviceError> {
+    let records = profile.partitions.iter().filter_map(|partition| {
+        let Origin::Mbr { named_at, .. } = partition.origin else {
+            return None;
+        };
+        (named_at != Lba(0)).then_some(named_at)
+    });
+    let watch = |at: Lba| {
+        let extent = Extent {
+            first: at,
+            end: Lba(at.0.saturating_add(1)),
+        };
+        Watched::on(disk, "extended boot record", extent)
+    };
+    records.map(watch).collect()
+}
+
 /// The new entry of a partition that is kept.
-fn kept_entry(partition: &Partition, id: Uuid) -> Result<GptEntry, DraftError> {
+fn kept_entry(partition: &Partition, extent: Extent, id: Uuid) -> Result<GptEntry, DraftError> {
     let Origin::Mbr { kind, .. } = partition.origin else {
         return Err(DraftError::Missing("MBR table"));
     };
@@ -250,7 +290,7 @@ fn kept_entry(partition: &Partition, id: Uuid) -> Result<GptEntry, DraftError> {
     Ok(GptEntry {
         kind: mapped.guid,
         id,
-        extent: partition.extent,
+        extent,
         attributes: mapped.attributes | hide,
         name: name.to_owned(),
     })

@@ -11,6 +11,8 @@ pub enum Change {
     Kept,
     /// Is new.
     New,
+    /// Becomes smaller.
+    Smaller,
 }
 
 /// A partition or a gap, at its place.
@@ -96,10 +98,10 @@ impl MapPart {
                 label: kept.map_or_else(String::new, |partition| partition.volume.label.clone()),
                 active: false,
                 attributes: entry.attributes,
-                change: if kept.is_some() {
-                    Change::Kept
-                } else {
-                    Change::New
+                change: match kept {
+                    None => Change::New,
+                    Some(partition) if partition.extent != entry.extent => Change::Smaller,
+                    Some(_) => Change::Kept,
                 },
             }
         });

@@ -6,6 +6,7 @@
 mod build;
 mod esp;
 mod map;
+mod trim;
 
 pub use build::{DraftError, Plan, Source, Stamp, build};
 pub use map::{Change, MapPart};

@@ -62,80 +62,15 @@ pub fn usable_part(geometry: Geometry, gap: Extent) -> Option<Extent> {
     })
 }
 
-/// Which means of making room the technician wants.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum PlaceWish {
-    /// Whichever serves.
-    #[default]
-    Auto,
-    /// Unused space only.
-    Gap,
-    /// The tail of an NTFS volume. Not there yet.
-    Trim,
-    /// The old boot partition's place. Not there yet.
-    Takeover,
-}
-
-/// What the new EFI system partition should be like.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct EspWish {
-    /// Where the room comes from.
-    pub place: PlaceWish,
-    /// Size in bytes, when the technician named one.
-    pub size: Option<u64>,
-}
-
-/// Why there is no place.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum NoRoom {
-    /// No gap is large enough.
-    GapsTooSmall {
-        /// Bytes needed.
-        needed: u64,
-        /// Bytes in the largest usable gap.
-        largest: u64,
-    },
-    /// The size asked for is below what FAT32 and firmware need.
-    BelowFloor {
-        /// Bytes asked for.
-        asked: u64,
-        /// Bytes needed.
-        floor: u64,
-    },
-    /// The means asked for is not there yet.
-    NotYet {
-        /// The means.
-        place: PlaceWish,
-    },
-}
-
-/// Finds the place for a new EFI system partition. `used` are the sectors in use.
-pub fn place_esp(geometry: Geometry, used: &[Extent], wish: EspWish) -> Result<Extent, NoRoom> {
-    if matches!(wish.place, PlaceWish::Trim | PlaceWish::Takeover) {
-        return Err(NoRoom::NotYet { place: wish.place });
-    }
-    let floor = esp_floor(geometry.logical_sector);
-    match wish.size {
-        Some(asked) if asked < floor => Err(NoRoom::BelowFloor { asked, floor }),
-        Some(asked) => place_in_gap(geometry, used, asked, true),
-        None => place_in_gap(geometry, used, ESP_WANTED, false),
-    }
-}
-
 /// The place for an EFI system partition in a gap: the smallest gap that takes the wanted size,
-/// else the largest one that takes at least the floor, used up to its whole MiB. `wanted` in bytes;
-/// `exact` when the technician named it.
-fn place_in_gap(
+/// else the largest one that takes at least the floor, used up to its whole MiB. Both in bytes. The
+/// error is the size of the largest usable gap.
+pub fn in_gap(
     geometry: Geometry,
     used: &[Extent],
     wanted: u64,
-    exact: bool,
-) -> Result<Extent, NoRoom> {
-    let floor = if exact {
-        wanted
-    } else {
-        esp_floor(geometry.logical_sector).min(wanted)
-    };
+    floor: u64,
+) -> Result<Extent, u64> {
     let sector = u64::from(geometry.logical_sector);
     let usable: Vec<Extent> = gaps(geometry, used)
         .into_iter()
@@ -160,10 +95,7 @@ fn place_in_gap(
                 end: Lba(gap.first.0.saturating_add(sectors)),
             })
         }
-        None => Err(NoRoom::GapsTooSmall {
-            needed: floor,
-            largest: usable.iter().map(bytes).max().unwrap_or(0),
-        }),
+        None => Err(usable.iter().map(bytes).max().unwrap_or(0)),
     }
 }
 
@@ -198,58 +130,19 @@ mod tests {
             (&[extent(63, 2_000_000)], Err(0)),
         ];
         for (used, expected) in cases {
-            let place = place_esp(geometry, used, EspWish::default());
-            let largest = |error| {
-                if let NoRoom::GapsTooSmall { largest, .. } = error {
-                    largest / MIB
-                } else {
-                    u64::MAX
-                }
-            };
+            let place = in_gap(geometry, used, ESP_WANTED, ESP_FLOOR_512);
             assert_eq!(
-                place.map(|e| (e.first.0, e.sectors())).map_err(largest),
+                place
+                    .map(|e| (e.first.0, e.sectors()))
+                    .map_err(|largest| largest / MIB),
                 expected
             );
         }
         let used = [extent(2048, 1_700_000)];
-        let named = |size| {
-            place_esp(
-                geometry,
-                &used,
-                EspWish {
-                    size: Some(size),
-                    ..EspWish::default()
-                },
-            )
-        };
-        assert_eq!(
-            named(ESP_WANTED),
-            Err(NoRoom::GapsTooSmall {
-                needed: ESP_WANTED,
-                largest: 145 * MIB
-            })
-        );
-        assert_eq!(
-            named(120 * MIB).map(|place| geometry.bytes_in(&place)),
-            Ok(120 * MIB)
-        );
-        assert_eq!(
-            named(40 * MIB),
-            Err(NoRoom::BelowFloor {
-                asked: 40 * MIB,
-                floor: 100 * MIB
-            })
-        );
-        let trim = EspWish {
-            place: PlaceWish::Trim,
-            size: None,
-        };
-        assert_eq!(
-            place_esp(geometry, &used, trim),
-            Err(NoRoom::NotYet {
-                place: PlaceWish::Trim
-            })
-        );
+        for (size, expected) in [(ESP_WANTED, Err(145 * MIB)), (120 * MIB, Ok(120 * MIB))] {
+            let place = in_gap(geometry, &used, size, size);
+            assert_eq!(place.map(|place| geometry.bytes_in(&place)), expected);
+        }
     }
 
     proptest! {
@@ -262,12 +155,13 @@ mod tests {
             let sector = if large { 4096 } else { 512 };
             let geometry = Geometry { logical_sector: sector, physical_sector: sector, sectors: 1_000_000 };
             let used: Vec<Extent> = used.into_iter().map(|(first, len)| extent(first, first + len)).collect();
-            if let Ok(place) = place_esp(geometry, &used, EspWish::default()) {
+            let floor = esp_floor(sector);
+            if let Ok(place) = in_gap(geometry, &used, ESP_WANTED, floor) {
                 prop_assert!(used.iter().all(|taken| !taken.overlaps(&place)));
                 prop_assert_eq!(place.first.0 % geometry.sectors_per_mib(), 0);
                 prop_assert!(place.first.0 >= first_usable(sector));
                 prop_assert!(place.end.0 <= 1_000_000 - backup_sectors(sector));
-                prop_assert!(geometry.bytes_in(&place) >= esp_floor(sector));
+                prop_assert!(geometry.bytes_in(&place) >= floor);
             }
         }
     }

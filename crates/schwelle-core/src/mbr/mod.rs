@@ -14,5 +14,5 @@ mod table;
 
 pub use entry::{Entry, Kind};
 pub use protective::protective_sector;
-pub use record::{BootRecord, looks_like_volume};
+pub use record::{BootRecord, looks_like_volume, shrink_entry};
 pub use table::{Damage, DamageKind, MbrPartition, MbrTable, Slot};

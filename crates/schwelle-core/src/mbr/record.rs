@@ -53,6 +53,22 @@ impl BootRecord {
     }
 }
 
+/// Gives the partition that begins at `first_lba` fewer sectors in `sector`, a sector 0. Nothing
+/// else changes; an entry that is not there is left so.
+pub fn shrink_entry(sector: &mut [u8], first_lba: u64, sectors: u64) {
+    let Ok((raw, _)) = RawRecord::mut_from_prefix(sector) else {
+        return;
+    };
+    for entry in &mut raw.entries {
+        let named = Entry::parse(entry).is_some_and(|found| {
+            !found.kind.is_extended() && u64::from(found.first) == first_lba
+        });
+        if let (true, Ok(sectors)) = (named, u32::try_from(sectors)) {
+            entry.sectors = U32::new(sectors);
+        }
+    }
+}
+
 /// True when `sector` is the boot sector of a file system (or an encrypted volume): it ends in 55
 /// AA like a boot record, but its "entries" are code. Known by the jump at its start and the
 /// maker's name behind it.

@@ -68,6 +68,8 @@ pub(super) struct Attribute {
     pub(super) name: String,
     pub(super) flags: u16,
     pub(super) id: u16,
+    /// Where the whole attribute lies in its record.
+    pub(super) place: Range<usize>,
     pub(super) body: Body,
 }
 
@@ -139,6 +141,7 @@ fn parse_one(raw: &RawAttribute, whole: &[u8], at: usize) -> Option<Attribute> {
         name,
         flags: raw.flags.get(),
         id: raw.id.get(),
+        place: at..at.checked_add(whole.len())?,
         body,
     })
 }

@@ -178,7 +178,7 @@ impl NtfsVolume<'_> {
         let mut extensions: Vec<(u64, u64)> = Vec::new();
         let mut bases = std::collections::BTreeSet::new();
         self.walk_records(&mut audit.faults, &mut |number, record, faults| {
-            if record.base_record == 0 {
+            if !record.is_extension {
                 audit.files += 1;
                 bases.insert(number);
             } else {
@@ -204,7 +204,7 @@ impl NtfsVolume<'_> {
     }
 
     /// Shows every record in use to `visit`; what is wrong with records themselves becomes a fault.
-    fn walk_records(
+    pub(super) fn walk_records(
         &self,
         faults: &mut Vec<AuditFault>,
         visit: &mut dyn FnMut(u64, &FileRecord, &mut Vec<AuditFault>),
@@ -402,7 +402,7 @@ impl NtfsVolume<'_> {
 }
 
 /// A file's name, from its record; empty where it has none there.
-fn name_of(record: &FileRecord) -> String {
+pub(super) fn name_of(record: &FileRecord) -> String {
     record
         .resident(kind::FILE_NAME)
         .and_then(index::file_name)

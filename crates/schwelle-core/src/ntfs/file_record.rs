@@ -36,6 +36,8 @@ pub(super) struct FileRecord {
     pub(super) is_directory: bool,
     /// The record this one extends; 0 for a base record.
     pub(super) base_record: u64,
+    /// Extends another record. The file table's own extensions name record 0.
+    pub(super) is_extension: bool,
 }
 
 impl FileRecord {
@@ -62,6 +64,7 @@ impl FileRecord {
             attributes,
             is_directory: flags & DIRECTORY != 0,
             base_record,
+            is_extension: raw.base_record.get() != 0,
             bytes,
         })
     }

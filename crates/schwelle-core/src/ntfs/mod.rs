@@ -13,11 +13,13 @@ mod attribute_list;
 mod audit;
 mod boot_sector;
 mod file_record;
+mod fingerprint;
 mod fixup;
 mod health;
 mod index;
 mod runlist;
 mod stream;
+mod trim;
 mod volume;
 
 pub use audit::{Audit, AuditFault};
@@ -26,6 +28,7 @@ pub use health::{LogState, VolumeFlags};
 pub use index::DirEntry;
 pub use runlist::{Lcn, Run, Vcn};
 pub use stream::NtfsFile;
+pub use trim::{ClusterMove, Patch, TrimError, TrimPlan};
 pub use volume::NtfsVolume;
 
 use crate::device::DeviceError;

@@ -83,6 +83,63 @@ pub(super) fn decode(bytes: &[u8], mut vcn: Vcn, volume_clusters: u64) -> Option
     }
 }
 
+/// Encodes a runlist, with its zero head. The runs follow one another without a gap in the file.
+pub(super) fn encode(runs: &[Run]) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    let mut before = 0i64;
+    for run in runs {
+        let len = shortest(i64::try_from(run.clusters).unwrap_or(i64::MAX));
+        let place = run.lcn.map(|Lcn(lcn)| {
+            let lcn = i64::try_from(lcn).unwrap_or(i64::MAX);
+            let distance = lcn.saturating_sub(before);
+            before = lcn;
+            shortest(distance)
+        });
+        let place = place.unwrap_or_default();
+        // Both lengths are at most 8.
+        let head = (place.len() << 4) | len.len();
+        bytes.push(u8::try_from(head).unwrap_or(0));
+        bytes.extend(len);
+        bytes.extend(place);
+    }
+    bytes.push(0);
+    bytes
+}
+
+/// The shortest little-endian form of a signed number, one byte at least.
+fn shortest(number: i64) -> Vec<u8> {
+    let mut bytes = number.to_le_bytes().to_vec();
+    while let [.., next, last] = bytes[..] {
+        let fill = if next >= 0x80 { 0xFF } else { 0 };
+        if last != fill {
+            break;
+        }
+        bytes.pop();
+    }
+    bytes
+}
+
+/// Joins runs that follow one another in the file and on the volume.
+pub(super) fn join(runs: impl IntoIterator<Item = Run>) -> Vec<Run> {
+    let mut joined: Vec<Run> = Vec::new();
+    for run in runs.into_iter().filter(|run| run.clusters > 0) {
+        match joined.last_mut() {
+            Some(last)
+                if last.end_vcn() == run.vcn
+                    && match (last.lcn, run.lcn) {
+                        (None, None) => true,
+                        (Some(Lcn(a)), Some(Lcn(b))) => a.checked_add(last.clusters) == Some(b),
+                        _ => false,
+                    } =>
+            {
+                last.clusters = last.clusters.saturating_add(run.clusters);
+            }
+            _ => joined.push(run),
+        }
+    }
+    joined
+}
+
 /// A little-endian signed number of up to eight bytes.
 fn signed(bytes: &[u8]) -> i64 {
     let fill = if bytes.last().is_some_and(|&byte| byte >= 0x80) {
@@ -139,6 +196,22 @@ mod tests {
 
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(300))]
+        #[test]
+        fn what_is_encoded_is_decoded(
+            runs in prop::collection::vec((1u64..1 << 40, prop::option::of(0u64..1 << 45)), 0..20),
+        ) {
+            let mut vcn = 7;
+            let runs: Vec<Run> = runs
+                .into_iter()
+                .map(|(clusters, lcn)| {
+                    let run = Run { vcn: Vcn(vcn), clusters, lcn: lcn.map(Lcn) };
+                    vcn += clusters;
+                    run
+                })
+                .collect();
+            prop_assert_eq!(decode(&encode(&runs), Vcn(7), 1 << 46), Some(runs));
+        }
+
         #[test]
         fn any_bytes_are_refused_or_stay_inside(bytes in prop::collection::vec(any::<u8>(), 0..64), size in 1u64..1 << 40) {
             for run in decode(&bytes, Vcn(0), size).unwrap_or_default() {

@@ -92,6 +92,11 @@ impl<'a> NtfsVolume<'a> {
         &self.shape
     }
 
+    /// Where the file table lies.
+    pub(super) fn table(&self) -> &[Run] {
+        &self.table
+    }
+
     /// The device below: a window on the partition.
     pub(super) fn device(&self) -> &'a dyn ReadDevice {
         self.device
@@ -277,6 +282,20 @@ impl<'a> NtfsVolume<'a> {
         number: u64,
         base: &FileRecord,
     ) -> Result<Option<Vec<attribute_list::ListEntry>>, NtfsError> {
+        let Some(bytes) = self.attribute_list_bytes(number, base)? else {
+            return Ok(None);
+        };
+        attribute_list::parse(&bytes)
+            .map(Some)
+            .ok_or_else(|| self.fault(number, "the attribute list is damaged"))
+    }
+
+    /// The attribute list of a file as it lies on the volume; `None` where it has none.
+    pub(super) fn attribute_list_bytes(
+        &self,
+        number: u64,
+        base: &FileRecord,
+    ) -> Result<Option<Vec<u8>>, NtfsError> {
         let Some(attribute) = base
             .attributes
             .iter()
@@ -306,9 +325,7 @@ impl<'a> NtfsVolume<'a> {
                 .read_all(MAX_LIST_BYTES)?
             }
         };
-        attribute_list::parse(&bytes)
-            .map(Some)
-            .ok_or_else(|| self.fault(number, "the attribute list is damaged"))
+        Ok(Some(bytes))
     }
 
     /// Opens the unnamed stream of the file with this record number.

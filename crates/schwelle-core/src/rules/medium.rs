@@ -49,6 +49,14 @@ pub(super) static RULES: &[Rule] = &[
         check: job_elsewhere,
     },
     Rule {
+        id: "medium.job-lasting",
+        question: "Would the job folder survive a power cut?",
+        why: "On a rescue system most folders are in memory. A job folder there protects against \
+            everything but what it is there for: when the power goes, it goes as well, and with \
+            it the way to finish or to take back.",
+        check: job_lasting,
+    },
+    Rule {
         id: "medium.power",
         question: "Is the PC on mains power?",
         why: "The conversion can be taken back after a power cut, but a battery that runs empty \
@@ -120,13 +128,31 @@ fn raid(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn job_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
-    match facts.job_on_disk {
+    match facts.job.map(|job| job.on_disk) {
         Some(true) => vec![Answer::block(
             "job folder",
             "the job folder lies on the disk to be converted",
             "Name a folder on another disk or stick with --job.",
         )],
         Some(false) => vec![Answer::pass("job folder", "on another disk")],
+        None => vec![Answer::pass("job folder", "looked at when one is named")],
+    }
+}
+
+fn job_lasting(facts: &Facts<'_>) -> Vec<Answer> {
+    let remedy = "Name a folder on a stick or on another disk with --job.";
+    match facts.job.map(|job| job.in_memory) {
+        Some(Some(true)) => vec![Answer::caution(
+            "job folder",
+            "it lies in memory, and would be lost with the power",
+            remedy,
+        )],
+        Some(Some(false)) => vec![Answer::pass("job folder", "not in memory")],
+        Some(None) => vec![Answer::unknown(
+            "job folder",
+            "the system does not tell what it lies on",
+            remedy,
+        )],
         None => vec![Answer::pass("job folder", "looked at when one is named")],
     }
 }

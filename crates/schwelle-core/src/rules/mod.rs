@@ -12,9 +12,8 @@ mod system;
 mod table;
 mod volume;
 
-use crate::device::Extent;
 use crate::firmware::Machine;
-use crate::gpt::place::{EspWish, NoRoom};
+use crate::placement::{NoRoom, Placement};
 use crate::profile::Profile;
 
 /// How a rule answers.
@@ -61,17 +60,24 @@ pub struct Finding {
 /// Evidence of a rule that passed and has nothing to tell.
 pub const NOTHING_FOUND: &str = "nothing found against it";
 
+/// Where the job folder lies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct JobPlace {
+    /// On the disk to be converted.
+    pub on_disk: bool,
+    /// In memory; `None` where the system does not tell.
+    pub in_memory: Option<bool>,
+}
+
 /// What the rules look at.
 #[derive(Debug)]
 pub struct Facts<'a> {
     /// The disk.
     pub profile: &'a Profile,
-    /// What the technician wants of the EFI system partition.
-    pub wish: EspWish,
-    /// Its place, or why there is none.
-    pub esp: Result<Extent, NoRoom>,
-    /// The job folder lies on the disk to be converted; `None` when no job folder was named.
-    pub job_on_disk: Option<bool>,
+    /// Where the room comes from, or why there is none.
+    pub placement: &'a Result<Placement, NoRoom>,
+    /// Where the job folder lies; `None` when none was named.
+    pub job: Option<JobPlace>,
     /// The PC that the disk belongs to, as far as it is known.
     pub machine: Machine,
     /// The technician has confirmed a backup.

@@ -2,8 +2,8 @@
 
 use super::{Answer, Facts, Rule};
 use crate::device::{Extent, Lba, MIB};
-use crate::gpt::place::{NoRoom, PlaceWish};
-use crate::gpt::{backup_sectors, first_usable};
+use crate::gpt::first_usable;
+use crate::placement::{Considered, NoRoom, backup_region};
 use crate::profile::{Origin, Table};
 
 pub(super) static RULES: &[Rule] = &[
@@ -20,15 +20,25 @@ pub(super) static RULES: &[Rule] = &[
         id: "room.backup-table",
         question: "Are the last sectors free for the backup table?",
         why: "The backup copy of the GPT lies in the disk's last sectors. A partition that \
-            reaches to the very end must become a little smaller first.",
+            reaches to the very end must become a little smaller: an NTFS volume is trimmed \
+            for it.",
         check: backup,
+    },
+    Rule {
+        id: "room.smallest",
+        question: "How small can the NTFS volumes become?",
+        why: "Where no space is unused, it is taken from the tail of an NTFS volume: what lies \
+            there moves to free clusters in front. A volume can give up what it does not use, \
+            but for a small reserve.",
+        check: smallest,
     },
     Rule {
         id: "room.esp",
         question: "Is there a place for the EFI system partition?",
         why: "UEFI firmware starts the system from a small FAT32 partition. It needs 260 MiB, or \
-            at least 100 MiB on disks with 512-byte sectors, aligned to 1 MiB, in space that \
-            no partition uses.",
+            at least 100 MiB on disks with 512-byte sectors, aligned to 1 MiB: in space that \
+            no partition uses, or in the tail of the boot volume or of the Windows volume, \
+            whichever moves least.",
         check: esp,
     },
 ];
@@ -129,17 +139,36 @@ fn primary(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn backup(facts: &Facts<'_>) -> Vec<Answer> {
-    let geometry = facts.profile.geometry;
-    let first = geometry
-        .sectors
-        .saturating_sub(backup_sectors(geometry.logical_sector));
-    let region = Extent {
-        first: Lba(first),
-        end: Lba(geometry.sectors),
+    let region = backup_region(facts.profile.geometry);
+    let trimmed = facts.placement.as_ref().ok().and_then(|placement| {
+        let mut reaching = facts.profile.partitions.iter();
+        let reaching = reaching.find(|partition| partition.extent.overlaps(&region))?;
+        let after = placement.after(reaching);
+        (!after.overlaps(&region)).then_some((reaching, after))
+    });
+    if let Some((partition, after)) = trimmed {
+        let evidence = format!(
+            "the partition reaches into LBA {} to {}; trimmed to end at LBA {}, it makes room",
+            region.first.0,
+            region.last().0,
+            after.last().0
+        );
+        return vec![Answer::pass(partition.title(), evidence)];
+    }
+    let remedy = match facts.placement {
+        Err(NoRoom::BackupTable { why, .. }) => format!(
+            "It cannot be trimmed: {why}. Make this volume a little smaller (1 MiB is enough) with \
+             its own system, and check again."
+        ),
+        _ => "Mend what else stands against it first; then the volume can be trimmed.".to_owned(),
     };
-    let remedy = "Make the last volume a little smaller (1 MiB is enough) in Windows' disk \
-        management, shut Windows down, and check again.";
-    partitions_in(facts, region, "the backup table", remedy)
+    partitions_in(facts, region, "the backup table", &remedy)
+}
+
+/// One line for each place that was looked at.
+fn lines(considered: &[Considered]) -> String {
+    let line = |place: &Considered| format!("{}: {}", place.place, place.verdict);
+    considered.iter().map(line).collect::<Vec<_>>().join("; ")
 }
 
 fn esp(facts: &Facts<'_>) -> Vec<Answer> {
@@ -148,29 +177,38 @@ fn esp(facts: &Facts<'_>) -> Vec<Answer> {
         return vec![Answer::pass("disk", "not asked: there is no MBR table")];
     }
     let mib = |bytes: u64| bytes / MIB;
-    let answer = match &facts.esp {
-        Ok(place) => Answer::pass(
+    let answer = match facts.placement {
+        Ok(placement) => {
+            let (chosen, others): (Vec<&Considered>, Vec<&Considered>) = placement
+                .considered
+                .iter()
+                .partition(|considered| considered.chosen);
+            let place = chosen.first().map_or("", |chosen| chosen.place.as_str());
+            let verdict = chosen.first().map_or("", |chosen| chosen.verdict.as_str());
+            let mut evidence = format!(
+                "{place}, LBA {} to {}: {verdict}",
+                placement.esp.first.0,
+                placement.esp.last().0
+            );
+            if !others.is_empty() {
+                let others: Vec<Considered> = others.into_iter().cloned().collect();
+                evidence += &format!(". Not taken: {}", lines(&others));
+            }
+            Answer::pass("disk", evidence)
+        }
+        Err(NoRoom::NoPlace { needed, considered }) => Answer::block(
             "disk",
+            lines(considered),
             format!(
-                "gap: {} MiB at LBA {} to {}",
-                mib(geometry.bytes_in(place)),
-                place.first.0,
-                place.last().0
+                "Make {} MiB free on the Windows volume (delete or move files there), or take \
+                 back what --place or --esp-size asks for, and check again.",
+                mib(*needed)
             ),
         ),
-        Err(NoRoom::GapsTooSmall { needed, largest }) => Answer::block(
-            "disk",
-            format!(
-                "needs {} MiB of unused space; the largest gap has {} MiB",
-                mib(*needed),
-                mib(*largest)
-            ),
-            format!(
-                "Make the Windows volume {} MiB smaller in Windows' disk management, shut \
-                 Windows down, and check again. Taking the room from a volume here (placements \
-                 trim and takeover) is not built yet.",
-                mib(needed.saturating_sub(*largest)) + 1
-            ),
+        Err(NoRoom::BackupTable { number, why }) => Answer::block(
+            format!("partition {number}"),
+            format!("reaches into the sectors of the backup table: {why}"),
+            "See the rule room.backup-table.",
         ),
         Err(NoRoom::BelowFloor { asked, floor }) => Answer::block(
             "disk",
@@ -185,18 +223,34 @@ fn esp(facts: &Facts<'_>) -> Vec<Answer> {
                 mib(*floor)
             ),
         ),
-        Err(NoRoom::NotYet { place }) => {
-            let name = if *place == PlaceWish::Trim {
-                "trim"
-            } else {
-                "takeover"
-            };
-            Answer::block(
-                "disk",
-                format!("the placement {name} is not built yet"),
-                "Use --place auto or --place gap.",
-            )
-        }
+        Err(NoRoom::NotYet) => Answer::block(
+            "disk",
+            "the placement takeover is not built yet",
+            "Use --place auto, gap or trim.",
+        ),
     };
     vec![answer]
+}
+
+/// What a volume needs beyond its content to be trimmed: room for runlists that grow.
+const RESERVE_SHARE: u64 = 100;
+
+fn smallest(facts: &Facts<'_>) -> Vec<Answer> {
+    let volumes = facts.profile.partitions.iter().filter_map(|partition| {
+        let health = partition.volume.ntfs.as_ref()?;
+        let (cluster, used) = (
+            u64::from(health.shape.cluster_bytes),
+            health.audit.clusters,
+        );
+        let smallest = used.saturating_add(used.div_ceil(RESERVE_SHARE));
+        let bytes = |clusters: u64| clusters.saturating_mul(cluster).div_ceil(MIB);
+        let evidence = format!(
+            "{} of {} MiB are in use; trimmed, it can become as small as about {} MiB",
+            bytes(used),
+            bytes(health.shape.clusters()),
+            bytes(smallest).min(bytes(health.shape.clusters()))
+        );
+        Some(Answer::pass(partition.title(), evidence))
+    });
+    volumes.collect()
 }

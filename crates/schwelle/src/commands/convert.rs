@@ -4,9 +4,9 @@ use std::path::PathBuf;
 
 use clap::Args;
 use schwelle_core::commit;
-use schwelle_core::device::BlockDevice;
+use schwelle_core::device::{BlockDevice, DiskFile, Lba, ReadDevice};
 use schwelle_core::draft::Plan;
-use schwelle_core::job::{JobFolder, JobState};
+use schwelle_core::job::{JobFolder, JobState, unfinished_near};
 use schwelle_core::rehearse::{self, Rehearsal};
 
 use crate::cli::{ImageOptions, PlaceOptions};
@@ -61,13 +61,6 @@ impl ConvertArgs {
 }
 
 pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
-    if args
-        .job
-        .read_dir()
-        .is_ok_and(|mut entries| entries.next().is_some())
-    {
-        return Err(crate::error::path_taken(args.job.clone()));
-    }
     let machine = args.machine.read()?;
     let circumstances = Circumstances {
         machine: machine.as_ref(),
@@ -77,6 +70,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     // Looked at read-only first: a disk that is blocked is never even opened for writing.
     let disk = Disk::open(&args.disk, args.image)?;
+    refuse_unfinished(args, &disk)?;
     if let Some(code) = refuse_blocked(&disk, &disk.judge(&circumstances), screen) {
         return Ok(code);
     }
@@ -112,6 +106,23 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     screen.show(&views::plan::done(&args.disk, &args.job, &plan, &rehearsal));
     screen.document(&views::json::Converted::of(&args.job, &rehearsal));
     Ok(u8::from(!rehearsal.starts()))
+}
+
+/// A disk with an unfinished job needs that job and no other; and a folder with a job in it takes
+/// no second one.
+fn refuse_unfinished(args: &ConvertArgs, disk: &Disk) -> Result<(), CliError> {
+    let sector_0 = disk
+        .device
+        .read_sector(Lba(0))
+        .map_err(|error| CliError::reading(&args.disk, error))?;
+    if let Some(job) = unfinished_near(&args.job, disk.profile.geometry, &sector_0) {
+        return Err(CliError::unfinished(&args.disk, &job));
+    }
+    let entries = args.job.read_dir();
+    if entries.is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(crate::error::path_taken(args.job.clone()));
+    }
+    Ok(())
 }
 
 fn refuse_blocked(disk: &Disk, judgement: &Judgement, screen: &Screen) -> Option<u8> {
@@ -171,6 +182,7 @@ fn record(
         made_by: concat!("schwelle ", env!("CARGO_PKG_VERSION")).to_owned(),
         started: jiff::Timestamp::now().to_string(),
         disk: args.disk.display().to_string(),
+        serial: disk.profile.host.serial.clone(),
         answered_by: if args.yes { "--yes" } else { "the technician" }.to_owned(),
         plan: views::json::Plan::of(disk, judgement, plan, rehearsal),
     };
@@ -185,31 +197,49 @@ fn write(
     record: &str,
     screen: &Screen,
 ) -> Result<Rehearsal, CliError> {
-    let untouched = |error| CliError::job(&error, false);
+    let untouched = |error| CliError::job(&error);
     let mut job = JobFolder::create(&args.job, record).map_err(untouched)?;
-    job.save(&disk.device, &plan.changes).map_err(untouched)?;
-    job.set_state(JobState::Writing).map_err(untouched)?;
-    let committed = {
-        let mut progress = Progress::new(screen, &mut job);
-        let device: &dyn BlockDevice = &disk.device;
-        commit::apply(&plan.draft, &plan.changes, device, &mut progress)
-            .and_then(|()| commit::verify(&plan.draft, &plan.changes, &disk.device, &mut progress))
-    };
+    let (device, draft): (&dyn BlockDevice, _) = (&disk.device, &plan.draft);
+    job.save(&disk.device, draft, &plan.changes, plan.relied_on.clone())
+        .map_err(untouched)?;
+    let mut progress = Progress::new(screen, &args.job);
+    progress.catch_stops();
+    let committed = commit::apply(draft, &plan.changes, device, &mut job, &mut progress)
+        .and_then(|()| commit::verify(draft, &plan.changes, &disk.device, &mut progress));
+    drop(progress);
     if let Err(error) = committed {
         // What the screen says matters now; the log is told as well, if it can be.
         job.log(&format!("{} {error}", jiff::Timestamp::now())).ok();
         return Err(CliError::commit(&args.disk, &args.job, &error));
     }
+    read_table_again(&disk.device, screen);
     let rehearsal = rehearse::walk(&disk.device, None);
-    let written = |error| CliError::job(&error, true);
-    job.set_state(JobState::Done).map_err(written)?;
-    job.log(&format!(
-        "{} done; the disk's rehearsal: {}",
-        jiff::Timestamp::now(),
-        outcome(&rehearsal)
-    ))
-    .map_err(written)?;
+    job.set_state(JobState::Done)
+        .map_err(|error| CliError::record(&args.job, &error))?;
+    say_outcome(&mut job, &rehearsal);
     Ok(rehearsal)
+}
+
+/// Tells the log how the finished disk's rehearsal went. The state file counts; a log that cannot
+/// be written stops nothing.
+pub(crate) fn say_outcome(job: &mut JobFolder, rehearsal: &Rehearsal) {
+    let outcome = outcome(rehearsal);
+    let now = jiff::Timestamp::now();
+    job.log(&format!("{now} done; the disk's rehearsal: {outcome}"))
+        .ok();
+}
+
+/// Asks the kernel to read the table of a real disk again. An image has nobody to ask.
+pub(crate) fn read_table_again(disk: &DiskFile, screen: &Screen) {
+    if !disk.is_block_device() {
+        return;
+    }
+    if let Err(error) = schwelle_kernel::read_partitions_again(disk.file()) {
+        screen.show(&format!(
+            "The kernel has not read the new table ({error}): unplug the disk and connect it \
+             again, or restart, before its partitions are used here.\n"
+        ));
+    }
 }
 
 fn outcome(rehearsal: &Rehearsal) -> &'static str {

@@ -4,9 +4,12 @@ pub(crate) mod check;
 pub(crate) mod convert;
 pub(crate) mod demo;
 pub(crate) mod plan;
+mod recover;
 pub(crate) mod rehearse;
+pub(crate) mod resume;
 pub(crate) mod rules;
 pub(crate) mod survey;
+pub(crate) mod undo;
 
 use crate::cli::Command;
 use crate::error::CliError;
@@ -21,6 +24,8 @@ pub(crate) fn run(command: Command, screen: &Screen) -> Result<u8, CliError> {
         Command::Plan(args) => plan::run(&args, screen),
         Command::Convert(args) => convert::run(&args, screen),
         Command::Rehearse(args) => rehearse::run(&args, screen),
+        Command::Resume(args) => resume::run(&args, screen),
+        Command::Undo(args) => undo::run(&args, screen),
         Command::Demo(args) => demo::run(&args, screen),
     }
 }

@@ -6,6 +6,7 @@ use std::path::Path;
 use schemars::JsonSchema;
 use schwelle_core::device::Geometry;
 use schwelle_core::draft::{self, Change, MapPart};
+use schwelle_core::placement;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::{Finding, Rule};
 use serde::Serialize;
@@ -173,7 +174,12 @@ pub(crate) struct DraftDoc {
     pub(crate) before: Vec<PartDoc>,
     pub(crate) after: Vec<PartDoc>,
     pub(crate) stages: Vec<StageDoc>,
-    /// Bytes that a conversion writes to the disk; the same are saved in the job folder first
+    /// Volumes that become smaller
+    pub(crate) trimmed: Vec<TrimmedDoc>,
+    /// Bytes that are copied to free clusters, within the trimmed volumes
+    pub(crate) bytes_moved: u64,
+    /// Bytes that a conversion writes to the disk, the moved ones included. But for those, what is
+    /// overwritten is saved in the job folder first
     pub(crate) bytes_written: u64,
     /// Files on kept volumes that the job edits
     pub(crate) files_edited: Vec<String>,
@@ -185,11 +191,54 @@ pub(crate) struct DraftDoc {
 /// Where the EFI system partition goes.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct PlacementDoc {
-    /// "gap"
+    /// "gap" or "trim"
     pub(crate) kind: String,
     pub(crate) first_lba: u64,
     pub(crate) last_lba: u64,
     pub(crate) size_bytes: u64,
+    /// The partition that it is taken from; null for a gap
+    pub(crate) taken_from: Option<usize>,
+    /// Every place that was looked at
+    pub(crate) considered: Vec<ConsideredDoc>,
+}
+
+/// A place for the EFI system partition that was looked at.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ConsideredDoc {
+    pub(crate) place: String,
+    /// What it would give and cost, or why it does not serve
+    pub(crate) verdict: String,
+    pub(crate) chosen: bool,
+}
+
+fn considered(place: &placement::Considered) -> ConsideredDoc {
+    ConsideredDoc {
+        place: place.place.clone(),
+        verdict: place.verdict.clone(),
+        chosen: place.chosen,
+    }
+}
+
+/// A volume that becomes smaller.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct TrimmedDoc {
+    /// Number of its partition
+    pub(crate) partition: usize,
+    pub(crate) last_lba_before: u64,
+    pub(crate) last_lba_after: u64,
+    /// Files, index blocks and other streams of which something moves
+    pub(crate) pieces: u64,
+}
+
+fn trimmed(disk: &Disk, trim: &placement::Trimming) -> TrimmedDoc {
+    let before = disk.profile.partition(trim.number);
+    let before = before.map_or(trim.after, |partition| partition.extent);
+    TrimmedDoc {
+        partition: trim.number,
+        last_lba_before: before.last().0,
+        last_lba_after: trim.after.last().0,
+        pieces: trim.plan.pieces,
+    }
 }
 
 /// A partition, or an unused stretch.
@@ -207,14 +256,14 @@ pub(crate) struct PartDoc {
     pub(crate) active: bool,
     /// GPT attribute bits, in hex
     pub(crate) attributes: String,
-    /// "kept" or "new"
+    /// "kept", "smaller" or "new"
     pub(crate) change: String,
 }
 
 /// A stage of the commit.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct StageDoc {
-    /// "prepare", "commit" or "settle"
+    /// "move", "trim", "prepare", "commit" or "settle"
     pub(crate) stage: String,
     pub(crate) bytes: u64,
     pub(crate) parts: Vec<StagePartDoc>,
@@ -246,6 +295,7 @@ fn parts(parts: &[MapPart]) -> Vec<PartDoc> {
         attributes: format!("{:016x}", part.attributes),
         change: match part.change {
             Change::Kept => "kept",
+            Change::Smaller => "smaller",
             Change::New => "new",
         }
         .to_owned(),
@@ -290,11 +340,19 @@ impl Plan {
         let draft = DraftDoc {
             sector_bytes: geometry.logical_sector,
             placement: PlacementDoc {
-                kind: "gap".to_owned(),
-                first_lba: plan.esp.first.0,
-                last_lba: plan.esp.last().0,
-                size_bytes: geometry.bytes_in(&plan.esp),
+                kind: match plan.placement.taken_from {
+                    Some(_) => "trim",
+                    None => "gap",
+                }
+                .to_owned(),
+                first_lba: plan.placement.esp.first.0,
+                last_lba: plan.placement.esp.last().0,
+                size_bytes: geometry.bytes_in(&plan.placement.esp),
+                taken_from: plan.placement.taken_from,
+                considered: plan.placement.considered.iter().map(considered).collect(),
             },
+            trimmed: plan.placement.trims.iter().map(|t| trimmed(disk, t)).collect(),
+            bytes_moved: plan.changes.moved_bytes(),
             before: parts(&plan.before),
             after: parts(&plan.after),
             stages: stages(plan, geometry),
@@ -389,6 +447,43 @@ impl Converted {
     }
 }
 
+/// `resume` and `undo`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Recovered {
+    /// "converted" (`resume`) or "undone" (`undo`)
+    pub(crate) answer: String,
+    /// The disk that was found
+    pub(crate) disk: String,
+    pub(crate) job: String,
+    /// `undo`: every sector that matters is as it was. False where a trimmed volume had been used
+    /// since and stays smaller
+    pub(crate) exact: Option<bool>,
+    /// `resume`: the rehearsal of the disk
+    pub(crate) rehearsal: Option<Rehearsed>,
+}
+
+impl Recovered {
+    pub(crate) fn resumed(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> Self {
+        Self {
+            answer: "converted".to_owned(),
+            disk: disk.display().to_string(),
+            job: job.display().to_string(),
+            exact: None,
+            rehearsal: Some(Rehearsed::of(rehearsal)),
+        }
+    }
+
+    pub(crate) fn undone(disk: &Path, job: &Path, exact: bool) -> Self {
+        Self {
+            answer: "undone".to_owned(),
+            disk: disk.display().to_string(),
+            job: job.display().to_string(),
+            exact: Some(exact),
+            rehearsal: None,
+        }
+    }
+}
+
 /// `job.json` in the job folder.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct JobRecord {
@@ -396,6 +491,8 @@ pub(crate) struct JobRecord {
     /// RFC 3339
     pub(crate) started: String,
     pub(crate) disk: String,
+    /// The disk's serial number, where it tells one
+    pub(crate) serial: Option<String>,
     /// Who confirmed the disk and the backup: "the technician" or "--yes"
     pub(crate) answered_by: String,
     pub(crate) plan: Plan,
@@ -417,6 +514,7 @@ mod tests {
             ("plan", schemars::schema_for!(super::Plan)),
             ("rehearse", schemars::schema_for!(super::Rehearsed)),
             ("convert", schemars::schema_for!(super::Converted)),
+            ("recover", schemars::schema_for!(super::Recovered)),
             ("job", schemars::schema_for!(super::JobRecord)),
         ] {
             let path = format!("{folder}/{name}.json");

@@ -163,27 +163,32 @@ fn menu(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
 
 /// What `convert` says at its end.
 pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehearsal) -> String {
-    let mut text = format!("\n{}\n", toned(Tone::Heading, "Done"));
-    text += &format!(
-        "  {} written and read back. What was there before is saved in {}\n",
+    format!(
+        "\n{}\n  {} written and read back. What was there before is saved in {}\n{}  The way back: \
+         schwelle undo --job {}\n",
+        toned(Tone::Heading, "Done"),
         bytes(plan.changes.bytes()),
+        typed(job),
+        finished(disk, rehearsal),
         typed(job)
-    );
+    )
+}
+
+/// Whether the finished disk starts, and what comes next.
+pub(crate) fn finished(disk: &Path, rehearsal: &Rehearsal) -> String {
     if rehearsal.starts() {
         let pass = toned(Tone::Good, "pass");
-        text += &format!(
-            "  Rehearsal of the disk: {pass}, all {} steps\n",
-            rehearsal.steps.len()
-        );
+        let steps = rehearsal.steps.len();
         let next = "Next: in the PC's firmware setup, change the boot mode to UEFI, then start \
             from this disk.";
-        text + &answer(Tone::Good, "Converted", next)
+        format!("  Rehearsal of the disk: {pass}, all {steps} steps\n")
+            + &answer(Tone::Good, "Converted", next)
     } else {
-        text += &format!("  Rehearsal of the disk: {}\n", toned(Tone::Bad, "FAIL"));
         let next = format!(
             "Do not switch the firmware yet. See all steps: schwelle rehearse {}",
             typed(disk)
         );
-        text + &answer(Tone::Bad, "Converted, but does not start", &next)
+        format!("  Rehearsal of the disk: {}\n", toned(Tone::Bad, "FAIL"))
+            + &answer(Tone::Bad, "Converted, but does not start", &next)
     }
 }

@@ -1,0 +1,481 @@
+//! Finishing a commit that was cut off, and taking one back.
+//!
+//! What holds is told from the disk and not from the record alone: every sector of the journal
+//! must be the old one or the new one. So both ways work from any mixture of the two, as often as
+//! wanted, and each can be cut off as well.
+//!
+//! - [`resume`] lays the new bytes over the disk as a draft and writes what differs, in the order
+//!   of the first commit.
+//! - [`undo`] goes the other way in the other order: sector 0 first, so that the old disk is there
+//!   at once, then what lay where the new parts were, and last the file systems that were trimmed.
+//!   A volume that has been used since keeps its new size (promise 7 of the design).
+
+use crate::commit::{self, ChangeSet, CommitError, Observer, Region, StageKind, hash_of};
+use crate::device::{
+    BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window,
+};
+use crate::gpt::GptPair;
+use crate::mbr;
+use crate::ntfs::NtfsVolume;
+
+use super::{Journal, JournalExtent, JobError, JobFolder, JobState, Side, TrimmedVolume};
+
+/// Why a job cannot be finished or taken back.
+#[derive(Debug, thiserror::Error)]
+pub enum RecoverError {
+    /// The disk was never touched.
+    #[error("the job stopped before anything was written to the disk")]
+    NeverBegan,
+    /// The job has been taken back.
+    #[error("the job has been taken back already")]
+    TakenBack,
+    /// The disk has another size or sector size.
+    #[error("the job is about a disk of {expected} sectors of {sector_bytes} bytes, not this one")]
+    OtherDisk {
+        /// Sectors of the job's disk.
+        expected: u64,
+        /// Bytes in a sector of the job's disk.
+        sector_bytes: u32,
+    },
+    /// A sector is neither what it was nor what it becomes.
+    #[error("{at} ({what}) is neither what it was before nor what the job writes there")]
+    Differs {
+        /// What the sector is.
+        what: String,
+        /// The sector.
+        at: Lba,
+    },
+    /// A volume that is being trimmed has been used in between.
+    #[error("the volume at {at} has been used since the job was stopped")]
+    VolumeUsed {
+        /// First sector of its partition.
+        at: Lba,
+    },
+    /// The table names partitions that were made after the conversion.
+    #[error("the disk has a partition at {at} that was made after the conversion")]
+    PartitionSince {
+        /// Its first sector.
+        at: Lba,
+    },
+    /// Moved data is in neither of its places.
+    #[error("what was moved from {at} is in neither of its places")]
+    Lost {
+        /// Where it was.
+        at: Lba,
+    },
+    /// The job folder failed.
+    #[error(transparent)]
+    Job(#[from] JobError),
+    /// The disk could not be read.
+    #[error(transparent)]
+    Device(#[from] DeviceError),
+    /// The writing stopped.
+    #[error(transparent)]
+    Commit(#[from] CommitError),
+}
+
+/// What a look at the disk gave.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Seen {
+    /// Some sector of the journal is not the new one.
+    anything_old: bool,
+    /// Some sector of the journal is not the old one.
+    anything_new: bool,
+    /// Sectors that are neither: the first of each extent.
+    strange: Vec<(StageKind, String, Lba)>,
+}
+
+/// What [`resume`] will do.
+#[derive(Debug)]
+pub struct Resuming<'a> {
+    draft: Draft<'a>,
+    /// What is still to be written.
+    pub changes: ChangeSet,
+}
+
+/// What [`undo`] will do.
+#[derive(Debug)]
+pub struct Undoing {
+    /// Trimmed volumes that have been used since: they stay as they are, and smaller.
+    pub used: Vec<Lba>,
+    /// Bytes that will be written, at most.
+    pub bytes: u64,
+    /// Parts of the disk that have been changed since the conversion and are put back all the same.
+    pub changed_since: Vec<(String, Lba)>,
+    first: Vec<(Extent, Vec<u8>)>,
+    /// Which of the journal's volumes get their old file system back.
+    back: Vec<usize>,
+    moves: Vec<Move>,
+}
+
+fn journal(job: &JobFolder) -> Result<&Journal, RecoverError> {
+    job.journal().ok_or(RecoverError::NeverBegan)
+}
+
+/// Looks whether the disk is the one that the job is about, and at every sector of the journal.
+fn look(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Seen, RecoverError> {
+    let journal = journal(job)?;
+    let geometry = disk.geometry();
+    if (geometry.logical_sector, geometry.sectors) != (journal.sector_bytes, journal.sectors) {
+        return Err(RecoverError::OtherDisk {
+            expected: journal.sectors,
+            sector_bytes: journal.sector_bytes,
+        });
+    }
+    for watched in &journal.watched {
+        if hash_of(disk, watched.extent())?.to_hex().as_str() != watched.blake3 {
+            return Err(RecoverError::Differs {
+                what: watched.what.clone(),
+                at: Lba(watched.first_lba),
+            });
+        }
+    }
+    let mut seen = Seen {
+        anything_old: false,
+        anything_new: false,
+        strange: Vec::new(),
+    };
+    let sector = geometry.logical_sector as usize;
+    for entry in &journal.extents {
+        let (old, new) = (job.bytes(entry, Side::Old)?, job.bytes(entry, Side::New)?);
+        let found = disk.read_vec(byte_of(journal, entry.first_lba), old.len())?;
+        let mut stranger = None;
+        let sectors = old.chunks(sector).zip(new.chunks(sector));
+        for (index, (found, (old, new))) in found.chunks(sector).zip(sectors).enumerate() {
+            let (is_old, is_new) = (found == old, found == new);
+            seen.anything_old |= is_old && !is_new;
+            seen.anything_new |= is_new && !is_old;
+            if !is_old && !is_new && stranger.is_none() {
+                stranger = Some(Lba(entry.first_lba + index as u64));
+            }
+        }
+        if let Some(at) = stranger {
+            seen.strange.push((entry.stage, entry.what.clone(), at));
+        }
+    }
+    Ok(seen)
+}
+
+fn byte_of(journal: &Journal, lba: u64) -> u64 {
+    lba.saturating_mul(journal.sector_bytes.into())
+}
+
+/// Lays one side of the extents that `wanted` picks over a draft.
+fn lay(
+    job: &JobFolder,
+    draft: &Draft<'_>,
+    side: Side,
+    wanted: impl Fn(&JournalExtent) -> bool,
+) -> Result<(), RecoverError> {
+    let journal = journal(job)?;
+    for entry in journal.extents.iter().filter(|entry| wanted(entry)) {
+        match entry.side(side).fill {
+            Some(byte) => draft.fill(entry.extent(), byte)?,
+            None => draft.write_at(byte_of(journal, entry.first_lba), &job.bytes(entry, side)?)?,
+        }
+    }
+    Ok(())
+}
+
+/// The hash over the metadata of a trimmed volume as `disk` shows it; `None` where it does not
+/// make sense.
+fn fingerprint(disk: &dyn ReadDevice, volume: &TrimmedVolume, sectors: u64) -> Option<String> {
+    let window = Window::new(disk, Extent::new(Lba(volume.first_lba), sectors)?)?;
+    let hash = NtfsVolume::open(&window).ok()?.fingerprint().ok()?;
+    Some(hash.to_hex().to_string())
+}
+
+/// Finds out what is still to be written to finish the job. `None` when nothing is.
+pub fn plan_resume<'a>(
+    job: &JobFolder,
+    disk: &'a dyn ReadDevice,
+) -> Result<Option<Resuming<'a>>, RecoverError> {
+    match job.state().state {
+        JobState::Saving => return Err(RecoverError::NeverBegan),
+        JobState::Undone => return Err(RecoverError::TakenBack),
+        JobState::Done => return Ok(None),
+        JobState::Writing | JobState::Undoing => {}
+    }
+    let journal = journal(job)?;
+    let seen = look(job, disk)?;
+    if let Some((_, what, at)) = seen.strange.into_iter().next() {
+        return Err(RecoverError::Differs { what, at });
+    }
+    let draft = Draft::new(disk);
+    match &job.state().moved {
+        // The sources are given up only after this record was kept.
+        None => {
+            let moves = journal.moves.iter().map(super::MovedExtent::as_move);
+            moves.for_each(|moved| draft.move_sectors(moved));
+        }
+        Some(hashes) => {
+            for (moved, expected) in journal.moves.iter().zip(hashes) {
+                let there = moved.as_move().destination();
+                if hash_of(disk, there)?.to_hex().as_str() != expected {
+                    return Err(RecoverError::Lost {
+                        at: Lba(moved.from_lba),
+                    });
+                }
+            }
+        }
+    }
+    lay(job, &draft, Side::New, |_| true)?;
+    for volume in &journal.volumes {
+        if fingerprint(&draft, volume, volume.sectors_after).as_deref() != Some(&volume.after) {
+            return Err(RecoverError::VolumeUsed {
+                at: Lba(volume.first_lba),
+            });
+        }
+    }
+    let changes = ChangeSet::of(&draft, "moved clusters", &journal.regions());
+    let changes = changes.map_err(|undeclared| RecoverError::Differs {
+        what: "outside the journal".to_owned(),
+        at: undeclared.at,
+    })?;
+    Ok(Some(Resuming { draft, changes }))
+}
+
+/// Finishes the job: writes what is missing, and reads it back.
+pub fn resume(
+    job: &mut JobFolder,
+    plan: &Resuming<'_>,
+    disk: &dyn BlockDevice,
+    observer: &mut dyn Observer,
+) -> Result<(), RecoverError> {
+    job.set_state(JobState::Writing)?;
+    commit::apply(&plan.draft, &plan.changes, disk, job, observer)?;
+    commit::verify(&plan.draft, &plan.changes, disk, observer)?;
+    Ok(job.set_state(JobState::Done)?)
+}
+
+/// Finds out what taking the job back means. `None` when the disk is the old one already.
+pub fn plan_undo(
+    job: &JobFolder,
+    disk: &dyn ReadDevice,
+) -> Result<Option<Undoing>, RecoverError> {
+    match job.state().state {
+        JobState::Saving => return Err(RecoverError::NeverBegan),
+        JobState::Undone => return Err(RecoverError::TakenBack),
+        JobState::Writing | JobState::Done | JobState::Undoing => {}
+    }
+    let journal = journal(job)?;
+    let seen = look(job, disk)?;
+    if !seen.anything_new && seen.strange.is_empty() {
+        return Ok(None);
+    }
+    let of_sector_0 = |stage: &StageKind| *stage == StageKind::Commit;
+    if let Some((_, what, at)) = seen.strange.iter().find(|(stage, ..)| of_sector_0(stage)) {
+        let (what, at) = (what.clone(), *at);
+        return Err(RecoverError::Differs { what, at });
+    }
+    no_partitions_since(job, disk)?;
+    // The old disk as it would be, as far as the trimmed volumes are unused.
+    let draft = Draft::new(disk);
+    lay(job, &draft, Side::Old, |_| true)?;
+    let moves = moves_back(job, disk, &draft)?;
+    for moved in &moves {
+        draft.move_sectors(*moved);
+    }
+    let (mut back, mut used, mut shrunk) = (Vec::new(), Vec::new(), Vec::new());
+    for (index, volume) in journal.volumes.iter().enumerate() {
+        let inside = |at: Lba| partition_of(volume).contains(&one(at));
+        let strange = seen
+            .strange
+            .iter()
+            .any(|(stage, _, at)| *stage == StageKind::Trim && inside(*at));
+        let before = fingerprint(&draft, volume, volume.sectors_before);
+        if !strange && before.as_deref() == Some(&volume.before) {
+            back.push(index);
+        } else {
+            used.push(Lba(volume.first_lba));
+            if is_small(disk, volume) {
+                shrunk.push(volume);
+            }
+        }
+    }
+    let first = first_writes(job, &shrunk)?;
+    let moves: Vec<Move> = moves
+        .into_iter()
+        .filter(|moved| holder(journal, &back, moved.to).is_some())
+        .collect();
+    let sectors: u64 = journal
+        .extents
+        .iter()
+        .map(|entry| entry.sectors)
+        .chain(moves.iter().map(|moved| moved.sectors))
+        .sum();
+    let changed_since = seen.strange.into_iter().map(|(_, what, at)| (what, at));
+    Ok(Some(Undoing {
+        used,
+        bytes: byte_of(journal, sectors),
+        changed_since: changed_since.collect(),
+        first,
+        back,
+        moves,
+    }))
+}
+
+/// Takes the job back.
+pub fn undo(
+    job: &mut JobFolder,
+    plan: &Undoing,
+    disk: &dyn BlockDevice,
+    observer: &mut dyn Observer,
+) -> Result<(), RecoverError> {
+    let journal = journal(job)?.clone();
+    job.set_state(JobState::Undoing)?;
+    // First sector 0 and the boot records: from here on it is the old disk. Then what lay where
+    // the new parts are.
+    let draft = Draft::new(disk);
+    let mut regions = Vec::new();
+    for (extent, bytes) in &plan.first {
+        draft.write_at(byte_of(&journal, extent.first.0), bytes)?;
+        regions.push(Region::new(StageKind::Commit, "the old boot records", *extent));
+    }
+    lay(job, &draft, Side::Old, |entry| entry.stage == StageKind::Prepare)?;
+    let prepared = journal
+        .regions()
+        .into_iter()
+        .filter(|region| region.stage == StageKind::Prepare);
+    regions.extend(prepared);
+    run(job, &draft, &regions, disk, observer)?;
+
+    // Now the old volumes, whose tails are free again.
+    let draft = Draft::new(disk);
+    for moved in &plan.moves {
+        draft.move_sectors(*moved);
+    }
+    let wanted = |entry: &JournalExtent| {
+        entry.stage == StageKind::Trim
+            && holder(&journal, &plan.back, Lba(entry.first_lba)).is_some()
+    };
+    lay(job, &draft, Side::Old, wanted)?;
+    let regions: Vec<Region> = journal
+        .regions()
+        .into_iter()
+        .filter(|region| region.stage == StageKind::Trim)
+        .collect();
+    run(job, &draft, &regions, disk, observer)?;
+    Ok(job.set_state(JobState::Undone)?)
+}
+
+/// Writes and reads back what a draft changes.
+fn run(
+    job: &mut JobFolder,
+    draft: &Draft<'_>,
+    regions: &[Region],
+    disk: &dyn BlockDevice,
+    observer: &mut dyn Observer,
+) -> Result<(), RecoverError> {
+    let set = ChangeSet::of(draft, "clusters moved back", regions);
+    let set = set.map_err(|undeclared| RecoverError::Differs {
+        what: "outside the journal".to_owned(),
+        at: undeclared.at,
+    })?;
+    commit::apply(draft, &set, disk, job, observer)?;
+    Ok(commit::verify(draft, &set, disk, observer)?)
+}
+
+fn one(at: Lba) -> Extent {
+    Extent {
+        first: at,
+        end: Lba(at.0.saturating_add(1)),
+    }
+}
+
+/// A trimmed volume's partition as it was.
+fn partition_of(volume: &TrimmedVolume) -> Extent {
+    Extent {
+        first: Lba(volume.first_lba),
+        end: Lba(volume.first_lba.saturating_add(volume.sectors_before)),
+    }
+}
+
+/// Which of the volumes named by `indices` a sector belongs to.
+fn holder(journal: &Journal, indices: &[usize], at: Lba) -> Option<usize> {
+    let holds = |index: &&usize| {
+        let volume = journal.volumes.get(**index);
+        volume.is_some_and(|volume| partition_of(volume).contains(&one(at)))
+    };
+    indices.iter().find(holds).copied()
+}
+
+/// True when the volume's boot sector says the new size: its file system has been trimmed.
+fn is_small(disk: &dyn ReadDevice, volume: &TrimmedVolume) -> bool {
+    let window = Window::new(disk, partition_of(volume));
+    window.is_some_and(|window| {
+        NtfsVolume::open(&window).is_ok_and(|opened| {
+            let shape = opened.shape();
+            let bytes = shape.total_sectors.saturating_mul(shape.sector_bytes.into());
+            let after = disk.geometry().logical_sector;
+            bytes <= volume.sectors_after.saturating_mul(after.into())
+        })
+    })
+}
+
+/// The moves that must be made backwards: what lay there has been overwritten by more than the
+/// journal knows, since the new partition there has been used.
+fn moves_back(
+    job: &JobFolder,
+    disk: &dyn ReadDevice,
+    old: &Draft<'_>,
+) -> Result<Vec<Move>, RecoverError> {
+    let mut back = Vec::new();
+    let Some(hashes) = &job.state().moved else {
+        return Ok(back);
+    };
+    for (moved, expected) in journal(job)?.moves.iter().zip(hashes) {
+        let moved = moved.as_move();
+        let is = |hash: blake3::Hash| hash.to_hex().as_str() == expected;
+        if !is(hash_of(old, moved.source())?) && is(hash_of(disk, moved.destination())?) {
+            back.push(Move {
+                from: moved.to,
+                to: moved.from,
+                sectors: moved.sectors,
+            });
+        }
+    }
+    Ok(back)
+}
+
+/// Refuses when the table on the disk names a partition that the conversion did not make.
+fn no_partitions_since(job: &JobFolder, disk: &dyn ReadDevice) -> Result<(), RecoverError> {
+    let new = Draft::new(disk);
+    lay(job, &new, Side::New, |entry| entry.stage != StageKind::Trim)?;
+    let extents = |device: &dyn ReadDevice| -> Vec<Extent> {
+        let pair = GptPair::read(device);
+        let entries = pair.best().map(|table| table.entries.iter());
+        let entries = entries.into_iter().flatten();
+        entries.map(|(_, entry)| entry.extent).collect()
+    };
+    let made = extents(&new);
+    match extents(disk).iter().find(|extent| !made.contains(extent)) {
+        Some(extent) => Err(RecoverError::PartitionSince { at: extent.first }),
+        None => Ok(()),
+    }
+}
+
+/// Sector 0 as it was, and the boot records that must name a volume with its new size.
+fn first_writes(
+    job: &JobFolder,
+    shrunk: &[&TrimmedVolume],
+) -> Result<Vec<(Extent, Vec<u8>)>, RecoverError> {
+    let journal = journal(job)?;
+    let mut writes: Vec<(Extent, Vec<u8>)> = Vec::new();
+    for entry in &journal.extents {
+        if entry.stage == StageKind::Commit {
+            writes.push((entry.extent(), job.bytes(entry, Side::Old)?));
+        }
+    }
+    for volume in shrunk {
+        let record = writes
+            .iter_mut()
+            .find(|(extent, _)| extent.first.0 == volume.named_at);
+        // A logical partition is named by its own extended boot record, which the conversion does
+        // not write; its entry may stay larger than the volume in it.
+        if let Some((_, bytes)) = record {
+            mbr::shrink_entry(bytes, volume.first_lba, volume.sectors_after);
+        }
+    }
+    Ok(writes)
+}

@@ -1,0 +1,43 @@
+//! A hash that changes when the volume is used.
+
+use super::NtfsError;
+use super::volume::NtfsVolume;
+use crate::bytes::ReadBytes;
+
+const BITMAP_RECORD: u64 = 6;
+const LOG_RECORD: u64 = 2;
+const CHUNK_BYTES: u64 = 1 << 20;
+/// As much of the log as its restart pages can take: they change whenever a system opens the
+/// volume for writing.
+const LOG_HEAD_BYTES: u64 = 128 << 10;
+
+impl NtfsVolume<'_> {
+    /// BLAKE3 hash over the volume's metadata: boot sector, file table, cluster bitmap, and the
+    /// head of the log. Whoever writes to the volume changes one of them: a file's record has its
+    /// time of change, and a system that opens the volume begins a log.
+    pub fn fingerprint(&self) -> Result<blake3::Hash, NtfsError> {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(
+            &self
+                .device()
+                .read_vec(0, self.shape().sector_bytes as usize)?,
+        );
+        for (record, limit) in [
+            (0, u64::MAX),
+            (BITMAP_RECORD, u64::MAX),
+            (LOG_RECORD, LOG_HEAD_BYTES),
+        ] {
+            let file = self.open_file(record)?;
+            let len_bytes = file.len_bytes().min(limit);
+            let mut at = 0;
+            while at < len_bytes {
+                let len = usize::try_from(CHUNK_BYTES.min(len_bytes - at)).unwrap_or(0);
+                let mut bytes = vec![0; len];
+                file.read_bytes(at, &mut bytes)?;
+                hasher.update(&bytes);
+                at += len as u64;
+            }
+        }
+        Ok(hasher.finalize())
+    }
+}

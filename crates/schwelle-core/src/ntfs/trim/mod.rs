@@ -1,0 +1,20 @@
+//! Makes a volume smaller at its tail: plans which clusters move where, and which metadata changes.
+//!
+//! [`NtfsVolume::plan_trim`] reads every file record, finds what has clusters behind the new end,
+//! chooses free clusters in front of it, and gives a [`TrimPlan`]: clusters to copy, and bytes to
+//! patch afterwards. It writes nothing. What moves is the least possible: the clusters in use
+//! behind the new end, and no others (but the mirror of the first file records moves as a whole,
+//! since the boot sector names only its first cluster).
+//!
+//! What lies there may be anything: content, index blocks, attribute lists, pieces of the file
+//! table or of its mirror. Clusters are moved one for one, so the file's own numbering stays, and
+//! with it compression units, holes and sizes. Only `$LogFile` is not copied: it is emptied, since
+//! what it describes is not there any more.
+
+mod editor;
+mod list;
+mod plan;
+mod space;
+mod spill;
+
+pub use plan::{ClusterMove, Patch, TrimError, TrimPlan};

@@ -1,0 +1,125 @@
+//! What `resume` and `undo` have in common: the job folder, and the disk it is about.
+
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use schwelle_core::device::{self, DiskFile, Lba, ReadDevice};
+use schwelle_core::job::{JobFolder, JobState};
+
+use crate::disk::refuse_users;
+use crate::error::{CliError, Kind};
+use crate::text::typed;
+
+/// Which job, and on which disk.
+#[derive(Debug, Args)]
+pub(crate) struct JobOptions {
+    /// The job's folder
+    #[arg(long, value_name = "DIR")]
+    pub(crate) job: PathBuf,
+    /// The disk or image, where it is not to be looked for [default: found by its content, first
+    /// at its old name]
+    #[arg(long, value_name = "DISK")]
+    disk: Option<PathBuf>,
+}
+
+/// A job with its disk, opened for writing and locked.
+pub(crate) struct Recovery {
+    pub(crate) folder: JobFolder,
+    pub(crate) path: PathBuf,
+    pub(crate) device: DiskFile,
+}
+
+impl JobOptions {
+    /// Opens the folder and finds the disk.
+    pub(crate) fn open(&self) -> Result<Recovery, CliError> {
+        let folder = JobFolder::open(&self.job).map_err(|error| CliError::job_folder(&error))?;
+        if folder.state().state == JobState::Saving {
+            return Err(CliError::never_began(&self.job));
+        }
+        let path = match &self.disk {
+            Some(path) => path.clone(),
+            None => find(&folder)?,
+        };
+        let sector = folder.journal().map(|journal| journal.sector_bytes);
+        let device = open(&path, sector, true)?;
+        let host =
+            device::host_facts(Path::new("/"), &path, device.is_block_device());
+        refuse_users(&path, &host)?;
+        Ok(Recovery {
+            folder,
+            path,
+            device,
+        })
+    }
+}
+
+/// Opens an image with the job's sector size, or a disk with its own.
+fn open(path: &Path, sector: Option<u32>, write: bool) -> Result<DiskFile, CliError> {
+    let is_image = std::fs::metadata(path).is_ok_and(|found| found.is_file());
+    let sector = sector.filter(|_| is_image);
+    let opened = if write {
+        DiskFile::open_write(path, sector)
+    } else {
+        DiskFile::open_read(path, sector)
+    };
+    Ok(opened?)
+}
+
+/// Finds the job's disk by its content: at its old name, or else among this PC's disks. A name
+/// alone is never believed, since names change from start to start.
+fn find(folder: &JobFolder) -> Result<PathBuf, CliError> {
+    let record = folder
+        .record()
+        .map_err(|error| CliError::job_folder(&error))?;
+    let old_name = record["disk"].as_str().map(PathBuf::from);
+    let serial = record["serial"].as_str();
+    let root = Path::new("/");
+    let mut candidates: Vec<PathBuf> = old_name.iter().cloned().collect();
+    candidates.extend(device::disk_names(root));
+    candidates.dedup();
+    let fits = |path: &PathBuf| {
+        let sector = folder.journal().map(|journal| journal.sector_bytes);
+        open(path, sector, false).is_ok_and(|device| {
+            let sector_0 = device.read_sector(Lba(0)).unwrap_or_default();
+            folder.is_about(device.geometry(), &sector_0)
+        })
+    };
+    let mut found: Vec<PathBuf> = Vec::new();
+    for path in candidates {
+        if !found.contains(&path) && fits(&path) {
+            found.push(path);
+        }
+    }
+    if found.len() > 1 && serial.is_some() {
+        // A clone has the same content, but it is another drive.
+        let same = |path: &PathBuf| {
+            device::host_facts(root, path, true).serial.as_deref() == serial
+        };
+        let with_serial: Vec<PathBuf> = found.iter().filter(|path| same(path)).cloned().collect();
+        if with_serial.len() == 1 {
+            found = with_serial;
+        }
+    }
+    let again = format!("--job {} --disk DISK", typed(folder.path()));
+    match &found[..] {
+        [only] => Ok(only.clone()),
+        [] => {
+            let was = old_name.map_or_else(String::new, |path| format!(", once {}", path.display()));
+            Err(CliError::new(
+                Kind::Unchanged,
+                format!("no disk here is the one that the job is about{was}"),
+                "Nothing was written. The disk is told by its size and its sector 0.",
+                format!("Connect it; or name it, with the same command and: {again}"),
+            ))
+        }
+        several => {
+            let names: Vec<String> = several.iter().map(|p| p.display().to_string()).collect();
+            Err(CliError::new(
+                Kind::Unchanged,
+                format!("these disks have the same content: {}", names.join(", ")),
+                "One is a copy of the other. Nothing was written.",
+                format!("Name the right one, with the same command and: {again}"),
+            ))
+        }
+    }
+}

@@ -1,0 +1,69 @@
+//! `schwelle resume`
+
+use clap::Args;
+use schwelle_core::job::recover;
+use schwelle_core::rehearse;
+
+use super::convert::{read_table_again, say_outcome};
+use super::recover::JobOptions;
+use crate::error::CliError;
+use crate::progress::Progress;
+use crate::screen::{Screen, Tone, toned};
+use crate::text::{bytes, safe, typed};
+use crate::views;
+
+/// Finish a conversion that was cut off
+///
+/// Finds the disk by its content, sees which sectors are still the old ones, writes what is
+/// missing in the order of the first time, and reads it back. Run on a finished job, it changes
+/// nothing.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  schwelle resume --job /media/stick/job-0815")]
+pub(crate) struct ResumeArgs {
+    #[command(flatten)]
+    job: JobOptions,
+}
+
+pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
+    let mut job = args.job.open()?;
+    let (disk, folder) = (job.path.clone(), args.job.job.clone());
+    let failed = |error| CliError::recovering(&disk, &folder, error);
+    screen.show(&format!(
+        "{}\n",
+        toned(Tone::Heading, &safe(&disk.display().to_string()))
+    ));
+    let plan = recover::plan_resume(&job.folder, &job.device).map_err(failed)?;
+    if let Some(plan) = plan {
+        let (size, writes) = (plan.changes.bytes(), plan.changes.stages.iter());
+        let stages: Vec<&str> = writes
+            .filter(|stage| stage.extents().next().is_some())
+            .map(|stage| stage.kind.name())
+            .collect();
+        screen.show(&match &stages[..] {
+            [] => "Every sector is written already.\n".to_owned(),
+            _ => format!(
+                "Still to be written: {} in {}\n",
+                bytes(size),
+                stages.join(", ")
+            ),
+        });
+        let mut progress = Progress::new(screen, &folder);
+        progress.catch_stops();
+        recover::resume(&mut job.folder, &plan, &job.device, &mut progress).map_err(failed)?;
+        drop(progress);
+        read_table_again(&job.device, screen);
+    } else {
+        screen.show("The job is finished already; nothing was written.\n");
+    }
+    let rehearsal = rehearse::walk(&job.device, None);
+    say_outcome(&mut job.folder, &rehearsal);
+    screen.show(&views::plan::finished(&disk, &rehearsal));
+    screen.show(&format!(
+        "  The way back: schwelle undo --job {}\n",
+        typed(&folder)
+    ));
+    screen.document(&views::json::Recovered::resumed(
+        &disk, &folder, &rehearsal,
+    ));
+    Ok(u8::from(!rehearsal.starts()))
+}

@@ -1,0 +1,115 @@
+//! `schwelle undo`
+
+use clap::Args;
+use schwelle_core::device::HostFacts;
+use schwelle_core::job::JobState;
+use schwelle_core::job::recover::{self, Undoing};
+use schwelle_core::profile::Profile;
+
+use super::convert::read_table_again;
+use super::recover::JobOptions;
+use crate::error::{CliError, Kind};
+use crate::progress::Progress;
+use crate::screen::{Screen, Tone, toned};
+use crate::text::{bytes, safe, typed};
+use crate::views;
+use crate::views::common::{answer, paragraph};
+
+/// Take a conversion back, finished or not
+///
+/// Sector 0 goes back first, so that the old disk is there at once; then all that was
+/// overwritten. A trimmed volume that has been used since the conversion keeps its new size: old
+/// file-system metadata is never put over newer content. What that means for this disk is said
+/// before anything is asked.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  schwelle undo --job /media/stick/job-0815")]
+pub(crate) struct UndoArgs {
+    #[command(flatten)]
+    job: JobOptions,
+    /// Answer the question with yes (for scripts)
+    #[arg(long)]
+    yes: bool,
+}
+
+pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
+    let mut job = args.job.open()?;
+    let (disk, folder) = (job.path.clone(), args.job.job.clone());
+    let failed = |error| CliError::recovering(&disk, &folder, error);
+    screen.show(&format!(
+        "{}\n",
+        toned(Tone::Heading, &safe(&disk.display().to_string()))
+    ));
+    let plan = recover::plan_undo(&job.folder, &job.device).map_err(failed)?;
+    let exact = plan.as_ref().is_none_or(|plan| plan.used.is_empty());
+    if let Some(plan) = &plan {
+        screen.show(&meaning(plan, screen.columns()));
+        confirm(args, screen)?;
+        let mut progress = Progress::new(screen, &folder);
+        progress.catch_stops();
+        recover::undo(&mut job.folder, plan, &job.device, &mut progress).map_err(failed)?;
+        drop(progress);
+        read_table_again(&job.device, screen);
+    } else {
+        screen.show("Nothing of the job is on the disk.\n");
+        let undone = job.folder.set_state(JobState::Undone);
+        undone.map_err(|error| CliError::job_folder(&error))?;
+    }
+    let line = format!("{} undone", jiff::Timestamp::now());
+    job.folder.log(&line).ok();
+    let table = Profile::read(&job.device, HostFacts::default())
+        .map_err(|error| CliError::reading(&disk, error))?
+        .table_style();
+    let back = if exact {
+        "All that was overwritten is as it was."
+    } else {
+        "The table is as it was, but for the size of the volumes that stay smaller."
+    };
+    screen.show(&answer(
+        Tone::Good,
+        &format!("Taken back: the disk has its {table} table again"),
+        &format!(
+            "{back} Next: set the PC's firmware to BIOS mode again if it was switched, and look: \
+             schwelle check {}",
+            typed(&disk)
+        ),
+    ));
+    screen.document(&views::json::Recovered::undone(&disk, &folder, exact));
+    Ok(0)
+}
+
+/// What taking it back means for this disk.
+fn meaning(plan: &Undoing, columns: usize) -> String {
+    let mut text = format!("Written back: up to {}\n", bytes(plan.bytes));
+    for at in &plan.used {
+        text += &paragraph(
+            "Used since  ",
+            &format!(
+                "The trimmed volume at {at} has been used since the conversion. It stays as it is \
+                 now, sound and smaller; the space taken from it stays unused."
+            ),
+            0,
+            columns,
+        );
+    }
+    for (what, at) in &plan.changed_since {
+        text += &paragraph(
+            "Changed since  ",
+            &format!("{} ({at}): what was put there after the conversion goes", safe(what)),
+            0,
+            columns,
+        );
+    }
+    text
+}
+
+fn confirm(args: &UndoArgs, screen: &Screen) -> Result<(), CliError> {
+    if args.yes || screen.ask("Take the conversion back? (yes/no)").as_deref() == Some("yes") {
+        return Ok(());
+    }
+    Err(CliError::new(
+        Kind::Usage,
+        "it was not confirmed",
+        "The disk is unchanged.",
+        "The same command again; --yes answers for scripts.",
+    ))
+}
