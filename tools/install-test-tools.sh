@@ -1,7 +1,7 @@
 #!/bin/sh
 # Brings the programs that judge Schwelle's results in the tests (Debian or Ubuntu; as root). Does nothing where all are there.
 set -eu
-needed="ntfs-3g:ntfs-3g ntfsfix:ntfs-3g ntfsresize:ntfs-3g mkntfs:ntfs-3g setfattr:attr fsck.vfat:dosfstools mcopy:mtools mmls:sleuthkit
+needed="ntfs-3g:ntfs-3g ntfsfix:ntfs-3g ntfsresize:ntfs-3g mkntfs:ntfs-3g ntfscluster:ntfs-3g setfattr:attr fsck.vfat:dosfstools mcopy:mtools mmls:sleuthkit
 hivexregedit:libwin-hivex-perl qemu-system-x86_64:qemu-system-x86 cryptsetup:cryptsetup-bin setpriv:util-linux losetup:mount mkfs.ext4:e2fsprogs"
 missing=""
 for pair in $needed; do

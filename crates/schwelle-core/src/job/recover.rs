@@ -10,7 +10,7 @@
 //!   at once, then what lay where the new parts were, and last the file systems that were trimmed.
 //!   A volume that has been used since keeps its new size (promise 7 of the design).
 
-use crate::commit::{self, ChangeSet, CommitError, Observer, Region, StageKind, hash_of};
+use crate::commit::{self, ChangeSet, CommitError, Ledger, Observer, Region, StageKind, hash_of};
 use crate::device::{
     BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window,
 };
@@ -91,6 +91,19 @@ pub struct Resuming<'a> {
     draft: Draft<'a>,
     /// What is still to be written.
     pub changes: ChangeSet,
+}
+
+impl Resuming<'_> {
+    /// Writes what is missing, without a word in the job's record but through `ledger`.
+    pub fn write(
+        &self,
+        disk: &dyn BlockDevice,
+        ledger: &mut dyn Ledger,
+        observer: &mut dyn Observer,
+    ) -> Result<(), CommitError> {
+        commit::apply(&self.draft, &self.changes, disk, ledger, observer)?;
+        commit::verify(&self.draft, &self.changes, disk, observer)
+    }
 }
 
 /// What [`undo`] will do.
@@ -243,8 +256,7 @@ pub fn resume(
     observer: &mut dyn Observer,
 ) -> Result<(), RecoverError> {
     job.set_state(JobState::Writing)?;
-    commit::apply(&plan.draft, &plan.changes, disk, job, observer)?;
-    commit::verify(&plan.draft, &plan.changes, disk, observer)?;
+    plan.write(disk, job, observer)?;
     Ok(job.set_state(JobState::Done)?)
 }
 

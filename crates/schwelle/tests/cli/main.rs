@@ -17,4 +17,6 @@ mod referees;
 mod rehearse;
 mod screen;
 mod support;
+mod trim;
 mod usage;
+mod volumes;

@@ -1,0 +1,196 @@
+//! Power is cut at every write of whole conversions, and at those of finishing and undoing them.
+//!
+//! Each cut leaves a medium on which all that was flushed is there, and of the rest: nothing, all,
+//! each beginning, all but one, or a random choice of single sectors. From each of these, `resume`
+//! must give exactly the converted disk, and `undo` exactly the old one, but for free clusters
+//! that took moved data. The same goes for errors that hit once. How many cases were tried is
+//! printed; `SCHWELLE_CASES=100` tries a hundred random choices at each cut in place of one.
+
+#![expect(
+    clippy::unwrap_used,
+    clippy::panic,
+    reason = "a test that cannot go on fails"
+)]
+
+mod bench;
+mod medium;
+
+use schwelle_core::commit::{CommitError, Ledger, StageKind};
+use schwelle_core::device::Extent;
+use schwelle_core::job::recover::{self, RecoverError};
+use schwelle_core::job::{JobFolder, JobState};
+
+use bench::{Bench, scenarios};
+use medium::{Failure, Image, Medium};
+
+/// Which way out of a half-written disk.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Way {
+    Resume,
+    Undo,
+}
+
+impl Way {
+    fn other(self) -> Self {
+        match self {
+            Self::Resume => Self::Undo,
+            Self::Undo => Self::Resume,
+        }
+    }
+}
+
+/// Goes one way on a medium; `Err` when the medium failed under it.
+fn go(way: Way, job: &mut JobFolder, medium: &Medium<'_>) -> Result<(), RecoverError> {
+    match way {
+        Way::Resume => {
+            if let Some(plan) = recover::plan_resume(job, medium)? {
+                recover::resume(job, &plan, medium, &mut ())?;
+            }
+        }
+        Way::Undo => match recover::plan_undo(job, medium)? {
+            Some(plan) => recover::undo(job, &plan, medium, &mut ())?,
+            None => job.set_state(JobState::Undone)?,
+        },
+    }
+    Ok(())
+}
+
+/// What the medium must hold in the end.
+fn check(bench: &Bench, way: Way, image: &Image, case: &str) {
+    match way {
+        Way::Resume => {
+            assert!(*image == bench.finished, "{case}: not the converted disk");
+        }
+        Way::Undo => {
+            let changed = image.changed();
+            let stray = changed.iter().find(|extent| {
+                let free = |moved: &Extent| moved.contains(extent);
+                !bench.free_taken.iter().any(free)
+            });
+            assert_eq!(stray, None, "{case}: not the old disk");
+        }
+    }
+}
+
+/// From one image to both ends; with a second cut on the way, every so often.
+fn both_ways(bench: &Bench, image: &Image, dice: &mut u64, case: &str) -> u64 {
+    let state = bench.state();
+    for way in [Way::Resume, Way::Undo] {
+        let case = format!("{case}, {way:?}");
+        bench.set_state(&state);
+        let mut medium = Medium::new(&bench.old, image.clone());
+        if bench::roll(dice) % 3 == 0 {
+            // Power goes again: on this way, or on the other one first.
+            let first = if bench::roll(dice) % 2 == 0 { way } else { way.other() };
+            let cut = usize::try_from(bench::roll(dice) % 40).unwrap();
+            let cut_again = Medium::new(&bench.old, image.clone()).fail(Failure::Power, cut);
+            if go(first, &mut bench.open(), &cut_again).is_err() {
+                let left = cut_again.survivors_at_random(dice);
+                medium = Medium::new(&bench.old, left);
+            } else {
+                bench.set_state(&state);
+            }
+        }
+        go(way, &mut bench.open(), &medium).unwrap_or_else(|error| panic!("{case}: {error}"));
+        let end = medium.into_image();
+        check(bench, way, &end, &case);
+        // A second time changes nothing.
+        let again = Medium::new(&bench.old, end.clone());
+        match go(way, &mut bench.open(), &again) {
+            Ok(()) => assert_eq!(way, Way::Resume, "{case}"),
+            Err(RecoverError::TakenBack) => assert_eq!(way, Way::Undo, "{case}"),
+            Err(error) => panic!("{case}, again: {error}"),
+        }
+        assert_eq!(again.operations(), 0, "{case}: the second time writes");
+    }
+    2
+}
+
+#[test]
+fn power_cuts_at_every_write_are_survived() {
+    let torn: u64 = std::env::var("SCHWELLE_CASES").map_or(1, |text| text.parse().unwrap());
+    let mut total = 0;
+    for bench in scenarios() {
+        let (mut cases, mut dice) = (0, 0x5EED);
+        let operations = bench.operations();
+        for cut in 0..=operations {
+            bench.begin();
+            let medium = Medium::new(&bench.old, Image::default()).fail(Failure::Power, cut);
+            let done = bench.convert(&mut bench.open(), &medium);
+            assert_eq!(done.is_ok(), cut == operations, "{}", bench.name);
+            let state = bench.state();
+            let mut survivors = medium.survivors();
+            survivors.extend((0..torn).map(|_| medium.survivors_at_random(&mut dice)));
+            for (index, image) in survivors.iter().enumerate() {
+                bench.set_state(&state);
+                let case = format!("{}, cut at {cut}, survivor {index}", bench.name);
+                cases += both_ways(&bench, image, &mut dice, &case);
+            }
+        }
+        println!("{}: {cases} cases at {operations} operations", bench.name);
+        total += cases;
+    }
+    println!("{total} cases in all");
+    assert!(total > 4000, "{total}");
+}
+
+#[test]
+fn an_error_at_any_write_or_flush_is_survived() {
+    let mut dice = 1;
+    for bench in scenarios() {
+        for failure in [Failure::Once, Failure::Short] {
+            for at in 0..bench.operations() {
+                bench.begin();
+                let medium = Medium::new(&bench.old, Image::default()).fail(failure, at);
+                let error = bench.convert(&mut bench.open(), &medium).unwrap_err();
+                let wrote = at > 0;
+                let told = match error {
+                    CommitError::Untouched(_) => false,
+                    CommitError::Stopped { .. } => true,
+                    other => panic!("{other}"),
+                };
+                // A write that failed may have written something.
+                assert!(told || !wrote, "{}: {failure:?} at {at}", bench.name);
+                let image = medium.into_image();
+                let case = format!("{}: {failure:?} at {at}", bench.name);
+                both_ways(&bench, &image, &mut dice, &case);
+            }
+        }
+    }
+}
+
+/// Fails to keep the record of a stage.
+struct FullFolder<'a> {
+    job: &'a mut JobFolder,
+    at: StageKind,
+}
+
+impl Ledger for FullFolder<'_> {
+    fn stage_done(&mut self, stage: StageKind, moved: &[blake3::Hash]) -> std::io::Result<()> {
+        if stage == self.at {
+            return Err(std::io::ErrorKind::StorageFull.into());
+        }
+        self.job.stage_done(stage, moved)
+    }
+}
+
+#[test]
+fn a_job_folder_that_fills_up_between_stages_is_survived() {
+    let mut dice = 3;
+    for bench in scenarios() {
+        for stage in bench.stages() {
+            bench.begin();
+            let medium = Medium::new(&bench.old, Image::default());
+            let mut job = bench.open();
+            let mut full = FullFolder {
+                job: &mut job,
+                at: stage,
+            };
+            let error = bench.convert(&mut full, &medium).unwrap_err();
+            let told = matches!(error, CommitError::NotRecorded { stage: at, .. } if at == stage);
+            assert!(told, "{error}");
+            let case = format!("{}: full after {stage:?}", bench.name);
+            both_ways(&bench, &medium.into_image(), &mut dice, &case);
+        }
+    }
+}

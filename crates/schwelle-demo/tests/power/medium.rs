@@ -1,0 +1,207 @@
+//! A medium with a volatile cache, on which power goes, or a write fails.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::sync::Arc;
+use std::sync::Mutex;
+
+use schwelle_core::device::{
+    BlockDevice, DeviceError, Extent, Geometry, Lba, Memory, ReadDevice,
+};
+
+use crate::bench::roll;
+
+/// What differs from the old disk.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(crate) struct Image(BTreeMap<u64, Arc<[u8]>>);
+
+impl Image {
+    /// The sectors that differ, one by one.
+    pub(crate) fn changed(&self) -> Vec<Extent> {
+        let one = |&sector: &u64| Extent::new(Lba(sector), 1).unwrap();
+        self.0.keys().map(one).collect()
+    }
+
+    fn put(&mut self, old: &Memory, sector: u64, bytes: &Arc<[u8]>) {
+        if old.read_sector(Lba(sector)).unwrap()[..] == bytes[..] {
+            self.0.remove(&sector);
+        } else {
+            self.0.insert(sector, Arc::clone(bytes));
+        }
+    }
+}
+
+/// What goes wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Failure {
+    /// Power: nothing works any more, and the cache is lost.
+    Power,
+    /// One operation fails and does nothing.
+    Once,
+    /// One operation fails half-way.
+    Short,
+}
+
+type Write = Vec<(u64, Arc<[u8]>)>;
+
+#[derive(Debug, Default)]
+struct Inside {
+    durable: Image,
+    /// Writes since the last flush, each by sector.
+    pending: Vec<Write>,
+    operations: usize,
+}
+
+#[derive(Debug)]
+pub(crate) struct Medium<'a> {
+    old: &'a Memory,
+    inside: Mutex<Inside>,
+    failure: Option<(Failure, usize)>,
+}
+
+impl<'a> Medium<'a> {
+    pub(crate) fn new(old: &'a Memory, durable: Image) -> Self {
+        let inside = Inside {
+            durable,
+            ..Inside::default()
+        };
+        Self {
+            old,
+            inside: Mutex::new(inside),
+            failure: None,
+        }
+    }
+
+    /// Lets the operation with this number fail.
+    pub(crate) fn fail(mut self, failure: Failure, at: usize) -> Self {
+        self.failure = Some((failure, at));
+        self
+    }
+
+    /// Writes and flushes so far.
+    pub(crate) fn operations(&self) -> usize {
+        self.inside.lock().unwrap().operations
+    }
+
+    /// What the medium holds when its cache has been written.
+    pub(crate) fn into_image(self) -> Image {
+        let inside = self.inside.into_inner().unwrap();
+        let mut image = inside.durable;
+        for (sector, bytes) in inside.pending.into_iter().flatten() {
+            image.put(self.old, sector, &bytes);
+        }
+        image
+    }
+
+    fn surviving(&self, mut keep: impl FnMut(usize, usize) -> bool) -> Image {
+        let inside = self.inside.lock().unwrap();
+        let mut image = inside.durable.clone();
+        for (write, sectors) in inside.pending.iter().enumerate() {
+            for (index, (sector, bytes)) in sectors.iter().enumerate() {
+                if keep(write, index) {
+                    image.put(self.old, *sector, bytes);
+                }
+            }
+        }
+        image
+    }
+
+    /// What may be left after a cut: each beginning of the unflushed writes, none and all of them
+    /// included, and all but each single one.
+    pub(crate) fn survivors(&self) -> Vec<Image> {
+        let count = self.inside.lock().unwrap().pending.len();
+        let beginnings = (0..=count).map(|end| self.surviving(|write, _| write < end));
+        let omissions = (0..count.saturating_sub(1))
+            .map(|without| self.surviving(|write, _| write != without));
+        beginnings.chain(omissions).collect()
+    }
+
+    /// A random choice of single sectors: writes in any order, and torn.
+    pub(crate) fn survivors_at_random(&self, dice: &mut u64) -> Image {
+        self.surviving(|_, _| roll(dice) % 2 == 0)
+    }
+
+    fn error(operation: &'static str, offset: u64) -> DeviceError {
+        DeviceError {
+            operation,
+            offset,
+            len_bytes: 0,
+            source: io::Error::other("made up"),
+        }
+    }
+
+    /// Counts an operation; how it fails, if it does.
+    fn step(&self, inside: &mut Inside) -> Option<Failure> {
+        let number = inside.operations;
+        inside.operations += 1;
+        let (failure, at) = self.failure?;
+        let now = match failure {
+            Failure::Power => number >= at,
+            Failure::Once | Failure::Short => number == at,
+        };
+        now.then_some(failure)
+    }
+}
+
+impl ReadDevice for Medium<'_> {
+    fn geometry(&self) -> Geometry {
+        self.old.geometry()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
+        self.old.read_at(offset, buffer)?;
+        let inside = self.inside.lock().unwrap();
+        let sector = u64::from(self.geometry().logical_sector);
+        let end = offset + buffer.len() as u64;
+        let range = offset / sector..end.div_ceil(sector);
+        let mut show = |number: u64, bytes: &[u8]| {
+            let first = number * sector;
+            let (from, to) = (first.max(offset), (first + sector).min(end));
+            let index = |at: u64, base: u64| usize::try_from(at - base).unwrap();
+            buffer[index(from, offset)..index(to, offset)]
+                .copy_from_slice(&bytes[index(from, first)..index(to, first)]);
+        };
+        for (number, bytes) in inside.durable.0.range(range.clone()) {
+            show(*number, bytes);
+        }
+        let pending = inside.pending.iter().flatten();
+        for (number, bytes) in pending.filter(|(number, _)| range.contains(number)) {
+            show(*number, bytes);
+        }
+        Ok(())
+    }
+}
+
+impl BlockDevice for Medium<'_> {
+    fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
+        let sector = self.geometry().logical_sector as usize;
+        let mut inside = self.inside.lock().unwrap();
+        let failure = self.step(&mut inside);
+        let first = offset / sector as u64;
+        let mut write: Write = (first..)
+            .zip(bytes.chunks(sector).map(Arc::from))
+            .collect();
+        match failure {
+            Some(Failure::Power | Failure::Once) => return Err(Self::error("write", offset)),
+            Some(Failure::Short) => write.truncate(write.len() / 2),
+            None => {}
+        }
+        inside.pending.push(write);
+        match failure {
+            Some(_) => Err(Self::error("write", offset)),
+            None => Ok(()),
+        }
+    }
+
+    fn flush(&self) -> Result<(), DeviceError> {
+        let mut inside = self.inside.lock().unwrap();
+        if self.step(&mut inside).is_some() {
+            return Err(Self::error("flush", 0));
+        }
+        let pending = std::mem::take(&mut inside.pending);
+        for (sector, bytes) in pending.into_iter().flatten() {
+            inside.durable.put(self.old, sector, &bytes);
+        }
+        Ok(())
+    }
+}
