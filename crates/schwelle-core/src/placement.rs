@@ -299,7 +299,13 @@ impl Search<'_> {
                 .checked_sub(sectors)
                 .map_or(0, |first| first / align * align);
             let needed = Self::mib(size);
-            if first <= partition.extent.first.0.max(first_usable(geometry.logical_sector)) {
+            if first
+                <= partition
+                    .extent
+                    .first
+                    .0
+                    .max(first_usable(geometry.logical_sector))
+            {
                 let has = Self::mib(geometry.bytes_in(&partition.extent));
                 why = format!("needs {needed} MiB; the whole partition has {has} MiB");
                 continue;
@@ -348,14 +354,16 @@ impl Search<'_> {
         let window = Window::new(self.device, partition.extent)
             .ok_or_else(|| "the partition leaves the disk".to_owned())?;
         let volume = NtfsVolume::open(&window).map_err(|error| error.to_string())?;
-        let plan = volume.plan_trim(after.sectors()).map_err(|error| match error {
-            TrimError::Full { needed, free } => format!(
-                "{} MiB in use would have to move, but only {} MiB are free in front of it",
-                needed.div_ceil(MIB),
-                Self::mib(free)
-            ),
-            other => other.to_string(),
-        })?;
+        let plan = volume
+            .plan_trim(after.sectors())
+            .map_err(|error| match error {
+                TrimError::Full { needed, free } => format!(
+                    "{} MiB in use would have to move, but only {} MiB are free in front of it",
+                    needed.div_ceil(MIB),
+                    Self::mib(free)
+                ),
+                other => other.to_string(),
+            })?;
         Ok(Trimming {
             number: partition.number,
             after,
@@ -378,10 +386,12 @@ impl Search<'_> {
         };
         let align = geometry.sectors_per_mib();
         let end = Lba(region.first.0 / align * align);
-        let trim = self.trim(partition, end).map_err(|why| NoRoom::BackupTable {
-            number: partition.number,
-            why,
-        })?;
+        let trim = self
+            .trim(partition, end)
+            .map_err(|why| NoRoom::BackupTable {
+                number: partition.number,
+                why,
+            })?;
         Ok(Some(trim))
     }
 

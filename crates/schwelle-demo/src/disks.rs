@@ -73,9 +73,9 @@ pub fn disks() -> &'static [DemoDisk] {
         DemoDisk {
             file: "chartroom.img",
             story: "The chart room's PC: everything in order, but the partitions fill the disk \
-                to the end.",
-            mib: 213,
-            blocked_by: Some("room.esp"),
+                to the end. The room comes from the tail of the Windows volume.",
+            mib: 211,
+            blocked_by: None,
             build: |disk| disk.standard(0xC4A2_7000, "CHART-TABLE").map(drop),
         },
         DemoDisk {

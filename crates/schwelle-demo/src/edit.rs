@@ -1,7 +1,7 @@
 //! Changes files on an NTFS volume in place, for the stories that need it. Length and clusters stay
 //! as they are.
 
-use anyhow::{Context, Result, bail, ensure};
+use anyhow::{Context, Result, ensure};
 use schwelle_core::bytes::{u16_at, u32_at};
 use schwelle_core::device::{BlockDevice, Extent, Window};
 use schwelle_core::ntfs::NtfsVolume;
@@ -75,36 +75,64 @@ pub fn replace_bytes(
     Ok(())
 }
 
-/// Sets the flag "check at the next start" of the volume, in its record and in the record's mirror.
-pub fn mark_dirty(device: &dyn BlockDevice, extent: Extent) -> Result<()> {
-    const VOLUME_RECORD: u64 = 3;
-    let window = Window::new(device, extent).context("the volume leaves the disk")?;
-    let volume = NtfsVolume::open(&window)?;
-    let shape = *volume.shape();
-    let original = volume.record_offset(VOLUME_RECORD).context("no record 3")?;
+/// Lets `edit` change a file record of the volume on `volume` as its writer would: the fix-ups are
+/// taken off before and put on after. The first four records are changed in the mirror as well.
+pub fn edit_record(
+    volume: &dyn BlockDevice,
+    number: u64,
+    edit: impl FnOnce(&mut [u8]),
+) -> Result<()> {
+    const STRIDE: usize = 512;
+    let (original, shape) = {
+        let opened = NtfsVolume::open(volume)?;
+        let original = opened.record_offset(number).context("no such record")?;
+        (original, *opened.shape())
+    };
+    let len = shape.record_bytes as usize;
+    let mut record = volume.read_vec(original, len)?;
+    let array = usize::from(u16_at(&record, 4).context("record is cut off")?);
+    let strides = 1..=len / STRIDE;
+    for stride in strides.clone() {
+        let truth = array + stride * 2;
+        record.copy_within(truth..truth + 2, stride * STRIDE - 2);
+    }
+    edit(&mut record);
+    for stride in strides {
+        let end = stride * STRIDE;
+        record.copy_within(end - 2..end, array + stride * 2);
+        record.copy_within(array..array + 2, end - 2);
+    }
     let mirror = shape.mirror_lcn.0 * u64::from(shape.cluster_bytes)
-        + VOLUME_RECORD * u64::from(shape.record_bytes);
-    let cluster = u64::from(shape.cluster_bytes);
-    for offset in [original, mirror] {
-        let base = offset / cluster * cluster;
-        let mut bytes = schwelle_core::device::ReadDevice::read_vec(
-            &window,
-            base,
-            shape.cluster_bytes as usize,
-        )?;
-        let record = &mut bytes[usize::try_from(offset - base)?..];
-        let mut at = usize::from(u16_at(record, 0x14).context("record is cut off")?);
-        // Walk the attributes to the volume information (70h); its flags are two bytes at 10 of the
-        // value.
-        while u32_at(record, at) != Some(0x70) {
-            match u32_at(record, at + 4) {
-                Some(len) if len > 0 => at += len as usize,
-                _ => bail!("record 3 has no volume information"),
-            }
-        }
-        let value = at + usize::from(u16_at(record, at + 0x14).context("attribute is cut off")?);
-        record[value + 10] |= 1;
-        window.write_at(base, &bytes)?;
+        + number * u64::from(shape.record_bytes);
+    volume.write_at(original, &record)?;
+    if number < 4 {
+        volume.write_at(mirror, &record)?;
     }
     Ok(())
+}
+
+/// Where the first attribute of a kind begins in a record.
+pub fn attribute_at(record: &[u8], kind: u32) -> Option<usize> {
+    let mut at = usize::from(u16_at(record, 0x14)?);
+    loop {
+        match u32_at(record, at)? {
+            found if found == kind => return Some(at),
+            u32::MAX => return None,
+            _ => at += u32_at(record, at + 4).filter(|&len| len > 0)? as usize,
+        }
+    }
+}
+
+/// Sets the flag "check at the next start" of the volume at `extent`.
+pub fn mark_dirty(device: &dyn BlockDevice, extent: Extent) -> Result<()> {
+    const VOLUME_RECORD: u64 = 3;
+    const VOLUME_INFORMATION: u32 = 0x70;
+    let window = Window::new(device, extent).context("the volume leaves the disk")?;
+    edit_record(&window, VOLUME_RECORD, |record| {
+        // Its flags are two bytes at 10 of the value.
+        let at = attribute_at(record, VOLUME_INFORMATION);
+        if let Some((at, value)) = at.and_then(|at| Some((at, u16_at(record, at + 0x14)?))) {
+            record[at + usize::from(value) + 10] |= 1;
+        }
+    })
 }

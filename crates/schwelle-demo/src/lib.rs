@@ -14,4 +14,6 @@ mod edit;
 pub use assets::{Asset, BOOT_PROGRAM_ARM64, KERNEL_32BIT};
 pub use builder::{DiskBuilder, MbrEntry, Standard};
 pub use disks::{DemoDisk, disks, make};
-pub use edit::{edit_file, mark_dirty, put_program, replace_bytes};
+pub use edit::{
+    attribute_at, edit_file, edit_record, mark_dirty, put_program, replace_bytes,
+};

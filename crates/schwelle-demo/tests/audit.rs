@@ -6,10 +6,10 @@
     reason = "a test that cannot go on fails"
 )]
 
-use schwelle_core::bytes::{u16_at, u32_at};
+use schwelle_core::bytes::u16_at;
 use schwelle_core::device::{BlockDevice, Draft, Extent, MIB, Memory, ReadDevice, Window};
 use schwelle_core::ntfs::{Audit, NtfsVolume};
-use schwelle_demo::{DiskBuilder, Standard};
+use schwelle_demo::{DiskBuilder, Standard, attribute_at, edit_record};
 
 const A: &str = "\\Users\\wanda\\Documents\\log-a.txt";
 const B: &str = "\\Users\\wanda\\Documents\\log-b.txt";
@@ -48,20 +48,9 @@ impl Patient<'_> {
         self.disk.write_at(base, &bytes).unwrap();
     }
 
-    /// Changes a record as its writer would: fix-ups taken off before and put on after.
     fn change_record(&self, number: u64, change: impl FnOnce(&mut [u8])) {
-        let offset = self.with(|volume| volume.record_offset(number).unwrap());
-        self.change(offset, 1024, |record| {
-            let array = usize::from(u16_at(record, 4).unwrap());
-            for stride in 1..=2 {
-                record.copy_within(array + stride * 2..array + stride * 2 + 2, stride * 512 - 2);
-            }
-            change(record);
-            for stride in 1..=2 {
-                record.copy_within(stride * 512 - 2..stride * 512, array + stride * 2);
-                record.copy_within(array..array + 2, stride * 512 - 2);
-            }
-        });
+        let window = Window::new(&self.disk, self.extent).unwrap();
+        edit_record(&window, number, change).unwrap();
     }
 
     /// Changes the bit of a cluster in the volume's bitmap.
@@ -73,13 +62,8 @@ impl Patient<'_> {
     }
 }
 
-/// Place of the first attribute of a kind in a record.
 fn attribute(record: &[u8], kind: u32) -> usize {
-    let mut at = usize::from(u16_at(record, 0x14).unwrap());
-    while u32_at(record, at) != Some(kind) {
-        at += u32_at(record, at + 4).unwrap() as usize;
-    }
-    at
+    attribute_at(record, kind).unwrap()
 }
 
 /// Place of a non-resident attribute's runlist.
@@ -203,6 +187,14 @@ fn each_damage_is_named_with_its_record() {
         };
         damage(&patient);
         let faults = audit(&patient).faults;
+        // A trim trusts a volume no further: what is wrong with records stops it as well.
+        let of_record = faults.iter().any(|fault| {
+            let text = fault.to_string();
+            text.starts_with("file record") && !text.contains("extends") && !text.contains("free")
+        });
+        let half = windows.sectors() / 2;
+        let trimmed = patient.with(|volume| volume.plan_trim(half).is_ok());
+        assert!(!(of_record && trimmed), "{expected}");
         let expected = expected.replace("record A", &format!("record {a}"));
         let told: Vec<String> = faults.iter().map(ToString::to_string).collect();
         assert!(

@@ -92,8 +92,13 @@ impl Disk {
             new_guid: &mut Uuid::new_v4,
             stamp: stamp(Timestamp::now()),
         };
-        schwelle_core::draft::build(&self.device as &dyn ReadDevice, &self.profile, placement, source)
-            .map_err(|error| CliError::drafting(&self.path, error))
+        schwelle_core::draft::build(
+            &self.device as &dyn ReadDevice,
+            &self.profile,
+            placement,
+            source,
+        )
+        .map_err(|error| CliError::drafting(&self.path, error))
     }
 }
 

@@ -132,10 +132,7 @@ impl CliError {
             Kind::Stopped,
             error,
             "The disk is written and read back, but the job's record does not say so.",
-            format!(
-                "Make room there, and: schwelle resume --job {}",
-                typed(job)
-            ),
+            format!("Make room there, and: schwelle resume --job {}", typed(job)),
         )
     }
 
@@ -190,7 +187,10 @@ impl CliError {
                 Kind::Blocked,
                 what,
                 "The disk is the old one again. Nothing was written.",
-                format!("Convert again with a new folder: schwelle convert {} --job DIR", typed(disk)),
+                format!(
+                    "Convert again with a new folder: schwelle convert {} --job DIR",
+                    typed(disk)
+                ),
             ),
             RecoverError::OtherDisk { .. } => Self::new(
                 Kind::Blocked,

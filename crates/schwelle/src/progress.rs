@@ -7,10 +7,10 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use indicatif::{ProgressBar, ProgressStyle};
-use schwelle_core::commit::{Event, Observer};
 use crate::screen::Screen;
 use crate::text;
+use indicatif::{ProgressBar, ProgressStyle};
+use schwelle_core::commit::{Event, Observer};
 
 /// Takes the events of a commit.
 pub(crate) struct Progress {

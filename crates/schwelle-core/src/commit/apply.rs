@@ -138,7 +138,10 @@ pub fn apply(
         let kind = stage.kind;
         ledger
             .stage_done(kind, &moved)
-            .map_err(|source| CommitError::NotRecorded { stage: kind, source })?;
+            .map_err(|source| CommitError::NotRecorded {
+                stage: kind,
+                source,
+            })?;
         observer.event(Event::StageFlushed(stage.kind));
     }
     Ok(())
@@ -206,8 +209,8 @@ impl Run<'_> {
     ) -> Result<(), CommitError> {
         observer.event(Event::VerifyStarted(stage.bytes(self.geometry)));
         for (extent, expected) in stage.extents().zip(moved) {
-            let found = hash_of(self.disk, extent)
-                .map_err(|source| self.failed(stage.kind, source))?;
+            let found =
+                hash_of(self.disk, extent).map_err(|source| self.failed(stage.kind, source))?;
             if found != *expected {
                 return Err(CommitError::Mismatch { at: extent.first });
             }
@@ -237,7 +240,11 @@ pub fn verify(
     disk: &dyn ReadDevice,
     observer: &mut dyn Observer,
 ) -> Result<(), CommitError> {
-    let held = || set.stages.iter().filter(|stage| stage.kind != StageKind::Move);
+    let held = || {
+        set.stages
+            .iter()
+            .filter(|stage| stage.kind != StageKind::Move)
+    };
     let bytes = held().map(|stage| stage.bytes(set.geometry)).sum();
     observer.event(Event::VerifyStarted(bytes));
     let failed = |source| CommitError::Stopped {

@@ -98,11 +98,7 @@ impl ChangeSet {
     /// The difference that `draft` makes, sorted into the declared regions, which are in the order
     /// of writing. Where regions overlap, the first one declared has the sector. What the draft
     /// moves is a stage of its own, `move`, described by `moving`, and stands in front of all.
-    pub fn of(
-        draft: &Draft<'_>,
-        moving: &str,
-        regions: &[Region],
-    ) -> Result<Self, Undeclared> {
+    pub fn of(draft: &Draft<'_>, moving: &str, regions: &[Region]) -> Result<Self, Undeclared> {
         let owners = owners(regions);
         let mut parts: Vec<Vec<Extent>> = vec![Vec::new(); regions.len()];
         for extent in draft.changed() {

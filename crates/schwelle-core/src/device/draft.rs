@@ -120,9 +120,12 @@ impl<'a> Draft<'a> {
     /// The changed sectors as ascending ranges that do not touch. What is moved is not among them.
     pub fn changed(&self) -> Vec<Extent> {
         let overlay = self.lock();
-        let filled = overlay.pieces.iter().filter_map(|(&first, &(len, piece))| {
-            matches!(piece, Piece::Filled(_)).then(|| first..first.saturating_add(len))
-        });
+        let is_filled = |piece: &Piece| matches!(piece, Piece::Filled(_));
+        let filled = overlay
+            .pieces
+            .iter()
+            .filter(|(_, (_, piece))| is_filled(piece))
+            .map(|(&first, &(len, _))| first..first.saturating_add(len));
         let written = overlay.bytes.keys().map(|&first| first..first + 1);
         let mut all: Vec<Range<u64>> = filled.chain(written).collect();
         all.sort_unstable_by_key(|range| range.start);
@@ -187,10 +190,7 @@ impl<'a> Draft<'a> {
         let sectors = self.sector_of(offset)..end.div_ceil(sector);
         for (range, piece) in overlay.pieces_in(&sectors) {
             let first = range.start.saturating_mul(sector);
-            let (from, to) = (
-                offset.max(first),
-                end.min(range.end.saturating_mul(sector)),
-            );
+            let (from, to) = (offset.max(first), end.min(range.end.saturating_mul(sector)));
             let index = |at: u64| usize::try_from(at.saturating_sub(offset)).unwrap_or(usize::MAX);
             let Some(part) = buffer.get_mut(index(from)..index(to)) else {
                 continue;

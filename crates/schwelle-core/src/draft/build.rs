@@ -6,8 +6,8 @@ use crate::bootstore::{Crossing, Translated};
 use crate::commit::{ChangeSet, Region, StageKind, Undeclared};
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, ReadDevice};
 use crate::fat::{DosTime, FatWriteError};
-use crate::job::{TrimmedVolume, Watched};
 use crate::gpt::{self, GptEntry, GptLayout, attributes, map_mbr_type, type_guid};
+use crate::job::{TrimmedVolume, Watched};
 use crate::mbr::protective_sector;
 use crate::ntfs::NtfsError;
 use crate::placement::Placement;
@@ -141,9 +141,7 @@ pub fn build<'a>(
     let mut entries = profile
         .partitions
         .iter()
-        .map(|partition| {
-            kept_entry(partition, placement.after(partition), (source.new_guid)())
-        })
+        .map(|partition| kept_entry(partition, placement.after(partition), (source.new_guid)()))
         .collect::<Result<Vec<_>, _>>()?;
     let crossing = Crossing {
         signature: table.record.disk_signature,

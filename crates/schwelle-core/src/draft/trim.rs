@@ -94,7 +94,11 @@ fn prove(draft: &Draft<'_>, partition: &Partition, trim: &Trimming) -> Result<()
     let window = Window::new(draft, trim.after).ok_or(DraftError::Outside(trim.after))?;
     let volume = NtfsVolume::open(&window)?;
     let audit = volume.audit()?;
-    let files = partition.volume.ntfs.as_ref().map(|health| health.audit.files);
+    let files = partition
+        .volume
+        .ntfs
+        .as_ref()
+        .map(|health| health.audit.files);
     let fault = audit.faults.iter().find(|fault| !fault.is_harmless());
     let copies = volume.check_copies()?;
     let wrong = fault

@@ -65,12 +65,7 @@ pub fn usable_part(geometry: Geometry, gap: Extent) -> Option<Extent> {
 /// The place for an EFI system partition in a gap: the smallest gap that takes the wanted size,
 /// else the largest one that takes at least the floor, used up to its whole MiB. Both in bytes. The
 /// error is the size of the largest usable gap.
-pub fn in_gap(
-    geometry: Geometry,
-    used: &[Extent],
-    wanted: u64,
-    floor: u64,
-) -> Result<Extent, u64> {
+pub fn in_gap(geometry: Geometry, used: &[Extent], wanted: u64, floor: u64) -> Result<Extent, u64> {
     let sector = u64::from(geometry.logical_sector);
     let usable: Vec<Extent> = gaps(geometry, used)
         .into_iter()

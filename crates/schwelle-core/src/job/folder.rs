@@ -109,7 +109,9 @@ impl JobFolder {
         if let Some(moved) = &folder.state.moved
             && moved.len() != journal.moves.len()
         {
-            return Err(damaged("state.json names another number of moves".to_owned()));
+            return Err(damaged(
+                "state.json names another number of moves".to_owned(),
+            ));
         }
         folder.journal = Some(Loaded {
             journal,
@@ -195,17 +197,11 @@ impl JobFolder {
             path: self.path.clone(),
             source,
         };
-        let journal = journal::write(
-            copies.map_err(io_error)?,
-            disk,
-            draft,
-            changes,
-            relied_on,
-        )
-        .map_err(|error| match error {
-            journal::WriteError::Io(source) => io_error(source),
-            journal::WriteError::Device(error) => JobError::Device(error),
-        })?;
+        let journal = journal::write(copies.map_err(io_error)?, disk, draft, changes, relied_on)
+            .map_err(|error| match error {
+                journal::WriteError::Io(source) => io_error(source),
+                journal::WriteError::Device(error) => JobError::Device(error),
+            })?;
         let text = serde_json::to_vec(&journal).map_err(|error| io_error(error.into()))?;
         self.write(JOURNAL, &text)?;
         self.journal = Some(Loaded {
@@ -270,8 +266,7 @@ fn open_log(path: &Path) -> Result<File, JobError> {
 fn read_text(folder: &Path, name: &str) -> Result<Vec<u8>, JobError> {
     let path = folder.join(name);
     let mut text = Vec::new();
-    let read =
-        File::open(&path).and_then(|file| file.take(MAX_TEXT_BYTES).read_to_end(&mut text));
+    let read = File::open(&path).and_then(|file| file.take(MAX_TEXT_BYTES).read_to_end(&mut text));
     match read {
         Ok(_) => Ok(text),
         Err(source) => Err(JobError::Io { path, source }),
@@ -315,8 +310,8 @@ impl JobFolder {
         let Some(journal) = self.journal() else {
             return false;
         };
-        let same = journal.sector_bytes == geometry.logical_sector
-            && journal.sectors == geometry.sectors;
+        let same =
+            journal.sector_bytes == geometry.logical_sector && journal.sectors == geometry.sectors;
         let entry = journal.extents.iter().find(|entry| entry.first_lba == 0);
         same && entry.is_some_and(|entry| {
             [Side::Old, Side::New].into_iter().any(|side| {

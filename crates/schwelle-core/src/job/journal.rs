@@ -154,9 +154,7 @@ impl Watched {
             what: what.into(),
             first_lba: extent.first.0,
             sectors: extent.sectors(),
-            blake3: crate::commit::hash_of(disk, extent)?
-                .to_hex()
-                .to_string(),
+            blake3: crate::commit::hash_of(disk, extent)?.to_hex().to_string(),
         })
     }
 
@@ -181,8 +179,7 @@ impl Journal {
 
     /// The regions that the journal's extents make, in the order of writing.
     pub fn regions(&self) -> Vec<Region> {
-        let region =
-            |entry: &JournalExtent| Region::new(entry.stage, &*entry.what, entry.extent());
+        let region = |entry: &JournalExtent| Region::new(entry.stage, &*entry.what, entry.extent());
         self.extents.iter().map(region).collect()
     }
 
@@ -190,7 +187,10 @@ impl Journal {
     /// `files` are the lengths of `saved.bin` and `new.bin`.
     pub(super) fn fault(&self, files: [u64; 2]) -> Option<String> {
         if self.format != FORMAT {
-            return Some(format!("it has the form {}, known is {FORMAT}", self.format));
+            return Some(format!(
+                "it has the form {}, known is {FORMAT}",
+                self.format
+            ));
         }
         if !matches!(self.sector_bytes, 512 | 4096) || self.sectors == 0 {
             return Some("its sector size or number of sectors makes no sense".to_owned());
@@ -260,7 +260,10 @@ impl Store {
     }
 
     fn finish(self) -> io::Result<()> {
-        self.file.into_inner().map_err(|e| e.into_error())?.sync_all()
+        self.file
+            .into_inner()
+            .map_err(|e| e.into_error())?
+            .sync_all()
     }
 }
 
@@ -306,8 +309,8 @@ pub(super) fn write(
                 while at < extent.end.0 {
                     let sectors = (extent.end.0 - at).min(sectors_at_once);
                     let offset = geometry.byte_of(Lba(at)).unwrap_or(u64::MAX);
-                    let len = usize::try_from(sectors * u64::from(geometry.logical_sector))
-                        .unwrap_or(0);
+                    let len =
+                        usize::try_from(sectors * u64::from(geometry.logical_sector)).unwrap_or(0);
                     extents.push(JournalExtent {
                         stage: stage.kind,
                         what: part.what.clone(),

@@ -11,14 +11,12 @@
 //!   A volume that has been used since keeps its new size (promise 7 of the design).
 
 use crate::commit::{self, ChangeSet, CommitError, Ledger, Observer, Region, StageKind, hash_of};
-use crate::device::{
-    BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window,
-};
+use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window};
 use crate::gpt::GptPair;
 use crate::mbr;
 use crate::ntfs::NtfsVolume;
 
-use super::{Journal, JournalExtent, JobError, JobFolder, JobState, Side, TrimmedVolume};
+use super::{JobError, JobFolder, JobState, Journal, JournalExtent, Side, TrimmedVolume};
 
 /// Why a job cannot be finished or taken back.
 #[derive(Debug, thiserror::Error)]
@@ -261,10 +259,7 @@ pub fn resume(
 }
 
 /// Finds out what taking the job back means. `None` when the disk is the old one already.
-pub fn plan_undo(
-    job: &JobFolder,
-    disk: &dyn ReadDevice,
-) -> Result<Option<Undoing>, RecoverError> {
+pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoing>, RecoverError> {
     match job.state().state {
         JobState::Saving => return Err(RecoverError::NeverBegan),
         JobState::Undone => return Err(RecoverError::TakenBack),
@@ -342,9 +337,15 @@ pub fn undo(
     let mut regions = Vec::new();
     for (extent, bytes) in &plan.first {
         draft.write_at(byte_of(&journal, extent.first.0), bytes)?;
-        regions.push(Region::new(StageKind::Commit, "the old boot records", *extent));
+        regions.push(Region::new(
+            StageKind::Commit,
+            "the old boot records",
+            *extent,
+        ));
     }
-    lay(job, &draft, Side::Old, |entry| entry.stage == StageKind::Prepare)?;
+    lay(job, &draft, Side::Old, |entry| {
+        entry.stage == StageKind::Prepare
+    })?;
     let prepared = journal
         .regions()
         .into_iter()
@@ -418,7 +419,9 @@ fn is_small(disk: &dyn ReadDevice, volume: &TrimmedVolume) -> bool {
     window.is_some_and(|window| {
         NtfsVolume::open(&window).is_ok_and(|opened| {
             let shape = opened.shape();
-            let bytes = shape.total_sectors.saturating_mul(shape.sector_bytes.into());
+            let bytes = shape
+                .total_sectors
+                .saturating_mul(shape.sector_bytes.into());
             let after = disk.geometry().logical_sector;
             bytes <= volume.sectors_after.saturating_mul(after.into())
         })

@@ -60,9 +60,8 @@ pub fn shrink_entry(sector: &mut [u8], first_lba: u64, sectors: u64) {
         return;
     };
     for entry in &mut raw.entries {
-        let named = Entry::parse(entry).is_some_and(|found| {
-            !found.kind.is_extended() && u64::from(found.first) == first_lba
-        });
+        let named = Entry::parse(entry)
+            .is_some_and(|found| !found.kind.is_extended() && u64::from(found.first) == first_lba);
         if let (true, Ok(sectors)) = (named, u32::try_from(sectors)) {
             entry.sectors = U32::new(sectors);
         }

@@ -4,6 +4,8 @@
 //! use belongs to a file; each record in use is whole and is marked so. Reads the file table once
 //! and the two bitmaps once; holds one bit a cluster in memory.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use super::NtfsError;
 use super::attribute::{Body, kind};
 use super::file_record::FileRecord;
@@ -50,6 +52,16 @@ pub enum AuditFault {
         record: u64,
         /// The base record that it names.
         base: u64,
+    },
+    /// An attribute list that does not name what is there.
+    #[error("file record {record} ({name}): the attribute list {fault}")]
+    List {
+        /// The base record.
+        record: u64,
+        /// The file's name.
+        name: String,
+        /// What is wrong.
+        fault: &'static str,
     },
     /// A runlist that is damaged or leaves the volume.
     #[error("file record {record} ({name}): a runlist is damaged or leaves the volume")]
@@ -176,16 +188,32 @@ impl NtfsVolume<'_> {
         }
         let mut owned = Owned::new(clusters);
         let mut extensions: Vec<(u64, u64)> = Vec::new();
-        let mut bases = std::collections::BTreeSet::new();
+        let mut bases = BTreeSet::new();
+        let mut listed = Vec::new();
         self.walk_records(&mut audit.faults, &mut |number, record, faults| {
             if !record.is_extension {
                 audit.files += 1;
                 bases.insert(number);
+                if has_list(record) {
+                    listed.push(number);
+                }
             } else {
                 extensions.push((number, record.base_record));
             }
             audit.clusters += self.claim(number, record, &mut owned, faults);
         })?;
+        for record in listed {
+            if audit.faults.len() >= MAX_FAULTS {
+                break;
+            }
+            if let Some((name, fault)) = self.list_fault(record, &extensions) {
+                audit.faults.push(AuditFault::List {
+                    record,
+                    name,
+                    fault,
+                });
+            }
+        }
         let orphans = extensions
             .into_iter()
             .filter(|(_, base)| !bases.contains(base));
@@ -244,6 +272,49 @@ impl NtfsVolume<'_> {
             first += take;
         }
         Ok(())
+    }
+
+    /// What is wrong with the attribute list of a base record, with the file's name: it must name
+    /// attributes of this file that are there, and every extension of it. `extensions` are all
+    /// (record, base) of the volume.
+    fn list_fault(
+        &self,
+        number: u64,
+        extensions: &[(u64, u64)],
+    ) -> Option<(String, &'static str)> {
+        let base = self.record(number).ok()?;
+        let fault = |fault| Some((name_of(&base), fault));
+        let Ok(Some(list)) = self.attribute_list(number, &base) else {
+            return fault("cannot be read");
+        };
+        let mut by_record: BTreeMap<u64, Vec<(u32, u16)>> = BTreeMap::new();
+        for entry in list {
+            let named = by_record.entry(entry.record).or_default();
+            named.push((entry.kind, entry.id));
+        }
+        for (&record, named) in &by_record {
+            let Ok(holder) = self.record(record) else {
+                return fault("names a record that cannot be read");
+            };
+            let belongs = record == number || (holder.is_extension && holder.base_record == number);
+            if !belongs || (record != number && has_list(&holder)) {
+                return fault("names a record of another file");
+            }
+            let there = |(kind, id): &(u32, u16)| {
+                let mut attributes = holder.attributes.iter();
+                attributes.any(|found| (found.kind, found.id) == (*kind, *id))
+            };
+            if !named.iter().all(there) {
+                return fault("names an attribute that is not there");
+            }
+        }
+        let unnamed = extensions
+            .iter()
+            .any(|(record, base)| *base == number && !by_record.contains_key(record));
+        if unnamed {
+            return fault("leaves out a record that extends this one");
+        }
+        None
     }
 
     /// The bitmap of records in use.
@@ -399,6 +470,11 @@ impl NtfsVolume<'_> {
         faults.extend(lost.map(|(first, more)| AuditFault::Lost { first, more }));
         Ok(())
     }
+}
+
+fn has_list(record: &FileRecord) -> bool {
+    let mut attributes = record.attributes.iter();
+    attributes.any(|attribute| attribute.kind == kind::ATTRIBUTE_LIST)
 }
 
 /// A file's name, from its record; empty where it has none there.

@@ -277,7 +277,7 @@ impl<'a> NtfsVolume<'a> {
         )))
     }
 
-    fn attribute_list(
+    pub(super) fn attribute_list(
         &self,
         number: u64,
         base: &FileRecord,

@@ -238,10 +238,7 @@ const RESERVE_SHARE: u64 = 100;
 fn smallest(facts: &Facts<'_>) -> Vec<Answer> {
     let volumes = facts.profile.partitions.iter().filter_map(|partition| {
         let health = partition.volume.ntfs.as_ref()?;
-        let (cluster, used) = (
-            u64::from(health.shape.cluster_bytes),
-            health.audit.clusters,
-        );
+        let (cluster, used) = (u64::from(health.shape.cluster_bytes), health.audit.clusters);
         let smallest = used.saturating_add(used.div_ceil(RESERVE_SHARE));
         let bytes = |clusters: u64| clusters.saturating_mul(cluster).div_ceil(MIB);
         let evidence = format!(

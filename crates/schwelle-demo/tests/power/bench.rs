@@ -76,8 +76,13 @@ impl Bench {
                 stamp,
             };
             let plan = build(&bench.old, &profile, &place, source).unwrap();
-            job.save(&bench.old, &plan.draft, &plan.changes, plan.relied_on.clone())
-                .unwrap();
+            job.save(
+                &bench.old,
+                &plan.draft,
+                &plan.changes,
+                plan.relied_on.clone(),
+            )
+            .unwrap();
             bench.ready = bench.state();
             commit::apply(&plan.draft, &plan.changes, &medium, &mut (), &mut ()).unwrap();
             commit::verify(&plan.draft, &plan.changes, &medium, &mut ()).unwrap();
@@ -154,7 +159,10 @@ fn disk(mib: u64, more: impl FnOnce(&DiskBuilder<'_>, [MbrEntry; 2])) -> Memory 
     let disk = Memory::new(512, mib * MIB / 512);
     let builder = DiskBuilder::new(&disk);
     let places = builder.standard(0x51C3_A7E5, "LANTERN-ONE").unwrap();
-    more(&builder, [entry(places.boot, true), entry(places.windows, false)]);
+    more(
+        &builder,
+        [entry(places.boot, true), entry(places.windows, false)],
+    );
     disk
 }
 

@@ -79,9 +79,13 @@ fn both_ways(bench: &Bench, image: &Image, dice: &mut u64, case: &str) -> u64 {
         let case = format!("{case}, {way:?}");
         bench.set_state(&state);
         let mut medium = Medium::new(&bench.old, image.clone());
-        if bench::roll(dice) % 3 == 0 {
+        if bench::roll(dice).is_multiple_of(3) {
             // Power goes again: on this way, or on the other one first.
-            let first = if bench::roll(dice) % 2 == 0 { way } else { way.other() };
+            let first = if bench::roll(dice).is_multiple_of(2) {
+                way
+            } else {
+                way.other()
+            };
             let cut = usize::try_from(bench::roll(dice) % 40).unwrap();
             let cut_again = Medium::new(&bench.old, image.clone()).fail(Failure::Power, cut);
             if go(first, &mut bench.open(), &cut_again).is_err() {

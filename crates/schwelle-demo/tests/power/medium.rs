@@ -5,9 +5,7 @@ use std::io;
 use std::sync::Arc;
 use std::sync::Mutex;
 
-use schwelle_core::device::{
-    BlockDevice, DeviceError, Extent, Geometry, Lba, Memory, ReadDevice,
-};
+use schwelle_core::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, Memory, ReadDevice};
 
 use crate::bench::roll;
 
@@ -111,14 +109,14 @@ impl<'a> Medium<'a> {
     pub(crate) fn survivors(&self) -> Vec<Image> {
         let count = self.inside.lock().unwrap().pending.len();
         let beginnings = (0..=count).map(|end| self.surviving(|write, _| write < end));
-        let omissions = (0..count.saturating_sub(1))
-            .map(|without| self.surviving(|write, _| write != without));
+        let omissions =
+            (0..count.saturating_sub(1)).map(|without| self.surviving(|write, _| write != without));
         beginnings.chain(omissions).collect()
     }
 
     /// A random choice of single sectors: writes in any order, and torn.
     pub(crate) fn survivors_at_random(&self, dice: &mut u64) -> Image {
-        self.surviving(|_, _| roll(dice) % 2 == 0)
+        self.surviving(|_, _| roll(dice).is_multiple_of(2))
     }
 
     fn error(operation: &'static str, offset: u64) -> DeviceError {
@@ -178,9 +176,7 @@ impl BlockDevice for Medium<'_> {
         let mut inside = self.inside.lock().unwrap();
         let failure = self.step(&mut inside);
         let first = offset / sector as u64;
-        let mut write: Write = (first..)
-            .zip(bytes.chunks(sector).map(Arc::from))
-            .collect();
+        let mut write: Write = (first..).zip(bytes.chunks(sector).map(Arc::from)).collect();
         match failure {
             Some(Failure::Power | Failure::Once) => return Err(Self::error("write", offset)),
             Some(Failure::Short) => write.truncate(write.len() / 2),

@@ -94,14 +94,25 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         &rehearse::RehearseArgs::of(ready.clone()),
         screen,
     )?);
+    for disk in schwelle_demo::disks().iter().filter(|disk| disk.mib < 250) {
+        let path = dir.join(disk.file);
+        tell(
+            screen,
+            "A disk that is full to its last sector: where would the room come from?",
+            &format!("plan {}", typed(&path)),
+        );
+        plan::run(&plan::PlanArgs::of(path), screen)?;
+    }
     let by_hand = typed(&images[1]);
     let job = job_beside(&images[1]);
     screen.show(&format!(
         "\n{}The disks are in {}. This one is left to convert by hand:\n  schwelle check \
-         {by_hand}\n  schwelle convert {by_hand} --job {}\n",
+         {by_hand}\n  schwelle convert {by_hand} --job {}\nAnd this takes the lamp room's disk back:\n  schwelle undo \
+         --job {}\n",
         heading("Your turn"),
         dir.display(),
-        typed(&job)
+        typed(&job),
+        typed(&job_beside(ready))
     ));
     Ok(code)
 }

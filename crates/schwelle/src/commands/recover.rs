@@ -42,8 +42,7 @@ impl JobOptions {
         };
         let sector = folder.journal().map(|journal| journal.sector_bytes);
         let device = open(&path, sector, true)?;
-        let host =
-            device::host_facts(Path::new("/"), &path, device.is_block_device());
+        let host = device::host_facts(Path::new("/"), &path, device.is_block_device());
         refuse_users(&path, &host)?;
         Ok(Recovery {
             folder,
@@ -92,9 +91,8 @@ fn find(folder: &JobFolder) -> Result<PathBuf, CliError> {
     }
     if found.len() > 1 && serial.is_some() {
         // A clone has the same content, but it is another drive.
-        let same = |path: &PathBuf| {
-            device::host_facts(root, path, true).serial.as_deref() == serial
-        };
+        let same =
+            |path: &PathBuf| device::host_facts(root, path, true).serial.as_deref() == serial;
         let with_serial: Vec<PathBuf> = found.iter().filter(|path| same(path)).cloned().collect();
         if with_serial.len() == 1 {
             found = with_serial;
@@ -104,7 +102,8 @@ fn find(folder: &JobFolder) -> Result<PathBuf, CliError> {
     match &found[..] {
         [only] => Ok(only.clone()),
         [] => {
-            let was = old_name.map_or_else(String::new, |path| format!(", once {}", path.display()));
+            let was =
+                old_name.map_or_else(String::new, |path| format!(", once {}", path.display()));
             Err(CliError::new(
                 Kind::Unchanged,
                 format!("no disk here is the one that the job is about{was}"),

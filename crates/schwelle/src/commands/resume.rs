@@ -62,8 +62,6 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         "  The way back: schwelle undo --job {}\n",
         typed(&folder)
     ));
-    screen.document(&views::json::Recovered::resumed(
-        &disk, &folder, &rehearsal,
-    ));
+    screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));
     Ok(u8::from(!rehearsal.starts()))
 }

@@ -94,7 +94,10 @@ fn meaning(plan: &Undoing, columns: usize) -> String {
     for (what, at) in &plan.changed_since {
         text += &paragraph(
             "Changed since  ",
-            &format!("{} ({at}): what was put there after the conversion goes", safe(what)),
+            &format!(
+                "{} ({at}): what was put there after the conversion goes",
+                safe(what)
+            ),
             0,
             columns,
         );

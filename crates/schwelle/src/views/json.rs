@@ -351,7 +351,12 @@ impl Plan {
                 taken_from: plan.placement.taken_from,
                 considered: plan.placement.considered.iter().map(considered).collect(),
             },
-            trimmed: plan.placement.trims.iter().map(|t| trimmed(disk, t)).collect(),
+            trimmed: plan
+                .placement
+                .trims
+                .iter()
+                .map(|t| trimmed(disk, t))
+                .collect(),
             bytes_moved: plan.changes.moved_bytes(),
             before: parts(&plan.before),
             after: parts(&plan.after),

@@ -6,15 +6,15 @@ use crate::foreign::{tool, tool_any};
 use crate::support::{Lab, hash};
 
 /// A loop device on a stretch of an image, detached at the end.
-struct Attached(PathBuf);
+pub(crate) struct Attached(pub(crate) PathBuf);
 
 impl Attached {
-    fn new(image: &Path, more: &[&str]) -> Self {
+    pub(crate) fn new(image: &Path, more: &[&str]) -> Self {
         let args = [&["--find", "--show"], more, &[image.to_str().unwrap()]].concat();
         Self(tool("losetup", &args).stdout.trim().into())
     }
 
-    fn path(&self) -> &str {
+    pub(crate) fn path(&self) -> &str {
         self.0.to_str().unwrap()
     }
 }

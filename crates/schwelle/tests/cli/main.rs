@@ -13,6 +13,7 @@ mod devices;
 mod foreign;
 mod json;
 mod readers;
+mod recover;
 mod referees;
 mod rehearse;
 mod screen;

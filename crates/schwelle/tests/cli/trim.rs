@@ -6,7 +6,9 @@ use schwelle_core::device::{BlockDevice, DiskFile, ReadDevice};
 use schwelle_core::ntfs::{NtfsVolume, TrimError, TrimPlan};
 
 use crate::support::Lab;
-use crate::volumes::{Dice, Mount, format, is_consistent, snapshot, takes_new_files};
+use crate::volumes::{
+    Dice, Mount, format, is_consistent, owners, scatter, snapshot, takes_new_files,
+};
 
 /// Plans a trim of the volume in a file.
 fn plan(volume: &Path, sector: u32, sectors: u64) -> Result<TrimPlan, TrimError> {
@@ -59,9 +61,8 @@ fn in_use_behind(volume: &Path, sector: u32, limit: u64) -> (u64, u64) {
     let bitmap = opened.open_file(6).unwrap();
     let bytes = bitmap.read_all(64 << 20).unwrap();
     assert!(bitmap.len_bytes() * 8 >= clusters);
-    let is_used = |cluster: &u64| {
-        bytes[usize::try_from(cluster / 8).unwrap()] >> (cluster % 8) & 1 == 1
-    };
+    let is_used =
+        |cluster: &u64| bytes[usize::try_from(cluster / 8).unwrap()] >> (cluster % 8) & 1 == 1;
     let all = (0..clusters).filter(is_used).count() as u64;
     ((limit..clusters).filter(is_used).count() as u64, all)
 }
@@ -108,7 +109,12 @@ fn random_case(lab: &Lab, seed: u64) -> &'static str {
     drop(device);
     let after = snapshot(&volume);
     for (path, seen) in &before {
-        assert_eq!(after.get(path), Some(seen), "seed {seed}: {}", path.display());
+        assert_eq!(
+            after.get(path),
+            Some(seen),
+            "seed {seed}: {}",
+            path.display()
+        );
     }
     assert_eq!(before.len(), after.len(), "seed {seed}");
     if used * 100 / (sectors / cluster_sectors) < 95 {
@@ -133,4 +139,125 @@ fn random_volumes_stay_whole_when_they_are_trimmed_at_random() {
     }
     println!("{trimmed} of {cases} volumes trimmed");
     assert!(trimmed * 2 > cases, "{trimmed} of {cases}");
+}
+
+/// Kinds of streams that must lie in the tail of the crowded volume, as the cluster report names
+/// them.
+const KINDS: [&str; 13] = [
+    "/$MFT/$DATA",
+    "/$MFT/$BITMAP",
+    "/$MFTMirr/$DATA",
+    "/$LogFile/$DATA",
+    "/$AttrDef/$DATA",
+    "/./$INDEX_ALLOCATION($I30)",
+    "/$Bitmap/$DATA",
+    "/$Secure/$DATA($SDS)",
+    "/$UpCase/$DATA",
+    "/crowd/$INDEX_ALLOCATION($I30)",
+    "pieces.dat/$ATTRIBUTE_LIST",
+    "/packed/text.dat/$DATA",
+    "/plain/holes.dat/$DATA",
+];
+
+/// A volume with something of everything in its last quarter.
+fn crowded(lab: &Lab, cluster: u32) -> PathBuf {
+    let volume = lab.path(&format!("crowded-{cluster}.img"));
+    format(&volume, 64 << 20, 512, cluster);
+    let system = [
+        (0, 0xB0),
+        (1, 0x80),
+        (2, 0x80),
+        (4, 0x80),
+        (5, 0xA0),
+        (6, 0x80),
+        (9, 0x80),
+        (10, 0x80),
+    ];
+    scatter(&volume, 512, &system);
+    is_consistent(&volume).unwrap();
+    let mut dice = Dice::new(7);
+    let mount = Mount::new(&volume, true);
+    for folder in ["plain", "crowd"] {
+        std::fs::create_dir(mount.path(folder)).unwrap();
+    }
+    let packed = mount.compressed_folder("packed");
+    // Ballast first, so that the rest comes to lie behind it; it goes in the end.
+    let mut ballast = Vec::new();
+    let mut put = |name: String, bytes: u64| {
+        std::fs::write(mount.path(&name), dice.bytes(bytes)).unwrap();
+        ballast.push(name);
+    };
+    for number in 0..44 {
+        put(format!("ballast-{number}"), 1 << 20);
+    }
+    let filled = |percent: u64| mount.fill() >= percent;
+    let mut number = 0;
+    while !filled(80) {
+        number += 1;
+        put(format!("ballast-more-{number}"), 64 << 10);
+    }
+    // Two files that grow in turns, each with more runs than a record holds.
+    let mut dice = Dice::new(8);
+    for _ in 0..700 {
+        for name in ["plain/pieces.dat", "plain/other.dat"] {
+            let file = std::fs::OpenOptions::new().create(true).append(true).open(mount.path(name));
+            std::io::Write::write_all(&mut file.unwrap(), &dice.bytes(cluster.into())).unwrap();
+        }
+    }
+    std::fs::write(packed.join("text.dat"), [b'.'; 500_000]).unwrap();
+    let holes = std::fs::File::create(mount.path("plain/holes.dat")).unwrap();
+    for at in [0u64, 1 << 20, 3 << 20] {
+        std::os::unix::fs::FileExt::write_all_at(&holes, &dice.bytes(9000), at).unwrap();
+    }
+    drop(holes);
+    for name in ["plain/one name.dat", "plain/another.dat"] {
+        std::fs::hard_link(mount.path("plain/holes.dat"), mount.path(name)).unwrap();
+    }
+    let none = rustix::fs::XattrFlags::empty();
+    let stream = dice.bytes(30_000);
+    rustix::fs::setxattr(mount.path("plain/other.dat"), "user.second", &stream, none).unwrap();
+    for number in 0..1500 {
+        let name = format!("crowd/a name of some length, number {number}");
+        std::fs::write(mount.path(&name), format!("{number}")).unwrap();
+    }
+    for name in ballast {
+        std::fs::remove_file(mount.path(&name)).unwrap();
+    }
+    drop(mount);
+    volume
+}
+
+#[test]
+fn everything_that_can_lie_in_the_tail_is_moved_and_no_more_than_that() {
+    for cluster in [1024, 4096] {
+        let lab = Lab::new();
+        let volume = crowded(&lab, cluster);
+        is_consistent(&volume).unwrap();
+        let clusters = (64 << 20) / u64::from(cluster);
+        let limit = clusters * 11 / 20;
+        let found = owners(&volume, limit, clusters - 1);
+        for kind in KINDS {
+            let is_there = found.iter().any(|line| line.contains(kind));
+            assert!(is_there, "{cluster}: {kind} is not in the tail: {found:#?}");
+        }
+        let before = snapshot(&volume);
+        let (behind, _) = in_use_behind(&volume, 512, limit);
+        let sectors = limit * u64::from(cluster) / 512 + 1;
+        let plan = plan(&volume, 512, sectors).unwrap();
+        // The log is emptied and not copied; the bitmap becomes shorter; compressed files move by
+        // the unit.
+        let moved: u64 = plan.moves.iter().map(|moved| moved.clusters).sum();
+        let log = (2 << 20) / u64::from(cluster);
+        let (least, most) = (behind - log - 4, behind - log + 16);
+        assert!((least..=most).contains(&moved), "{moved}: {least} to {most}");
+        carry_out(&volume, 512, &plan);
+        is_consistent(&volume).unwrap();
+        let after = snapshot(&volume);
+        for (path, seen) in &before {
+            assert_eq!(after.get(path), Some(seen), "{}", path.display());
+        }
+        assert_eq!(before.len(), after.len());
+        takes_new_files(&volume);
+        is_consistent(&volume).unwrap();
+    }
 }

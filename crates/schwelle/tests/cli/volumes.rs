@@ -6,6 +6,8 @@ use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
 
 use crate::foreign::{tool, tool_any};
 
@@ -55,13 +57,20 @@ pub(crate) fn format(path: &Path, len_bytes: u64, sector: u32, cluster: u32) {
     let geometry = ["-p", "0", "-H", "255", "-S", "63"];
     let sizes = ["-s", &sector, "-c", &cluster];
     let path = path.to_str().unwrap();
-    let args = [&["-F", "-Q", "-q", "-L", "Prüfstand"][..], &sizes, &geometry, &[path]].concat();
+    let args = [
+        &["-F", "-Q", "-q", "-L", "Prüfstand"][..],
+        &sizes,
+        &geometry,
+        &[path],
+    ]
+    .concat();
     tool("mkntfs", &args);
 }
 
 /// A volume mounted through the driver, with everything the driver can show.
 pub(crate) struct Mount {
     pub(crate) at: PathBuf,
+    driver: Child,
     made: u64,
     files: Vec<PathBuf>,
 }
@@ -71,11 +80,24 @@ impl Mount {
         let at = volume.with_extension("mnt");
         fs::create_dir_all(&at).unwrap();
         let mode = if writable { "rw" } else { "ro" };
-        let options = format!("{mode},compression,streams_interface=xattr,efs_raw,noatime");
-        let args = ["-o", &options, volume.to_str().unwrap(), at.to_str().unwrap()];
-        tool("ntfs-3g", &args);
+        let options =
+            format!("{mode},no_detach,compression,streams_interface=xattr,efs_raw,noatime");
+        let device = |path: &Path| fs::metadata(path).unwrap().dev();
+        let outside = device(&at);
+        let mut driver = Command::new("ntfs-3g")
+            .args(["-o", &options])
+            .args([volume, &at])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        while device(&at) == outside {
+            assert!(driver.try_wait().unwrap().is_none(), "the driver gave up");
+            std::thread::sleep(Duration::from_millis(2));
+        }
         Self {
             at,
+            driver,
             made: 0,
             files: Vec::new(),
         }
@@ -89,7 +111,7 @@ impl Mount {
     pub(crate) fn compressed_folder(&self, name: &str) -> PathBuf {
         let path = self.path(name);
         fs::create_dir_all(&path).unwrap();
-        let flags = 0x0800u32.to_be_bytes();
+        let flags = [0, 0, 8, 0]; // compressed, most significant byte first
         let none = rustix::fs::XattrFlags::empty();
         rustix::fs::setxattr(&path, "system.ntfs_attrib_be", &flags, none).unwrap();
         path
@@ -109,7 +131,10 @@ impl Mount {
         let known = |dice: &mut Dice, files: &[PathBuf]| {
             (!files.is_empty()).then(|| {
                 let at = dice.below(files.len() as u64);
-                (usize::try_from(at).unwrap(), files[usize::try_from(at).unwrap()].clone())
+                (
+                    usize::try_from(at).unwrap(),
+                    files[usize::try_from(at).unwrap()].clone(),
+                )
             })
         };
         let done = match dice.below(20) {
@@ -183,13 +208,12 @@ impl Mount {
 
 impl Drop for Mount {
     fn drop(&mut self) {
-        // The driver may still be busy writing.
-        for _ in 0..50 {
-            if tool_any("umount", &[self.at.to_str().unwrap()]).code == 0 {
-                break;
-            }
-            std::thread::sleep(std::time::Duration::from_millis(20));
+        // The driver writes its last when the mount is gone, and ends then.
+        if tool_any("umount", &[self.at.to_str().unwrap()]).code != 0 {
+            eprintln!("{} is still in use", self.at.display());
+            self.driver.kill().ok();
         }
+        self.driver.wait().ok();
     }
 }
 
@@ -217,7 +241,9 @@ pub(crate) fn snapshot(volume: &Path) -> BTreeMap<PathBuf, Seen> {
     let mount = Mount::new(volume, false);
     let (mut seen, mut folders) = (BTreeMap::new(), vec![mount.at.clone()]);
     while let Some(folder) = folders.pop() {
-        let entries = fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().path());
+        let entries = fs::read_dir(&folder)
+            .unwrap()
+            .map(|entry| entry.unwrap().path());
         for path in std::iter::once(folder.clone()).chain(entries) {
             let found = fs::symlink_metadata(&path).unwrap();
             if found.is_dir() && path != folder {
@@ -231,9 +257,8 @@ pub(crate) fn snapshot(volume: &Path) -> BTreeMap<PathBuf, Seen> {
                 .filter(|name| !name.is_empty())
                 .map(|name| String::from_utf8(name.to_vec()).unwrap())
                 .collect();
-            names.extend(
-                ["times_be", "attrib_be", "acl"].map(|name| format!("system.ntfs_{name}")),
-            );
+            names
+                .extend(["times_be", "attrib_be", "acl"].map(|name| format!("system.ntfs_{name}")));
             let attributes = names.into_iter().map(|name| {
                 let len = rustix::fs::getxattr(&path, &name, &mut buffer).unwrap_or(0);
                 (name, buffer[..len].to_vec())
@@ -259,7 +284,10 @@ pub(crate) fn snapshot(volume: &Path) -> BTreeMap<PathBuf, Seen> {
 /// The utilities' consistency report: every cluster accounted for, nothing owned twice.
 pub(crate) fn is_consistent(volume: &Path) -> Result<(), String> {
     let path = volume.to_str().unwrap();
-    let report = tool_any("ntfsresize", &["--info", "--force", "--no-progress-bar", path]);
+    let report = tool_any(
+        "ntfsresize",
+        &["--info", "--force", "--no-progress-bar", path],
+    );
     let fixed = tool_any("ntfsfix", &["-n", path]);
     // What comes behind the check, advice on sizes, fails on a full volume.
     let clean = report.stdout.contains("Collecting resizing constraints")
@@ -267,7 +295,10 @@ pub(crate) fn is_consistent(volume: &Path) -> Result<(), String> {
     if clean {
         Ok(())
     } else {
-        Err(format!("{}{}{}", report.stdout, report.stderr, fixed.stdout))
+        Err(format!(
+            "{}{}{}",
+            report.stdout, report.stderr, fixed.stdout
+        ))
     }
 }
 
@@ -283,4 +314,83 @@ pub(crate) fn takes_new_files(volume: &Path) {
     }
     let mount = Mount::new(volume, false);
     assert!(fs::read(mount.path("new/large")).unwrap() == Dice::new(9).bytes(20_000));
+}
+
+/// Moves streams of the file system itself from the front of a fresh volume into its last quarter,
+/// where systems put them only on old and crowded volumes. Each is (record, kind of attribute) and
+/// has one run. The file table itself is left alone.
+pub(crate) fn scatter(volume: &Path, sector: u32, streams: &[(u64, u32)]) {
+    use schwelle_core::bytes::{u16_at, u64_at};
+    use schwelle_core::device::{BlockDevice, DiskFile, ReadDevice};
+    use schwelle_core::ntfs::NtfsVolume;
+    let device = DiskFile::open_write(volume, Some(sector)).unwrap();
+    let shape = *NtfsVolume::open(&device).unwrap().shape();
+    let cluster = u64::from(shape.cluster_bytes);
+    let mut next = shape.clusters() * 3 / 4;
+    let mut marked: Vec<(u64, u64, u64)> = Vec::new();
+    for &(record, kind) in streams {
+        let mut mirror = None;
+        schwelle_demo::edit_record(&device, record, |bytes| {
+            let at = schwelle_demo::attribute_at(bytes, kind).unwrap();
+            let runs = at + usize::from(u16_at(bytes, at + 0x20).unwrap());
+            let clusters = u64_at(bytes, at + 0x18).unwrap() + 1;
+            let len_size = usize::from(bytes[runs] & 0x0F);
+            let place_size = usize::from(bytes[runs] >> 4);
+            let mut old = [0; 8];
+            old[..place_size]
+                .copy_from_slice(&bytes[runs + 1 + len_size..][..place_size]);
+            let old = u64::from_le_bytes(old);
+            let content = device
+                .read_vec(old * cluster, usize::try_from(clusters * cluster).unwrap())
+                .unwrap();
+            device.write_at(next * cluster, &content).unwrap();
+            // Three bytes of place fit into the padding of every attribute here.
+            bytes[runs] = 0x30 | u8::try_from(len_size).unwrap();
+            let place = &next.to_le_bytes()[..3];
+            bytes[runs + 1 + len_size..][..3].copy_from_slice(place);
+            bytes[runs + 4 + len_size] = 0;
+            marked.push((old, next, clusters));
+            mirror = (record == 1).then_some(next);
+        })
+        .unwrap();
+        if let Some(mirror) = mirror {
+            // The record of the mirror is in the mirror, and the boot sectors name its place.
+            let last = shape.total_sectors * u64::from(shape.sector_bytes);
+            let from = device.read_vec(shape.mirror_lcn.0 * cluster, 4096).unwrap();
+            device.write_at(mirror * cluster, &from).unwrap();
+            for at in [0, last] {
+                let mut boot = device.read_vec(at, sector as usize).unwrap();
+                boot[0x38..0x40].copy_from_slice(&mirror.to_le_bytes());
+                device.write_at(at, &boot).unwrap();
+            }
+        }
+        next += marked.last().unwrap().2 + 3;
+    }
+    let bitmap = {
+        let opened = NtfsVolume::open(&device).unwrap();
+        let file = opened.open_file(6).unwrap();
+        file.runs()[0].lcn.unwrap().0 * cluster
+    };
+    let len = usize::try_from(shape.clusters().div_ceil(8)).unwrap();
+    let mut bits = device.read_vec(bitmap, len.next_multiple_of(sector as usize)).unwrap();
+    for (old, new, clusters) in marked {
+        for index in 0..clusters {
+            let bit = |at: u64| (usize::try_from(at / 8).unwrap(), 1u8 << (at % 8));
+            let ((old, off), (new, on)) = (bit(old + index), bit(new + index));
+            bits[old] &= !off;
+            bits[new] |= on;
+        }
+    }
+    device.write_at(bitmap, &bits).unwrap();
+}
+
+/// What the utilities' cluster report finds in a range: "record name/$ATTRIBUTE".
+pub(crate) fn owners(volume: &Path, first: u64, last: u64) -> Vec<String> {
+    let range = format!("{first}-{last}");
+    let run = tool_any("ntfscluster", &["-f", "-c", &range, volume.to_str().unwrap()]);
+    let lines = run.stdout.lines();
+    lines
+        .filter_map(|line| line.strip_prefix("Inode "))
+        .map(str::to_owned)
+        .collect()
 }

@@ -70,13 +70,21 @@ impl Editor {
         bytes.get_mut(8..)?.fill(0);
         put(&mut bytes, usize::from(array.0), 1u16.to_le_bytes());
         put(&mut bytes, USE_COUNT, use_count.to_le_bytes());
-        put(&mut bytes, ATTRIBUTES_AT, u16::try_from(first).ok()?.to_le_bytes());
+        put(
+            &mut bytes,
+            ATTRIBUTES_AT,
+            u16::try_from(first).ok()?.to_le_bytes(),
+        );
         put(&mut bytes, FLAGS, 1u16.to_le_bytes());
         let len = u32::try_from(bytes.len()).ok()?;
         put(&mut bytes, ALLOCATED_BYTES, len.to_le_bytes());
         put(&mut bytes, BASE_RECORD, base.to_le_bytes());
         if array.0 >= FIRST_ARRAY_BEHIND_NUMBER {
-            put(&mut bytes, OWN_NUMBER, u32::try_from(number).ok()?.to_le_bytes());
+            put(
+                &mut bytes,
+                OWN_NUMBER,
+                u32::try_from(number).ok()?.to_le_bytes(),
+            );
         }
         put(&mut bytes, first, kind::END.to_le_bytes());
         let mut editor = Self { bytes };
@@ -217,14 +225,25 @@ pub(super) fn resident_list(id: u16, value: &[u8]) -> Option<Vec<u8>> {
     put(&mut bytes, LENGTH, len.to_le_bytes());
     put(&mut bytes, NAME_AT, 0x18u16.to_le_bytes());
     put(&mut bytes, ID, id.to_le_bytes());
-    put(&mut bytes, VALUE_LEN, u32::try_from(value.len()).ok()?.to_le_bytes());
+    put(
+        &mut bytes,
+        VALUE_LEN,
+        u32::try_from(value.len()).ok()?.to_le_bytes(),
+    );
     put(&mut bytes, VALUE_AT, 0x18u16.to_le_bytes());
-    bytes.get_mut(HEAD..HEAD.checked_add(value.len())?)?.copy_from_slice(value);
+    bytes
+        .get_mut(HEAD..HEAD.checked_add(value.len())?)?
+        .copy_from_slice(value);
     Some(bytes)
 }
 
 /// A non-resident attribute list of this length in these clusters.
-pub(super) fn outside_list(id: u16, runs: &[Run], len_bytes: u64, allocated: u64) -> Option<Vec<u8>> {
+pub(super) fn outside_list(
+    id: u16,
+    runs: &[Run],
+    len_bytes: u64,
+    allocated: u64,
+) -> Option<Vec<u8>> {
     let mut head = vec![0; 0x40];
     put(&mut head, 0, kind::ATTRIBUTE_LIST.to_le_bytes());
     put(&mut head, NON_RESIDENT, [1]);

@@ -34,8 +34,12 @@ impl Item {
         bytes.extend(name);
         bytes.resize(bytes.len().checked_next_multiple_of(8)?, 0);
         let len = u16::try_from(bytes.len()).ok()?;
-        bytes.get_mut(..LENGTH)?.copy_from_slice(&attribute.kind.to_le_bytes());
-        bytes.get_mut(LENGTH..NAME_UNITS)?.copy_from_slice(&len.to_le_bytes());
+        bytes
+            .get_mut(..LENGTH)?
+            .copy_from_slice(&attribute.kind.to_le_bytes());
+        bytes
+            .get_mut(LENGTH..NAME_UNITS)?
+            .copy_from_slice(&len.to_le_bytes());
         *bytes.get_mut(NAME_UNITS)? = units;
         *bytes.get_mut(NAME_AT)? = u8::try_from(HEAD).ok()?;
         Some(Self(bytes).naming(lowest, holder, attribute.id))
@@ -81,5 +85,8 @@ pub(super) fn parse(mut bytes: &[u8]) -> Option<Vec<Item>> {
 
 /// The list of these entries.
 pub(super) fn write(items: &[Item]) -> Vec<u8> {
-    items.iter().flat_map(|item| item.0.iter().copied()).collect()
+    items
+        .iter()
+        .flat_map(|item| item.0.iter().copied())
+        .collect()
 }

@@ -284,10 +284,7 @@ impl Trim<'_> {
     }
 
     /// Shows the bitmap up to the new end, in chunks with their first byte's number.
-    fn walk_bitmap(
-        &self,
-        visit: &mut dyn FnMut(u64, Vec<u8>),
-    ) -> Result<(), TrimError> {
+    fn walk_bitmap(&self, visit: &mut dyn FnMut(u64, Vec<u8>)) -> Result<(), TrimError> {
         let bitmap = self.stream(BITMAP, kind::DATA, "")?;
         let len_bytes = self.bitmap_bytes().min(bitmap.len_bytes());
         let mut at = 0;
@@ -389,7 +386,10 @@ impl Trim<'_> {
         let copied = !(found.record == LOG && found.kind == kind::DATA);
         let new = self.relocate(&runs, grain, (whole, in_one), copied);
         let new = new.ok_or_else(|| {
-            self.in_the_way(found.record, "there is no free stretch for it in front of the new end")
+            self.in_the_way(
+                found.record,
+                "there is no free stretch for it in front of the new end",
+            )
         })?;
         self.plan.pieces += 1;
         self.put_runs(found.record, found.id, &new)
@@ -443,7 +443,8 @@ impl Trim<'_> {
             rest = tail;
             for (run, _) in going {
                 let old = run.volume_clusters();
-                self.space.give_back(old.start.min(limit)..old.end.min(limit));
+                self.space
+                    .give_back(old.start.min(limit)..old.end.min(limit));
             }
             let clusters = going.iter().map(|(run, _)| run.clusters).sum();
             let places = if in_one {
@@ -451,7 +452,11 @@ impl Trim<'_> {
             } else {
                 let pieces = self.space.take(clusters, grain);
                 // A compression unit in pieces is read right as well; a file record is not by all.
-                let mut torn = || self.space.take(clusters, 1).filter(|_| copied && grain == COMPRESSION_UNIT);
+                let mut torn = || {
+                    self.space
+                        .take(clusters, 1)
+                        .filter(|_| copied && grain == COMPRESSION_UNIT)
+                };
                 match pieces {
                     Some(pieces) => pieces,
                     None => torn()?,
@@ -513,9 +518,7 @@ impl Trim<'_> {
     fn within_bitmap(&self, runs: &[Run]) -> Vec<Run> {
         let clusters = self.bitmap_bytes().div_ceil(self.cluster_bytes());
         let short = runs.iter().map(|run| Run {
-            clusters: run
-                .clusters
-                .min(clusters.saturating_sub(run.vcn.0)),
+            clusters: run.clusters.min(clusters.saturating_sub(run.vcn.0)),
             ..*run
         });
         join(short)
@@ -533,7 +536,13 @@ impl Trim<'_> {
                 .give_back(clusters.start.saturating_add(from)..clusters.end.min(self.limit));
         }
         let (len_bytes, cluster) = (self.bitmap_bytes(), self.cluster_bytes());
-        self.resize(number, &attribute, &short, kept.saturating_mul(cluster), len_bytes)
+        self.resize(
+            number,
+            &attribute,
+            &short,
+            kept.saturating_mul(cluster),
+            len_bytes,
+        )
     }
 
     fn shorten_bad_clusters(&mut self) -> Result<(), TrimError> {
@@ -624,7 +633,9 @@ impl Trim<'_> {
         let vcn = Vcn(at / cluster);
         let run = runs.iter().find(|run| run.holds(vcn))?;
         let lcn = Lcn(run.lcn?.0.checked_add(vcn.0.checked_sub(run.vcn.0)?)?);
-        self.new_place(lcn).checked_mul(cluster)?.checked_add(at % cluster)
+        self.new_place(lcn)
+            .checked_mul(cluster)?
+            .checked_add(at % cluster)
     }
 
     /// Puts bytes at a place of a stream, cluster by cluster.
@@ -768,7 +779,11 @@ fn mark(bytes: &mut [u8], at: u64, ranges: &[Range<u64>], to: bool) {
     let first = at.saturating_mul(8);
     let end = first.saturating_add((bytes.len() as u64).saturating_mul(8));
     let from = ranges.partition_point(|range| range.end <= first);
-    for range in ranges.iter().skip(from).take_while(|range| range.start < end) {
+    for range in ranges
+        .iter()
+        .skip(from)
+        .take_while(|range| range.start < end)
+    {
         for bit in range.start.max(first)..range.end.min(end) {
             let byte = usize::try_from((bit - first) / 8).unwrap_or(usize::MAX);
             if let Some(byte) = bytes.get_mut(byte) {
@@ -787,7 +802,10 @@ impl Trim<'_> {
         let table = self.volume.open_file(TABLE)?;
         let record_bytes = u64::from(self.volume.shape().record_bytes);
         let count = (table.len_bytes() / record_bytes).min(map.len_bytes().saturating_mul(8));
-        let first = self.new_records.last().map_or(FIRST_USER_RECORD, |last| last + 1);
+        let first = self
+            .new_records
+            .last()
+            .map_or(FIRST_USER_RECORD, |last| last + 1);
         let mut chunk = vec![0; 4096];
         let mut byte_at = first / 8;
         while byte_at.saturating_mul(8) < count {
@@ -816,7 +834,11 @@ impl Trim<'_> {
         table.read_bytes(number.saturating_mul(record_bytes), &mut head)?;
         let old = u64_at(&head, 0x10).map_or(0, |field| field & 0xFFFF);
         let old = u16::try_from(old).unwrap_or(0);
-        Ok(if head.starts_with(b"FILE") && old != 0 { old } else { 1 })
+        Ok(if head.starts_with(b"FILE") && old != 0 {
+            old
+        } else {
+            1
+        })
     }
 
     /// The record as it was read, for its name and for what it lists.

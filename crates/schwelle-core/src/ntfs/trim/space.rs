@@ -87,7 +87,10 @@ impl Space {
                 pieces.push((lcn, left));
                 return Some(pieces);
             }
-            let largest = self.by_len.last().map_or(0, |&(len, _)| len / grain * grain);
+            let largest = self
+                .by_len
+                .last()
+                .map_or(0, |&(len, _)| len / grain * grain);
             let Some(lcn) = Some(largest)
                 .filter(|&len| len > 0)
                 .and_then(|len| self.take_whole(len))

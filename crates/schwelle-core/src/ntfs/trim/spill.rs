@@ -41,7 +41,11 @@ impl Trim<'_> {
         let mut rest = runs.to_vec();
         if number != base || base == TABLE {
             let editor = self.editor(number)?;
-            let list = if number == base { OUTSIDE_LIST_BYTES } else { 0 };
+            let list = if number == base {
+                OUTSIDE_LIST_BYTES
+            } else {
+                0
+            };
             let room = editor
                 .free_bytes()
                 .saturating_add(attribute.place.len())
@@ -101,10 +105,15 @@ impl Trim<'_> {
     /// Writes the attribute list: into the base record where there is room, else into clusters.
     fn put_list(&mut self, base: u64, items: Vec<Item>) -> Result<(), TrimError> {
         let value = list::write(&items);
-        debug_assert!(items.is_sorted_by_key(Item::kind), "the order of the list stays");
+        debug_assert!(
+            items.is_sorted_by_key(Item::kind),
+            "the order of the list stays"
+        );
         self.lists.insert(base, items);
         if value.len() as u64 > MAX_LIST_BYTES {
-            return Err(self.in_the_way(base, "its attribute list would be longer than lists may be"));
+            return Err(
+                self.in_the_way(base, "its attribute list would be longer than lists may be")
+            );
         }
         let editor = self.editor(base)?;
         let known = editor
@@ -118,9 +127,7 @@ impl Trim<'_> {
         let is_outside = known
             .as_ref()
             .is_some_and(|attribute| matches!(attribute.body, Body::NonResident { .. }));
-        if !is_outside
-            && let Some(list) = resident_list(id, &value)
-        {
+        if !is_outside && let Some(list) = resident_list(id, &value) {
             let done = match &known {
                 Some(attribute) => editor.replace(attribute.place.clone(), &list),
                 None => editor.insert(&list),
@@ -136,7 +143,9 @@ impl Trim<'_> {
         }
         let old_clusters: u64 = old.iter().map(|run| run.clusters).sum();
         let fits = old_clusters.saturating_mul(cluster) >= value.len() as u64;
-        let below = old.iter().all(|run| run.volume_clusters().end <= self.limit);
+        let below = old
+            .iter()
+            .all(|run| run.volume_clusters().end <= self.limit);
         let runs = if fits && below && !old.is_empty() {
             old
         } else {
@@ -171,7 +180,12 @@ impl Trim<'_> {
             }
         }
         let allocated: u64 = runs.iter().map(|run| run.clusters).sum();
-        let list = outside_list(id, &runs, value.len() as u64, allocated.saturating_mul(cluster));
+        let list = outside_list(
+            id,
+            &runs,
+            value.len() as u64,
+            allocated.saturating_mul(cluster),
+        );
         let full = self.in_the_way(base, "its record has no room for an attribute list");
         let editor = self.editor(base)?;
         let done = list.is_some_and(|list| match &known {
@@ -228,12 +242,7 @@ impl Trim<'_> {
 
 /// Takes as many runs off the front as fit into `room` bytes of a record: the attribute, and the
 /// first cluster of it. `None` when not even one fits, or none is left.
-fn take_runs(
-    pattern: &[u8],
-    id: u16,
-    runs: &mut Vec<Run>,
-    room: usize,
-) -> Option<(Vec<u8>, Vcn)> {
+fn take_runs(pattern: &[u8], id: u16, runs: &mut Vec<Run>, room: usize) -> Option<(Vec<u8>, Vcn)> {
     let fits = |count: usize| {
         let bytes = with_runs(pattern, id, runs.get(..count)?)?;
         (bytes.len() <= room).then_some(bytes)
