@@ -14,6 +14,4 @@ mod edit;
 pub use assets::{Asset, BOOT_PROGRAM_ARM64, KERNEL_32BIT};
 pub use builder::{DiskBuilder, MbrEntry, Standard};
 pub use disks::{DemoDisk, disks, make};
-pub use edit::{
-    attribute_at, edit_file, edit_record, mark_dirty, put_program, replace_bytes,
-};
+pub use edit::{attribute_at, edit_file, edit_record, mark_dirty, put_program, replace_bytes};

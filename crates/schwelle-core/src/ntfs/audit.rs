@@ -277,11 +277,7 @@ impl NtfsVolume<'_> {
     /// What is wrong with the attribute list of a base record, with the file's name: it must name
     /// attributes of this file that are there, and every extension of it. `extensions` are all
     /// (record, base) of the volume.
-    fn list_fault(
-        &self,
-        number: u64,
-        extensions: &[(u64, u64)],
-    ) -> Option<(String, &'static str)> {
+    fn list_fault(&self, number: u64, extensions: &[(u64, u64)]) -> Option<(String, &'static str)> {
         let base = self.record(number).ok()?;
         let fault = |fault| Some((name_of(&base), fault));
         let Ok(Some(list)) = self.attribute_list(number, &base) else {

@@ -154,9 +154,9 @@ const KINDS: [&str; 13] = [
     "/$Secure/$DATA($SDS)",
     "/$UpCase/$DATA",
     "/crowd/$INDEX_ALLOCATION($I30)",
-    "pieces.dat/$ATTRIBUTE_LIST",
-    "/packed/text.dat/$DATA",
-    "/plain/holes.dat/$DATA",
+    "/$ATTRIBUTE_LIST",
+    "/packed/text-",
+    "/plain/holes-",
 ];
 
 /// A volume with something of everything in its last quarter.
@@ -172,6 +172,7 @@ fn crowded(lab: &Lab, cluster: u32) -> PathBuf {
         (6, 0x80),
         (9, 0x80),
         (10, 0x80),
+        (0, 0x80),
     ];
     scatter(&volume, 512, &system);
     is_consistent(&volume).unwrap();
@@ -181,37 +182,51 @@ fn crowded(lab: &Lab, cluster: u32) -> PathBuf {
         std::fs::create_dir(mount.path(folder)).unwrap();
     }
     let packed = mount.compressed_folder("packed");
-    // Ballast first, so that the rest comes to lie behind it; it goes in the end.
-    let mut ballast = Vec::new();
-    let mut put = |name: String, bytes: u64| {
-        std::fs::write(mount.path(&name), dice.bytes(bytes)).unwrap();
-        ballast.push(name);
-    };
-    for number in 0..44 {
-        put(format!("ballast-{number}"), 1 << 20);
+    // Ballast fills the whole volume, the room kept for the file table included; then the part of
+    // it that lies in the tail goes, so that all that follows comes to lie there.
+    let mut ballast: Vec<(PathBuf, u64)> = Vec::new();
+    for number in 0.. {
+        let (path, fill) = (mount.path(&format!("ballast-{number}")), mount.fill());
+        let written = std::fs::write(&path, dice.bytes(128 << 10));
+        ballast.push((path, fill));
+        if written.is_err() {
+            break;
+        }
     }
-    let filled = |percent: u64| mount.fill() >= percent;
-    let mut number = 0;
-    while !filled(80) {
-        number += 1;
-        put(format!("ballast-more-{number}"), 64 << 10);
+    ballast.retain(|(path, fill)| {
+        let in_tail = (62..95).contains(fill);
+        if in_tail {
+            std::fs::remove_file(path).unwrap();
+        }
+        !in_tail
+    });
+    let half: Vec<u8> = (0..12u8)
+        .flat_map(|at| [dice.bytes(6000), vec![at; 6000]].concat())
+        .collect();
+    for number in 0..10 {
+        std::fs::write(packed.join(format!("text-{number}.dat")), &half).unwrap();
+    }
+    for number in 0..6 {
+        let path = mount.path(&format!("plain/holes-{number}.dat"));
+        let holes = std::fs::File::create(path).unwrap();
+        for at in [0u64, 1 << 20, 3 << 20] {
+            std::os::unix::fs::FileExt::write_all_at(&holes, &dice.bytes(9000), at).unwrap();
+        }
     }
     // Two files that grow in turns, each with more runs than a record holds.
-    let mut dice = Dice::new(8);
     for _ in 0..700 {
         for name in ["plain/pieces.dat", "plain/other.dat"] {
-            let file = std::fs::OpenOptions::new().create(true).append(true).open(mount.path(name));
+            let file = std::fs::OpenOptions::new()
+                .create(true)
+                .append(true)
+                .open(mount.path(name));
             std::io::Write::write_all(&mut file.unwrap(), &dice.bytes(cluster.into())).unwrap();
         }
     }
-    std::fs::write(packed.join("text.dat"), [b'.'; 500_000]).unwrap();
-    let holes = std::fs::File::create(mount.path("plain/holes.dat")).unwrap();
-    for at in [0u64, 1 << 20, 3 << 20] {
-        std::os::unix::fs::FileExt::write_all_at(&holes, &dice.bytes(9000), at).unwrap();
-    }
-    drop(holes);
-    for name in ["plain/one name.dat", "plain/another.dat"] {
-        std::fs::hard_link(mount.path("plain/holes.dat"), mount.path(name)).unwrap();
+    // More names than a record holds, and a list of them that is too long for one as well.
+    for number in 0..40 {
+        let name = format!("plain/{number}-{}", "long name ".repeat(20));
+        std::fs::hard_link(mount.path("plain/pieces.dat"), mount.path(&name)).unwrap();
     }
     let none = rustix::fs::XattrFlags::empty();
     let stream = dice.bytes(30_000);
@@ -220,8 +235,8 @@ fn crowded(lab: &Lab, cluster: u32) -> PathBuf {
         let name = format!("crowd/a name of some length, number {number}");
         std::fs::write(mount.path(&name), format!("{number}")).unwrap();
     }
-    for name in ballast {
-        std::fs::remove_file(mount.path(&name)).unwrap();
+    for (path, _) in ballast {
+        std::fs::remove_file(path).unwrap();
     }
     drop(mount);
     volume
@@ -249,7 +264,10 @@ fn everything_that_can_lie_in_the_tail_is_moved_and_no_more_than_that() {
         let moved: u64 = plan.moves.iter().map(|moved| moved.clusters).sum();
         let log = (2 << 20) / u64::from(cluster);
         let (least, most) = (behind - log - 4, behind - log + 16);
-        assert!((least..=most).contains(&moved), "{moved}: {least} to {most}");
+        assert!(
+            (least..=most).contains(&moved),
+            "{moved}: {least} to {most}"
+        );
         carry_out(&volume, 512, &plan);
         is_consistent(&volume).unwrap();
         let after = snapshot(&volume);

@@ -318,7 +318,7 @@ pub(crate) fn takes_new_files(volume: &Path) {
 
 /// Moves streams of the file system itself from the front of a fresh volume into its last quarter,
 /// where systems put them only on old and crowded volumes. Each is (record, kind of attribute) and
-/// has one run. The file table itself is left alone.
+/// has one run.
 pub(crate) fn scatter(volume: &Path, sector: u32, streams: &[(u64, u32)]) {
     use schwelle_core::bytes::{u16_at, u64_at};
     use schwelle_core::device::{BlockDevice, DiskFile, ReadDevice};
@@ -329,38 +329,39 @@ pub(crate) fn scatter(volume: &Path, sector: u32, streams: &[(u64, u32)]) {
     let mut next = shape.clusters() * 3 / 4;
     let mut marked: Vec<(u64, u64, u64)> = Vec::new();
     for &(record, kind) in streams {
-        let mut mirror = None;
+        let mut old = 0;
         schwelle_demo::edit_record(&device, record, |bytes| {
             let at = schwelle_demo::attribute_at(bytes, kind).unwrap();
             let runs = at + usize::from(u16_at(bytes, at + 0x20).unwrap());
             let clusters = u64_at(bytes, at + 0x18).unwrap() + 1;
             let len_size = usize::from(bytes[runs] & 0x0F);
             let place_size = usize::from(bytes[runs] >> 4);
-            let mut old = [0; 8];
-            old[..place_size]
-                .copy_from_slice(&bytes[runs + 1 + len_size..][..place_size]);
-            let old = u64::from_le_bytes(old);
-            let content = device
-                .read_vec(old * cluster, usize::try_from(clusters * cluster).unwrap())
-                .unwrap();
-            device.write_at(next * cluster, &content).unwrap();
+            let place = runs + 1 + len_size;
+            let mut number = [0; 8];
+            number[..place_size].copy_from_slice(&bytes[place..place + place_size]);
+            old = u64::from_le_bytes(number);
             // Three bytes of place fit into the padding of every attribute here.
             bytes[runs] = 0x30 | u8::try_from(len_size).unwrap();
-            let place = &next.to_le_bytes()[..3];
-            bytes[runs + 1 + len_size..][..3].copy_from_slice(place);
-            bytes[runs + 4 + len_size] = 0;
+            bytes[place..place + 3].copy_from_slice(&next.to_le_bytes()[..3]);
+            bytes[place + 3] = 0;
             marked.push((old, next, clusters));
-            mirror = (record == 1).then_some(next);
         })
         .unwrap();
-        if let Some(mirror) = mirror {
-            // The record of the mirror is in the mirror, and the boot sectors name its place.
+        // Copied after the change: a record may describe the very clusters it lies in.
+        let clusters = marked.last().unwrap().2;
+        let len = usize::try_from(clusters * cluster).unwrap();
+        let content = device.read_vec(old * cluster, len).unwrap();
+        device.write_at(next * cluster, &content).unwrap();
+        let named_at = match (record, kind) {
+            (0, 0x80) => Some(0x30),
+            (1, 0x80) => Some(0x38),
+            _ => None,
+        };
+        if let Some(field) = named_at {
             let last = shape.total_sectors * u64::from(shape.sector_bytes);
-            let from = device.read_vec(shape.mirror_lcn.0 * cluster, 4096).unwrap();
-            device.write_at(mirror * cluster, &from).unwrap();
             for at in [0, last] {
                 let mut boot = device.read_vec(at, sector as usize).unwrap();
-                boot[0x38..0x40].copy_from_slice(&mirror.to_le_bytes());
+                boot[field..field + 8].copy_from_slice(&next.to_le_bytes());
                 device.write_at(at, &boot).unwrap();
             }
         }
@@ -372,7 +373,9 @@ pub(crate) fn scatter(volume: &Path, sector: u32, streams: &[(u64, u32)]) {
         file.runs()[0].lcn.unwrap().0 * cluster
     };
     let len = usize::try_from(shape.clusters().div_ceil(8)).unwrap();
-    let mut bits = device.read_vec(bitmap, len.next_multiple_of(sector as usize)).unwrap();
+    let mut bits = device
+        .read_vec(bitmap, len.next_multiple_of(sector as usize))
+        .unwrap();
     for (old, new, clusters) in marked {
         for index in 0..clusters {
             let bit = |at: u64| (usize::try_from(at / 8).unwrap(), 1u8 << (at % 8));
@@ -387,7 +390,10 @@ pub(crate) fn scatter(volume: &Path, sector: u32, streams: &[(u64, u32)]) {
 /// What the utilities' cluster report finds in a range: "record name/$ATTRIBUTE".
 pub(crate) fn owners(volume: &Path, first: u64, last: u64) -> Vec<String> {
     let range = format!("{first}-{last}");
-    let run = tool_any("ntfscluster", &["-f", "-c", &range, volume.to_str().unwrap()]);
+    let run = tool_any(
+        "ntfscluster",
+        &["-f", "-c", &range, volume.to_str().unwrap()],
+    );
     let lines = run.stdout.lines();
     lines
         .filter_map(|line| line.strip_prefix("Inode "))
