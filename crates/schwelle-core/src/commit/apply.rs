@@ -1,7 +1,9 @@
 //! Applies a change set, and reads it back.
 
+use std::cell::Cell;
 use std::io;
 
+use super::ahead::read_ahead;
 use super::change_set::{ChangeSet, Stage, StageKind};
 use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Guard, Lba, ReadDevice};
 
@@ -131,7 +133,7 @@ pub fn apply(
         let moved = run.write(stage, observer)?;
         guard
             .flush()
-            .map_err(|source| run.failed(stage.kind, source))?;
+            .map_err(|source| failure(run.wrote, stage.kind, source))?;
         if stage.kind == StageKind::Move {
             run.check_moved(stage, &moved, observer)?;
         }
@@ -156,14 +158,6 @@ struct Run<'a> {
 }
 
 impl Run<'_> {
-    fn failed(&self, stage: StageKind, source: DeviceError) -> CommitError {
-        if self.wrote {
-            CommitError::Stopped { stage, source }
-        } else {
-            CommitError::Untouched(source)
-        }
-    }
-
     /// Writes a stage. For the stage `move`: the hash of each extent.
     fn write(
         &mut self,
@@ -171,34 +165,27 @@ impl Run<'_> {
         observer: &mut dyn Observer,
     ) -> Result<Vec<blake3::Hash>, CommitError> {
         let moving = stage.kind == StageKind::Move;
-        let mut hashes = Vec::new();
-        for extent in stage.extents() {
-            let mut hasher = blake3::Hasher::new();
-            for (offset, len) in transfers(self.geometry, extent) {
-                let bytes = self
-                    .source
-                    .read_vec(offset, len)
-                    .map_err(|source| self.failed(stage.kind, source))?;
-                // A write that fails may have written some of its sectors.
-                self.wrote = true;
-                self.disk
-                    .write_at(offset, &bytes)
-                    .map_err(|source| self.failed(stage.kind, source))?;
-                observer.event(Event::Written(len as u64));
-                if moving {
-                    hasher.update(&bytes);
-                }
+        let mut hashes = Hashes::default();
+        let wrote = Cell::new(self.wrote);
+        let failed = |source| failure(wrote.get(), stage.kind, source);
+        let places = places(self.geometry, stage);
+        let done = read_ahead(self.source, places, failed, |index, offset, bytes| {
+            // What was copied so far lies in free clusters: it may be left there.
+            if moving && observer.wants_to_stop() {
+                let (stage, wrote) = (stage.kind, wrote.get());
+                return Err(CommitError::Interrupted { stage, wrote });
             }
+            // A write that fails may have written some of its sectors.
+            wrote.set(true);
+            self.disk.write_at(offset, bytes).map_err(failed)?;
+            observer.event(Event::Written(bytes.len() as u64));
             if moving {
-                hashes.push(hasher.finalize());
-                // What was copied so far lies in free clusters: it may be left there.
-                if observer.wants_to_stop() {
-                    let (stage, wrote) = (stage.kind, self.wrote);
-                    return Err(CommitError::Interrupted { stage, wrote });
-                }
+                hashes.add(index, bytes);
             }
-        }
-        Ok(hashes)
+            Ok(())
+        });
+        self.wrote = wrote.get();
+        done.map(|()| hashes.finish())
     }
 
     fn check_moved(
@@ -208,15 +195,69 @@ impl Run<'_> {
         observer: &mut dyn Observer,
     ) -> Result<(), CommitError> {
         observer.event(Event::VerifyStarted(stage.bytes(self.geometry)));
-        for (extent, expected) in stage.extents().zip(moved) {
-            let found =
-                hash_of(self.disk, extent).map_err(|source| self.failed(stage.kind, source))?;
-            if found != *expected {
-                return Err(CommitError::Mismatch { at: extent.first });
-            }
-            observer.event(Event::Verified(self.geometry.bytes_in(&extent)));
+        let mut found = Hashes::default();
+        let failed = |source| failure(self.wrote, stage.kind, source);
+        let places = places(self.geometry, stage);
+        read_ahead(self.disk, places, failed, |index, _, bytes| {
+            found.add(index, bytes);
+            observer.event(Event::Verified(bytes.len() as u64));
+            Ok(())
+        })?;
+        let found = found.finish();
+        let mut pairs = stage.extents().zip(moved.iter().zip(&found));
+        match pairs.find(|(_, (expected, found))| expected != found) {
+            Some((extent, _)) => Err(CommitError::Mismatch { at: extent.first }),
+            None => Ok(()),
         }
-        Ok(())
+    }
+}
+
+/// A failure, before or after the first write.
+fn failure(wrote: bool, stage: StageKind, source: DeviceError) -> CommitError {
+    if wrote {
+        CommitError::Stopped { stage, source }
+    } else {
+        CommitError::Untouched(source)
+    }
+}
+
+/// A stage cut into transfers: (number of the extent, byte offset, length).
+fn places(geometry: Geometry, stage: &Stage) -> impl Iterator<Item = (usize, u64, usize)> + Send {
+    stage
+        .extents()
+        .enumerate()
+        .flat_map(move |(index, extent)| {
+            transfers(geometry, extent).map(move |(offset, len)| (index, offset, len))
+        })
+}
+
+/// The hashes of extents whose chunks come in order.
+#[derive(Default)]
+struct Hashes {
+    done: Vec<blake3::Hash>,
+    open: Option<(usize, blake3::Hasher)>,
+}
+
+impl Hashes {
+    fn add(&mut self, index: usize, bytes: &[u8]) {
+        match &mut self.open {
+            Some((open, hasher)) if *open == index => {
+                hasher.update(bytes);
+            }
+            _ => {
+                let before = self.open.take().map(|(_, hasher)| hasher.finalize());
+                self.done.extend(before);
+                let mut hasher = blake3::Hasher::new();
+                hasher.update(bytes);
+                self.open = Some((index, hasher));
+            }
+        }
+    }
+
+    fn finish(mut self) -> Vec<blake3::Hash> {
+        let last = self.open.map(|(_, hasher)| hasher.finalize());
+        self.done.extend(last);
+        self.done
     }
 }
 

@@ -7,6 +7,7 @@
 //! whole or not at all; a flush returns when all before it is durable; without a flush there is no
 //! order. Knows only devices and change sets.
 
+mod ahead;
 mod apply;
 mod change_set;
 

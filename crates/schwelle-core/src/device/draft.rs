@@ -184,10 +184,16 @@ impl<'a> Draft<'a> {
         offset: u64,
         buffer: &mut [u8],
     ) -> Result<(), DeviceError> {
-        self.base.read_at(offset, buffer)?;
         let sector = u64::from(self.geometry().logical_sector);
         let end = offset.saturating_add(buffer.len() as u64);
         let sectors = self.sector_of(offset)..end.div_ceil(sector);
+        // What a piece covers whole need not be read from its own place first.
+        let covers = |(range, _): (Range<u64>, Piece)| {
+            range.start <= sectors.start && sectors.end <= range.end
+        };
+        if !overlay.pieces_in(&sectors).next().is_some_and(covers) {
+            self.base.read_at(offset, buffer)?;
+        }
         for (range, piece) in overlay.pieces_in(&sectors) {
             let first = range.start.saturating_mul(sector);
             let (from, to) = (offset.max(first), end.min(range.end.saturating_mul(sector)));

@@ -82,6 +82,7 @@ pub fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> HostFacts 
     for device in std::iter::once(name.to_owned()).chain(parts) {
         users_of(root, &device, &mut users);
     }
+    users.extend(loops_on(root, &path));
     HostFacts {
         is_block_device,
         partition_of,

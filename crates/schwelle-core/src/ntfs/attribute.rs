@@ -89,7 +89,8 @@ pub(super) enum Body {
 /// The attributes of a record whose fix-ups have been restored. `first` is the offset of the first
 /// one. The error says what is wrong.
 pub(super) fn parse_all(record: &[u8], first: usize) -> Result<Vec<Attribute>, &'static str> {
-    let mut attributes = Vec::new();
+    // Most records have no more.
+    let mut attributes = Vec::with_capacity(6);
     let mut at = first;
     loop {
         let kind = u32_at(record, at).ok_or("the attributes run over the record's end")?;

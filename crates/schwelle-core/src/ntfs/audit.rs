@@ -4,7 +4,7 @@
 //! use belongs to a file; each record in use is whole and is marked so. Reads the file table once
 //! and the two bitmaps once; holds one bit a cluster in memory.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use super::NtfsError;
 use super::attribute::{Body, kind};
@@ -137,7 +137,7 @@ pub struct Audit {
     pub faults: Vec<AuditFault>,
 }
 
-/// One bit a cluster.
+/// One bit a cluster, or a file record.
 struct Owned(Vec<u64>);
 
 impl Owned {
@@ -159,6 +159,12 @@ impl Owned {
             }
             _ => false,
         }
+    }
+
+    /// True when it is marked.
+    fn holds(&self, cluster: u64) -> bool {
+        let byte = self.byte(cluster / 8);
+        byte >> (cluster % 8) & 1 == 1
     }
 
     /// Eight clusters from `8 * index` on.
@@ -188,12 +194,13 @@ impl NtfsVolume<'_> {
         }
         let mut owned = Owned::new(clusters);
         let mut extensions: Vec<(u64, u64)> = Vec::new();
-        let mut bases = BTreeSet::new();
+        let table = self.open_file(0)?;
+        let mut bases = Owned::new(table.len_bytes() / u64::from(self.shape().record_bytes));
         let mut listed = Vec::new();
         self.walk_records(&mut audit.faults, &mut |number, record, faults| {
             if !record.is_extension {
                 audit.files += 1;
-                bases.insert(number);
+                bases.mark(number);
                 if has_list(record) {
                     listed.push(number);
                 }
@@ -216,7 +223,7 @@ impl NtfsVolume<'_> {
         }
         let orphans = extensions
             .into_iter()
-            .filter(|(_, base)| !bases.contains(base));
+            .filter(|(_, base)| !bases.holds(*base));
         audit
             .faults
             .extend(orphans.map(|(record, base)| AuditFault::Orphan { record, base }));
@@ -246,12 +253,11 @@ impl NtfsVolume<'_> {
             let take = RECORDS_AT_ONCE.min(count - first);
             let mut bytes = vec![0; usize::try_from(take * record_bytes).unwrap_or(0)];
             table.read_bytes(first * record_bytes, &mut bytes)?;
-            for (number, bytes) in
-                (first..).zip(bytes.chunks_exact(self.shape().record_bytes as usize))
-            {
+            let records = bytes.chunks_exact_mut(self.shape().record_bytes as usize);
+            for (number, bytes) in (first..).zip(records) {
                 let marked = in_use.get(usize::try_from(number / 8).unwrap_or(usize::MAX));
                 let marked = marked.is_some_and(|byte| byte >> (number % 8) & 1 == 1);
-                match (FileRecord::parse(bytes.to_vec()), marked) {
+                match (FileRecord::parse_in_place(bytes), marked) {
                     (Ok(record), true) => visit(number, &record, faults),
                     (Ok(record), false) => {
                         faults.push(AuditFault::RecordMarkedFree {

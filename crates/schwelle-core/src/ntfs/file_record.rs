@@ -1,5 +1,7 @@
 //! A file record of the file table.
 
+use std::borrow::Cow;
+
 use zerocopy::little_endian::{U16, U32, U64};
 use zerocopy::{FromBytes, Immutable, KnownLayout, Unaligned};
 
@@ -30,8 +32,8 @@ const _: () = assert!(size_of::<RawRecord>() == 40);
 
 /// A file record in use, its fix-ups restored and its attributes found.
 #[derive(Debug, Clone)]
-pub(super) struct FileRecord {
-    pub(super) bytes: Vec<u8>,
+pub(super) struct FileRecord<'a> {
+    pub(super) bytes: Cow<'a, [u8]>,
     pub(super) attributes: Vec<Attribute>,
     pub(super) is_directory: bool,
     /// The record this one extends; 0 for a base record.
@@ -40,16 +42,36 @@ pub(super) struct FileRecord {
     pub(super) is_extension: bool,
 }
 
-impl FileRecord {
+impl FileRecord<'static> {
     /// Parses a record as read from the disk; the error says what is wrong.
     pub(super) fn parse(mut bytes: Vec<u8>) -> Result<Self, &'static str> {
+        let FileRecord {
+            attributes,
+            is_directory,
+            base_record,
+            is_extension,
+            ..
+        } = FileRecord::parse_in_place(&mut bytes)?;
+        Ok(Self {
+            bytes: Cow::Owned(bytes),
+            attributes,
+            is_directory,
+            base_record,
+            is_extension,
+        })
+    }
+}
+
+impl<'a> FileRecord<'a> {
+    /// Parses a record where it lies: for walking a whole table.
+    pub(super) fn parse_in_place(bytes: &'a mut [u8]) -> Result<Self, &'static str> {
         if !bytes.starts_with(b"FILE") {
             return Err("the mark \"FILE\" is missing");
         }
-        if !fixup::restore(&mut bytes) {
+        if !fixup::restore(bytes) {
             return Err("the fix-ups do not match: the record was written only in part");
         }
-        let (raw, _) = RawRecord::ref_from_prefix(&bytes).map_err(|_| "the record is too short")?;
+        let (raw, _) = RawRecord::ref_from_prefix(bytes).map_err(|_| "the record is too short")?;
         let flags = raw.flags.get();
         if flags & IN_USE == 0 {
             return Err("the record is not in use");
@@ -60,12 +82,13 @@ impl FileRecord {
             .ok_or("more bytes are in use than the record has")?;
         let attributes = parse_all(used, raw.attributes_offset.get().into())?;
         let base_record = record_number(raw.base_record.get());
+        let is_extension = raw.base_record.get() != 0;
         Ok(Self {
             attributes,
             is_directory: flags & DIRECTORY != 0,
             base_record,
-            is_extension: raw.base_record.get() != 0,
-            bytes,
+            is_extension,
+            bytes: Cow::Borrowed(bytes),
         })
     }
 

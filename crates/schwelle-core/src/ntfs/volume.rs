@@ -124,7 +124,7 @@ impl<'a> NtfsVolume<'a> {
         NtfsError::Record { lba, record, fault }
     }
 
-    pub(super) fn record(&self, number: u64) -> Result<FileRecord, NtfsError> {
+    pub(super) fn record(&self, number: u64) -> Result<FileRecord<'static>, NtfsError> {
         let outside = || self.fault(number, "outside the file table");
         let record_bytes = self.shape.record_bytes;
         let first = number

@@ -237,9 +237,9 @@ mod tests {
                 rule.id
             );
         }
-        let listed = "medium.whole-disk medium.writable medium.sector-size medium.in-use medium.raid medium.job-elsewhere \
+        let listed = "medium.whole-disk medium.writable medium.sector-size medium.in-use medium.raid medium.job-elsewhere medium.job-lasting \
                       medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types \
-                      room.primary-table room.backup-table room.esp volume.encryption volume.readable \
+                      room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \
                       system.64bit system.boot-files system.registry system.several boot.store boot.default boot.entries \
                       boot.recovery firmware.uefi care.backup";

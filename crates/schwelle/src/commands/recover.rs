@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use schwelle_core::device::{self, DiskFile, Lba, ReadDevice};
+use schwelle_core::device::{self, DiskFile, Lba, OpenError, ReadDevice};
 use schwelle_core::job::{JobFolder, JobState};
 
 use crate::disk::refuse_users;
@@ -53,15 +53,14 @@ impl JobOptions {
 }
 
 /// Opens an image with the job's sector size, or a disk with its own.
-fn open(path: &Path, sector: Option<u32>, write: bool) -> Result<DiskFile, CliError> {
+fn open(path: &Path, sector: Option<u32>, write: bool) -> Result<DiskFile, OpenError> {
     let is_image = std::fs::metadata(path).is_ok_and(|found| found.is_file());
     let sector = sector.filter(|_| is_image);
-    let opened = if write {
+    if write {
         DiskFile::open_write(path, sector)
     } else {
         DiskFile::open_read(path, sector)
-    };
-    Ok(opened?)
+    }
 }
 
 /// Finds the job's disk by its content: at its old name, or else among this PC's disks. A name
@@ -76,16 +75,19 @@ fn find(folder: &JobFolder) -> Result<PathBuf, CliError> {
     let mut candidates: Vec<PathBuf> = old_name.iter().cloned().collect();
     candidates.extend(device::disk_names(root));
     candidates.dedup();
-    let fits = |path: &PathBuf| {
-        let sector = folder.journal().map(|journal| journal.sector_bytes);
-        open(path, sector, false).is_ok_and(|device| {
-            let sector_0 = device.read_sector(Lba(0)).unwrap_or_default();
-            folder.is_about(device.geometry(), &sector_0)
-        })
-    };
+    let sector = folder.journal().map(|journal| journal.sector_bytes);
     let mut found: Vec<PathBuf> = Vec::new();
     for path in candidates {
-        if !found.contains(&path) && fits(&path) {
+        let device = match open(&path, sector, false) {
+            Ok(device) => device,
+            // It may be the one: whoever has it must let it go first.
+            Err(error @ OpenError::InUse { .. }) if old_name.as_ref() == Some(&path) => {
+                return Err(error.into());
+            }
+            Err(_) => continue,
+        };
+        let sector_0 = device.read_sector(Lba(0)).unwrap_or_default();
+        if !found.contains(&path) && folder.is_about(device.geometry(), &sector_0) {
             found.push(path);
         }
     }

@@ -9,7 +9,7 @@ use super::recover::JobOptions;
 use crate::error::CliError;
 use crate::progress::Progress;
 use crate::screen::{Screen, Tone, toned};
-use crate::text::{bytes, safe, typed};
+use crate::text::{bytes, safe};
 use crate::views;
 
 /// Finish a conversion that was cut off
@@ -57,11 +57,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let rehearsal = rehearse::walk(&job.device, None);
     say_outcome(&mut job.folder, &rehearsal);
-    screen.show(&views::plan::finished(&disk, &rehearsal));
-    screen.show(&format!(
-        "  The way back: schwelle undo --job {}\n",
-        typed(&folder)
-    ));
+    screen.show(&views::plan::finished(&disk, &folder, &rehearsal));
     screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));
     Ok(u8::from(!rehearsal.starts()))
 }

@@ -23,6 +23,7 @@ pub(crate) fn render(
 ) -> String {
     let mut text = head(disk);
     text += &layout(disk, plan, columns);
+    text += &room(plan, columns);
     text += &writes(disk, plan, columns);
     text += &menu(disk, plan, columns);
     let cautions: Vec<_> = judgement.with(Outcome::Caution).collect();
@@ -71,7 +72,7 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         map::bar(&plan.after, bar_columns)
     );
     text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; below: + \
-        new, * active\n";
+        new, < smaller, * active\n";
     for (title, parts) in [("Before (MBR)", &plan.before), ("After (GPT)", &plan.after)] {
         text += &format!("\n{}\n", toned(Tone::Heading, title));
         for part in parts
@@ -79,6 +80,31 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
             .filter(|part| part.number.is_some() || part.extent.sectors() * sector > 1 << 20)
         {
             text += &format!("{}\n", map_line(part, sector, columns));
+        }
+    }
+    text
+}
+
+/// Where the room for the EFI system partition comes from, and why not from elsewhere.
+fn room(plan: &Plan<'_>, columns: usize) -> String {
+    let heading = toned(Tone::Heading, "Where the room comes from");
+    let mut text = format!("\n{heading}\n");
+    for place in &plan.placement.considered {
+        let taken = if place.chosen {
+            "taken    "
+        } else {
+            "not taken"
+        };
+        let line = format!("{}: {}", place.place, place.verdict);
+        text += &paragraph(&format!("{taken}  "), &line, 2, columns);
+    }
+    for trim in &plan.placement.trims {
+        if Some(trim.number) != plan.placement.taken_from {
+            let line = format!(
+                "the tail of partition {}, which reached to the end of the disk",
+                trim.number
+            );
+            text += &paragraph("for the backup table  ", &line, 2, columns);
         }
     }
     text
@@ -97,11 +123,12 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
             let place = match part.extents[..] {
                 [] => "nothing differs".to_owned(),
                 [only] => lbas(&only),
-                [first, .., last] => {
-                    let span = Extent {
-                        first: first.first,
-                        end: last.end,
-                    };
+                [first, ..] => {
+                    let all = part.extents.iter();
+                    let span = all.fold(first, |span, extent| Extent {
+                        first: span.first.min(extent.first),
+                        end: span.end.max(extent.end),
+                    });
                     format!("{} extents in {}", part.extents.len(), lbas(&span))
                 }
             };
@@ -112,9 +139,16 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
             );
         }
     }
-    let total = bytes(plan.changes.bytes());
-    let summary =
-        format!("{total} in all; the same amount is read first and saved in the job folder.");
+    let (total, moved) = (plan.changes.bytes(), plan.changes.moved_bytes());
+    let mut summary = format!(
+        "{} in all. What is overwritten, {}, is read first and saved in the job folder.",
+        bytes(total),
+        bytes(total - moved)
+    );
+    if moved > 0 {
+        summary += " What moves goes to free clusters, and is read back before its old place is \
+            given up.";
+    }
     text += &paragraph("", &summary, 2, columns);
     let edited = if plan.files_edited.is_empty() {
         "none".to_owned()
@@ -164,31 +198,31 @@ fn menu(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
 /// What `convert` says at its end.
 pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehearsal) -> String {
     format!(
-        "\n{}\n  {} written and read back. What was there before is saved in {}\n{}  The way back: \
-         schwelle undo --job {}\n",
+        "\n{}\n  {} written and read back. What was there before is saved in {}\n{}",
         toned(Tone::Heading, "Done"),
         bytes(plan.changes.bytes()),
         typed(job),
-        finished(disk, rehearsal),
-        typed(job)
+        finished(disk, job, rehearsal),
     )
 }
 
 /// Whether the finished disk starts, and what comes next.
-pub(crate) fn finished(disk: &Path, rehearsal: &Rehearsal) -> String {
+pub(crate) fn finished(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String {
+    let back = format!("  The way back: schwelle undo --job {}\n", typed(job));
     if rehearsal.starts() {
         let pass = toned(Tone::Good, "pass");
         let steps = rehearsal.steps.len();
         let next = "Next: in the PC's firmware setup, change the boot mode to UEFI, then start \
             from this disk.";
-        format!("  Rehearsal of the disk: {pass}, all {steps} steps\n")
+        format!("  Rehearsal of the disk: {pass}, all {steps} steps\n{back}")
             + &answer(Tone::Good, "Converted", next)
     } else {
         let next = format!(
             "Do not switch the firmware yet. See all steps: schwelle rehearse {}",
             typed(disk)
         );
-        format!("  Rehearsal of the disk: {}\n", toned(Tone::Bad, "FAIL"))
+        let fail = toned(Tone::Bad, "FAIL");
+        format!("  Rehearsal of the disk: {fail}\n{back}")
             + &answer(Tone::Bad, "Converted, but does not start", &next)
     }
 }

@@ -1,5 +1,7 @@
 //! Block devices: images attached to the kernel's loop driver, at both sector sizes.
 
+use std::fs::File;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use crate::foreign::{tool, tool_any};
@@ -113,17 +115,17 @@ fn a_mounted_device_is_refused_with_the_place_where_it_is_mounted() {
 }
 
 /// A file system mounted for a test, unmounted at its end.
-struct Mount(PathBuf);
+pub(crate) struct FileSystem(pub(crate) PathBuf);
 
-impl Mount {
-    fn new(at: PathBuf, args: &[&str]) -> Self {
+impl FileSystem {
+    pub(crate) fn new(at: PathBuf, args: &[&str]) -> Self {
         std::fs::create_dir(&at).unwrap();
         tool("mount", &[args, &[at.to_str().unwrap()]].concat());
         Self(at)
     }
 }
 
-impl Drop for Mount {
+impl Drop for FileSystem {
     fn drop(&mut self) {
         tool_any("umount", &[self.0.to_str().unwrap()]);
     }
@@ -135,7 +137,7 @@ fn a_job_folder_on_the_disk_itself_is_refused() {
     let image = lab.image("disk.img", 512, 16, |_| {});
     let disk = Attached::new(&image, &[]);
     tool("mkfs.ext4", &["-q", disk.path()]);
-    let mount = Mount::new(lab.path("mounted"), &[disk.path()]);
+    let mount = FileSystem::new(lab.path("mounted"), &[disk.path()]);
     let judged = |job: PathBuf| {
         let run = lab.convert(&disk.0, &job, &["--json"]);
         assert_eq!((run.code, job.exists()), (1, false), "{}", run.stderr);
@@ -158,7 +160,7 @@ fn a_job_folder_that_fills_up_leaves_the_disk_untouched() {
     let before = hash(&image);
     // From too small for the plan to too small for the last of the saved sectors.
     for (name, size) in [("tiny", "8k"), ("small", "64k"), ("almost", "192k")] {
-        let mount = Mount::new(
+        let mount = FileSystem::new(
             lab.path(name),
             &["-t", "tmpfs", "-o", &format!("size={size}"), "tmpfs"],
         );
@@ -171,4 +173,40 @@ fn a_job_folder_that_fills_up_leaves_the_disk_untouched() {
         );
         assert_eq!(hash(&image), before, "{size}");
     }
+}
+
+#[test]
+fn a_device_that_somebody_holds_is_refused_for_every_command_that_writes() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let disk = Attached::new(&image, &[]);
+    let job = lab.path("job");
+    assert_eq!(lab.convert(&disk.0, &job, &["--quiet"]).code, 0);
+    let (before, job) = (hash(&image), job.to_str().unwrap());
+    let refused = |told: &str| {
+        for command in [
+            &["undo", "--yes", "--job", job][..],
+            &["convert", disk.path(), "--yes", "--job", "other"],
+        ] {
+            let run = lab.run(command);
+            assert!([1, 3].contains(&run.code), "{}", run.stderr);
+            let said = format!("{}{}", run.stdout, run.stderr);
+            assert!(said.contains(told), "{told}: {said}");
+        }
+        assert_eq!(hash(&image), before);
+    };
+    {
+        // As another Schwelle would: exclusively, with a lock.
+        let holder = File::options()
+            .read(true)
+            .write(true)
+            .custom_flags(rustix::fs::OFlags::EXCL.bits().cast_signed())
+            .open(&disk.0)
+            .unwrap();
+        holder.try_lock().unwrap();
+        refused("is in use by cli-");
+    }
+    // A driver above it.
+    let above = Attached::new(&disk.0, &[]);
+    refused(&format!("attached as {}", above.path()));
 }

@@ -13,8 +13,12 @@
 
 mod editor;
 mod list;
+mod moving;
+mod patches;
 mod plan;
+mod records;
 mod space;
 mod spill;
+mod system;
 
 pub use plan::{ClusterMove, Patch, TrimError, TrimPlan};

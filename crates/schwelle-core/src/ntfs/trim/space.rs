@@ -144,7 +144,7 @@ mod tests {
         let mut space = Space::default();
         space.add(0..20);
         space.add(30..47);
-        assert_eq!(space.take(33, 16), Some(vec![(Lcn(0), 16), (Lcn(30), 17)]));
+        assert_eq!(space.take(33, 16), Some(vec![(Lcn(30), 16), (Lcn(0), 17)]));
         space.add(100..118);
         assert_eq!(space.take(34, 16), None);
         assert_eq!(space.free(), 22);
