@@ -318,9 +318,9 @@ impl Search<'_> {
                 Ok(trim) => {
                     let moved = trim.moved_bytes(cluster_bytes(partition));
                     let verdict = format!(
-                        "{needed} MiB; {} KiB must move, {} MiB are free for it",
-                        moved.div_ceil(1024),
-                        Self::mib(trim.plan.free_bytes),
+                        "{needed} MiB; {} must move, {} are free for it",
+                        in_words(moved),
+                        in_words(trim.plan.free_bytes)
                     );
                     return Ok((esp, trim, verdict));
                 }
@@ -358,9 +358,9 @@ impl Search<'_> {
             .plan_trim(after.sectors())
             .map_err(|error| match error {
                 TrimError::Full { needed, free } => format!(
-                    "{} MiB in use would have to move, but only {} MiB are free in front of it",
-                    needed.div_ceil(MIB),
-                    Self::mib(free)
+                    "{} in use would have to move, but only {} are free in front of it",
+                    in_words(needed),
+                    in_words(free)
                 ),
                 other => other.to_string(),
             })?;
@@ -422,6 +422,17 @@ impl Search<'_> {
             trims: best.trim.into_iter().chain(tail).collect(),
             considered: self.considered,
         })
+    }
+}
+
+/// A number of bytes as a person reads it.
+fn in_words(bytes: u64) -> String {
+    if bytes < MIB {
+        format!("{} KiB", bytes.div_ceil(1024))
+    } else {
+        // Tenths, rounded up: what must move is never said too small.
+        let tenths = bytes.saturating_mul(10).div_ceil(MIB);
+        format!("{}.{} MiB", tenths / 10, tenths % 10)
     }
 }
 

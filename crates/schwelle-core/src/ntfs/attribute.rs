@@ -81,6 +81,7 @@ pub(super) enum Body {
     NonResident {
         lowest_vcn: Vcn,
         runs: Range<usize>,
+        allocated_len: u64,
         data_len: u64,
         initialized_len: u64,
     },
@@ -133,6 +134,7 @@ fn parse_one(raw: &RawAttribute, whole: &[u8], at: usize) -> Option<Attribute> {
         Body::NonResident {
             lowest_vcn: Vcn(outside.lowest_vcn.get()),
             runs: part(from, whole.len().checked_sub(from)?)?,
+            allocated_len: outside.allocated_len.get(),
             data_len: outside.data_len.get(),
             initialized_len: outside.initialized_len.get(),
         }

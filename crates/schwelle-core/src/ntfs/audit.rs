@@ -354,11 +354,21 @@ impl NtfsVolume<'_> {
         let mut taken = 0;
         for attribute in &record.attributes {
             let Body::NonResident {
-                lowest_vcn, runs, ..
+                lowest_vcn,
+                runs,
+                allocated_len,
+                data_len,
+                initialized_len,
             } = &attribute.body
             else {
                 continue;
             };
+            if lowest_vcn.0 == 0 && (initialized_len > data_len || data_len > allocated_len) {
+                faults.push(AuditFault::Record {
+                    record: number,
+                    fault: "the sizes of an attribute contradict one another",
+                });
+            }
             let bytes = record.bytes.get(runs.clone()).unwrap_or_default();
             let Some(runs) = runlist::decode(bytes, *lowest_vcn, self.shape().clusters()) else {
                 faults.push(AuditFault::Runlist {

@@ -310,6 +310,7 @@ impl<'a> NtfsVolume<'a> {
                 data_len,
                 initialized_len,
                 lowest_vcn,
+                ..
             } => {
                 let runs = self.decode(base, number, runs.clone(), *lowest_vcn)?;
                 let content = Content::Clusters {

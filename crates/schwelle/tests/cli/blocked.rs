@@ -321,21 +321,16 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
                 .unwrap();
         },
     ),
-    (
-        "no room",
-        "room.esp",
-        "MiB are free in front of it",
-        |disk| {
-            // A neighbour behind Windows, and every cluster of Windows marked in use.
-            let first = disk.standard_places().windows.end;
-            let end = lba(disk.device().geometry().sectors - 2048);
-            with_table(disk, |entries| {
-                entries.push(entry(false, 0x83, Extent { first, end }));
-            });
-            let windows = disk.standard_places().windows;
-            edit_file(disk.device(), windows, "\\$Bitmap", |bits| bits.fill(0xFF)).unwrap();
-        },
-    ),
+    ("no room", "room.esp", "are free in front of it", |disk| {
+        // A neighbour behind Windows, and every cluster of Windows marked in use.
+        let first = disk.standard_places().windows.end;
+        let end = lba(disk.device().geometry().sectors - 2048);
+        with_table(disk, |entries| {
+            entries.push(entry(false, 0x83, Extent { first, end }));
+        });
+        let windows = disk.standard_places().windows;
+        edit_file(disk.device(), windows, "\\$Bitmap", |bits| bits.fill(0xFF)).unwrap();
+    }),
     (
         "partition at the very end",
         "room.backup-table",

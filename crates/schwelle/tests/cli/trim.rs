@@ -279,3 +279,146 @@ fn everything_that_can_lie_in_the_tail_is_moved_and_no_more_than_that() {
         is_consistent(&volume).unwrap();
     }
 }
+
+/// A volume of 1 KiB clusters whose free clusters lie one by one between small files, with large
+/// files behind them.
+fn fragmented(lab: &Lab) -> PathBuf {
+    let volume = lab.path("fragmented.img");
+    format(&volume, 20 << 20, 512, 1024);
+    let mut dice = Dice::new(5);
+    let mount = Mount::new(&volume, true);
+    for folder in ["small", "large"] {
+        std::fs::create_dir(mount.path(folder)).unwrap();
+    }
+    let mut small = Vec::new();
+    while mount.fill() < 65 {
+        let path = mount.path(&format!("small/{}", small.len()));
+        std::fs::write(&path, dice.bytes(1000)).unwrap();
+        small.push(path);
+    }
+    for number in 0.. {
+        let path = mount.path(&format!("large/{number}"));
+        if std::fs::write(path, dice.bytes(1 << 20)).is_err() {
+            break;
+        }
+    }
+    for path in small.iter().step_by(2) {
+        std::fs::remove_file(path).unwrap();
+    }
+    drop(mount);
+    volume
+}
+
+/// The records of large files, in the order of their names.
+fn large_records(volume: &Path) -> Vec<u64> {
+    let device = DiskFile::open_read(volume, Some(512)).unwrap();
+    let opened = NtfsVolume::open(&device).unwrap();
+    let folder = opened.find("\\large").unwrap().unwrap().record;
+    let entries = opened.read_dir(folder).unwrap();
+    entries.into_iter().map(|entry| entry.record).collect()
+}
+
+/// True when a record has an attribute of this kind.
+fn has_attribute(volume: &Path, record: u64, kind: u32) -> bool {
+    let device = DiskFile::open_write(volume, Some(512)).unwrap();
+    let mut found = false;
+    schwelle_demo::edit_record(&device, record, |bytes| {
+        found = schwelle_demo::attribute_at(bytes, kind).is_some();
+    })
+    .unwrap();
+    found
+}
+
+#[test]
+fn runlists_that_outgrow_their_records_go_to_extension_records() {
+    let lab = Lab::new();
+    let volume = fragmented(&lab);
+    is_consistent(&volume).unwrap();
+    let (before, records) = (snapshot(&volume), large_records(&volume));
+    let in_parts = |kind| {
+        let all = records.iter();
+        all.filter(|&&record| has_attribute(&volume, record, kind))
+            .count()
+    };
+    assert_eq!(in_parts(LIST), 0);
+    // Twice: lists that a trim has made are changed by the next one.
+    for sectors in [38_001, 36_501] {
+        let plan = plan(&volume, 512, sectors).unwrap();
+        carry_out(&volume, 512, &plan);
+        is_consistent(&volume).unwrap();
+        let device = DiskFile::open_read(&volume, Some(512)).unwrap();
+        let opened = NtfsVolume::open(&device).unwrap();
+        assert_eq!(opened.audit().unwrap().faults, []);
+        drop(device);
+        assert!(snapshot(&volume) == before);
+    }
+    assert!(
+        in_parts(LIST) >= 3,
+        "{} of {}",
+        in_parts(LIST),
+        records.len()
+    );
+    takes_new_files(&volume);
+    is_consistent(&volume).unwrap();
+}
+
+const LIST: u32 = 0x20;
+
+#[test]
+fn a_damaged_attribute_list_is_named() {
+    use schwelle_core::bytes::{u16_at, u32_at};
+    let lab = Lab::new();
+    let sound = fragmented(&lab);
+    let damaged = lab.path("damaged.img");
+    carry_out(&sound, 512, &plan(&sound, 512, 37_001).unwrap());
+    // A file whose content is described in other records, and whose list lies in its own.
+    let records = large_records(&sound);
+    let is_resident = |record: &&u64| {
+        let device = DiskFile::open_write(&sound, Some(512)).unwrap();
+        let mut resident = false;
+        schwelle_demo::edit_record(&device, **record, |bytes| {
+            let list = schwelle_demo::attribute_at(bytes, LIST);
+            resident = list.is_some_and(|at| bytes[at + 8] == 0);
+        })
+        .unwrap();
+        resident
+    };
+    let record = *records.iter().find(is_resident).unwrap();
+    type Damage = fn(&mut [u8]);
+    let damages: [(&str, Damage); 5] = [
+        ("names a record of another file", |entry| entry[16] = 5),
+        ("cannot be read", |entry| entry[4..6].fill(0)),
+        ("cannot be read", |entry| entry[4..6].fill(0xFF)),
+        ("names an attribute that is not there", |entry| {
+            entry[24] ^= 0x40;
+        }),
+        ("names a record that cannot be read", |entry| {
+            entry[16..20].fill(0x7F);
+        }),
+    ];
+    for (expected, damage) in damages {
+        std::fs::copy(&sound, &damaged).unwrap();
+        let device = DiskFile::open_write(&damaged, Some(512)).unwrap();
+        schwelle_demo::edit_record(&device, record, |bytes| {
+            let at = schwelle_demo::attribute_at(bytes, LIST).unwrap();
+            let mut entry = at + usize::from(u16_at(bytes, at + 0x14).unwrap());
+            // The first attribute that lies in another record.
+            while u32_at(bytes, entry + 16).map(u64::from) == Some(record) {
+                entry += usize::from(u16_at(bytes, entry + 4).unwrap());
+            }
+            damage(&mut bytes[entry..]);
+        })
+        .unwrap();
+        let volume = NtfsVolume::open(&device).unwrap();
+        let faults = volume.audit().unwrap().faults;
+        let (begin, end) = (
+            format!("file record {record} ("),
+            format!("list {expected}"),
+        );
+        let told = |fault: String| fault.starts_with(&begin) && fault.ends_with(&end);
+        assert!(
+            faults.iter().any(|fault| told(fault.to_string())),
+            "{end}: {faults:?}"
+        );
+    }
+}
