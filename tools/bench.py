@@ -3,10 +3,12 @@
 
 Usage: tools/bench.py [FOLDER]. Builds the release program and one disk for each size in FOLDER (default: a temporary one), and
 prints a table: peak memory, bytes read and written by the program, seconds. For `convert` also the least that could be written
-(the sectors that differ) and the ratio to it. Bytes are those of the read and write calls, from /proc/PID/io.
+(the sectors that differ) and the ratio to it. Bytes are those of the read and write calls, from /proc/PID/io. At the end, what the
+care costs: the same change sets with the job folder, the order, the flushes and the reading back, and bare; five times each in turns.
 """
 import json
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -31,9 +33,29 @@ def measure(*command):
     return usage.ru_maxrss / 1024, io["rchar"], io["wchar"], seconds, output
 
 
+def safety(target, folder):
+    """The same change sets with all care and bare, on the demo's disks with a gap and without."""
+    subprocess.run([f"{target}/schwelle", "demo", f"{folder}/demo", "--quiet"], check=True, stderr=subprocess.DEVNULL)
+    for name, image in [("gap", "beacon"), ("trim", "chartroom")]:
+        seconds = {"with care": [], "bare": []}
+        for turn in range(5):
+            for how in seconds:
+                shutil.copyfile(f"{folder}/demo/{image}.img", f"{folder}/{image}.img")
+                job = [f"{folder}/{image}-{turn}.job"] if how == "with care" else []
+                output = measure(f"{target}/examples/bench_job", f"{folder}/{image}.img", *job)[4]
+                written, kept, took = output.split()
+                seconds[how].append(float(took))
+                if job:
+                    in_job = int(kept)
+        care, bare = (sorted(seconds[how])[2] for how in ("with care", "bare"))
+        print(f"{name}: {int(written) / 1024:.1f} KiB to the disk, {in_job / 1024:.1f} KiB to the job folder; with care "
+              f"{care * 1000:.1f} ms, bare {bare * 1000:.1f} ms: {care / bare:.1f} times the time, "
+              f"{(int(written) + in_job) / int(written):.2f} times the bytes")
+
+
 def main():
-    subprocess.run(["cargo", "build", "--release", "--quiet", "--example", "bench_disk", "--bin", "schwelle"],
-                   cwd=ROOT, check=True)
+    subprocess.run(["cargo", "build", "--release", "--quiet", "--example", "bench_disk", "--example", "bench_job",
+                    "--bin", "schwelle"], cwd=ROOT, check=True)
     target = os.environ.get("CARGO_TARGET_DIR", os.path.join(ROOT, "target")) + "/release"
     program = f"{target}/schwelle"
     with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else None) as folder:
@@ -54,6 +76,7 @@ def main():
             print(f"          least that must be written to the disk: {least / 1024:.1f} KiB; "
                   f"the job folder holds {folder_bytes / 1024:.1f} KiB")
             os.remove(disk)
+        safety(target, folder)
 
 
 if __name__ == "__main__":

@@ -48,4 +48,6 @@ shot rules 13 "schwelle rules volume.hibernation"
 shot plan 11 "schwelle plan disks/beacon.img"
 shot convert 10 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM
 shot rehearse 11 "schwelle rehearse disks/beacon.img"
+shot undo 13 "schwelle undo --job disks/beacon.job" yes
+shot plan-trim 10 "schwelle plan disks/chartroom.img"
 ls -l "$shots"

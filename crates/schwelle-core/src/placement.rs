@@ -430,8 +430,8 @@ fn in_words(bytes: u64) -> String {
     if bytes < MIB {
         format!("{} KiB", bytes.div_ceil(1024))
     } else {
-        // Tenths, rounded up: what must move is never said too small.
-        let tenths = bytes.saturating_mul(10).div_ceil(MIB);
+        // Tenths cut off, as sizes are shown everywhere.
+        let tenths = bytes.saturating_mul(10) / MIB;
         format!("{}.{} MiB", tenths / 10, tenths % 10)
     }
 }

@@ -37,7 +37,11 @@ impl Disk {
     }
 
     fn open_for(path: &Path, image: ImageOptions, write: bool) -> Result<Self, CliError> {
-        let device = open_image_or_disk(path, image.sector_size, write)?;
+        Self::look_at(path, open_image_or_disk(path, image.sector_size, write)?)
+    }
+
+    /// Looks at a disk that has been opened.
+    pub(crate) fn look_at(path: &Path, device: DiskFile) -> Result<Self, CliError> {
         let host: HostFacts = device::host_facts(Path::new(ROOT), path, device.is_block_device());
         let profile =
             Profile::read(&device, host).map_err(|error| CliError::reading(path, error))?;

@@ -6,7 +6,7 @@ use clap::Args;
 use schwelle_core::device::{self, DiskFile, Lba, OpenError, ReadDevice};
 use schwelle_core::job::{JobFolder, JobState};
 
-use crate::disk::refuse_users;
+use crate::disk::{Disk, refuse_users};
 use crate::error::{CliError, Kind};
 use crate::text::typed;
 
@@ -25,8 +25,7 @@ pub(crate) struct JobOptions {
 /// A job with its disk, opened for writing and locked.
 pub(crate) struct Recovery {
     pub(crate) folder: JobFolder,
-    pub(crate) path: PathBuf,
-    pub(crate) device: DiskFile,
+    pub(crate) disk: Disk,
 }
 
 impl JobOptions {
@@ -41,14 +40,9 @@ impl JobOptions {
             None => find(&folder)?,
         };
         let sector = folder.journal().map(|journal| journal.sector_bytes);
-        let device = open(&path, sector, true)?;
-        let host = device::host_facts(Path::new("/"), &path, device.is_block_device());
-        refuse_users(&path, &host)?;
-        Ok(Recovery {
-            folder,
-            path,
-            device,
-        })
+        let disk = Disk::look_at(&path, open(&path, sector, true)?)?;
+        refuse_users(&path, &disk.profile.host)?;
+        Ok(Recovery { folder, disk })
     }
 }
 

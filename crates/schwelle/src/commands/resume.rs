@@ -8,8 +8,8 @@ use super::convert::{read_table_again, say_outcome};
 use super::recover::JobOptions;
 use crate::error::CliError;
 use crate::progress::Progress;
-use crate::screen::{Screen, Tone, toned};
-use crate::text::{bytes, safe};
+use crate::screen::Screen;
+use crate::text::bytes;
 use crate::views;
 
 /// Finish a conversion that was cut off
@@ -26,13 +26,10 @@ pub(crate) struct ResumeArgs {
 
 pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     let mut job = args.job.open()?;
-    let (disk, folder) = (job.path.clone(), args.job.job.clone());
+    let (disk, folder) = (job.disk.path.clone(), args.job.job.clone());
     let failed = |error| CliError::recovering(&disk, &folder, error);
-    screen.show(&format!(
-        "{}\n",
-        toned(Tone::Heading, &safe(&disk.display().to_string()))
-    ));
-    let plan = recover::plan_resume(&job.folder, &job.device).map_err(failed)?;
+    screen.show(&views::common::head(&job.disk));
+    let plan = recover::plan_resume(&job.folder, &job.disk.device).map_err(failed)?;
     if let Some(plan) = plan {
         let (size, writes) = (plan.changes.bytes(), plan.changes.stages.iter());
         let stages: Vec<&str> = writes
@@ -49,13 +46,13 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         });
         let mut progress = Progress::new(screen, &folder);
         progress.catch_stops();
-        recover::resume(&mut job.folder, &plan, &job.device, &mut progress).map_err(failed)?;
+        recover::resume(&mut job.folder, &plan, &job.disk.device, &mut progress).map_err(failed)?;
         drop(progress);
-        read_table_again(&job.device, screen);
+        read_table_again(&job.disk.device, screen);
     } else {
         screen.show("The job is finished already; nothing was written.\n");
     }
-    let rehearsal = rehearse::walk(&job.device, None);
+    let rehearsal = rehearse::walk(&job.disk.device, None);
     say_outcome(&mut job.folder, &rehearsal);
     screen.show(&views::plan::finished(&disk, &folder, &rehearsal));
     screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));

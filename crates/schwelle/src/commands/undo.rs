@@ -33,22 +33,19 @@ pub(crate) struct UndoArgs {
 
 pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     let mut job = args.job.open()?;
-    let (disk, folder) = (job.path.clone(), args.job.job.clone());
+    let (disk, folder) = (job.disk.path.clone(), args.job.job.clone());
     let failed = |error| CliError::recovering(&disk, &folder, error);
-    screen.show(&format!(
-        "{}\n",
-        toned(Tone::Heading, &safe(&disk.display().to_string()))
-    ));
-    let plan = recover::plan_undo(&job.folder, &job.device).map_err(failed)?;
+    screen.show(&views::common::head(&job.disk));
+    let plan = recover::plan_undo(&job.folder, &job.disk.device).map_err(failed)?;
     let exact = plan.as_ref().is_none_or(|plan| plan.used.is_empty());
     if let Some(plan) = &plan {
         screen.show(&meaning(plan, screen.columns()));
         confirm(args, screen)?;
         let mut progress = Progress::new(screen, &folder);
         progress.catch_stops();
-        recover::undo(&mut job.folder, plan, &job.device, &mut progress).map_err(failed)?;
+        recover::undo(&mut job.folder, plan, &job.disk.device, &mut progress).map_err(failed)?;
         drop(progress);
-        read_table_again(&job.device, screen);
+        read_table_again(&job.disk.device, screen);
     } else {
         screen.show("Nothing of the job is on the disk.\n");
         let undone = job.folder.set_state(JobState::Undone);
@@ -56,22 +53,28 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let line = format!("{} undone", jiff::Timestamp::now());
     job.folder.log(&line).ok();
-    let table = Profile::read(&job.device, HostFacts::default())
+    let table = Profile::read(&job.disk.device, HostFacts::default())
         .map_err(|error| CliError::reading(&disk, error))?
         .table_style();
-    let back = if exact {
-        "All that was overwritten is as it was."
-    } else {
-        "The table is as it was, but for the size of the volumes that stay smaller."
+    let moved = job
+        .folder
+        .journal()
+        .is_some_and(|journal| !journal.moves.is_empty());
+    let back = match (exact, moved) {
+        (true, false) => "All that was overwritten is as it was.",
+        (true, true) => {
+            "All that was overwritten is as it was; free clusters still hold copies of what had moved."
+        }
+        (false, _) => "The table is as it was, but for the size of the volumes that stay smaller.",
     };
-    screen.show(&answer(
-        Tone::Good,
-        &format!("Taken back: the disk has its {table} table again"),
-        &format!(
-            "{back} Next: set the PC's firmware to BIOS mode again if it was switched, and look: \
-             schwelle check {}",
-            typed(&disk)
-        ),
+    screen.show(&format!(
+        "\n{}\n  {back}\n  If the PC's firmware was switched to UEFI mode, set it to BIOS mode again.\n{}",
+        toned(Tone::Heading, "Done"),
+        answer(
+            Tone::Good,
+            &format!("Taken back: the disk has its {table} table again"),
+            &format!("Next: schwelle check {}", typed(&disk)),
+        )
     ));
     screen.document(&views::json::Recovered::undone(&disk, &folder, exact));
     Ok(0)

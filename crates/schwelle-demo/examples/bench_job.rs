@@ -1,0 +1,58 @@
+//! For the benchmark: `bench_job IMAGE JOB` converts with all care, `bench_job IMAGE` writes the same
+//! change set bare: no job folder, no order, one flush, nothing read back. Prints the bytes written to
+//! the disk, the bytes of the job folder, and the seconds from the finished plan on.
+
+use std::path::Path;
+use std::time::Instant;
+
+use anyhow::{Context, Result};
+use schwelle_core::commit;
+use schwelle_core::device::{BlockDevice, DiskFile, HostFacts, ReadDevice};
+use schwelle_core::draft::{Source, Stamp, build};
+use schwelle_core::fat::DosTime;
+use schwelle_core::job::{JobFolder, JobState};
+use schwelle_core::placement::{self, EspWish};
+use schwelle_core::profile::Profile;
+use uuid::Uuid;
+
+fn main() -> Result<()> {
+    let mut arguments = std::env::args().skip(1);
+    let image = arguments.next().context("usage: bench_job IMAGE [JOB]")?;
+    let job = arguments.next();
+    let disk = DiskFile::open_write(image.as_ref(), Some(512))?;
+    let profile = Profile::read(&disk, HostFacts::default())?;
+    let place = placement::find(&disk, &profile, EspWish::default());
+    let place = place.ok().context("there is no room")?;
+    let stamp = Stamp {
+        dos: DosTime { date: 0, time: 0 },
+        windows: 0,
+    };
+    let source = Source {
+        new_guid: &mut Uuid::new_v4,
+        stamp,
+    };
+    let plan = build(&disk, &profile, &place, source)?;
+    disk.flush()?;
+    let begun = Instant::now();
+    let mut saved = 0;
+    if let Some(path) = &job {
+        let mut job = JobFolder::create(Path::new(path), "{}")?;
+        job.save(&disk, &plan.draft, &plan.changes, plan.relied_on.clone())?;
+        commit::apply(&plan.draft, &plan.changes, &disk, &mut job, &mut ())?;
+        commit::verify(&plan.draft, &plan.changes, &disk, &mut ())?;
+        job.set_state(JobState::Done)?;
+        for entry in std::fs::read_dir(path)? {
+            saved += entry?.metadata()?.len();
+        }
+    } else {
+        for extent in plan.changes.extents() {
+            let offset = extent.first.0 * 512;
+            let len = usize::try_from(extent.sectors() * 512)?;
+            disk.write_at(offset, &plan.draft.read_vec(offset, len)?)?;
+        }
+        disk.flush()?;
+    }
+    let seconds = begun.elapsed().as_secs_f64();
+    println!("{} {saved} {seconds:.4}", plan.changes.bytes());
+    Ok(())
+}
