@@ -92,6 +92,16 @@ pub enum CommitError {
     },
 }
 
+impl CommitError {
+    /// True when nothing was written to the disk.
+    pub fn is_untouched(&self) -> bool {
+        matches!(
+            self,
+            Self::Untouched(_) | Self::Interrupted { wrote: false, .. }
+        )
+    }
+}
+
 /// An extent cut into transfers: (byte offset, length).
 fn transfers(geometry: Geometry, extent: Extent) -> impl Iterator<Item = (u64, usize)> {
     let sector = u64::from(geometry.logical_sector);

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::PathBuf;
 
-use schwelle_core::commit::{self, CommitError, Ledger, StageKind};
+use schwelle_core::commit::{self, CommitError, Ledger, Observer, StageKind};
 use schwelle_core::device::{Extent, HostFacts, Lba, MIB, Memory, Move};
 use schwelle_core::draft::{Source, Stamp, build};
 use schwelle_core::fat::DosTime;
@@ -121,9 +121,19 @@ impl Bench {
         ledger: &mut dyn Ledger,
         medium: &Medium<'_>,
     ) -> Result<(), CommitError> {
+        self.convert_watched(ledger, medium, &mut ())
+    }
+
+    /// The same, with somebody looking on.
+    pub(crate) fn convert_watched(
+        &self,
+        ledger: &mut dyn Ledger,
+        medium: &Medium<'_>,
+        observer: &mut dyn Observer,
+    ) -> Result<(), CommitError> {
         let plan = schwelle_core::job::recover::plan_resume(&self.open(), medium);
         let plan = plan.unwrap().unwrap();
-        plan.write(medium, ledger, &mut ())
+        plan.write(medium, ledger, observer)
     }
 
     /// Writes and flushes of the whole conversion.

@@ -15,7 +15,9 @@
 mod bench;
 mod medium;
 
-use schwelle_core::commit::{CommitError, Ledger, StageKind};
+use std::cell::Cell;
+
+use schwelle_core::commit::{CommitError, Event, Ledger, Observer, StageKind};
 use schwelle_core::device::Extent;
 use schwelle_core::job::recover::{self, RecoverError};
 use schwelle_core::job::{JobFolder, JobState};
@@ -194,6 +196,48 @@ fn a_job_folder_that_fills_up_between_stages_is_survived() {
             let told = matches!(error, CommitError::NotRecorded { stage: at, .. } if at == stage);
             assert!(told, "{error}");
             let case = format!("{}: full after {stage:?}", bench.name);
+            both_ways(&bench, &medium.into_image(), &mut dice, &case);
+        }
+    }
+}
+
+/// Asks to stop at the nth time that it is asked.
+struct Stopper {
+    at: Cell<usize>,
+}
+
+impl Observer for Stopper {
+    fn event(&mut self, _: Event) {}
+
+    fn wants_to_stop(&self) -> bool {
+        let left = self.at.get();
+        self.at.set(left.saturating_sub(1));
+        left == 0
+    }
+}
+
+#[test]
+fn a_wish_to_stop_is_heeded_where_it_is_clean_and_nowhere_else() {
+    let mut dice = 5;
+    for bench in scenarios() {
+        for at in 0.. {
+            bench.begin();
+            let medium = Medium::new(&bench.old, Image::default());
+            let mut stopper = Stopper { at: Cell::new(at) };
+            let done = bench.convert_watched(&mut bench.open(), &medium, &mut stopper);
+            let Err(CommitError::Interrupted { stage, wrote }) = done else {
+                assert!(done.is_ok() && at >= bench.stages().len(), "{}", bench.name);
+                break;
+            };
+            assert_eq!(wrote, medium.operations() > 0, "{}: {at}", bench.name);
+            // Between stages all is on the medium; only moved clusters may be under way.
+            let pending = medium.pending();
+            assert!(
+                pending == 0 || stage == StageKind::Move,
+                "{}: {at}",
+                bench.name
+            );
+            let case = format!("{}: stopped at {at}", bench.name);
             both_ways(&bench, &medium.into_image(), &mut dice, &case);
         }
     }

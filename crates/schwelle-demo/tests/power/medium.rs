@@ -81,6 +81,11 @@ impl<'a> Medium<'a> {
         self.inside.lock().unwrap().operations
     }
 
+    /// Writes since the last flush.
+    pub(crate) fn pending(&self) -> usize {
+        self.inside.lock().unwrap().pending.len()
+    }
+
     /// What the medium holds when its cache has been written.
     pub(crate) fn into_image(self) -> Image {
         let inside = self.inside.into_inner().unwrap();

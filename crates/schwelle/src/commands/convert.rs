@@ -208,6 +208,10 @@ fn write(
         .and_then(|()| commit::verify(draft, &plan.changes, &disk.device, &mut progress));
     drop(progress);
     if let Err(error) = committed {
+        if error.is_untouched() {
+            // Nothing to finish and nothing to take back: the job is no obstacle to the next one.
+            job.set_state(JobState::Undone).ok();
+        }
         // What the screen says matters now; the log is told as well, if it can be.
         job.log(&format!("{} {error}", jiff::Timestamp::now())).ok();
         return Err(CliError::commit(&args.disk, &args.job, &error));

@@ -71,8 +71,8 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         map::bar(&plan.before, bar_columns),
         map::bar(&plan.after, bar_columns)
     );
-    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; below: + \
-        new, < smaller, * active\n";
+    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; + new, \
+        < smaller, * active\n";
     for (title, parts) in [("Before (MBR)", &plan.before), ("After (GPT)", &plan.after)] {
         text += &format!("\n{}\n", toned(Tone::Heading, title));
         for part in parts
