@@ -292,12 +292,20 @@ impl Search<'_> {
             .min()
             .unwrap_or(limit);
         let room_end = behind.0 / align * align;
+        // Where the unused stretch behind would do alone, it is left alone, and the tail itself is
+        // taken.
+        let own_end = partition.extent.end.0 / align * align;
         let mut why = String::new();
         for size in self.sizes() {
             let sectors = size.div_ceil(geometry.logical_sector.into());
-            let first = room_end
-                .checked_sub(sectors)
-                .map_or(0, |first| first / align * align);
+            let before = |end: u64| {
+                let first = end.checked_sub(sectors);
+                first.map_or(0, |first| first / align * align)
+            };
+            let mut first = before(room_end);
+            if first >= partition.extent.end.0 {
+                first = before(own_end);
+            }
             let needed = Self::mib(size);
             if first
                 <= partition

@@ -426,6 +426,56 @@ mod tests {
         }
     }
 
+    /// Says that it writes, and does not write one sector.
+    #[derive(Debug)]
+    struct Forgetful(Memory, u64);
+
+    impl ReadDevice for Forgetful {
+        fn geometry(&self) -> Geometry {
+            self.0.geometry()
+        }
+        fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
+            self.0.read_at(offset, buffer)
+        }
+    }
+
+    impl BlockDevice for Forgetful {
+        fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
+            for (sector, bytes) in (offset / 512..).zip(bytes.chunks(512)) {
+                if sector != self.1 {
+                    self.0.write_at(sector * 512, bytes)?;
+                }
+            }
+            Ok(())
+        }
+        fn flush(&self) -> Result<(), DeviceError> {
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn what_was_moved_is_read_back_before_anything_else_is_written() {
+        let disk = Forgetful(Memory::new(512, 10_000), 5001);
+        disk.0.write_at(900 * 512, &[7; 8 * 512]).unwrap();
+        let draft = Draft::new(&disk);
+        for (from, to) in [(900, 4000), (902, 5000)] {
+            draft.move_sectors(crate::device::Move {
+                from: Lba(from),
+                to: Lba(to),
+                sectors: 2,
+            });
+        }
+        draft.write_at(900 * 512, &[1; 512]).unwrap();
+        let set = set(&draft);
+        assert_eq!((set.moved_bytes(), set.bytes()), (4 * 512, 5 * 512));
+        let error = apply(&draft, &set, &disk, &mut (), &mut ()).unwrap_err();
+        assert!(
+            matches!(error, CommitError::Mismatch { at: Lba(5000) }),
+            "{error}"
+        );
+        assert_eq!(disk.read_vec(900 * 512, 512).unwrap(), [7; 512]);
+    }
+
     #[test]
     fn what_is_not_as_written_is_noticed() {
         let (base, recorder) = (Memory::new(512, 10_000), Recorder::new(None));

@@ -168,6 +168,14 @@ impl DiskFile {
     }
 }
 
+impl Drop for DiskFile {
+    /// Unlocks by name. Closing alone would leave the lock with whatever process was just being
+    /// started when the file was closed, until that has begun to run.
+    fn drop(&mut self) {
+        self.file.unlock().ok();
+    }
+}
+
 fn in_use(path: &Path) -> OpenError {
     let holder = lock_holder(Path::new("/"), path);
     OpenError::InUse {

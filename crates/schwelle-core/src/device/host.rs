@@ -184,11 +184,16 @@ pub(super) fn lock_holder(root: &Path, path: &Path) -> Option<String> {
 pub fn is_in_memory(folder: &Path) -> Option<bool> {
     const TMPFS: u64 = 0x0102_1994;
     const RAMFS: u64 = 0x8584_58F6;
+    // What is written to a live system's overlay is in memory as a rule, but not always.
+    const OVERLAY: u64 = 0x794C_7630;
     let there = folder.ancestors().find(|path| path.exists());
     let there = there.filter(|path| !path.as_os_str().is_empty());
     let found = rustix::fs::statfs(there.unwrap_or(Path::new("."))).ok()?;
-    let kind = u64::try_from(found.f_type).ok()?;
-    Some(matches!(kind, TMPFS | RAMFS))
+    match u64::try_from(found.f_type).ok()? {
+        TMPFS | RAMFS => Some(true),
+        OVERLAY => None,
+        _ => Some(false),
+    }
 }
 
 /// What the PC runs on.

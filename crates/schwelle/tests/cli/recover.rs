@@ -419,7 +419,7 @@ fn ctrl_c_stops_between_stages_and_says_what_to_do() {
     let lab = Lab::new();
     let pristine = full_disk(&lab, "old.img");
     // The signal may come too early or too late on a busy machine; then it is tried again.
-    for attempt in 0..20 {
+    for attempt in 0..40 {
         let image = lab.path(&format!("disk-{attempt}.img"));
         tool(
             "cp",
@@ -432,6 +432,7 @@ fn ctrl_c_stops_between_stages_and_says_what_to_do() {
         let job = lab.path(&format!("job-{attempt}"));
         let mut run = UnderWay::begin(&image, &job);
         assert!(run.wait_for("move:"));
+        std::thread::sleep(Duration::from_micros(200 * attempt));
         kill_process(Pid::from_child(&run.child), Signal::INT).unwrap();
         let (code, told) = run.end();
         if code == 3 {
