@@ -8,12 +8,11 @@ use std::time::Instant;
 use anyhow::{Context, Result};
 use schwelle_core::commit;
 use schwelle_core::device::{BlockDevice, DiskFile, HostFacts, ReadDevice};
-use schwelle_core::draft::{Source, Stamp, build};
-use schwelle_core::fat::DosTime;
+use schwelle_core::draft::{Source, build};
 use schwelle_core::job::{JobFolder, JobState};
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::Profile;
-use uuid::Uuid;
+use schwelle_demo::{STAMP, counted_guids};
 
 fn main() -> Result<()> {
     let mut arguments = std::env::args().skip(1);
@@ -23,13 +22,9 @@ fn main() -> Result<()> {
     let profile = Profile::read(&disk, HostFacts::default())?;
     let place = placement::find(&disk, &profile, EspWish::default());
     let place = place.ok().context("there is no room")?;
-    let stamp = Stamp {
-        dos: DosTime { date: 0, time: 0 },
-        windows: 0,
-    };
     let source = Source {
-        new_guid: &mut Uuid::new_v4,
-        stamp,
+        new_guid: &mut counted_guids(),
+        stamp: STAMP,
     };
     let plan = build(&disk, &profile, &place, source)?;
     disk.flush()?;

@@ -8,13 +8,11 @@ use schwelle_core::commit::{ChangeSet, Region, StageKind, apply, verify};
 use schwelle_core::device::{
     BlockDevice, DeviceError, Draft, Extent, Geometry, HostFacts, Lba, MIB, Memory, ReadDevice,
 };
-use schwelle_core::draft::{Plan, Source, Stamp, build};
-use schwelle_core::fat::DosTime;
+use schwelle_core::draft::{Plan, Source, build};
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, Table};
 use schwelle_core::rehearse::walk;
-use schwelle_demo::DiskBuilder;
-use uuid::Uuid;
+use schwelle_demo::{DiskBuilder, STAMP, counted_guids};
 
 fn disk(sector: u32) -> Memory {
     let disk = Memory::new(sector, 480 * MIB / u64::from(sector));
@@ -27,28 +25,11 @@ fn disk(sector: u32) -> Memory {
 fn plan(disk: &dyn ReadDevice) -> Plan<'_> {
     let profile = Profile::read(disk, HostFacts::default()).unwrap();
     let place = placement::find(disk, &profile, EspWish::default()).unwrap();
-    let mut number = 0;
-    let mut new_guid = || {
-        number += 1;
-        Uuid::from_u128(number)
+    let source = Source {
+        new_guid: &mut counted_guids(),
+        stamp: STAMP,
     };
-    let stamp = Stamp {
-        dos: DosTime {
-            date: 0x5B77,
-            time: 0,
-        },
-        windows: 1,
-    };
-    build(
-        disk,
-        &profile,
-        &place,
-        Source {
-            new_guid: &mut new_guid,
-            stamp,
-        },
-    )
-    .unwrap()
+    build(disk, &profile, &place, source).unwrap()
 }
 
 /// Counts what is written to the disk below.

@@ -6,15 +6,13 @@
 use std::time::{Duration, Instant};
 
 use schwelle_core::device::{BlockDevice, Draft, HostFacts, MIB, Memory, ReadDevice, Window};
-use schwelle_core::draft::{Source, Stamp, build};
-use schwelle_core::fat::DosTime;
+use schwelle_core::draft::{Source, build};
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::Profile;
 use schwelle_core::rehearse::walk;
 use schwelle_core::rules::{Facts, check};
-use schwelle_demo::{DiskBuilder, Standard};
-use uuid::Uuid;
+use schwelle_demo::{DiskBuilder, STAMP, Standard, counted_guids};
 
 const CASES: u64 = 1500;
 
@@ -96,32 +94,39 @@ fn read_everything(disk: &dyn ReadDevice) {
         assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
     }
     if let Ok(place) = &place {
-        let stamp = Stamp {
-            dos: DosTime {
-                date: 0x5B77,
-                time: 0,
-            },
-            windows: 1,
-        };
         let source = Source {
-            new_guid: &mut || Uuid::from_u128(7),
-            stamp,
+            new_guid: &mut counted_guids(),
+            stamp: STAMP,
         };
-        // Whether or not the rules block it: building a draft must not panic either.
         let _draft = build(disk, &profile, place, source);
+    }
+    // Nor must a trim, though a volume that does not prove sound is never offered to it.
+    for partition in &profile.partitions {
+        let Some(window) = Window::new(disk, partition.extent) else {
+            continue;
+        };
+        if let Ok(volume) = NtfsVolume::open(&window) {
+            for share in [2, 10] {
+                let _plan = volume.plan_trim(partition.extent.sectors() / share);
+            }
+        }
     }
 }
 
 #[test]
 fn damaged_disks_are_answered() {
-    let disk = Memory::new(512, 480 * MIB / 512);
-    let places = DiskBuilder::new(&disk)
-        .standard(0x1234_5678, "LANTERN-ONE")
-        .unwrap();
-    let targets = targets(&disk, places);
+    // With a gap, and full to the last sector.
+    let disks = [480, 211].map(|mib| {
+        let disk = Memory::new(512, mib * MIB / 512);
+        let builder = DiskBuilder::new(&disk);
+        let places = builder.standard(0x1234_5678, "LANTERN-ONE").unwrap();
+        let targets = targets(&disk, places);
+        (disk, targets)
+    });
     let mut seed = Seeded(0x5C4E_77E1_1E00_0001);
     for case in 0..cases() {
-        let damaged = Draft::new(&disk);
+        let (disk, targets) = &disks[seed.below(2)];
+        let damaged = Draft::new(disk);
         for _ in 0..=seed.below(3) {
             let (at, len) = targets[seed.below(targets.len())];
             let mut bytes = damaged.read_vec(at, usize::try_from(len).unwrap()).unwrap();

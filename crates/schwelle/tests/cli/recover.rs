@@ -19,6 +19,10 @@ use crate::volumes::{Mount, is_consistent, snapshot};
 /// MiB of a disk that the standard volumes fill to the last sector.
 const FULL_MIB: u64 = 211;
 
+/// The EFI system partition's size with which its files come to lie on the old place of clusters
+/// that have moved, on a full disk.
+const OVER_DATA: [&str; 2] = ["--esp-size", "107M"];
+
 /// A standard disk without any gap: the room comes from the Windows volume.
 fn full_disk(lab: &Lab, name: &str) -> PathBuf {
     lab.image(name, 512, FULL_MIB, |disk| {
@@ -68,7 +72,7 @@ fn a_trimmed_conversion_is_taken_back_to_the_byte_and_made_again() {
     let (image, pristine) = (full_disk(&lab, "disk.img"), lab.path("old.img"));
     fs::copy(&image, &pristine).unwrap();
     let job = lab.path("job");
-    let run = lab.convert(&image, &job, &["--json"]);
+    let run = lab.convert(&image, &job, &OVER_DATA);
     assert_eq!(run.code, 0, "{}", run.stderr);
     let plan: Value = serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();
     let plan = &plan["plan"];
@@ -110,7 +114,7 @@ fn undo_leaves_a_volume_that_was_used_since_as_it_is_and_says_so() {
     let lab = Lab::new();
     let image = full_disk(&lab, "disk.img");
     let job = lab.path("job");
-    assert_eq!(lab.convert(&image, &job, &["--quiet"]).code, 0);
+    assert_eq!(lab.convert(&image, &job, &OVER_DATA).code, 0);
     let trimmed = &journal(&job)["volumes"][0];
     let number = |key: &str| trimmed[key].as_u64().unwrap();
     let (first, len) = (number("first_lba") * 512, number("sectors_after") * 512);
@@ -325,10 +329,11 @@ struct UnderWay {
 }
 
 impl UnderWay {
-    fn begin(disk: &Path, job: &Path) -> Self {
+    fn begin(disk: &Path, job: &Path, more: &[&str]) -> Self {
         let mut child = Command::new(assert_cmd::cargo::cargo_bin("schwelle"))
             .args(["convert", disk.to_str().unwrap(), "--yes", "--job"])
             .arg(job)
+            .args(more)
             .env_clear()
             .stdout(Stdio::null())
             .stderr(Stdio::piped())
@@ -356,10 +361,10 @@ impl UnderWay {
 fn a_killed_conversion_on_a_real_device_is_finished_and_taken_back() {
     let lab = Lab::new();
     for sector in [512, 4096] {
-        let pristine = if sector == 512 {
-            full_disk(&lab, "old-512.img")
+        let (pristine, more) = if sector == 512 {
+            (full_disk(&lab, "old-512.img"), &OVER_DATA[..])
         } else {
-            lab.standard("old-4096.img", 4096).0
+            (lab.standard("old-4096.img", 4096).0, &[][..])
         };
         let stages = [
             "move:",
@@ -385,7 +390,7 @@ fn a_killed_conversion_on_a_real_device_is_finished_and_taken_back() {
             );
             let disk = Attached::new(&image, &["--sector-size", &sector.to_string()]);
             let job = lab.path(&format!("job-{sector}-{index}"));
-            let mut run = UnderWay::begin(&disk.0, &job);
+            let mut run = UnderWay::begin(&disk.0, &job, more);
             run.wait_for(stage);
             std::thread::sleep(Duration::from_micros(delay));
             run.child.kill().unwrap();
@@ -430,7 +435,7 @@ fn ctrl_c_stops_between_stages_and_says_what_to_do() {
             ],
         );
         let job = lab.path(&format!("job-{attempt}"));
-        let mut run = UnderWay::begin(&image, &job);
+        let mut run = UnderWay::begin(&image, &job, &OVER_DATA);
         assert!(run.wait_for("move:"));
         std::thread::sleep(Duration::from_micros(200 * attempt));
         kill_process(Pid::from_child(&run.child), Signal::INT).unwrap();
@@ -540,4 +545,31 @@ fn a_write_error_names_the_ways_out_and_both_work() {
             }
         }
     }
+}
+
+#[test]
+fn a_partition_made_after_the_conversion_is_not_lost_by_undo() {
+    use schwelle_core::gpt::{GptEntry, GptLayout, GptPair};
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let job = lab.path("job");
+    assert_eq!(lab.convert(&image, &job, &["--esp-size", "100M"]).code, 0);
+    let device = DiskFile::open_write(&image, Some(512)).unwrap();
+    let table = GptPair::read(&device).primary.unwrap();
+    let mut entries: Vec<GptEntry> = table.entries.into_iter().map(|(_, entry)| entry).collect();
+    let since = entries.last().unwrap().extent.end;
+    entries.push(GptEntry {
+        id: uuid::Uuid::from_u128(9),
+        extent: Extent::new(since, 2048).unwrap(),
+        ..entries[0].clone()
+    });
+    let disk_id = table.header.disk_id;
+    GptLayout { disk_id, entries }.write(&device).unwrap();
+    drop(device);
+    let before = hash(&image);
+    let run = lab.run(&job_args("undo", &job, &["--yes"]));
+    assert_eq!(run.code, 1, "{}", run.stderr);
+    let told = format!("a partition at {since} that was made after the conversion");
+    assert!(run.stderr.contains(&told), "{}", run.stderr);
+    assert_eq!(hash(&image), before);
 }
