@@ -7,7 +7,7 @@ use schwelle_core::ntfs::{LogState, NtfsVolume, TrimError, TrimPlan};
 
 use crate::support::Lab;
 use crate::volumes::{
-    Dice, Mount, format, is_consistent, owners, scatter, snapshot, takes_new_files,
+    Dice, Mount, begin_log, format, is_consistent, owners, scatter, snapshot, takes_new_files,
 };
 
 /// Plans a trim of the volume in a file.
@@ -96,6 +96,7 @@ fn random_case(lab: &Lab, seed: u64) -> &'static str {
     }
     let sectors = dice.between(floor, all - 1);
     let before = snapshot(&volume);
+    begin_log(&volume, sector);
     let plan = match plan(&volume, sector, sectors) {
         Ok(plan) => plan,
         Err(error) => panic!("seed {seed} ({cluster}, {percent} %, {sectors} of {all}): {error}"),

@@ -400,3 +400,28 @@ pub(crate) fn owners(volume: &Path, first: u64, last: u64) -> Vec<String> {
         .map(str::to_owned)
         .collect()
 }
+
+/// Begins the log of a volume as a system does that has closed it again: with a restart page that no
+/// client uses. The driver here keeps its logs empty.
+pub(crate) fn begin_log(volume: &Path, sector: u32) {
+    use schwelle_core::device::{BlockDevice, DiskFile};
+    use schwelle_core::ntfs::{LogState, NtfsVolume};
+    let device = DiskFile::open_write(volume, Some(sector)).unwrap();
+    let first = {
+        let opened = NtfsVolume::open(&device).unwrap();
+        let log = opened.open_file(2).unwrap();
+        log.runs()[0].lcn.unwrap().0 * u64::from(opened.shape().cluster_bytes)
+    };
+    let mut page = vec![0; 4096];
+    page[..4].copy_from_slice(b"RSTR");
+    page[4..8].copy_from_slice(&[0x1E, 0, 9, 0]);
+    page[0x10..0x14].copy_from_slice(&4096u32.to_le_bytes());
+    page[0x18] = 0x30;
+    page[0x30] = 9;
+    page[0x3C..0x3E].copy_from_slice(&[0xFF, 0xFF]);
+    page[0x1E] = 7;
+    (1..=8).for_each(|stride| page[stride * 512 - 2] = 7);
+    device.write_at(first, &page).unwrap();
+    let opened = NtfsVolume::open(&device).unwrap();
+    assert_eq!(opened.log_state().unwrap(), LogState::Clean);
+}
