@@ -423,3 +423,71 @@ fn a_damaged_attribute_list_is_named() {
         );
     }
 }
+
+/// Marks a cluster of a fresh volume as bad: a run of its own in the sparse stream `$Bad`, and its
+/// bit in the bitmap.
+fn mark_bad(volume: &Path, cluster: u64) {
+    use schwelle_core::bytes::u16_at;
+    let device = DiskFile::open_write(volume, Some(512)).unwrap();
+    let (clusters, bitmap) = {
+        let opened = NtfsVolume::open(&device).unwrap();
+        let first = opened.open_file(6).unwrap().runs()[0].lcn.unwrap().0;
+        let shape = opened.shape();
+        (shape.clusters(), first * u64::from(shape.cluster_bytes))
+    };
+    schwelle_demo::edit_record(&device, 8, |record| {
+        // The second stream, named, is the last attribute of the record.
+        let at = schwelle_demo::attribute_at(record, 0x80).unwrap();
+        let at = at + usize::from(u16_at(record, at + 4).unwrap());
+        let runs = at + usize::from(u16_at(record, at + 0x20).unwrap());
+        let three = |number: u64| number.to_le_bytes()[..3].to_vec();
+        let bytes = [
+            [vec![0x03], three(cluster)].concat(),
+            [vec![0x31, 1], three(cluster)].concat(),
+            [vec![0x03], three(clusters - cluster - 1)].concat(),
+            vec![0, 0, 0],
+        ]
+        .concat();
+        record[runs..runs + bytes.len()].copy_from_slice(&bytes);
+        let end = runs + bytes.len();
+        let len = u32::try_from(end - at).unwrap();
+        record[at + 4..at + 8].copy_from_slice(&len.to_le_bytes());
+        record[end..end + 8].copy_from_slice(&[0xFF, 0xFF, 0xFF, 0xFF, 0, 0, 0, 0]);
+        let used = u32::try_from(end + 8).unwrap();
+        record[0x18..0x1C].copy_from_slice(&used.to_le_bytes());
+    })
+    .unwrap();
+    let at = bitmap + cluster / 8 / 512 * 512;
+    let mut bits = device.read_vec(at, 512).unwrap();
+    bits[usize::try_from(cluster / 8 % 512).unwrap()] |= 1 << (cluster % 8);
+    device.write_at(at, &bits).unwrap();
+}
+
+#[test]
+fn bad_clusters_stay_known_and_are_not_given_up() {
+    let lab = Lab::new();
+    let volume = lab.path("bad.img");
+    format(&volume, 16 << 20, 512, 4096);
+    mark_bad(&volume, 1500);
+    is_consistent(&volume).unwrap();
+    // Behind the new end: nothing else may come to lie there.
+    let refused = plan(&volume, 512, 1400 * 8 + 1).unwrap_err();
+    assert!(
+        matches!(refused, TrimError::BadClusters { clusters: 1 }),
+        "{refused}"
+    );
+    let sectors = 3000 * 8 + 1;
+    carry_out(&volume, 512, &plan(&volume, 512, sectors).unwrap());
+    is_consistent(&volume).unwrap();
+    let device = DiskFile::open_read(&volume, Some(512)).unwrap();
+    assert_eq!(
+        NtfsVolume::open(&device).unwrap().audit().unwrap().faults,
+        []
+    );
+    drop(device);
+    let found = owners(&volume, 1500, 1500);
+    assert_eq!(found.len(), 1, "{found:?}");
+    assert!(found[0].contains("/$BadClus/$DATA($Bad)"), "{found:?}");
+    takes_new_files(&volume);
+    is_consistent(&volume).unwrap();
+}

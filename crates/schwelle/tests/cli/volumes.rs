@@ -286,7 +286,13 @@ pub(crate) fn is_consistent(volume: &Path) -> Result<(), String> {
     let path = volume.to_str().unwrap();
     let report = tool_any(
         "ntfsresize",
-        &["--info", "--force", "--no-progress-bar", path],
+        &[
+            "--info",
+            "--force",
+            "--bad-sectors",
+            "--no-progress-bar",
+            path,
+        ],
     );
     let fixed = tool_any("ntfsfix", &["-n", path]);
     // What comes behind the check, advice on sizes, fails on a full volume.
