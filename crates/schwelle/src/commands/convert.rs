@@ -238,7 +238,10 @@ pub(crate) fn read_table_again(disk: &DiskFile, screen: &Screen) {
     if !disk.is_block_device() {
         return;
     }
-    if let Err(error) = schwelle_kernel::read_partitions_again(disk.file()) {
+    if let Err(error) = schwelle_kernel::read_partitions_again(disk.file())
+        // "Invalid": a device on which this kernel shows no partitions, so it has read no old table.
+        && error.kind() != std::io::ErrorKind::InvalidInput
+    {
         screen.show(&format!(
             "The kernel has not read the new table ({error}): unplug the disk and connect it \
              again, or restart, before its partitions are used here.\n"
