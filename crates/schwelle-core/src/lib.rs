@@ -1,9 +1,9 @@
 //! Everything Schwelle knows about disks, without a word to the user.
 //!
 //! The way through: a disk opened read-only ([`device`]) is looked at ([`profile`]), judged
-//! ([`rules`]), built anew on a copy-on-write overlay ([`draft`]), walked through as firmware would
-//! ([`rehearse`]) and only then written ([`commit`]), with what is overwritten kept in a job folder
-//! ([`job`]). The format modules ([`mbr`], [`gpt`], [`fat`], [`ntfs`], [`encryption`], [`hive`],
+//! ([`rules`]) with the room that was found for it ([`placement`]), built anew on a copy-on-write
+//! overlay ([`draft`]), walked through as firmware would ([`rehearse`]) and only then written
+//! ([`commit`]), with a journal in a job folder that finishes it or takes it back ([`job`]). The format modules ([`mbr`], [`gpt`], [`fat`], [`ntfs`], [`encryption`], [`hive`],
 //! [`bootstore`], [`pe`]) know only [`device`] and [`bytes`].
 //!
 //! This crate never prints, asks, or parses arguments, and knows no clock, terminal or environment.

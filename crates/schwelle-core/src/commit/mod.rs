@@ -2,10 +2,11 @@
 //! extents only.
 //!
 //! Order and crash cases (design, section 7): until the stage `commit` has written sector 0, the
-//! disk is the old MBR disk, whatever subset of the writes before has reached the medium, since
-//! they go to sectors that the old disk does not use. Assumed of the medium: a sector is written
-//! whole or not at all; a flush returns when all before it is durable; without a flush there is no
-//! order. Knows only devices and change sets.
+//! disk is the old MBR disk. What `move` and `prepare` write goes to sectors that no file system
+//! uses at that time, so any subset of it may have reached the medium. What `trim` writes does not:
+//! a cut there leaves a volume between two sizes, and the journal finishes it or takes it back.
+//! Assumed of the medium: a sector is written whole or not at all; a flush returns when all before
+//! it is durable; without a flush there is no order. Knows only devices and change sets.
 
 mod ahead;
 mod apply;

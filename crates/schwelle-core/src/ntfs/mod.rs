@@ -1,5 +1,5 @@
-//! NTFS, read-only: boot sector, file records, runlists, directories, files, and the volume's
-//! health.
+//! NTFS: boot sector, file records, runlists, directories, files, the volume's health, and plans for
+//! making it smaller. Nothing here writes: a plan is a value ([`TrimPlan`]).
 //!
 //! There is no published specification; the facts are those that free implementations agree on,
 //! each checked against volumes made by the NTFS utilities (see the tests of the crate `schwelle`).
