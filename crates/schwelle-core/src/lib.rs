@@ -13,6 +13,7 @@
 pub mod bootstore;
 pub mod bytes;
 pub mod commit;
+pub mod crossing;
 pub mod device;
 pub mod draft;
 pub mod encryption;
@@ -28,3 +29,5 @@ pub mod placement;
 pub mod profile;
 pub mod rehearse;
 pub mod rules;
+pub mod unpack;
+pub mod windows;

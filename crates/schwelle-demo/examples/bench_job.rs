@@ -32,9 +32,9 @@ fn main() -> Result<()> {
     let mut saved = 0;
     if let Some(path) = &job {
         let mut job = JobFolder::create(Path::new(path), "{}")?;
-        job.save(&disk, &plan.draft, &plan.changes, plan.relied_on.clone())?;
-        commit::apply(&plan.draft, &plan.changes, &disk, &mut job, &mut ())?;
-        commit::verify(&plan.draft, &plan.changes, &disk, &mut ())?;
+        job.save(&disk, plan.drafts(), &plan.changes, plan.relied_on.clone())?;
+        commit::apply(plan.drafts(), &plan.changes, &disk, &mut job, &mut ())?;
+        commit::verify(plan.drafts(), &plan.changes, &disk, &mut ())?;
         job.set_state(JobState::Done)?;
         for entry in std::fs::read_dir(path)? {
             saved += entry?.metadata()?.len();

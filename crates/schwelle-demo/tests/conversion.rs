@@ -81,8 +81,8 @@ fn exactly_the_declared_extents_are_written_and_the_disk_starts() {
         let (before, after) = (disk(sector), disk(sector));
         let plan = plan(&before);
         let counting = Counting::new(&after);
-        apply(&plan.draft, &plan.changes, &counting, &mut (), &mut ()).unwrap();
-        verify(&plan.draft, &plan.changes, &after, &mut ()).unwrap();
+        apply(plan.drafts(), &plan.changes, &counting, &mut (), &mut ()).unwrap();
+        verify(plan.drafts(), &plan.changes, &after, &mut ()).unwrap();
         let written: Vec<Extent> = counting.written().into_iter().flatten().collect();
         assert_eq!(written, plan.changes.extents().collect::<Vec<_>>());
         let bytes: u64 = written
@@ -112,7 +112,7 @@ fn a_power_cut_at_any_write_leaves_the_old_disk_or_the_new_one() {
     let plan = plan(&old);
     let recorder_disk = disk(512);
     let counting = Counting::new(&recorder_disk);
-    apply(&plan.draft, &plan.changes, &counting, &mut (), &mut ()).unwrap();
+    apply(plan.drafts(), &plan.changes, &counting, &mut (), &mut ()).unwrap();
     let steps = counting.written();
     let copy = |to: &Draft<'_>, extent: &Extent| {
         let offset = extent.first.0 * 512;

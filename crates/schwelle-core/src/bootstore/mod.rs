@@ -13,4 +13,4 @@ mod translate;
 
 pub use device::{DeviceElement, Locator};
 pub use store::{BootObject, BootStore, ObjectKind, StoreError, element, object};
-pub use translate::{Crossing, Translated, translate};
+pub use translate::{Translated, translate};

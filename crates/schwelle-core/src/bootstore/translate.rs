@@ -1,40 +1,23 @@
 //! Takes a store from BIOS to UEFI form. Everything not named here stays: menu order, timeout,
 //! languages, custom entries, debugging settings.
 
-use uuid::Uuid;
-
 use super::device::{DeviceElement, Locator};
 use super::store::{BootStore, ObjectKind, element, object};
+use crate::crossing::Crossing;
 use crate::hive::value_kind;
 
 const MANAGER_PATH: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
 const MEMORY_TESTER_PATH: &str = "\\EFI\\Microsoft\\Boot\\memtest.efi";
 
-/// The identities before and after.
-#[derive(Debug, Clone)]
-pub struct Crossing {
-    /// Signature of the MBR disk.
-    pub signature: u32,
-    /// GUID of the GPT disk.
-    pub disk: Uuid,
-    /// GUID of the EFI system partition.
-    pub esp: Uuid,
-    /// Byte offset and GUID of each partition that crosses.
-    pub partitions: Vec<(u64, Uuid)>,
-}
-
-impl Crossing {
-    fn locator(&self, locator: Locator) -> Option<Locator> {
-        let Locator::Mbr { signature, offset } = locator else {
-            return None;
-        };
-        let known = self.partitions.iter().find(|(place, _)| *place == offset);
-        let &(_, partition) = known.filter(|_| signature == self.signature)?;
-        Some(Locator::Gpt {
-            disk: self.disk,
-            partition,
-        })
-    }
+/// The GPT form of a locator that names a partition which crosses.
+fn crossed(crossing: &Crossing, locator: Locator) -> Option<Locator> {
+    let Locator::Mbr { signature, offset } = locator else {
+        return None;
+    };
+    Some(Locator::Gpt {
+        disk: crossing.disk,
+        partition: crossing.partition(signature, offset)?,
+    })
 }
 
 /// What was changed and what could not be.
@@ -109,7 +92,7 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing) -> Translated {
                 device = DeviceElement::partition(esp);
                 done.devices += 1;
             } else {
-                let replaced = device.replace(|locator| crossing.locator(locator));
+                let replaced = device.replace(|locator| crossed(crossing, locator));
                 foreign |= device
                     .locators()
                     .iter()
@@ -152,6 +135,8 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing) -> Translated {
 
 #[cfg(test)]
 mod tests {
+    use uuid::Uuid;
+
     use super::*;
     use crate::bytes::utf16_bytes;
     use crate::hive::{Node, Value};

@@ -117,11 +117,39 @@ fn transfers(geometry: Geometry, extent: Extent) -> impl Iterator<Item = (u64, u
         })
 }
 
-/// Writes the stages of `set` to `disk`, taking the bytes from `source`, which is a draft above
-/// this disk. Each stage is flushed, and entered in the ledger, before the next begins. What was
+/// The drafts that the stages take their bytes from. Two, since a sector may change twice: a file
+/// whose clusters were moved is edited where they are now, and the old disk must not see that.
+#[derive(Debug, Clone, Copy)]
+pub struct Drafts<'a> {
+    /// The disk when it has crossed, before anything is settled.
+    pub crossed: &'a dyn ReadDevice,
+    /// The finished disk; may be the same.
+    pub finished: &'a dyn ReadDevice,
+}
+
+impl<'a> Drafts<'a> {
+    /// One draft, in which nothing is left to settle.
+    pub fn one(draft: &'a dyn ReadDevice) -> Self {
+        Self {
+            crossed: draft,
+            finished: draft,
+        }
+    }
+
+    /// The one that `stage` takes its bytes from.
+    pub fn of(&self, stage: StageKind) -> &'a dyn ReadDevice {
+        match stage {
+            StageKind::Settle => self.finished,
+            _ => self.crossed,
+        }
+    }
+}
+
+/// Writes the stages of `set` to `disk`, taking the bytes from `drafts`, which lie over this
+/// disk. Each stage is flushed, and entered in the ledger, before the next begins. What was
 /// moved is read back before anything that relies on it is written.
 pub fn apply(
-    source: &dyn ReadDevice,
+    drafts: Drafts<'_>,
     set: &ChangeSet,
     disk: &dyn BlockDevice,
     ledger: &mut dyn Ledger,
@@ -129,7 +157,7 @@ pub fn apply(
 ) -> Result<(), CommitError> {
     let guard = Guard::new(disk, set.extents().collect());
     let mut run = Run {
-        source,
+        drafts,
         geometry: set.geometry,
         disk: &guard,
         wrote: false,
@@ -161,7 +189,7 @@ pub fn apply(
 
 /// A commit under way.
 struct Run<'a> {
-    source: &'a dyn ReadDevice,
+    drafts: Drafts<'a>,
     geometry: Geometry,
     disk: &'a dyn BlockDevice,
     wrote: bool,
@@ -179,7 +207,7 @@ impl Run<'_> {
         let wrote = Cell::new(self.wrote);
         let failed = |source| failure(wrote.get(), stage.kind, source);
         let places = places(self.geometry, stage);
-        let done = read_ahead(self.source, places, failed, |index, offset, bytes| {
+        let done = read_ahead(self.drafts.of(stage.kind), places, failed, |index, offset, bytes| {
             // What was copied so far lies in free clusters: it may be left there.
             if moving && observer.wants_to_stop() {
                 let (stage, wrote) = (stage.kind, wrote.get());
@@ -280,13 +308,13 @@ pub fn hash_of(device: &dyn ReadDevice, extent: Extent) -> Result<blake3::Hash, 
     Ok(hasher.finalize())
 }
 
-/// Reads back every extent of `set` and compares it with `draft`.
+/// Reads back every extent of `set` and compares it with the finished disk.
 ///
-/// The draft holds every sector of the set itself, so this compares with what was meant even when
-/// the draft lies over the very disk that was written. What was moved is only a reference there,
+/// The drafts hold every sector of the set themselves, so this compares with what was meant even
+/// when they lie over the very disk that was written. What was moved is only a reference there,
 /// and has been read back before its source was given up.
 pub fn verify(
-    draft: &dyn ReadDevice,
+    drafts: Drafts<'_>,
     set: &ChangeSet,
     disk: &dyn ReadDevice,
     observer: &mut dyn Observer,
@@ -308,7 +336,7 @@ pub fn verify(
         .flat_map(|extent| transfers(set.geometry, extent))
     {
         let (wanted, found) = (
-            draft.read_vec(offset, len).map_err(failed)?,
+            drafts.finished.read_vec(offset, len).map_err(failed)?,
             disk.read_vec(offset, len).map_err(failed)?,
         );
         if let Some(at) = wanted.iter().zip(&found).position(|(a, b)| a != b) {
@@ -398,7 +426,7 @@ mod tests {
         let recorder = Recorder::new(None);
         let draft = Draft::new(&recorder.disk);
         draft.write_at(0, &[1; 3 << 20]).unwrap();
-        apply(&draft, &set(&draft), &recorder, &mut (), &mut ()).unwrap();
+        apply(Drafts::one(&draft), &set(&draft), &recorder, &mut (), &mut ()).unwrap();
         let steps = recorder.steps.lock().unwrap().clone();
         assert_eq!(steps[0], Step::Write(512, 1 << 20));
         assert_eq!(
@@ -406,7 +434,7 @@ mod tests {
             [Step::Flush, Step::Write(0, 512), Step::Flush]
         );
         assert_eq!(steps.iter().filter(|step| **step == Step::Flush).count(), 2);
-        verify(&draft, &set(&draft), &recorder, &mut ()).unwrap();
+        verify(Drafts::one(&draft), &set(&draft), &recorder, &mut ()).unwrap();
     }
 
     #[test]
@@ -419,7 +447,7 @@ mod tests {
             let recorder = Recorder::new(Some(fail_at));
             let draft = Draft::new(&recorder.disk);
             draft.write_at(0, &[1; 3 << 20]).unwrap();
-            let error = apply(&draft, &set(&draft), &recorder, &mut (), &mut ())
+            let error = apply(Drafts::one(&draft), &set(&draft), &recorder, &mut (), &mut ())
                 .unwrap_err()
                 .to_string();
             assert!(error.starts_with(expected), "{error}");
@@ -468,7 +496,7 @@ mod tests {
         draft.write_at(900 * 512, &[1; 512]).unwrap();
         let set = set(&draft);
         assert_eq!((set.moved_bytes(), set.bytes()), (4 * 512, 5 * 512));
-        let error = apply(&draft, &set, &disk, &mut (), &mut ()).unwrap_err();
+        let error = apply(Drafts::one(&draft), &set, &disk, &mut (), &mut ()).unwrap_err();
         assert!(
             matches!(error, CommitError::Mismatch { at: Lba(5000) }),
             "{error}"
@@ -481,9 +509,9 @@ mod tests {
         let (base, recorder) = (Memory::new(512, 10_000), Recorder::new(None));
         let draft = Draft::new(&base);
         draft.write_at(4096, &[7; 4096]).unwrap();
-        apply(&draft, &set(&draft), &recorder, &mut (), &mut ()).unwrap();
+        apply(Drafts::one(&draft), &set(&draft), &recorder, &mut (), &mut ()).unwrap();
         recorder.disk.write_at(11 * 512, &[8; 512]).unwrap();
-        let error = verify(&draft, &set(&draft), &recorder, &mut ()).unwrap_err();
+        let error = verify(Drafts::one(&draft), &set(&draft), &recorder, &mut ()).unwrap_err();
         assert!(
             matches!(error, CommitError::Mismatch { at: Lba(11) }),
             "{error}"

@@ -99,23 +99,7 @@ impl ChangeSet {
     /// of writing. Where regions overlap, the first one declared has the sector. What the draft
     /// moves is a stage of its own, `move`, described by `moving`, and stands in front of all.
     pub fn of(draft: &Draft<'_>, moving: &str, regions: &[Region]) -> Result<Self, Undeclared> {
-        let owners = owners(regions);
-        let mut parts: Vec<Vec<Extent>> = vec![Vec::new(); regions.len()];
-        for extent in draft.changed() {
-            let mut at = extent.first;
-            while at < extent.end {
-                let owner = owners.range(..=at.0).next_back();
-                let (end, index) = owner
-                    .map(|(_, owner)| *owner)
-                    .filter(|(end, _)| *end > at)
-                    .ok_or(Undeclared { at })?;
-                let end = end.min(extent.end);
-                if let Some(part) = parts.get_mut(index) {
-                    part.push(Extent { first: at, end });
-                }
-                at = end;
-            }
-        }
+        let parts = sorted(draft, regions)?;
         let moves = draft.moves();
         let mut set = Self {
             geometry: draft.geometry(),
@@ -130,6 +114,16 @@ impl ChangeSet {
             set.add(region.stage, &region.what, extents);
         }
         Ok(set)
+    }
+
+    /// Adds what `finished`, a draft over the first one, changes after all of it.
+    pub fn and_then(mut self, finished: &Draft<'_>, regions: &[Region]) -> Result<Self, Undeclared> {
+        for (region, extents) in regions.iter().zip(sorted(finished, regions)?) {
+            if !extents.is_empty() {
+                self.add(region.stage, &region.what, extents);
+            }
+        }
+        Ok(self)
     }
 
     /// Adds extents to the last stage and part, or begins new ones.
@@ -194,6 +188,28 @@ impl Stage {
             .map(|extent| geometry.bytes_in(&extent))
             .sum()
     }
+}
+
+/// What a draft changes in each region.
+fn sorted(draft: &Draft<'_>, regions: &[Region]) -> Result<Vec<Vec<Extent>>, Undeclared> {
+    let owners = owners(regions);
+    let mut parts: Vec<Vec<Extent>> = vec![Vec::new(); regions.len()];
+    for extent in draft.changed() {
+        let mut at = extent.first;
+        while at < extent.end {
+            let owner = owners.range(..=at.0).next_back();
+            let (end, index) = owner
+                .map(|(_, owner)| *owner)
+                .filter(|(end, _)| *end > at)
+                .ok_or(Undeclared { at })?;
+            let end = end.min(extent.end);
+            if let Some(part) = parts.get_mut(index) {
+                part.push(Extent { first: at, end });
+            }
+            at = end;
+        }
+    }
+    Ok(parts)
 }
 
 /// Which region each sector belongs to: by first sector, (end, index of the region).

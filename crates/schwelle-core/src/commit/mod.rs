@@ -5,6 +5,8 @@
 //! disk is the old MBR disk. What `move` and `prepare` write goes to sectors that no file system
 //! uses at that time, so any subset of it may have reached the medium. What `trim` writes does not:
 //! a cut there leaves a volume between two sizes, and the journal finishes it or takes it back.
+//! What `settle` writes are files that name the disk; until it is through, the new disk starts with
+//! the old names in them.
 //! Assumed of the medium: a sector is written whole or not at all; a flush returns when all before
 //! it is durable; without a flush there is no order. Knows only devices and change sets.
 
@@ -12,5 +14,5 @@ mod ahead;
 mod apply;
 mod change_set;
 
-pub use apply::{CommitError, Event, Ledger, Observer, apply, hash_of, verify};
+pub use apply::{CommitError, Drafts, Event, Ledger, Observer, apply, hash_of, verify};
 pub use change_set::{ChangeSet, Part, Region, Stage, StageKind, Undeclared};

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::ops::Range;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
 
@@ -50,8 +50,15 @@ enum Piece {
 /// change set. What moves, and what is filled, is kept as a reference: it may be gigabytes.
 #[derive(Debug)]
 pub struct Draft<'a> {
-    base: &'a dyn ReadDevice,
+    base: Base<'a>,
     overlay: Mutex<Overlay>,
+}
+
+/// What a draft lies over.
+#[derive(Debug)]
+enum Base<'a> {
+    Disk(&'a dyn ReadDevice),
+    Draft(Arc<Draft<'a>>),
 }
 
 #[derive(Debug, Default)]
@@ -75,16 +82,27 @@ impl Overlay {
 
 impl<'a> Draft<'a> {
     /// A draft without changes.
-    pub fn new(base: &'a dyn ReadDevice) -> Self {
+    pub fn new(disk: &'a dyn ReadDevice) -> Self {
         Self {
-            base,
+            base: Base::Disk(disk),
             overlay: Mutex::default(),
         }
     }
 
-    /// The disk as it is.
-    pub fn base(&self) -> &'a dyn ReadDevice {
-        self.base
+    /// A draft without changes over another one: what comes after it.
+    pub fn over(below: Arc<Self>) -> Self {
+        Self {
+            base: Base::Draft(below),
+            overlay: Mutex::default(),
+        }
+    }
+
+    /// What lies below: the disk as it is, or the draft before this one.
+    pub fn base(&self) -> &dyn ReadDevice {
+        match &self.base {
+            Base::Disk(disk) => *disk,
+            Base::Draft(draft) => &**draft,
+        }
     }
 
     /// Shows sectors of the disk at another place. The bytes are not read: they are a reference,
@@ -104,7 +122,7 @@ impl<'a> Draft<'a> {
             let sectors = AT_ONCE.min(extent.end.0 - at);
             let offset = at.saturating_mul(sector_bytes as u64);
             let len = usize::try_from(sectors).unwrap_or(0) * sector_bytes;
-            let now = self.base.read_vec(offset, len)?;
+            let now = self.base().read_vec(offset, len)?;
             let mut overlay = self.lock();
             for (sector, bytes) in (at..).zip(now.chunks(sector_bytes)) {
                 overlay.bytes.remove(&sector);
@@ -192,7 +210,7 @@ impl<'a> Draft<'a> {
             range.start <= sectors.start && sectors.end <= range.end
         };
         if !overlay.pieces_in(&sectors).next().is_some_and(covers) {
-            self.base.read_at(offset, buffer)?;
+            self.base().read_at(offset, buffer)?;
         }
         for (range, piece) in overlay.pieces_in(&sectors) {
             let first = range.start.saturating_mul(sector);
@@ -205,7 +223,7 @@ impl<'a> Draft<'a> {
                 Piece::Filled(byte) => part.fill(byte),
                 Piece::Moved(source) => {
                     let at = source.0.saturating_mul(sector).saturating_add(from - first);
-                    self.base.read_at(at, part)?;
+                    self.base().read_at(at, part)?;
                 }
             }
         }
@@ -230,7 +248,7 @@ fn extend(pieces: &mut BTreeMap<u64, (u64, Piece)>, sector: u64, piece: Piece) {
 
 impl ReadDevice for Draft<'_> {
     fn geometry(&self) -> Geometry {
-        self.base.geometry()
+        self.base().geometry()
     }
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {

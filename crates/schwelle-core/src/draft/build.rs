@@ -1,19 +1,23 @@
 //! Puts the draft together.
 
+use std::sync::Arc;
+
 use uuid::Uuid;
 
-use crate::bootstore::{Crossing, Translated};
-use crate::commit::{ChangeSet, Region, StageKind, Undeclared};
+use crate::bootstore::Translated;
+use crate::commit::{ChangeSet, Drafts, Region, StageKind, Undeclared};
+use crate::crossing::Crossing;
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, ReadDevice};
 use crate::fat::{DosTime, FatWriteError};
 use crate::gpt::{self, GptEntry, GptLayout, attributes, map_mbr_type, type_guid};
-use crate::job::{TrimmedVolume, Watched};
+use crate::job::{EditedVolume, Watched};
 use crate::mbr::protective_sector;
 use crate::ntfs::NtfsError;
 use crate::placement::Placement;
 use crate::profile::{Origin, Partition, Profile, Role};
 
 use super::map::MapPart;
+use super::settle::{self, EditedFile};
 use super::{esp, trim};
 
 /// The time that new files and the new store carry; the caller has the clock.
@@ -59,6 +63,16 @@ pub enum DraftError {
         /// What is wrong.
         fault: String,
     },
+    /// A file that names the disk and cannot be edited.
+    #[error("{path} on partition {number} cannot be edited: {fault}")]
+    Settled {
+        /// The partition.
+        number: usize,
+        /// The file.
+        path: String,
+        /// Why not.
+        fault: String,
+    },
     /// A partition where a table must lie.
     #[error("partition {number} lies where the GPT must be written")]
     TableRoom {
@@ -82,6 +96,8 @@ pub enum DraftError {
 /// The finished disk, and what it takes to get there.
 #[derive(Debug)]
 pub struct Plan<'a> {
+    /// The disk when it has crossed; nothing is settled yet.
+    pub crossed: Arc<Draft<'a>>,
     /// The finished disk.
     pub draft: Draft<'a>,
     /// The table it gets.
@@ -99,12 +115,22 @@ pub struct Plan<'a> {
     /// What became of the boot store.
     pub translated: Translated,
     /// Files on kept volumes that the job edits.
-    pub files_edited: Vec<String>,
+    pub files_edited: Vec<EditedFile>,
     /// Everything that will be written.
     pub changes: ChangeSet,
     /// Sectors that the new disk relies on and that are not written, and the volumes that become
     /// smaller: for the journal.
-    pub relied_on: (Vec<Watched>, Vec<TrimmedVolume>),
+    pub relied_on: (Vec<Watched>, Vec<EditedVolume>),
+}
+
+impl Plan<'_> {
+    /// The drafts, for the commit.
+    pub fn drafts(&self) -> Drafts<'_> {
+        Drafts {
+            crossed: &*self.crossed,
+            finished: &self.draft,
+        }
+    }
 }
 
 /// Builds the draft for an MBR system disk with its EFI system partition at the placement found.
@@ -206,17 +232,32 @@ pub fn build<'a>(
         Region::new(Prepare, "primary table", behind),
         Region::new(Commit, "sector 0: the protective MBR", sector_0),
     ]);
-    let changes = ChangeSet::of(&draft, "moved clusters", &regions)?;
+    let crossed = Arc::new(draft);
+    let draft = Draft::over(crossed.clone());
+    let written = source.stamp.windows;
+    let settled = settle::settle(&draft, profile, placement, &crossing, written)?;
+    for file in &settled.files {
+        let partition = profile.partition(file.partition);
+        let known = |volume: &EditedVolume, at: Lba| volume.first_lba == at.0;
+        if let Some(partition) = partition
+            && !volumes.iter().any(|volume| known(volume, partition.extent.first))
+        {
+            volumes.push(trim::watch(disk, partition)?);
+        }
+    }
+    let changes = ChangeSet::of(&crossed, "moved clusters", &regions)?;
+    let changes = changes.and_then(&draft, &settled.regions)?;
     Ok(Plan {
         before: MapPart::before(profile),
         after: MapPart::after(profile, &layout.entries),
+        crossed,
         draft,
         layout,
         placement: placement.clone(),
         esp_files: filled.files,
         esp_bytes: filled.bytes,
         translated: filled.translated,
-        files_edited: Vec::new(),
+        files_edited: settled.files,
         changes,
         relied_on: (boot_records(disk, profile)?, volumes),
     })

@@ -1,7 +1,8 @@
 //! Fills the new EFI system partition: boot files from the Windows volume, the translated boot
 //! store.
 
-use crate::bootstore::{BootStore, Crossing, Translated, translate};
+use crate::bootstore::{BootStore, Translated, translate};
+use crate::crossing::Crossing;
 use crate::device::{BlockDevice, Extent, ReadDevice, Window};
 use crate::fat::FatWriter;
 use crate::ntfs::NtfsVolume;

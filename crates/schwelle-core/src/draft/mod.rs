@@ -1,4 +1,5 @@
-//! Builds the finished disk on a draft: tables, EFI system partition, boot files, boot store.
+//! Builds the finished disk on a draft: tables, EFI system partition, boot files, boot store, and the
+//! files that name the disk.
 //!
 //! [`build`] takes a profile that no rule blocks and gives a [`Plan`]: the draft itself, what it
 //! looks like, and the change set. Nothing here writes to the disk.
@@ -6,7 +7,10 @@
 mod build;
 mod esp;
 mod map;
+mod patch;
+mod settle;
 mod trim;
 
 pub use build::{DraftError, Plan, Source, Stamp, build};
 pub use map::{Change, MapPart};
+pub use settle::EditedFile;

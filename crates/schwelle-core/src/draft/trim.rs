@@ -1,22 +1,22 @@
 //! Trims volumes on the draft, and proves the result before anybody relies on it.
 
 use crate::commit::{Region, StageKind};
-use crate::device::{BlockDevice, Draft, Extent, Lba, Move, ReadDevice, Window};
-use crate::job::TrimmedVolume;
+use crate::device::{Draft, Extent, Lba, Move, ReadDevice, Window};
+use crate::job::EditedVolume;
 use crate::ntfs::NtfsVolume;
 use crate::placement::Trimming;
 use crate::profile::{Origin, Partition};
 
 use super::build::DraftError;
+use super::patch;
 
 /// Lays a trim over the draft. Gives the regions it writes, and what the journal keeps of it.
 pub(super) fn apply(
     draft: &Draft<'_>,
     partition: &Partition,
     trim: &Trimming,
-) -> Result<(Vec<Region>, TrimmedVolume), DraftError> {
+) -> Result<(Vec<Region>, EditedVolume), DraftError> {
     let geometry = draft.geometry();
-    let sector = u64::from(geometry.logical_sector);
     let old = partition.extent;
     let before = fingerprint(draft.base(), old)?;
     let Some(health) = &partition.volume.ntfs else {
@@ -39,47 +39,49 @@ pub(super) fn apply(
     }
     let what = format!("file system of partition {}", partition.number);
     let mut regions = Vec::new();
-    let mut region = |from: u64, end: u64| {
-        let first = Lba(old.first.0.saturating_add(from / sector));
-        let end = Lba(old.first.0.saturating_add(end.div_ceil(sector)));
-        let extent = Extent { first, end };
-        if !old.contains(&extent) {
-            return Err(DraftError::Outside(extent));
-        }
-        regions.push(Region::new(StageKind::Trim, what.clone(), extent));
-        Ok(extent)
-    };
     for emptied in &trim.plan.emptied {
-        draft.fill(region(emptied.start, emptied.end)?, 0xFF)?;
+        let sector = geometry.logical_sector;
+        let extent = patch::sectors(sector, old, emptied.start, emptied.end)?;
+        draft.fill(extent, 0xFF)?;
+        regions.push(Region::new(StageKind::Trim, what.clone(), extent));
     }
-    for patch in &trim.plan.patches {
-        let end = patch.offset.saturating_add(patch.bytes.len() as u64);
-        let extent = region(patch.offset, end)?;
-        let at = geometry.byte_of(extent.first).unwrap_or(u64::MAX);
-        let len = usize::try_from(geometry.bytes_in(&extent)).unwrap_or(0);
-        let mut bytes = draft.read_vec(at, len)?;
-        let within = usize::try_from(patch.offset % sector).unwrap_or(usize::MAX);
-        bytes
-            .get_mut(within..within.saturating_add(patch.bytes.len()))
-            .ok_or(DraftError::Outside(extent))?
-            .copy_from_slice(&patch.bytes);
-        draft.write_at(at, &bytes)?;
-    }
+    let patches = &trim.plan.patches;
+    regions.extend(patch::lay(draft, old, patches, StageKind::Trim, &what)?);
     let after = fingerprint(draft, trim.after)?;
     prove(draft, partition, trim)?;
-    let named_at = match partition.origin {
-        Origin::Mbr { named_at, .. } => named_at.0,
-        _ => 0,
-    };
-    let volume = TrimmedVolume {
+    let volume = EditedVolume {
         first_lba: old.first.0,
         sectors_before: old.sectors(),
         sectors_after: trim.after.sectors(),
-        named_at,
+        named_at: named_at(partition),
         before,
         after,
     };
     Ok((regions, volume))
+}
+
+/// What the journal keeps of a volume that holds edited files and stays as large as it is.
+pub(super) fn watch(
+    disk: &dyn ReadDevice,
+    partition: &Partition,
+) -> Result<EditedVolume, DraftError> {
+    let hash = fingerprint(disk, partition.extent)?;
+    Ok(EditedVolume {
+        first_lba: partition.extent.first.0,
+        sectors_before: partition.extent.sectors(),
+        sectors_after: partition.extent.sectors(),
+        named_at: named_at(partition),
+        before: hash.clone(),
+        after: hash,
+    })
+}
+
+/// The boot record whose entry names a partition.
+fn named_at(partition: &Partition) -> u64 {
+    match partition.origin {
+        Origin::Mbr { named_at, .. } => named_at.0,
+        _ => 0,
+    }
 }
 
 fn fingerprint(device: &dyn ReadDevice, extent: Extent) -> Result<String, DraftError> {

@@ -33,6 +33,16 @@ const CHECKED_BYTES: usize = 0x1FC;
 const _: () = assert!(offset_of!(RawBaseBlock, root_cell) == 0x24);
 const _: () = assert!(offset_of!(RawBaseBlock, checksum) == CHECKED_BYTES);
 
+/// What a file that begins with a base block is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum FileKind {
+    Hive,
+    /// A transaction log of one batch of pages.
+    OldLog,
+    /// A transaction log of numbered entries.
+    NewLog,
+}
+
 /// What the base block says, checked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct BaseBlock {
@@ -46,6 +56,23 @@ pub(super) struct BaseBlock {
 impl BaseBlock {
     /// Checks the first 512 bytes of a hive of `len_bytes`; the error names the field at fault.
     pub(super) fn parse(bytes: &[u8], len_bytes: u64) -> Result<Self, &'static str> {
+        let (kind, base) = Self::parse_any(bytes)?;
+        let fits = BASE_BYTES
+            .checked_add(base.bins_bytes.into())
+            .is_some_and(|end| end <= len_bytes);
+        match (kind, fits) {
+            (FileKind::Hive, true) => Ok(base),
+            (FileKind::Hive, false) => Err("size of the bins"),
+            _ => Err("file type"),
+        }
+    }
+
+    /// Checks the copy of a base block that a transaction log begins with.
+    pub(super) fn parse_log(bytes: &[u8]) -> Result<(FileKind, Self), String> {
+        Self::parse_any(bytes).map_err(|field| format!("the {field} of its base block is wrong"))
+    }
+
+    fn parse_any(bytes: &[u8]) -> Result<(FileKind, Self), &'static str> {
         let (raw, _) = RawBaseBlock::ref_from_prefix(bytes).map_err(|_| "length")?;
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
         check(&raw.magic == b"regf", "mark \"regf\"")?;
@@ -54,19 +81,39 @@ impl BaseBlock {
             raw.major.get() == 1 && (2..=6).contains(&raw.minor.get()),
             "version",
         )?;
-        check(raw.file_type.get() == 0, "file type")?;
+        let kind = match raw.file_type.get() {
+            0 => FileKind::Hive,
+            1 | 2 => FileKind::OldLog,
+            6 => FileKind::NewLog,
+            _ => return Err("file type"),
+        };
         let bins_bytes = raw.bins_bytes.get();
-        let fits = BASE_BYTES
-            .checked_add(bins_bytes.into())
-            .is_some_and(|end| end <= len_bytes);
-        check(fits, "size of the bins")?;
-        Ok(Self {
+        check(
+            bins_bytes > 0 && bins_bytes.is_multiple_of(4096),
+            "size of the bins",
+        )?;
+        let base = Self {
             sequences: (raw.sequence_1.get(), raw.sequence_2.get()),
             written: raw.written.get(),
             minor: raw.minor.get(),
             root_cell: raw.root_cell.get(),
             bins_bytes,
-        })
+        };
+        Ok((kind, base))
+    }
+
+    /// Puts these values into the first 512 bytes of a hive, where the rest stays, and makes the
+    /// checksum.
+    pub(super) fn patch(&self, bytes: &mut [u8]) {
+        if let Ok((raw, _)) = RawBaseBlock::mut_from_prefix(bytes) {
+            raw.sequence_1 = U32::new(self.sequences.0);
+            raw.sequence_2 = U32::new(self.sequences.1);
+            raw.written = U64::new(self.written);
+            raw.file_type = U32::new(0);
+            raw.root_cell = U32::new(self.root_cell);
+            raw.bins_bytes = U32::new(self.bins_bytes);
+            raw.checksum = U32::new(checksum(raw.as_bytes()));
+        }
     }
 
     /// The base block's 4096 bytes, its checksum made.

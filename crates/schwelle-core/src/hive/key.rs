@@ -321,6 +321,23 @@ impl<'a, S: ReadBytes + ?Sized> Key<'a, S> {
 
     /// The values of the key.
     pub fn values(&self) -> Result<Vec<Value>, HiveError> {
+        self.value_cells()?
+            .into_iter()
+            .map(|offset| self.hive.value_at(offset))
+            .collect()
+    }
+
+    /// The cell of the value with this name.
+    pub(super) fn value_cell(&self, name: &str) -> Result<Option<u32>, HiveError> {
+        for offset in self.value_cells()? {
+            if same_name(&self.hive.value_at(offset)?.name, name) {
+                return Ok(Some(offset));
+            }
+        }
+        Ok(None)
+    }
+
+    fn value_cells(&self) -> Result<Vec<u32>, HiveError> {
         let count = usize::try_from(self.raw.values.get()).unwrap_or(usize::MAX);
         if count == 0 {
             return Ok(Vec::new());
@@ -338,10 +355,7 @@ impl<'a, S: ReadBytes + ?Sized> Key<'a, S> {
             fault: "has fewer values than its key says",
         };
         (0..count)
-            .map(|index| {
-                self.hive
-                    .value_at(u32_at(&list, index.saturating_mul(4)).ok_or_else(fault)?)
-            })
+            .map(|index| u32_at(&list, index.saturating_mul(4)).ok_or_else(fault))
             .collect()
     }
 

@@ -2,18 +2,23 @@
 //!
 //! Facts as free hive libraries agree on them, checked against hives made by one (see the tests of
 //! the crate `schwelle`). [`Hive`] reads lazily from any source of bytes, so a large hive costs
-//! what is looked at; [`Node`] is a whole tree in memory, for hives that are rewritten. Not
-//! supported: replaying transaction logs, and editing a hive in place.
+//! what is looked at; [`Recovered`] is a hive with its transaction logs applied; [`HiveEditor`]
+//! changes values where they stand, in a file that keeps its length; [`Node`] is a whole tree in
+//! memory, for hives that are written anew.
 
 #![warn(clippy::indexing_slicing)]
 
 mod base_block;
 mod cell;
+mod edit;
 mod key;
+mod log;
 mod tree;
 mod write;
 
+pub use edit::{EditError, HiveEditor};
 pub use key::{Hive, Key, Value, value_kind};
+pub use log::{LogError, MAX_LOG_BYTES, Recovered};
 pub use tree::Node;
 
 /// Why a hive could not be read.

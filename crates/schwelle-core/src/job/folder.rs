@@ -4,9 +4,9 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
-use super::journal::{self, Journal, JournalExtent, MAX_ENTRIES, Side, TrimmedVolume, Watched};
+use super::journal::{self, Journal, JournalExtent, MAX_ENTRIES, Side, EditedVolume, Watched};
 use super::{JobError, JobState, State};
-use crate::commit::{ChangeSet, Ledger, StageKind};
+use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
 use crate::device::{Geometry, ReadDevice};
 
 const RECORD: &str = "job.json";
@@ -173,14 +173,14 @@ impl JobFolder {
         })
     }
 
-    /// Saves from `disk` all that `changes` overwrites, and from `draft` what comes there. When
+    /// Saves from `disk` all that `changes` overwrites, and from `drafts` what comes there. When
     /// this returns, all of it is on the medium, and the disk may be written.
     pub fn save(
         &mut self,
         disk: &dyn ReadDevice,
-        draft: &dyn ReadDevice,
+        drafts: Drafts<'_>,
         changes: &ChangeSet,
-        relied_on: (Vec<Watched>, Vec<TrimmedVolume>),
+        relied_on: (Vec<Watched>, Vec<EditedVolume>),
     ) -> Result<(), JobError> {
         let create = |name: &str| {
             let path = self.path.join(name);
@@ -197,7 +197,7 @@ impl JobFolder {
             path: self.path.clone(),
             source,
         };
-        let journal = journal::write(copies.map_err(io_error)?, disk, draft, changes, relied_on)
+        let journal = journal::write(copies.map_err(io_error)?, disk, drafts, changes, relied_on)
             .map_err(|error| match error {
                 journal::WriteError::Io(source) => io_error(source),
                 journal::WriteError::Device(error) => JobError::Device(error),

@@ -6,7 +6,7 @@ use std::os::unix::fs::FileExt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::commit::{ChangeSet, Region, StageKind};
+use crate::commit::{ChangeSet, Drafts, Region, StageKind};
 use crate::device::{DeviceError, Extent, Geometry, Lba, Move, ReadDevice};
 
 /// The form described here.
@@ -27,8 +27,8 @@ pub struct Journal {
     pub sectors: u64,
     /// Sectors that the conversion relies on and does not write.
     pub watched: Vec<Watched>,
-    /// The volumes that become smaller.
-    pub volumes: Vec<TrimmedVolume>,
+    /// The volumes that become smaller, or hold files that are edited.
+    pub volumes: Vec<EditedVolume>,
     /// What is copied. These sectors are free before: what they hold is not saved.
     pub moves: Vec<MovedExtent>,
     /// What is overwritten.
@@ -48,9 +48,9 @@ pub struct Watched {
     pub blake3: String,
 }
 
-/// A volume that becomes smaller.
+/// A volume that becomes smaller, or holds files that are edited.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct TrimmedVolume {
+pub struct EditedVolume {
     /// First sector of its partition.
     pub first_lba: u64,
     /// Sectors of its partition before.
@@ -61,7 +61,7 @@ pub struct TrimmedVolume {
     pub named_at: u64,
     /// Hash over its metadata before, in hex.
     pub before: String,
-    /// Hash over its metadata afterwards, in hex.
+    /// Hash over its metadata when it has been trimmed and nothing is settled yet, in hex.
     pub after: String,
 }
 
@@ -177,10 +177,16 @@ impl Journal {
         }
     }
 
-    /// The regions that the journal's extents make, in the order of writing.
-    pub fn regions(&self) -> Vec<Region> {
+    /// The regions that the journal's extents of some stages make, in the order of writing.
+    pub fn regions(&self, wanted: impl Fn(StageKind) -> bool) -> Vec<Region> {
         let region = |entry: &JournalExtent| Region::new(entry.stage, &*entry.what, entry.extent());
-        self.extents.iter().map(region).collect()
+        let entries = self.extents.iter().filter(|entry| wanted(entry.stage));
+        entries.map(region).collect()
+    }
+
+    /// Byte offset of a sector.
+    pub(super) fn byte_of(&self, lba: u64) -> u64 {
+        lba.saturating_mul(self.sector_bytes.into())
     }
 
     /// What is wrong with a journal read from a file; `None` when it can be worked with.
@@ -286,13 +292,13 @@ impl From<DeviceError> for WriteError {
 }
 
 /// Makes the journal of `set`: the old bytes, from `disk`, go to `saved`, the new ones, from
-/// `draft`, to `new`. Both files are on the medium when this returns.
+/// `drafts`, to `new`. What is settled has its old bytes from the crossed disk. Both files are on the medium when this returns.
 pub(super) fn write(
     (saved, new): (File, File),
     disk: &dyn ReadDevice,
-    draft: &dyn ReadDevice,
+    drafts: Drafts<'_>,
     set: &ChangeSet,
-    (watched, volumes): (Vec<Watched>, Vec<TrimmedVolume>),
+    (watched, volumes): (Vec<Watched>, Vec<EditedVolume>),
 ) -> Result<Journal, WriteError> {
     let geometry = set.geometry;
     let store = |file| Store {
@@ -303,6 +309,11 @@ pub(super) fn write(
     let mut extents = Vec::new();
     let sectors_at_once = MAX_EXTENT_BYTES / u64::from(geometry.logical_sector);
     for stage in set.stages.iter().filter(|s| s.kind != StageKind::Move) {
+        let before = match stage.kind {
+            StageKind::Settle => drafts.crossed,
+            _ => disk,
+        };
+        let after = drafts.of(stage.kind);
         for part in &stage.parts {
             for extent in &part.extents {
                 let mut at = extent.first.0;
@@ -316,8 +327,8 @@ pub(super) fn write(
                         what: part.what.clone(),
                         first_lba: at,
                         sectors,
-                        old: saved.put(&disk.read_vec(offset, len)?)?,
-                        new: new.put(&draft.read_vec(offset, len)?)?,
+                        old: saved.put(&before.read_vec(offset, len)?)?,
+                        new: new.put(&after.read_vec(offset, len)?)?,
                     });
                     at += sectors;
                 }

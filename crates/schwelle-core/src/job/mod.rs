@@ -15,9 +15,10 @@
 mod folder;
 mod journal;
 pub mod recover;
+mod settled;
 
 pub use folder::{JobFolder, unfinished_near};
-pub use journal::{Journal, JournalExtent, MovedExtent, Side, Stored, TrimmedVolume, Watched};
+pub use journal::{EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched};
 
 use std::io;
 use std::path::PathBuf;

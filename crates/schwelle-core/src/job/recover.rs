@@ -10,13 +10,16 @@
 //!   at once, then what lay where the new parts were, and last the file systems that were trimmed.
 //!   A volume that has been used since keeps its new size (promise 7 of the design).
 
-use crate::commit::{self, ChangeSet, CommitError, Ledger, Observer, Region, StageKind, hash_of};
+use std::sync::Arc;
+
+use crate::commit::{self, ChangeSet, CommitError, Drafts, Ledger, Observer, Region, StageKind, Undeclared, hash_of};
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window};
 use crate::gpt::GptPair;
 use crate::mbr;
 use crate::ntfs::NtfsVolume;
 
-use super::{JobError, JobFolder, JobState, Journal, JournalExtent, Side, TrimmedVolume};
+use super::settled;
+use super::{JobError, JobFolder, JobState, Journal, JournalExtent, Side, EditedVolume};
 
 /// Why a job cannot be finished or taken back.
 #[derive(Debug, thiserror::Error)]
@@ -86,7 +89,8 @@ struct Seen {
 /// What [`resume`] will do.
 #[derive(Debug)]
 pub struct Resuming<'a> {
-    draft: Draft<'a>,
+    crossed: Arc<Draft<'a>>,
+    finished: Draft<'a>,
     /// What is still to be written.
     pub changes: ChangeSet,
 }
@@ -99,16 +103,23 @@ impl Resuming<'_> {
         ledger: &mut dyn Ledger,
         observer: &mut dyn Observer,
     ) -> Result<(), CommitError> {
-        commit::apply(&self.draft, &self.changes, disk, ledger, observer)?;
-        commit::verify(&self.draft, &self.changes, disk, observer)
+        let drafts = Drafts {
+            crossed: &*self.crossed,
+            finished: &self.finished,
+        };
+        commit::apply(drafts, &self.changes, disk, ledger, observer)?;
+        commit::verify(drafts, &self.changes, disk, observer)
     }
 }
 
 /// What [`undo`] will do.
 #[derive(Debug)]
 pub struct Undoing {
-    /// Trimmed volumes that have been used since: they stay as they are, and smaller.
-    pub used: Vec<Lba>,
+    /// Edited volumes that have been used since: they stay as they are. With it, whether that means
+    /// smaller.
+    pub used: Vec<(Lba, bool)>,
+    /// Files on those that keep their edits.
+    pub left_edited: Vec<String>,
     /// Bytes that will be written, at most.
     pub bytes: u64,
     /// Parts of the disk that have been changed since the conversion and are put back all the same.
@@ -124,7 +135,11 @@ fn journal(job: &JobFolder) -> Result<&Journal, RecoverError> {
 }
 
 /// Looks whether the disk is the one that the job is about, and at every sector of the journal.
-fn look(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Seen, RecoverError> {
+/// Gives the disk without the edits of its files, too.
+fn look<'a>(
+    job: &JobFolder,
+    disk: &'a dyn ReadDevice,
+) -> Result<(Seen, Arc<Draft<'a>>), RecoverError> {
     let journal = journal(job)?;
     let geometry = disk.geometry();
     if (geometry.logical_sector, geometry.sectors) != (journal.sector_bytes, journal.sectors) {
@@ -141,15 +156,17 @@ fn look(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Seen, RecoverError> {
             });
         }
     }
+    let unsettled = settled::unsettle(job, journal, disk)?;
+    let disk = unsettled.disk;
     let mut seen = Seen {
-        anything_old: false,
-        anything_new: false,
-        strange: Vec::new(),
+        anything_old: unsettled.anything_old,
+        anything_new: unsettled.anything_new,
+        strange: unsettled.strange,
     };
     let sector = geometry.logical_sector as usize;
-    for entry in &journal.extents {
+    for entry in journal.extents.iter().filter(|entry| is_crossing(entry)) {
         let (old, new) = (job.bytes(entry, Side::Old)?, job.bytes(entry, Side::New)?);
-        let found = disk.read_vec(byte_of(journal, entry.first_lba), old.len())?;
+        let found = disk.read_vec(journal.byte_of(entry.first_lba), old.len())?;
         let mut stranger = None;
         let sectors = old.chunks(sector).zip(new.chunks(sector));
         for (index, (found, (old, new))) in found.chunks(sector).zip(sectors).enumerate() {
@@ -164,11 +181,12 @@ fn look(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Seen, RecoverError> {
             seen.strange.push((entry.stage, entry.what.clone(), at));
         }
     }
-    Ok(seen)
+    Ok((seen, disk))
 }
 
-fn byte_of(journal: &Journal, lba: u64) -> u64 {
-    lba.saturating_mul(journal.sector_bytes.into())
+/// True for what is written before the files are edited.
+fn is_crossing(entry: &JournalExtent) -> bool {
+    entry.stage != StageKind::Settle
 }
 
 /// Lays one side of the extents that `wanted` picks over a draft.
@@ -182,15 +200,15 @@ fn lay(
     for entry in journal.extents.iter().filter(|entry| wanted(entry)) {
         match entry.side(side).fill {
             Some(byte) => draft.fill(entry.extent(), byte)?,
-            None => draft.write_at(byte_of(journal, entry.first_lba), &job.bytes(entry, side)?)?,
+            None => draft.write_at(journal.byte_of(entry.first_lba), &job.bytes(entry, side)?)?,
         }
     }
     Ok(())
 }
 
-/// The hash over the metadata of a trimmed volume as `disk` shows it; `None` where it does not
+/// The hash over the metadata of a volume as `disk` shows it; `None` where it does not
 /// make sense.
-fn fingerprint(disk: &dyn ReadDevice, volume: &TrimmedVolume, sectors: u64) -> Option<String> {
+fn fingerprint(disk: &dyn ReadDevice, volume: &EditedVolume, sectors: u64) -> Option<String> {
     let window = Window::new(disk, Extent::new(Lba(volume.first_lba), sectors)?)?;
     let hash = NtfsVolume::open(&window).ok()?.fingerprint().ok()?;
     Some(hash.to_hex().to_string())
@@ -208,11 +226,11 @@ pub fn plan_resume<'a>(
         JobState::Writing | JobState::Undoing => {}
     }
     let journal = journal(job)?;
-    let seen = look(job, disk)?;
+    let (seen, below) = look(job, disk)?;
     if let Some((_, what, at)) = seen.strange.into_iter().next() {
         return Err(RecoverError::Differs { what, at });
     }
-    let draft = Draft::new(disk);
+    let draft = Draft::over(below.clone());
     match &job.state().moved {
         // The sources are given up only after this record was kept.
         None => {
@@ -222,7 +240,7 @@ pub fn plan_resume<'a>(
         Some(hashes) => {
             for (moved, expected) in journal.moves.iter().zip(hashes) {
                 let there = moved.as_move().destination();
-                if hash_of(disk, there)?.to_hex().as_str() != expected {
+                if hash_of(&*below, there)?.to_hex().as_str() != expected {
                     return Err(RecoverError::Lost {
                         at: Lba(moved.from_lba),
                     });
@@ -230,7 +248,7 @@ pub fn plan_resume<'a>(
             }
         }
     }
-    lay(job, &draft, Side::New, |_| true)?;
+    lay(job, &draft, Side::New, is_crossing)?;
     for volume in &journal.volumes {
         if fingerprint(&draft, volume, volume.sectors_after).as_deref() != Some(&volume.after) {
             return Err(RecoverError::VolumeUsed {
@@ -238,12 +256,18 @@ pub fn plan_resume<'a>(
             });
         }
     }
-    let changes = ChangeSet::of(&draft, "moved clusters", &journal.regions());
-    let changes = changes.map_err(|undeclared| RecoverError::Differs {
-        what: "outside the journal".to_owned(),
-        at: undeclared.at,
-    })?;
-    Ok(Some(Resuming { draft, changes }))
+    let crossed = Arc::new(draft);
+    let finished = Draft::over(crossed.clone());
+    lay(job, &finished, Side::New, |entry| !is_crossing(entry))?;
+    let regions = |settle: bool| journal.regions(|stage| (stage == StageKind::Settle) == settle);
+    let changes = ChangeSet::of(&crossed, "moved clusters", &regions(false))
+        .and_then(|changes| changes.and_then(&finished, &regions(true)))
+        .map_err(undeclared)?;
+    Ok(Some(Resuming {
+        crossed,
+        finished,
+        changes,
+    }))
 }
 
 /// Finishes the job: writes what is missing, and reads it back.
@@ -266,7 +290,7 @@ pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoin
         JobState::Writing | JobState::Done | JobState::Undoing => {}
     }
     let journal = journal(job)?;
-    let seen = look(job, disk)?;
+    let (seen, below) = look(job, disk)?;
     if !seen.anything_new && seen.strange.is_empty() {
         return Ok(None);
     }
@@ -277,9 +301,9 @@ pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoin
     }
     no_partitions_since(job, disk)?;
     // The old disk as it would be, as far as the trimmed volumes are unused.
-    let draft = Draft::new(disk);
-    lay(job, &draft, Side::Old, |_| true)?;
-    let moves = moves_back(job, disk, &draft)?;
+    let draft = Draft::over(below.clone());
+    lay(job, &draft, Side::Old, is_crossing)?;
+    let moves = moves_back(job, &*below, &draft)?;
     for moved in &moves {
         draft.move_sectors(*moved);
     }
@@ -289,13 +313,14 @@ pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoin
         let strange = seen
             .strange
             .iter()
-            .any(|(stage, _, at)| *stage == StageKind::Trim && inside(*at));
+            .any(|(stage, _, at)| is_inside_volumes(*stage) && inside(*at));
         let before = fingerprint(&draft, volume, volume.sectors_before);
         if !strange && before.as_deref() == Some(&volume.before) {
             back.push(index);
         } else {
-            used.push(Lba(volume.first_lba));
-            if is_small(disk, volume) {
+            let smaller = volume.sectors_after < volume.sectors_before;
+            used.push((Lba(volume.first_lba), smaller));
+            if smaller && is_small(disk, volume) {
                 shrunk.push(volume);
             }
         }
@@ -311,10 +336,21 @@ pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoin
         .map(|entry| entry.sectors)
         .chain(moves.iter().map(|moved| moved.sectors))
         .sum();
-    let changed_since = seen.strange.into_iter().map(|(_, what, at)| (what, at));
+    let elsewhere = |(stage, ..): &(StageKind, String, Lba)| !is_inside_volumes(*stage);
+    let strange = seen.strange.into_iter().filter(elsewhere);
+    let changed_since = strange.map(|(_, what, at)| (what, at));
+    let mut left_edited: Vec<String> = journal
+        .extents
+        .iter()
+        .filter(|entry| entry.stage == StageKind::Settle)
+        .filter(|entry| holder(journal, &back, Lba(entry.first_lba)).is_none())
+        .map(|entry| entry.what.clone())
+        .collect();
+    left_edited.dedup();
     Ok(Some(Undoing {
         used,
-        bytes: byte_of(journal, sectors),
+        left_edited,
+        bytes: journal.byte_of(sectors),
         changed_since: changed_since.collect(),
         first,
         back,
@@ -331,12 +367,25 @@ pub fn undo(
 ) -> Result<(), RecoverError> {
     let journal = journal(job)?.clone();
     job.set_state(JobState::Undoing)?;
-    // First sector 0 and the boot records: from here on it is the old disk. Then what lay where
+    // The files get their old names back while the disk still is the new one, which starts with
+    // them all the same.
+    let in_unused = |entry: &JournalExtent, stage: StageKind| {
+        let at = Lba(entry.first_lba);
+        entry.stage == stage && holder(&journal, &plan.back, at).is_some()
+    };
+    let draft = Draft::new(disk);
+    lay(job, &draft, Side::Old, |entry| {
+        in_unused(entry, StageKind::Settle)
+    })?;
+    let regions = journal.regions(|stage| stage == StageKind::Settle);
+    run(job, &draft, &regions, disk, observer)?;
+
+    // Then sector 0 and the boot records: from here on it is the old disk. Then what lay where
     // the new parts are.
     let draft = Draft::new(disk);
     let mut regions = Vec::new();
     for (extent, bytes) in &plan.first {
-        draft.write_at(byte_of(&journal, extent.first.0), bytes)?;
+        draft.write_at(journal.byte_of(extent.first.0), bytes)?;
         regions.push(Region::new(
             StageKind::Commit,
             "the old boot records",
@@ -346,11 +395,7 @@ pub fn undo(
     lay(job, &draft, Side::Old, |entry| {
         entry.stage == StageKind::Prepare
     })?;
-    let prepared = journal
-        .regions()
-        .into_iter()
-        .filter(|region| region.stage == StageKind::Prepare);
-    regions.extend(prepared);
+    regions.extend(journal.regions(|stage| stage == StageKind::Prepare));
     run(job, &draft, &regions, disk, observer)?;
 
     // Now the old volumes, whose tails are free again.
@@ -358,16 +403,10 @@ pub fn undo(
     for moved in &plan.moves {
         draft.move_sectors(*moved);
     }
-    let wanted = |entry: &JournalExtent| {
-        entry.stage == StageKind::Trim
-            && holder(&journal, &plan.back, Lba(entry.first_lba)).is_some()
-    };
-    lay(job, &draft, Side::Old, wanted)?;
-    let regions: Vec<Region> = journal
-        .regions()
-        .into_iter()
-        .filter(|region| region.stage == StageKind::Trim)
-        .collect();
+    lay(job, &draft, Side::Old, |entry| {
+        in_unused(entry, StageKind::Trim)
+    })?;
+    let regions = journal.regions(|stage| stage == StageKind::Trim);
     run(job, &draft, &regions, disk, observer)?;
     Ok(job.set_state(JobState::Undone)?)
 }
@@ -381,12 +420,22 @@ fn run(
     observer: &mut dyn Observer,
 ) -> Result<(), RecoverError> {
     let set = ChangeSet::of(draft, "clusters moved back", regions);
-    let set = set.map_err(|undeclared| RecoverError::Differs {
+    let set = set.map_err(undeclared)?;
+    let drafts = Drafts::one(draft);
+    commit::apply(drafts, &set, disk, job, observer)?;
+    Ok(commit::verify(drafts, &set, disk, observer)?)
+}
+
+fn undeclared(undeclared: Undeclared) -> RecoverError {
+    RecoverError::Differs {
         what: "outside the journal".to_owned(),
         at: undeclared.at,
-    })?;
-    commit::apply(draft, &set, disk, job, observer)?;
-    Ok(commit::verify(draft, &set, disk, observer)?)
+    }
+}
+
+/// Stages that write to volumes which others use.
+fn is_inside_volumes(stage: StageKind) -> bool {
+    matches!(stage, StageKind::Trim | StageKind::Settle)
 }
 
 fn one(at: Lba) -> Extent {
@@ -396,8 +445,8 @@ fn one(at: Lba) -> Extent {
     }
 }
 
-/// A trimmed volume's partition as it was.
-fn partition_of(volume: &TrimmedVolume) -> Extent {
+/// A volume's partition as it was.
+fn partition_of(volume: &EditedVolume) -> Extent {
     Extent {
         first: Lba(volume.first_lba),
         end: Lba(volume.first_lba.saturating_add(volume.sectors_before)),
@@ -414,7 +463,7 @@ fn holder(journal: &Journal, indices: &[usize], at: Lba) -> Option<usize> {
 }
 
 /// True when the volume's boot sector says the new size: its file system has been trimmed.
-fn is_small(disk: &dyn ReadDevice, volume: &TrimmedVolume) -> bool {
+fn is_small(disk: &dyn ReadDevice, volume: &EditedVolume) -> bool {
     let window = Window::new(disk, partition_of(volume));
     window.is_some_and(|window| {
         NtfsVolume::open(&window).is_ok_and(|opened| {
@@ -456,7 +505,7 @@ fn moves_back(
 /// Refuses when the table on the disk names a partition that the conversion did not make.
 fn no_partitions_since(job: &JobFolder, disk: &dyn ReadDevice) -> Result<(), RecoverError> {
     let new = Draft::new(disk);
-    lay(job, &new, Side::New, |entry| entry.stage != StageKind::Trim)?;
+    lay(job, &new, Side::New, |entry| !is_inside_volumes(entry.stage))?;
     let extents = |device: &dyn ReadDevice| -> Vec<Extent> {
         let pair = GptPair::read(device);
         let entries = pair.best().map(|table| table.entries.iter());
@@ -473,7 +522,7 @@ fn no_partitions_since(job: &JobFolder, disk: &dyn ReadDevice) -> Result<(), Rec
 /// Sector 0 as it was, and the boot records that must name a volume with its new size.
 fn first_writes(
     job: &JobFolder,
-    shrunk: &[&TrimmedVolume],
+    shrunk: &[&EditedVolume],
 ) -> Result<Vec<(Extent, Vec<u8>)>, RecoverError> {
     let journal = journal(job)?;
     let mut writes: Vec<(Extent, Vec<u8>)> = Vec::new();

@@ -24,6 +24,8 @@ pub(super) mod kind {
 
 /// Attribute flags.
 pub(super) const COMPRESSED: u16 = 0x00FF;
+/// The one way of compressing that there is.
+pub(super) const LZNT1: u16 = 1;
 pub(super) const ENCRYPTED: u16 = 0x4000;
 
 #[derive(Debug, Clone, Copy, FromBytes, KnownLayout, Immutable, Unaligned)]
@@ -81,6 +83,8 @@ pub(super) enum Body {
     NonResident {
         lowest_vcn: Vcn,
         runs: Range<usize>,
+        /// Clusters of a compression unit, as a power of two; 0 where nothing is compressed.
+        unit_power: u16,
         allocated_len: u64,
         data_len: u64,
         initialized_len: u64,
@@ -133,6 +137,7 @@ fn parse_one(raw: &RawAttribute, whole: &[u8], at: usize) -> Option<Attribute> {
         let from = usize::from(outside.runs_offset.get());
         Body::NonResident {
             lowest_vcn: Vcn(outside.lowest_vcn.get()),
+            unit_power: outside.compression_unit.get(),
             runs: part(from, whole.len().checked_sub(from)?)?,
             allocated_len: outside.allocated_len.get(),
             data_len: outside.data_len.get(),

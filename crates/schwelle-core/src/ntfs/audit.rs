@@ -359,6 +359,7 @@ impl NtfsVolume<'_> {
                 allocated_len,
                 data_len,
                 initialized_len,
+                ..
             } = &attribute.body
             else {
                 continue;

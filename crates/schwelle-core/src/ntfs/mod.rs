@@ -3,8 +3,9 @@
 //!
 //! There is no published specification; the facts are those that free implementations agree on,
 //! each checked against volumes made by the NTFS utilities (see the tests of the crate `schwelle`).
-//! [`NtfsVolume`] is the way in. Not supported, and refused with a typed error rather than read
-//! wrongly: compressed, overlay-compressed and encrypted file content.
+//! [`NtfsVolume`] is the way in. Files that the file system or an overlay has compressed are read
+//! too. Not supported, and refused with a typed error rather than read wrongly: encrypted content,
+//! and content that lies in an image file elsewhere.
 
 #![warn(clippy::indexing_slicing)]
 
@@ -12,11 +13,13 @@ mod attribute;
 mod attribute_list;
 mod audit;
 mod boot_sector;
+mod compressed;
 mod file_record;
 mod fingerprint;
 mod fixup;
 mod health;
 mod index;
+mod rewrite;
 mod runlist;
 mod stream;
 mod trim;
@@ -61,6 +64,16 @@ pub enum NtfsError {
         record: u64,
         /// The form.
         what: &'static str,
+    },
+    /// Compressed content that does not come apart.
+    #[error("NTFS file record {record}, at byte {offset} of the file: {source}")]
+    Unpack {
+        /// The record's number.
+        record: u64,
+        /// First byte of the unit, in the file.
+        offset: u64,
+        /// What is wrong.
+        source: crate::unpack::UnpackError,
     },
     /// A read behind the end of a file, or a file longer than the caller takes.
     #[error(

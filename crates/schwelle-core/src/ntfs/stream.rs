@@ -1,6 +1,7 @@
-//! The content of a file: one stream, resident or in clusters.
+//! The content of a file: one stream, resident or in clusters, plain or compressed.
 
 use super::NtfsError;
+use super::compressed::{Overlay, read_by_units};
 use super::runlist::Run;
 use super::volume::NtfsVolume;
 use crate::bytes::ReadBytes;
@@ -12,6 +13,14 @@ pub(super) enum Content {
         runs: Vec<Run>,
         initialized_len: u64,
     },
+    /// Compressed by the file system, in units.
+    Compressed {
+        runs: Vec<Run>,
+        initialized_len: u64,
+        unit_bytes: u64,
+    },
+    /// Compressed in a stream beside it.
+    Overlay(Box<Overlay>),
 }
 
 /// An opened file. Reading is by offset; nothing is cached.
@@ -32,9 +41,14 @@ impl NtfsFile<'_> {
     /// Where the file's clusters lie; empty when it lies in its record.
     pub fn runs(&self) -> &[Run] {
         match &self.content {
-            Content::Resident(_) => &[],
-            Content::Clusters { runs, .. } => runs,
+            Content::Resident(_) | Content::Overlay(_) => &[],
+            Content::Clusters { runs, .. } | Content::Compressed { runs, .. } => runs,
         }
+    }
+
+    /// True when the content is what lies in the clusters, byte for byte.
+    pub fn is_plain(&self) -> bool {
+        matches!(self.content, Content::Clusters { .. })
     }
 
     /// The whole content, at most `limit` bytes.
@@ -56,7 +70,7 @@ impl NtfsFile<'_> {
 
     /// Reads the part of `buffer` that run `run` covers. What lies behind the initialized length
     /// stays zero.
-    fn read_run(
+    pub(super) fn read_run(
         &self,
         run: &Run,
         offset: u64,
@@ -116,6 +130,19 @@ impl ReadBytes for NtfsFile<'_> {
                 for run in runs {
                     self.read_run(run, offset, buffer, *initialized_len)?;
                 }
+            }
+            Content::Compressed {
+                runs,
+                initialized_len,
+                unit_bytes,
+            } => {
+                let unit = |first: u64, len: usize| self.read_unit(runs, first, (*unit_bytes, len));
+                let end = (*initialized_len).min(end);
+                read_by_units(offset, end, *unit_bytes, buffer, unit)?;
+            }
+            Content::Overlay(overlay) => {
+                let unit = |first: u64, len: usize| overlay.read_unit(first, len, self.record);
+                read_by_units(offset, end, overlay.unit_bytes(), buffer, unit)?;
             }
         }
         Ok(())

@@ -4,14 +4,14 @@ use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 
 use super::NtfsError;
-use super::attribute::{Attribute, Body, COMPRESSED, ENCRYPTED, kind};
+use super::attribute::{Attribute, Body, COMPRESSED, ENCRYPTED, LZNT1, kind};
 use super::attribute_list::{self, MAX_LIST_BYTES};
 use super::boot_sector::NtfsShape;
 use super::file_record::FileRecord;
 use super::index::{self, DirEntry, Node};
 use super::runlist::{self, Run, Vcn};
 use super::stream::{Content, NtfsFile};
-use crate::bytes::{ReadBytes, u32_at};
+use crate::bytes::ReadBytes;
 use crate::device::ReadDevice;
 
 const ROOT_RECORD: u64 = 5;
@@ -19,8 +19,6 @@ const ROOT_RECORD: u64 = 5;
 const MAX_INDEX_NODES: usize = 1 << 16;
 /// Names listed of one directory, at most. What is listed here are folders of boot files.
 const MAX_LISTED: usize = 1 << 16;
-/// Reparse tag of overlay-compressed files (MS-FSCC §2.1.2.1, IO_REPARSE_TAG_WOF).
-const OVERLAY_TAG: u32 = 0x8000_0017;
 
 /// An NTFS volume.
 #[derive(Debug)]
@@ -108,7 +106,7 @@ impl<'a> NtfsVolume<'a> {
     }
 
     /// Byte offset on the volume of a byte of the file table.
-    fn table_offset(&self, at: u64) -> Option<u64> {
+    pub(super) fn table_offset(&self, at: u64) -> Option<u64> {
         let vcn = Vcn(at / u64::from(self.shape.cluster_bytes));
         let run = self.table.iter().find(|run| run.holds(vcn))?;
         let within = at.checked_sub(self.shape.byte_in_file(run.vcn)?)?;
@@ -173,10 +171,10 @@ impl<'a> NtfsVolume<'a> {
                         record: &FileRecord,
                         attribute: &Attribute|
          -> Result<Option<Vec<u8>>, NtfsError> {
-            if wanted == kind::DATA && attribute.flags & COMPRESSED != 0 {
+            if attribute.flags & COMPRESSED > LZNT1 {
                 return Err(NtfsError::Unsupported {
                     record: number,
-                    what: "the file is compressed",
+                    what: "the file is compressed in an unknown way",
                 });
             }
             if wanted == kind::DATA && attribute.flags & ENCRYPTED != 0 {
@@ -247,8 +245,10 @@ impl<'a> NtfsVolume<'a> {
                         lowest_vcn: Vcn(0),
                         data_len,
                         initialized_len,
+                        unit_power,
                         ..
                     },
+                flags,
                 ..
             },
         )) = parts.first()
@@ -260,6 +260,10 @@ impl<'a> NtfsVolume<'a> {
             };
         };
         let (len_bytes, initialized_len) = (*data_len, *initialized_len);
+        let unit_bytes = match (flags & COMPRESSED, *unit_power) {
+            (0, _) | (_, 0) => None,
+            (_, power) => Some(self.unit_bytes(number, power)?),
+        };
         let runs: Vec<Run> = parts.into_iter().flat_map(|(runs, _)| runs).collect();
         let gapless = runs
             .iter()
@@ -268,13 +272,18 @@ impl<'a> NtfsVolume<'a> {
         if covered.is_none_or(|covered| covered < len_bytes) || initialized_len > len_bytes {
             return Err(self.fault(number, "a runlist does not cover its file"));
         }
-        Ok(Some((
-            Content::Clusters {
+        let content = match unit_bytes {
+            None => Content::Clusters {
                 runs,
                 initialized_len,
             },
-            len_bytes,
-        )))
+            Some(unit_bytes) => Content::Compressed {
+                runs,
+                initialized_len,
+                unit_bytes,
+            },
+        };
+        Ok(Some((content, len_bytes)))
     }
 
     pub(super) fn attribute_list(
@@ -335,26 +344,12 @@ impl<'a> NtfsVolume<'a> {
         if record.base_record != 0 {
             return Err(self.fault(number, "is only the extension of another record"));
         }
-        let tag = record
-            .resident(kind::REPARSE_POINT)
-            .and_then(|value| u32_at(value, 0));
-        match tag {
-            Some(OVERLAY_TAG) => {
-                return Err(NtfsError::Unsupported {
-                    record: number,
-                    what: "the file is overlay-compressed",
-                });
-            }
-            Some(_) => {
-                return Err(NtfsError::Unsupported {
-                    record: number,
-                    what: "the file is a link elsewhere",
-                });
-            }
-            None => {}
-        }
         let stream = self.stream(number, &record, kind::DATA, "")?;
         let (content, len_bytes) = stream.ok_or_else(|| self.fault(number, "has no content"))?;
+        let content = match self.overlay(number, &record, len_bytes)? {
+            Some(overlay) => Content::Overlay(Box::new(overlay)),
+            None => content,
+        };
         Ok(NtfsFile {
             volume: self,
             record: number,

@@ -71,14 +71,14 @@ impl Bench {
             let plan = build(&bench.old, &profile, &place, source).unwrap();
             job.save(
                 &bench.old,
-                &plan.draft,
+                plan.drafts(),
                 &plan.changes,
                 plan.relied_on.clone(),
             )
             .unwrap();
             bench.ready = bench.state();
-            commit::apply(&plan.draft, &plan.changes, &medium, &mut (), &mut ()).unwrap();
-            commit::verify(&plan.draft, &plan.changes, &medium, &mut ()).unwrap();
+            commit::apply(plan.drafts(), &plan.changes, &medium, &mut (), &mut ()).unwrap();
+            commit::verify(plan.drafts(), &plan.changes, &medium, &mut ()).unwrap();
             let moves = &plan.changes.moves;
             let overwritten = |moved: &Move| {
                 let extents = plan.changes.extents();

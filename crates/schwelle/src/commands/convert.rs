@@ -199,13 +199,13 @@ fn write(
 ) -> Result<Rehearsal, CliError> {
     let untouched = |error| CliError::job(&error);
     let mut job = JobFolder::create(&args.job, record).map_err(untouched)?;
-    let (device, draft): (&dyn BlockDevice, _) = (&disk.device, &plan.draft);
-    job.save(&disk.device, draft, &plan.changes, plan.relied_on.clone())
+    let (device, drafts): (&dyn BlockDevice, _) = (&disk.device, plan.drafts());
+    job.save(&disk.device, drafts, &plan.changes, plan.relied_on.clone())
         .map_err(untouched)?;
     let mut progress = Progress::new(screen, &args.job);
     progress.catch_stops();
-    let committed = commit::apply(draft, &plan.changes, device, &mut job, &mut progress)
-        .and_then(|()| commit::verify(draft, &plan.changes, &disk.device, &mut progress));
+    let committed = commit::apply(drafts, &plan.changes, device, &mut job, &mut progress)
+        .and_then(|()| commit::verify(drafts, &plan.changes, &disk.device, &mut progress));
     drop(progress);
     if let Err(error) = committed {
         if error.is_untouched() {

@@ -83,16 +83,21 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
 /// What taking it back means for this disk.
 fn meaning(plan: &Undoing, columns: usize) -> String {
     let mut text = format!("Written back: up to {}\n", bytes(plan.bytes));
-    for at in &plan.used {
-        text += &paragraph(
-            "Used since  ",
-            &format!(
-                "The trimmed volume at {at} has been used since the conversion. It stays as it is \
-                 now, sound and smaller; the space taken from it stays unused."
-            ),
-            0,
-            columns,
+    for (at, smaller) in &plan.used {
+        let size = if *smaller {
+            " It stays as it is now, sound and smaller; the space taken from it stays unused."
+        } else {
+            " Its files stay as they are now."
+        };
+        let line = format!("The volume at {at} has been used since the conversion.{size}");
+        text += &paragraph("Used since  ", &line, 0, columns);
+    }
+    for file in &plan.left_edited {
+        let line = format!(
+            "{file}: it names the GPT partitions, and stays so. Windows gives drive letters anew \
+             when it starts; the recovery environment is switched on again with reagentc /enable."
         );
+        text += &paragraph("Stays edited  ", &line, 0, columns);
     }
     for (what, at) in &plan.changed_since {
         text += &paragraph(

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use schemars::JsonSchema;
 use schwelle_core::device::Geometry;
-use schwelle_core::draft::{self, Change, MapPart};
+use schwelle_core::draft::{self, Change, EditedFile, MapPart};
 use schwelle_core::placement;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::{Finding, Rule};
@@ -182,10 +182,31 @@ pub(crate) struct DraftDoc {
     /// overwritten is saved in the job folder first
     pub(crate) bytes_written: u64,
     /// Files on kept volumes that the job edits
-    pub(crate) files_edited: Vec<String>,
+    pub(crate) files_edited: Vec<EditedFileDoc>,
     /// Files put on the new EFI system partition
     pub(crate) files_added: Vec<String>,
     pub(crate) rehearsal: Rehearsed,
+}
+
+/// A file on a kept volume that the job edits.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct EditedFileDoc {
+    /// Number of its partition
+    pub(crate) partition: usize,
+    /// Its path there
+    pub(crate) path: String,
+    /// What is changed in it
+    pub(crate) changes: Vec<String>,
+}
+
+impl EditedFileDoc {
+    fn of(file: &EditedFile) -> Self {
+        Self {
+            partition: file.partition,
+            path: file.path.clone(),
+            changes: file.changes.clone(),
+        }
+    }
 }
 
 /// Where the EFI system partition goes.
@@ -362,7 +383,7 @@ impl Plan {
             after: parts(&plan.after),
             stages: stages(plan, geometry),
             bytes_written: plan.changes.bytes(),
-            files_edited: plan.files_edited.clone(),
+            files_edited: plan.files_edited.iter().map(EditedFileDoc::of).collect(),
             files_added: plan.esp_files.clone(),
             rehearsal: Rehearsed::of(rehearsal),
         };

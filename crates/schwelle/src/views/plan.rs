@@ -150,12 +150,16 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
             given up.";
     }
     text += &paragraph("", &summary, 2, columns);
-    let edited = if plan.files_edited.is_empty() {
-        "none".to_owned()
+    if plan.files_edited.is_empty() {
+        text += "  No file on the kept volumes is edited.\n";
     } else {
-        plan.files_edited.join(", ")
-    };
-    text += &paragraph("Files edited on the kept volumes: ", &edited, 2, columns);
+        text += "  Files edited on the kept volumes:\n";
+    }
+    for file in &plan.files_edited {
+        let line = format!("{}: {}", safe(&file.path), file.changes.join("; "));
+        let head = format!("partition {}  ", file.partition);
+        text += &paragraph(&head, &safe(&line), 4, columns);
+    }
     text += &paragraph(
         "New on the EFI system partition: ",
         &format!("{} files, {}", plan.esp_files.len(), bytes(plan.esp_bytes)),

@@ -1,0 +1,53 @@
+//! Lays patches of a volume over the draft.
+
+use crate::commit::{Region, StageKind};
+use crate::device::{BlockDevice, Draft, Extent, Lba, ReadDevice};
+use crate::ntfs::Patch;
+
+use super::build::DraftError;
+
+/// The sectors of `volume` from byte `from` to byte `end` of it.
+pub(super) fn sectors(
+    sector: u32,
+    volume: Extent,
+    from: u64,
+    end: u64,
+) -> Result<Extent, DraftError> {
+    let sector = u64::from(sector);
+    let first = Lba(volume.first.0.saturating_add(from / sector));
+    let end = Lba(volume.first.0.saturating_add(end.div_ceil(sector)));
+    let extent = Extent { first, end };
+    if volume.contains(&extent) {
+        Ok(extent)
+    } else {
+        Err(DraftError::Outside(extent))
+    }
+}
+
+/// Lays `patches` over the volume at `volume`; the regions that they write.
+pub(super) fn lay(
+    draft: &Draft<'_>,
+    volume: Extent,
+    patches: &[Patch],
+    stage: StageKind,
+    what: &str,
+) -> Result<Vec<Region>, DraftError> {
+    let geometry = draft.geometry();
+    let sector = u64::from(geometry.logical_sector);
+    let mut regions = Vec::new();
+    for patch in patches {
+        let end = patch.offset.saturating_add(patch.bytes.len() as u64);
+        let extent = sectors(geometry.logical_sector, volume, patch.offset, end)?;
+        let at = geometry.byte_of(extent.first).unwrap_or(u64::MAX);
+        let len = usize::try_from(geometry.bytes_in(&extent)).unwrap_or(0);
+        let mut bytes = draft.read_vec(at, len)?;
+        let within = usize::try_from(patch.offset % sector).unwrap_or(usize::MAX);
+        bytes
+            .get_mut(within..within.saturating_add(patch.bytes.len()))
+            .ok_or(DraftError::Outside(extent))?
+            .copy_from_slice(&patch.bytes);
+        draft.write_at(at, &bytes)?;
+        regions.push(Region::new(stage, what, extent));
+    }
+    Ok(regions)
+}

@@ -1,0 +1,192 @@
+//! Edits the files of the customer's that name the disk: on the finished disk, over the crossed
+//! one, since the old disk must not see it.
+
+use crate::commit::{Region, StageKind};
+use crate::crossing::Crossing;
+use crate::device::{Draft, Extent, ReadDevice, Window};
+use crate::ntfs::NtfsVolume;
+use crate::placement::Placement;
+use crate::profile::{Partition, Profile};
+use crate::windows::{
+    HiveFile, RECOVERY_CONFIG, RecoveryConfig, SYSTEM_FOLDER, cross_letters, mounted_names,
+};
+
+use super::build::DraftError;
+use super::patch;
+
+/// The hive with the drive letters, below the system's folder.
+const SYSTEM_HIVE: &str = "System32\\config\\SYSTEM";
+/// A recovery configuration is some kilobytes long.
+const MAX_CONFIG_BYTES: u64 = 1 << 20;
+
+/// A file that the job edits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EditedFile {
+    /// Number of its partition.
+    pub partition: usize,
+    /// Its path there.
+    pub path: String,
+    /// What is changed in it.
+    pub changes: Vec<String>,
+}
+
+/// What is edited, and where.
+pub(super) struct Settled {
+    pub(super) files: Vec<EditedFile>,
+    pub(super) regions: Vec<Region>,
+}
+
+/// Edits the files of all systems on `finished`, which lies over the crossed disk.
+pub(super) fn settle(
+    finished: &Draft<'_>,
+    profile: &Profile,
+    placement: &Placement,
+    crossing: &Crossing,
+    written: u64,
+) -> Result<Settled, DraftError> {
+    let mut settled = Settled {
+        files: Vec::new(),
+        regions: Vec::new(),
+    };
+    for system in &profile.systems {
+        let partition = profile
+            .partition(system.partition)
+            .ok_or(DraftError::Missing("Windows volume"))?;
+        let volume = OnVolume {
+            extent: placement.after(partition),
+            partition,
+        };
+        let own = profile.geometry.byte_of(partition.extent.first);
+        volume.letters(finished, &mut settled, crossing, own.unwrap_or(0), written)?;
+        volume.recovery(finished, &mut settled, crossing)?;
+    }
+    Ok(settled)
+}
+
+struct OnVolume<'a> {
+    extent: Extent,
+    partition: &'a Partition,
+}
+
+impl OnVolume<'_> {
+    fn window<'d>(&self, draft: &'d Draft<'_>) -> Result<Window<'d, dyn ReadDevice + 'd>, DraftError> {
+        let device: &'d dyn ReadDevice = draft;
+        Window::new(device, self.extent).ok_or(DraftError::Outside(self.extent))
+    }
+
+    fn letters(
+        &self,
+        draft: &Draft<'_>,
+        settled: &mut Settled,
+        crossing: &Crossing,
+        own: u64,
+        written: u64,
+    ) -> Result<(), DraftError> {
+        let path = format!("{SYSTEM_FOLDER}\\{SYSTEM_HIVE}");
+        let window = self.window(draft)?;
+        let volume = NtfsVolume::open(&window)?;
+        let Some(hive) = HiveFile::find(&volume, &path)? else {
+            return Ok(());
+        };
+        let cannot = |fault: String| DraftError::Settled {
+            number: self.partition.number,
+            path: path.clone(),
+            fault,
+        };
+        let crossed = cross_letters(&hive, crossing, own, written);
+        let Some(crossed) = crossed.map_err(|error| cannot(error.to_string()))? else {
+            return Ok(());
+        };
+        let record = hive.file.record();
+        self.write(draft, settled, &path, record, &crossed.bytes)?;
+
+        // What the next reader finds is what was meant.
+        let after = HiveFile::find(&volume, &path)?.ok_or(DraftError::Missing("registry"))?;
+        let names = crate::hive::Hive::open(&after.file).and_then(|hive| mounted_names(&hive));
+        let names = names.map_err(|error| cannot(error.to_string()))?;
+        let stays = |name: &&crate::windows::MountedName| {
+            name.crossed(crossing).is_some() && !crossed.left.contains(name)
+        };
+        if let Some(name) = names.iter().find(stays) {
+            return Err(cannot(format!("{} has not crossed", name.name)));
+        }
+
+        let mut changes = Vec::new();
+        if crossed.applied > 0 {
+            changes.push("the changes pending in its log, applied".to_owned());
+        }
+        let letters: Vec<&str> = crossed.crossed.iter().filter_map(|n| n.letter()).collect();
+        let others = crossed.crossed.len().saturating_sub(letters.len());
+        let mut named = Vec::new();
+        if !letters.is_empty() {
+            named.push(format!("drive {}", letters.join(" ")));
+        }
+        if others > 0 {
+            named.push(format!("{others} volume names"));
+        }
+        if !named.is_empty() {
+            changes.push(format!("{} now name GPT partitions", named.join(" and ")));
+        }
+        settled.note(self.partition.number, path, changes);
+        Ok(())
+    }
+
+    fn recovery(
+        &self,
+        draft: &Draft<'_>,
+        settled: &mut Settled,
+        crossing: &Crossing,
+    ) -> Result<(), DraftError> {
+        let path = format!("{SYSTEM_FOLDER}\\{RECOVERY_CONFIG}");
+        let window = self.window(draft)?;
+        let volume = NtfsVolume::open(&window)?;
+        let Some(entry) = volume.find(&path)?.filter(|entry| !entry.is_directory) else {
+            return Ok(());
+        };
+        // What cannot be read or edited is a finding of the rules; the disk starts without it.
+        let content = volume
+            .open_file(entry.record)
+            .and_then(|file| file.read_all(MAX_CONFIG_BYTES));
+        let Some(config) = content.ok().and_then(|bytes| RecoveryConfig::parse(&bytes).ok()) else {
+            return Ok(());
+        };
+        let Some(Ok(new)) = config.crossed(crossing) else {
+            return Ok(());
+        };
+        if volume.plan_rewrite(entry.record, &new).is_err() {
+            return Ok(());
+        }
+        self.write(draft, settled, &path, entry.record, &new)?;
+        let changes = vec!["the recovery environment's place: by GPT disk".to_owned()];
+        settled.note(self.partition.number, path, changes);
+        Ok(())
+    }
+
+    fn write(
+        &self,
+        draft: &Draft<'_>,
+        settled: &mut Settled,
+        path: &str,
+        record: u64,
+        new: &[u8],
+    ) -> Result<(), DraftError> {
+        let window = self.window(draft)?;
+        let volume = NtfsVolume::open(&window)?;
+        let patches = volume.plan_rewrite(record, new)?;
+        let name = path.rsplit('\\').next().unwrap_or(path);
+        let what = format!("{name} on partition {}", self.partition.number);
+        let stage = StageKind::Settle;
+        settled.regions.extend(patch::lay(draft, self.extent, &patches, stage, &what)?);
+        Ok(())
+    }
+}
+
+impl Settled {
+    fn note(&mut self, partition: usize, path: String, changes: Vec<String>) {
+        self.files.push(EditedFile {
+            partition,
+            path,
+            changes,
+        });
+    }
+}

@@ -1,0 +1,20 @@
+//! What a Windows keeps on its volume about the disks it uses: its registry's files, the list of
+//! mounted devices (drive letters), and the configuration of its recovery environment.
+//!
+//! Facts as seen in files of such systems and in free forensic literature; each is made up anew in
+//! the tests, since none of a real system may be kept here.
+
+#![warn(clippy::indexing_slicing)]
+
+mod hive_file;
+mod letters;
+mod mounted;
+mod recovery;
+
+pub use hive_file::{HiveFile, HiveFileError};
+pub use letters::{CrossedHive, LettersError, cross_letters, mounted_names};
+pub use mounted::{MOUNTED_DEVICES, MountTarget, MountedName};
+pub use recovery::{RECOVERY_CONFIG, RecoveryConfig, RecoveryConfigError, RecoveryDisk, RecoveryLocation};
+
+/// The folder of a Windows on its volume.
+pub const SYSTEM_FOLDER: &str = "\\Windows";

@@ -1,0 +1,286 @@
+//! `ReAgent.xml`: where the recovery environment lies, and whether it is switched on.
+//!
+//! Each location is an element with a path and a disk: on an MBR disk `id` is the disk's signature
+//! in decimal and `guid` is zero, on a GPT disk it is the other way round; `offset` is the byte
+//! offset of the partition in both.
+
+use std::ops::Range;
+
+use quick_xml::{Reader, XmlVersion};
+use quick_xml::events::{BytesStart, Event};
+use uuid::Uuid;
+
+use crate::bytes::{utf16_bytes, utf16_lossy};
+use crate::crossing::Crossing;
+
+/// The file, below the system's folder.
+pub const RECOVERY_CONFIG: &str = "System32\\Recovery\\ReAgent.xml";
+/// Elements of the file, at most; real files have some twenty.
+const MAX_ELEMENTS: usize = 1000;
+const UTF16_MARK: [u8; 2] = [0xFF, 0xFE];
+/// The byte order mark, as a character.
+const MARK: char = '\u{FEFF}';
+
+/// Why the configuration cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("the recovery configuration, at byte {at}: {fault}")]
+pub struct RecoveryConfigError {
+    /// Byte of the text.
+    pub at: u64,
+    /// What is wrong.
+    pub fault: String,
+}
+
+/// The disk that a location names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RecoveryDisk {
+    /// None.
+    None,
+    /// An MBR disk, by its signature.
+    Mbr(u32),
+    /// A GPT disk, by its GUID.
+    Gpt(Uuid),
+}
+
+/// A location that the configuration names.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RecoveryLocation {
+    /// Name of the element.
+    pub element: String,
+    /// Path on the partition; empty where nothing is set.
+    pub path: String,
+    /// The disk.
+    pub disk: RecoveryDisk,
+    /// Byte offset of the partition.
+    pub offset: u64,
+    /// The element's name and attributes, in the text.
+    tag: Range<usize>,
+}
+
+/// The configuration.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RecoveryConfig {
+    /// Whether the environment is switched on; `None` when the file does not say.
+    pub enabled: Option<bool>,
+    /// The boot store's entry for it.
+    pub entry: Option<Uuid>,
+    /// All locations.
+    pub locations: Vec<RecoveryLocation>,
+    text: String,
+    is_utf16: bool,
+    has_mark: bool,
+}
+
+impl RecoveryConfig {
+    /// Reads the file's content.
+    pub fn parse(bytes: &[u8]) -> Result<Self, RecoveryConfigError> {
+        let fault = |at: u64, fault: String| RecoveryConfigError { at, fault };
+        let is_utf16 = bytes.starts_with(&UTF16_MARK);
+        let text = if is_utf16 {
+            utf16_lossy(bytes)
+        } else {
+            let text = std::str::from_utf8(bytes);
+            text.map_err(|error| fault(error.valid_up_to() as u64, "not text".to_owned()))?
+                .to_owned()
+        };
+        let mut config = Self {
+            enabled: None,
+            entry: None,
+            locations: Vec::new(),
+            text: String::new(),
+            is_utf16,
+            has_mark: false,
+        };
+        // Places are counted from behind the mark.
+        let bare = text.strip_prefix(MARK).unwrap_or(&text);
+        config.has_mark = bare.len() < text.len();
+        let mut reader = Reader::from_str(bare);
+        for _ in 0..MAX_ELEMENTS {
+            let event = reader.read_event();
+            let end = reader.buffer_position();
+            let event = event.map_err(|error| fault(reader.error_position(), error.to_string()))?;
+            // Behind the tag's content stands ">" or "/>".
+            let (tag, behind) = match &event {
+                Event::Start(tag) => (tag, 1),
+                Event::Empty(tag) => (tag, 2),
+                Event::Eof => {
+                    drop(event);
+                    config.text = bare.to_owned();
+                    return Ok(config);
+                }
+                _ => continue,
+            };
+            let end = usize::try_from(end).unwrap_or(usize::MAX).saturating_sub(behind);
+            let place = end.saturating_sub(tag.len())..end;
+            config
+                .take(tag, place)
+                .map_err(|what| fault(end as u64, what))?;
+        }
+        Err(fault(0, "it has more elements than any such file".to_owned()))
+    }
+
+    fn take(&mut self, tag: &BytesStart<'_>, place: Range<usize>) -> Result<(), String> {
+        let attribute = |name: &str| -> Result<Option<String>, String> {
+            let found = tag.try_get_attribute(name).map_err(|e| e.to_string())?;
+            let value = found.map(|found| found.normalized_value(XmlVersion::Implicit1_0).map(|value| value.into_owned()));
+            value.transpose().map_err(|error| error.to_string())
+        };
+        let element = tag.name().as_ref().to_owned();
+        let guid = |text: &str| Uuid::try_parse(text.trim_matches(['{', '}'])).ok();
+        match &element[..] {
+            "InstallState" => {
+                self.enabled = attribute("state")?.map(|state| state.trim() == "1");
+            }
+            "WinreBCD" => {
+                self.entry = attribute("id")?.as_deref().and_then(guid);
+                self.entry = self.entry.filter(|entry| !entry.is_nil());
+            }
+            _ => {
+                let parts = (attribute("path")?, attribute("id")?, attribute("offset")?, attribute("guid")?);
+                let (Some(path), Some(id), Some(offset), Some(disk)) = parts else {
+                    return Ok(());
+                };
+                let number = |text: &str| text.trim().parse::<u64>().ok();
+                let offset = number(&offset).ok_or("an offset is no number")?;
+                let id = number(&id).and_then(|id| u32::try_from(id).ok());
+                let id = id.ok_or("a disk's signature is no number")?;
+                let disk = match guid(&disk).filter(|guid| !guid.is_nil()) {
+                    Some(disk) => RecoveryDisk::Gpt(disk),
+                    None if id != 0 => RecoveryDisk::Mbr(id),
+                    None => RecoveryDisk::None,
+                };
+                self.locations.push(RecoveryLocation {
+                    element,
+                    path,
+                    disk,
+                    offset,
+                    tag: place,
+                });
+            }
+        }
+        Ok(())
+    }
+
+    /// Where the environment lies that is in use.
+    pub fn location(&self) -> Option<&RecoveryLocation> {
+        let mut set = self.locations.iter();
+        set.find(|location| location.element == "WinreLocation" && !location.path.is_empty())
+    }
+
+    /// The file with every location on this disk in GPT form, as long as before: what the form saves
+    /// is filled with blanks inside the element. `None` when nothing names this disk. The error
+    /// names an element that cannot be edited so.
+    pub fn crossed(&self, crossing: &Crossing) -> Option<Result<Vec<u8>, String>> {
+        let mut text = self.text.clone();
+        let mut found = false;
+        for location in &self.locations {
+            let RecoveryDisk::Mbr(signature) = location.disk else {
+                continue;
+            };
+            if crossing.partition(signature, location.offset).is_none() {
+                continue;
+            }
+            found = true;
+            let tag = text.get(location.tag.clone());
+            let Some(new) = tag.and_then(|tag| in_gpt_form(tag, crossing.disk)) else {
+                return Some(Err(format!("its element {} has another form", location.element)));
+            };
+            text.replace_range(location.tag.clone(), &new);
+        }
+        found.then(|| {
+            if self.has_mark {
+                text.insert(0, MARK);
+            }
+            Ok(if self.is_utf16 {
+                utf16_bytes(&text)
+            } else {
+                text.into_bytes()
+            })
+        })
+    }
+}
+
+/// An element's name and attributes with the disk's GUID for its signature, of the same length.
+fn in_gpt_form(tag: &str, disk: Uuid) -> Option<String> {
+    let value = |name: &str| {
+        let start = tag.find(&format!(" {name}=\""))? + name.len() + 3;
+        let len = tag.get(start..)?.find('"')?;
+        Some(start..start + len)
+    };
+    let mut changes = [(value("id")?, "0".to_owned()), (value("guid")?, format!("{{{disk}}}"))];
+    changes.sort_by_key(|(place, _)| std::cmp::Reverse(place.start));
+    let mut new = tag.to_owned();
+    for (place, text) in changes {
+        new.replace_range(place, &text);
+    }
+    let blanks = tag.len().checked_sub(new.len())?;
+    new.extend(std::iter::repeat_n(' ', blanks));
+    Some(new)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const CONFIG: &str = "<?xml version='1.0' encoding='utf-8'?>\r\n\r\n<WindowsRE version=\"2.0\">\r\n  \
+        <WinreBCD id=\"{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7703}\"/>\r\n  \
+        <WinreLocation path=\"\\Recovery\\WindowsRE\" id=\"1371776997\" offset=\"1048576\" guid=\"{00000000-0000-0000-0000-000000000000}\"/>\r\n  \
+        <ImageLocation path=\"\" id=\"0\" offset=\"0\" guid=\"{00000000-0000-0000-0000-000000000000}\"/>\r\n  \
+        <PBRImageLocation path=\"\\old\" id=\"77\" offset=\"1048576\" guid=\"{00000000-0000-0000-0000-000000000000}\" index=\"0\"/>\r\n  \
+        <InstallState state=\"1\"/>\r\n</WindowsRE>\r\n";
+
+    fn crossing() -> Crossing {
+        Crossing {
+            signature: 0x51C3_A7E5,
+            disk: Uuid::from_u128(0xD15C),
+            esp: Uuid::from_u128(2),
+            partitions: vec![(1 << 20, Uuid::from_u128(7))],
+        }
+    }
+
+    #[test]
+    fn the_location_on_this_disk_crosses_in_the_same_length() {
+        let wide = [&UTF16_MARK[..], &utf16_bytes(CONFIG)].concat();
+        let marked = format!("{MARK}{CONFIG}");
+        for bytes in [CONFIG.as_bytes(), marked.as_bytes(), &wide] {
+            let config = RecoveryConfig::parse(bytes).unwrap();
+            assert_eq!(config.enabled, Some(true));
+            assert_eq!(config.location().unwrap().disk, RecoveryDisk::Mbr(0x51C3_A7E5));
+            let crossed = config.crossed(&crossing()).unwrap().unwrap();
+            assert_eq!(crossed.len(), bytes.len());
+            let after = RecoveryConfig::parse(&crossed).unwrap();
+            let disks: Vec<_> = after.locations.iter().map(|place| place.disk).collect();
+            let gpt = RecoveryDisk::Gpt(Uuid::from_u128(0xD15C));
+            assert_eq!(disks, [gpt, RecoveryDisk::None, RecoveryDisk::Mbr(77)]);
+            assert_eq!(after.location().unwrap().offset, 1 << 20);
+            assert!(after.crossed(&crossing()).is_none());
+        }
+    }
+
+    #[test]
+    fn what_is_no_configuration_is_an_error() {
+        let no_number = CONFIG.replace("1371776997", "x");
+        let unclosed = &CONFIG[..200];
+        for text in [&no_number[..], unclosed, "<a b=\"c", "<!-- "] {
+            assert!(RecoveryConfig::parse(text.as_bytes()).is_err(), "{text}");
+        }
+        assert!(RecoveryConfig::parse(&[0xC3, 0x28, 0x80]).is_err());
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+        #[test]
+        fn damage_does_not_panic(hits in prop::collection::vec((0usize..700, any::<u8>()), 0..6), end in 0usize..700) {
+            let mut bytes = CONFIG.as_bytes().to_vec();
+            bytes.truncate(end);
+            let len = bytes.len().max(1);
+            hits.into_iter().for_each(|(at, byte)| if let Some(place) = bytes.get_mut(at % len) { *place = byte });
+            if let Ok(config) = RecoveryConfig::parse(&bytes)
+                && let Some(Ok(crossed)) = config.crossed(&crossing())
+            {
+                prop_assert_eq!(crossed.len(), bytes.len());
+            }
+        }
+    }
+}
