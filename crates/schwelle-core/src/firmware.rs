@@ -15,6 +15,15 @@ use crate::device::{PowerSource, power_source};
 /// A table longer than this is not one.
 const MAX_TABLE_BYTES: u64 = 1 << 20;
 
+/// How a PC's firmware starts systems.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BootMode {
+    /// From the boot code in sector 0.
+    Bios,
+    /// From a program on the EFI system partition.
+    Uefi,
+}
+
 /// What is known of a PC.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Machine {
@@ -22,6 +31,8 @@ pub struct Machine {
     pub uefi: Option<bool>,
     /// Where that is known from, or why it is not.
     pub uefi_evidence: String,
+    /// The mode it is in now; `None` when that is not told.
+    pub mode: Option<BootMode>,
     /// What it runs on; `None` when nothing is known of the PC.
     pub power: Option<PowerSource>,
 }
@@ -32,6 +43,7 @@ impl Machine {
         Self {
             uefi: None,
             uefi_evidence: why.to_owned(),
+            mode: None,
             power: None,
         }
     }
@@ -58,6 +70,11 @@ impl Machine {
         Self {
             uefi,
             uefi_evidence: evidence.to_owned(),
+            mode: Some(if started_in_uefi {
+                BootMode::Uefi
+            } else {
+                BootMode::Bios
+            }),
             power: Some(power_source(root)),
         }
     }

@@ -13,6 +13,7 @@
 pub mod bootstore;
 pub mod bytes;
 pub mod commit;
+pub mod confirm;
 pub mod crossing;
 pub mod device;
 pub mod draft;
@@ -27,6 +28,7 @@ pub mod ntfs;
 pub mod pe;
 pub mod placement;
 pub mod profile;
+pub mod receipt;
 pub mod rehearse;
 pub mod rules;
 pub mod unpack;

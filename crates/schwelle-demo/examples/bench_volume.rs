@@ -67,7 +67,13 @@ fn move_as_the_commit(device: &DiskFile, moves: &[Move]) -> Result<f64> {
     let draft = Draft::new(device);
     moves.iter().for_each(|moved| draft.move_sectors(*moved));
     let set = ChangeSet::of(&draft, "moved clusters", &[])?;
-    commit::apply(commit::Drafts::one(&draft), &set, device, &mut (), &mut watch)?;
+    commit::apply(
+        commit::Drafts::one(&draft),
+        &set,
+        device,
+        &mut (),
+        &mut watch,
+    )?;
     Ok(watch.copied)
 }
 

@@ -28,6 +28,7 @@ pub struct MbrEntry {
 /// Boot code of the demo disks: a jump to itself, and the name by which Windows' own is known.
 const BOOT_CODE: &[u8] = b"\xEB\xFETCPA";
 
+const RECOVERY_CONFIG: &str = "\\Windows\\System32\\Recovery\\ReAgent.xml";
 const SYSTEM_HIVE: &str = "\\Windows\\System32\\config\\SYSTEM";
 
 /// Where the two volumes of the standard layout lie. The packed boot store names these places.
@@ -79,6 +80,10 @@ impl<'a> DiskBuilder<'a> {
         if old != new {
             replace_bytes(self.device, places.boot, "\\Boot\\BCD", &old, &new)?;
             replace_bytes(self.device, places.windows, SYSTEM_HIVE, &old, &new)?;
+            // In decimal here; with zeros in front the length is the same.
+            let decimal = |signature: u32| format!("{signature:010}").into_bytes();
+            let (old, new) = (decimal(ASSET_SIGNATURE), decimal(signature));
+            replace_bytes(self.device, places.windows, RECOVERY_CONFIG, &old, &new)?;
         }
         if computer != ASSET_COMPUTER {
             rename_computer(self.device, places.windows, computer)?;

@@ -11,9 +11,15 @@ mod builder;
 mod disks;
 mod edit;
 mod fixed;
+mod logs;
+mod scatter;
+mod start;
 
 pub use assets::{Asset, BOOT_PROGRAM_ARM64, KERNEL_32BIT};
 pub use builder::{DiskBuilder, MbrEntry, Standard};
 pub use disks::{DemoDisk, disks, make};
 pub use edit::{attribute_at, edit_file, edit_record, mark_dirty, put_program, replace_bytes};
 pub use fixed::{STAMP, counted_guids};
+pub use logs::{LogFormat, Unfinished, interrupted};
+pub use scatter::scatter;
+pub use start::windows_was_started;

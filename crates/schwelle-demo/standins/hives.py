@@ -1,7 +1,7 @@
 #!/usr/bin/python3
 """Makes the registry hives and the boot store of the demo disks with a hive library (package python3-hivex).
 
-Usage: hives.py FOLDER. Writes SYSTEM, SOFTWARE and BCD into FOLDER. The disk signature, the partition offsets and
+Usage: hives.py FOLDER. Writes SYSTEM, SOFTWARE, BCD and ReAgent.xml into FOLDER. The disk signature, the partition offsets and
 the computer's name are those of the base disk; the demo crate puts each disk's own values in their place.
 """
 import struct
@@ -86,12 +86,42 @@ def system(path):
     edit.put(control, {"FirmwareBootDevice": text("multi(0)disk(0)rdisk(0)partition(1)"),
                        "SystemBootDevice": text("multi(0)disk(0)rdisk(0)partition(2)")})
     edit.put(control + "\\ComputerName\\ComputerName", {"ComputerName": text(COMPUTER)})
-    mounted = {"\\DosDevices\\C:": (REG_BINARY, struct.pack("<IQ", SIGNATURE, WINDOWS_OFFSET)),
-               "\\DosDevices\\E:": (REG_BINARY, struct.pack("<IQ", 0x0BADCAFE, 1 << 20))}
+    here = lambda offset: (REG_BINARY, struct.pack("<IQ", SIGNATURE, offset))
+    mounted = {"\\DosDevices\\C:": here(WINDOWS_OFFSET),
+               "\\DosDevices\\D:": (REG_BINARY, "\\??\\IDE#CdRomLamp#1".encode("utf-16-le")),
+               "\\DosDevices\\E:": (REG_BINARY, struct.pack("<IQ", 0x0BADCAFE, 1 << 20)),
+               "\\??\\Volume{7a5f0c11-51c3-11f0-9a44-0c5e9b1f7701}": here(BOOT_OFFSET),
+               "\\??\\Volume{7a5f0c12-51c3-11f0-9a44-0c5e9b1f7701}": here(WINDOWS_OFFSET)}
     edit.put("MountedDevices", mounted)
     for number in range(60):
         edit.put(f"ControlSet001\\Services\\demo{number:03}", {"Start": dword(number % 5)})
     edit.save()
+
+
+def recovery(path):
+    """The recovery environment's configuration: on the boot volume, switched on."""
+    nowhere = 'path="" id="0" offset="0" guid="{00000000-0000-0000-0000-000000000000}"'
+    text = f"""<?xml version='1.0' encoding='utf-8'?>
+
+<WindowsRE version="2.0">
+  <WinreBCD id="{RECOVERY}"/>
+  <WinreLocation path="\\Recovery\\WindowsRE" id="{SIGNATURE}" offset="{BOOT_OFFSET}" guid="{{00000000-0000-0000-0000-000000000000}}"/>
+  <ImageLocation {nowhere}/>
+  <InstallState state="1"/>
+  <OsInstallAvailable state="0"/>
+  <CustomImageAvailable state="0"/>
+  <IsAutoRepairOn state="1"/>
+  <WinREStaged state="0"/>
+  <OperationParam path=""/>
+  <OperationPermanent state="0"/>
+  <OemTool state="0"/>
+  <DownlevelWinreLocation {nowhere}/>
+  <IsWimBoot state="0"/>
+  <ScheduledOperation state="4"/>
+</WindowsRE>
+"""
+    with open(path, "w", encoding="utf-8", newline="\r\n") as out:
+        out.write(text)
 
 
 def software(path):
@@ -186,3 +216,4 @@ if __name__ == "__main__":
     system(f"{folder}/SYSTEM")
     software(f"{folder}/SOFTWARE")
     boot_store(f"{folder}/BCD")
+    recovery(f"{folder}/ReAgent.xml")

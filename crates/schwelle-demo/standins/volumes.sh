@@ -31,7 +31,7 @@ padded() { cp "$1" "$3"; truncate -s "$2" "$3"; }
 volume() {
     truncate -s "$2M" "$work/$1.img"
     mkntfs -F -Q -q -s "$3" -c 4096 -p "$4" -H 255 -S 63 -L "$5" "$work/$1.img"
-    ntfs-3g -o streams_interface=openxattr "$work/$1.img" "$mnt"
+    ntfs-3g -o streams_interface=openxattr,compression "$work/$1.img" "$mnt"
 }
 
 finish() {
@@ -60,6 +60,8 @@ windows_files() {
     padded "$assets/boot/winload.efi" 32768 "$win/System32/winload.exe"
     padded "$assets/boot/winload.efi" 16384 "$win/System32/winresume.efi"
     cp "$work/hives/SYSTEM" "$work/hives/SOFTWARE" "$win/System32/config/"
+    mkdir "$win/System32/Recovery"
+    cp "$work/hives/ReAgent.xml" "$win/System32/Recovery/"
     # As on a real system: a directory large enough to need index blocks.
     for n in $(seq -w 1 400); do echo "module $n" > "$win/System32/module$n.dll"; done
     padded "$assets/boot/bootmgfw.efi" 40960 "$win/Boot/EFI/bootmgfw.efi"
@@ -69,6 +71,8 @@ windows_files() {
         filler 5000 "$lang" > "$win/Boot/EFI/$lang/bootmgfw.efi.mui"
         filler 5100 "$lang" > "$win/Boot/EFI/$lang/bootmgr.efi.mui"
     done
+    # The folder of the fonts is compressed by the file system, as some have it.
+    setfattr -n system.ntfs_attrib -v 0x00080000 "$win/Boot/Fonts"
     for font in mono_boot slab_boot wide_boot; do filler 30000 $font > "$win/Boot/Fonts/$font.ttf"; done
     filler 50000 bootres > "$win/Boot/Resources/bootres.dll"
     filler 600 bootresmui > "$win/Boot/Resources/de-DE/bootres.dll.mui"

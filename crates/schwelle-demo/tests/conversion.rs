@@ -6,13 +6,15 @@ use std::sync::Mutex;
 
 use schwelle_core::commit::{ChangeSet, Region, StageKind, apply, verify};
 use schwelle_core::device::{
-    BlockDevice, DeviceError, Draft, Extent, Geometry, HostFacts, Lba, MIB, Memory, ReadDevice,
+    BlockDevice, DeviceError, Draft, Extent, Geometry, HostFacts, Lba, MIB, Memory, Move,
+    ReadDevice, Window,
 };
 use schwelle_core::draft::{Plan, Source, build};
+use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::{Profile, Table};
+use schwelle_core::profile::{Profile, Role, Table};
 use schwelle_core::rehearse::walk;
-use schwelle_demo::{DiskBuilder, STAMP, counted_guids};
+use schwelle_demo::{DiskBuilder, STAMP, counted_guids, scatter};
 
 fn disk(sector: u32) -> Memory {
     let disk = Memory::new(sector, 480 * MIB / u64::from(sector));
@@ -170,11 +172,61 @@ fn a_draft_that_would_touch_a_partition_is_not_made() {
     };
     let regions = [Region::new(StageKind::Commit, "sector 0", sector_0)];
     assert!(ChangeSet::of(&plan.draft, "", &regions).is_err());
+    // Only what is settled afterwards lies in partitions.
+    for stage in &plan.changes.stages {
+        let used = profile.used();
+        let inside = |extent: Extent| used.iter().any(|used| used.overlaps(&extent));
+        let settles = stage.kind == StageKind::Settle;
+        assert!(stage.extents().all(|extent| inside(extent) == settles));
+    }
+}
+
+/// The files that are edited lie where a trim moves them: the disk that has crossed holds them as
+/// they were, and only the finished one has the edits.
+#[test]
+fn edits_are_seen_on_the_finished_disk_only() {
+    let disk = Memory::new(512, 212 * MIB / 512);
+    let places = DiskBuilder::new(&disk)
+        .standard(0x1234_5678, "LANTERN-ONE")
+        .unwrap();
+    let paths = ["config\\SYSTEM", "Recovery\\ReAgent.xml"];
+    let paths = paths.map(|name| format!("\\Windows\\System32\\{name}"));
+    let read = |device: &dyn ReadDevice, extent: Extent, path: &str| {
+        let window = Window::new(device, extent).unwrap();
+        let volume = NtfsVolume::open(&window).unwrap();
+        let record = volume.find(path).unwrap().unwrap().record;
+        (
+            record,
+            volume.open_file(record).unwrap().read_all(1 << 20).unwrap(),
+        )
+    };
+    let records = paths
+        .each_ref()
+        .map(|path| (read(&disk, places.windows, path).0, 0x80));
+    scatter(&Window::new(&disk, places.windows).unwrap(), &records).unwrap();
+    let plan = plan(&disk);
+    let windows = plan
+        .after
+        .iter()
+        .find(|part| part.role == Some(Role::Windows))
+        .unwrap();
+    assert!(windows.extent.sectors() < places.windows.sectors());
+    let destinations: Vec<Extent> = plan.changes.moves.iter().map(Move::destination).collect();
+    let settle = plan.changes.stages.last().unwrap();
     assert!(
-        plan.changes
+        settle
             .extents()
-            .all(|extent| profile.used().iter().all(|used| !used.overlaps(&extent)))
+            .all(|e| destinations.iter().any(|d| d.overlaps(&e)))
     );
+    for path in &paths {
+        let before = read(&disk, places.windows, path).1;
+        assert!(
+            read(&*plan.crossed, windows.extent, path).1 == before,
+            "{path}"
+        );
+        let after = read(&plan.draft, windows.extent, path).1;
+        assert!(after.len() == before.len() && after != before, "{path}");
+    }
 }
 
 #[test]

@@ -30,7 +30,7 @@ Where to begin:
 
 Exit codes:
   0  done, or nothing stands against it
-  1  a rule blocks, or a rehearsal failed
+  1  a rule blocks, a rehearsal failed, or a confirmation says no
   2  wrong usage, or a question not answered
   3  disk or job folder not readable or writable; nothing changed on the disk
   4  stopped between first and last write: the disk needs resume or undo";
@@ -121,6 +121,7 @@ pub(crate) enum Command {
     Plan(commands::plan::PlanArgs),
     Convert(commands::convert::ConvertArgs),
     Rehearse(commands::rehearse::RehearseArgs),
+    Confirm(commands::confirm::ConfirmArgs),
     Resume(commands::resume::ResumeArgs),
     Undo(commands::undo::UndoArgs),
     Demo(commands::demo::DemoArgs),

@@ -52,16 +52,21 @@ impl Disk {
         })
     }
 
+    /// The PC that the disk belongs to: the one in the machine file, else this one for its own
+    /// disks. An image says nothing about the PC that it is worked on.
+    pub(crate) fn machine(&self, from_file: Option<&Machine>) -> Machine {
+        match from_file {
+            Some(machine) => machine.clone(),
+            None if self.device.is_block_device() => Machine::of_this_pc(Path::new(ROOT)),
+            None => Machine::unknown("the disk is an image, so the PC it belongs to is not known"),
+        }
+    }
+
     /// Judges the disk.
     pub(crate) fn judge(&self, circumstances: &Circumstances<'_>) -> Judgement {
         let profile = &self.profile;
         let placement = placement::find(&self.device, profile, circumstances.wish);
         let is_real = self.device.is_block_device();
-        let machine = match circumstances.machine {
-            Some(machine) => machine.clone(),
-            None if is_real => Machine::of_this_pc(Path::new(ROOT)),
-            None => Machine::unknown("the disk is an image, so the PC it belongs to is not known"),
-        };
         let facts = Facts {
             profile,
             placement: &placement,
@@ -69,8 +74,7 @@ impl Disk {
                 on_disk: is_real && lies_on(job, &self.path),
                 in_memory: device::is_in_memory(job),
             }),
-            // An image says nothing about the PC that it is worked on.
-            machine,
+            machine: self.machine(circumstances.machine),
             backup_confirmed: circumstances.backup_confirmed,
         };
         let findings = rules::check(&facts);

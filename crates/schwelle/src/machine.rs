@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use schwelle_core::device::PowerSource;
-use schwelle_core::firmware::Machine;
+use schwelle_core::firmware::{BootMode, Machine};
 use serde::Deserialize;
 
 use crate::error::{CliError, Kind};
@@ -30,12 +30,20 @@ struct MachineFile {
 #[serde(deny_unknown_fields, default)]
 struct FirmwareTable {
     uefi: Option<bool>,
+    mode: Option<Mode>,
 }
 
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 struct PowerTable {
     source: Option<Source>,
+}
+
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum Mode {
+    Uefi,
+    Bios,
 }
 
 #[derive(Debug, Clone, Copy, Deserialize)]
@@ -68,6 +76,10 @@ impl MachineOptions {
         Ok(Some(Machine {
             uefi: file.firmware.uefi,
             uefi_evidence,
+            mode: file.firmware.mode.map(|mode| match mode {
+                Mode::Uefi => BootMode::Uefi,
+                Mode::Bios => BootMode::Bios,
+            }),
             power: Some(power),
         }))
     }

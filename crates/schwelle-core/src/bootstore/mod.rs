@@ -3,14 +3,16 @@
 //! Numbers of objects and elements as the systems' own documentation of the boot configuration data
 //! gives them; the layout of device elements as seen in stores and checked in the tests.
 //! [`BootStore`] gives a typed view of the tree; [`translate`] takes a store from BIOS to UEFI
-//! form.
+//! form; [`BootStore::fresh`] makes one where there is none.
 
 #![warn(clippy::indexing_slicing)]
 
 mod device;
+mod fresh;
 mod store;
 mod translate;
 
 pub use device::{DeviceElement, Locator};
+pub use fresh::NewEntry;
 pub use store::{BootObject, BootStore, ObjectKind, StoreError, element, object};
-pub use translate::{Translated, translate};
+pub use translate::{Translated, is_bios_only, translate};

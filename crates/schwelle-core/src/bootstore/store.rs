@@ -1,8 +1,11 @@
 //! A typed view of a boot store's tree.
 
-use super::device::DeviceElement;
+use super::device::{DeviceElement, Locator};
 use crate::bytes::ReadBytes;
 use crate::hive::{Hive, HiveError, Node, Value, value_kind};
+
+/// Objects asked for an inherited element, at most.
+const MAX_INHERITED: usize = 64;
 
 /// Well-known objects.
 pub mod object {
@@ -18,16 +21,28 @@ pub mod element {
     pub const PATH: u32 = 0x1200_0002;
     /// The name in the menu.
     pub const DESCRIPTION: u32 = 0x1200_0004;
+    /// The menu's language.
+    pub const LOCALE: u32 = 0x1200_0005;
+    /// Objects whose settings hold here too.
+    pub const INHERIT: u32 = 0x1400_0006;
     /// The entries to go to when this one fails.
     pub const RECOVERY_SEQUENCE: u32 = 0x1400_0008;
     /// Where the system lies.
     pub const OS_DEVICE: u32 = 0x2100_0001;
     /// The system's folder.
     pub const SYSTEM_ROOT: u32 = 0x2200_0002;
-    /// In the boot manager: the entry to start.
+    /// In the boot manager: the entry to start. In a loader: the object that resumes it.
     pub const DEFAULT: u32 = 0x2300_0003;
     /// In the boot manager: the entries of the menu, in order.
     pub const DISPLAY_ORDER: u32 = 0x2400_0001;
+    /// In the boot manager: entries for the next start only.
+    pub const NEXT_START: u32 = 0x2400_0002;
+    /// In the boot manager: the tools below the menu.
+    pub const TOOLS: u32 = 0x2400_0010;
+    /// In the boot manager: the object that resumes the default.
+    pub const RESUME: u32 = 0x2300_0006;
+    /// In the memory tester: known bad memory is used too.
+    pub const BAD_MEMORY_ACCESS: u32 = 0x1600_000B;
     /// In the boot manager: seconds until the default is started.
     pub const TIMEOUT: u32 = 0x2500_0004;
 }
@@ -80,7 +95,7 @@ pub enum StoreError {
     /// The hive has no objects: not a boot store.
     #[error("the hive is not a boot store: it has no key \"Objects\"")]
     NotAStore,
-    /// Changes may be pending in its log.
+    /// Changes are pending in its log, which has not been applied.
     #[error("the boot store was not closed cleanly; changes may be pending in its log")]
     NotClosed,
 }
@@ -216,6 +231,46 @@ impl BootStore {
         self.object(&id)
     }
 
+    /// An element of an object, or of those that it inherits from, in their order.
+    pub fn effective<'a, T>(
+        &'a self,
+        object: &BootObject<'a>,
+        get: impl Fn(&BootObject<'a>) -> Option<T>,
+    ) -> Option<T> {
+        let mut seen: Vec<String> = Vec::new();
+        let mut next = vec![*object];
+        // Stores may name objects in a circle; each is asked once.
+        while let Some(object) = next.pop() {
+            if let Some(found) = get(&object) {
+                return Some(found);
+            }
+            seen.push(object.id().to_ascii_lowercase());
+            let parents = object.objects(element::INHERIT).into_iter().rev();
+            next.extend(
+                parents
+                    .filter(|id| !seen.contains(&id.to_ascii_lowercase()))
+                    .filter_map(|id| self.object(&id)),
+            );
+            if seen.len() > MAX_INHERITED {
+                return None;
+            }
+        }
+        None
+    }
+
+    /// The first entry of the menu that starts a system from one of these byte offsets of the MBR
+    /// disk with this signature.
+    pub fn first_of(&self, signature: u32, offsets: &[u64]) -> Option<BootObject<'_>> {
+        let mut menu = self.menu().into_iter();
+        menu.find(|entry| {
+            let device = entry.device(element::OS_DEVICE);
+            let locators = device.map(|device| device.locators()).unwrap_or_default();
+            let here = matches!(locators.first(), Some(Locator::Mbr { signature: own, offset })
+                if *own == signature && offsets.contains(offset));
+            here && entry.kind() == Some(ObjectKind::Loader)
+        })
+    }
+
     /// The entries of the menu in order; GUIDs without an object are left out.
     pub fn menu(&self) -> Vec<BootObject<'_>> {
         let order = self
@@ -248,6 +303,12 @@ impl BootStore {
             });
         }
         true
+    }
+
+    pub(super) fn set_objects(&mut self, id: &str, number: u32, objects: &[String]) -> bool {
+        let list: String = objects.iter().map(|id| format!("{id}\0")).collect();
+        let data = crate::bytes::utf16_bytes(&format!("{list}\0"));
+        self.set(id, number, value_kind::MULTI_SZ, data)
     }
 
     pub(super) fn set_text(&mut self, id: &str, number: u32, text: &str) -> bool {

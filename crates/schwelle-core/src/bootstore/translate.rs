@@ -6,8 +6,8 @@ use super::store::{BootStore, ObjectKind, element, object};
 use crate::crossing::Crossing;
 use crate::hive::value_kind;
 
-const MANAGER_PATH: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
-const MEMORY_TESTER_PATH: &str = "\\EFI\\Microsoft\\Boot\\memtest.efi";
+pub(super) const MANAGER_PATH: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
+pub(super) const MEMORY_TESTER_PATH: &str = "\\EFI\\Microsoft\\Boot\\memtest.efi";
 
 /// The GPT form of a locator that names a partition which crosses.
 fn crossed(crossing: &Crossing, locator: Locator) -> Option<Locator> {
@@ -30,6 +30,10 @@ pub struct Translated {
     /// Entries with a device on another MBR disk, or on a partition that is not there: kept as they
     /// were.
     pub foreign: Vec<String>,
+    /// Entries that only a BIOS can start: no longer in the menu, though still in the store.
+    pub dropped: Vec<String>,
+    /// The entry that is the default now, where the old default is missing or can no longer start.
+    pub new_default: Option<String>,
 }
 
 /// The UEFI program that stands for a BIOS one of the same name, by the ending of its path.
@@ -48,9 +52,11 @@ fn uefi_path(kind: ObjectKind, path: &str) -> Option<String> {
     }
 }
 
-/// Takes `store` across.
-pub fn translate(store: &mut BootStore, crossing: &Crossing) -> Translated {
+/// Takes `store` across. `systems` are the byte offsets of the partitions with a Windows.
+pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) -> Translated {
     let mut done = Translated::default();
+    choose_default(store, crossing.signature, systems, &mut done);
+    drop_from_menu(store, &mut done);
     let esp = Locator::Gpt {
         disk: crossing.disk,
         partition: crossing.esp,
@@ -133,6 +139,51 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing) -> Translated {
     done
 }
 
+/// True for an entry that runs in BIOS mode only.
+pub fn is_bios_only(kind: Option<ObjectKind>) -> bool {
+    matches!(kind, Some(ObjectKind::OldLoader | ObjectKind::BootSector))
+}
+
+/// Gives the boot manager another default where its own cannot be started any more.
+fn choose_default(store: &mut BootStore, signature: u32, systems: &[u64], done: &mut Translated) {
+    let default = store.default_entry();
+    if default.is_some_and(|entry| !is_bios_only(entry.kind())) {
+        return;
+    }
+    let Some(entry) = store.first_of(signature, systems) else {
+        return;
+    };
+    let (id, title) = (entry.id().to_owned(), entry.title());
+    store.set_text(object::BOOT_MANAGER, element::DEFAULT, &id);
+    done.new_default = Some(title);
+}
+
+/// Takes the entries that only a BIOS can start out of the menu's lists.
+fn drop_from_menu(store: &mut BootStore, done: &mut Translated) {
+    let Some(manager) = store.manager() else {
+        return;
+    };
+    let old = |id: &String| {
+        let object = store.object(id);
+        object.filter(|object| is_bios_only(object.kind()))
+    };
+    let mut changes = Vec::new();
+    for list in [element::DISPLAY_ORDER, element::NEXT_START, element::TOOLS] {
+        let all = manager.objects(list);
+        let kept: Vec<String> = all.iter().filter(|id| old(id).is_none()).cloned().collect();
+        if kept.len() < all.len() {
+            let dropped = all.iter().filter_map(&old).map(|object| object.title());
+            done.dropped.extend(dropped);
+            changes.push((list, kept));
+        }
+    }
+    done.dropped.sort();
+    done.dropped.dedup();
+    for (list, kept) in changes {
+        store.set_objects(object::BOOT_MANAGER, list, &kept);
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use uuid::Uuid;
@@ -142,6 +193,7 @@ mod tests {
     use crate::hive::{Node, Value};
 
     const SIGNATURE: u32 = 0x51C3_A7E5;
+    const WINDOWS: [u64; 1] = [51 << 20];
     const MENU: [&str; 3] = ["{A}", "{B}", "{C}"];
 
     fn text(number: u32, text: &str) -> (u32, u32, Vec<u8>) {
@@ -253,7 +305,7 @@ mod tests {
                 ],
             ),
         ]);
-        let done = translate(&mut store, &crossing());
+        let done = translate(&mut store, &crossing(), &WINDOWS);
         assert_eq!(done.foreign, ["another disk", "old, and on no partition"]);
         assert_eq!(
             done.devices, 2,
@@ -291,9 +343,92 @@ mod tests {
                 manager.integer(element::TIMEOUT),
                 manager.objects(element::DISPLAY_ORDER)
             ),
-            (Some(9), MENU.map(str::to_owned).to_vec())
+            (Some(9), vec!["{A}".to_owned(), "{B}".to_owned()])
         );
+        assert_eq!(done.dropped, ["old, and on no partition"]);
         assert_eq!(store.default_entry().unwrap().id(), "{A}");
+    }
+
+    #[test]
+    fn a_default_that_cannot_start_gives_way_to_the_first_windows_of_the_menu() {
+        let order = |ids: &[&str]| {
+            let data = utf16_bytes(&format!("{}\0\0", ids.join("\0")));
+            (element::DISPLAY_ORDER, value_kind::MULTI_SZ, data)
+        };
+        let loader = |signature: u32, offset: u64| {
+            let place = device(element::OS_DEVICE, signature, offset);
+            (0x1020_0003, vec![place])
+        };
+        let old = (
+            0x1040_0008,
+            vec![device(element::DEVICE, SIGNATURE, 1 << 20)],
+        );
+        let none = [text(element::DEFAULT, "{gone}")];
+        for (default, entries, expected) in [
+            (
+                &none[..],
+                vec![loader(7, 51 << 20), loader(SIGNATURE, 51 << 20)],
+                Some("{1}"),
+            ),
+            (
+                &none,
+                vec![loader(SIGNATURE, 1 << 20), loader(7, 51 << 20)],
+                None,
+            ),
+            (
+                &[text(element::DEFAULT, "{0}")],
+                vec![old, loader(SIGNATURE, 51 << 20)],
+                Some("{1}"),
+            ),
+            (&[], vec![loader(7, 1), loader(SIGNATURE, 51 << 20)], None),
+        ] {
+            let ids = ["{0}", "{1}"];
+            let mut manager = default.to_vec();
+            manager.push(order(&ids));
+            let mut all = vec![(object::BOOT_MANAGER, 0x1010_0002, manager)];
+            all.extend(
+                ids.iter()
+                    .zip(entries)
+                    .map(|(id, (kind, elements))| (*id, kind, elements)),
+            );
+            let mut store = store(&all);
+            let done = translate(&mut store, &crossing(), &WINDOWS);
+            assert_eq!(done.new_default.as_deref(), expected);
+            let now = store.manager().unwrap().text(element::DEFAULT);
+            assert_eq!(now.as_deref().filter(|id| *id != "{gone}"), expected);
+        }
+    }
+
+    #[test]
+    fn inheritance_in_a_circle_ends_and_two_hundred_entries_cross() {
+        let ids: Vec<String> = (0..200).map(|n| format!("{{{n:03}}}")).collect();
+        let inherit = |id: &str| {
+            let data = utf16_bytes(&format!("{id}\0\0"));
+            (element::INHERIT, value_kind::MULTI_SZ, data)
+        };
+        let objects: Vec<_> = (0..200)
+            .map(|n| {
+                let mut elements = vec![inherit(&ids[(n + 1) % 200])];
+                // The last one of a row has what the others inherit.
+                if n % 50 == 49 {
+                    elements.push(device(element::OS_DEVICE, SIGNATURE, 51 << 20));
+                    elements.push((element::PATH, value_kind::SZ, vec![0x41]));
+                }
+                (&ids[n][..], 0x1020_0003, elements)
+            })
+            .collect();
+        let mut store = store(&objects);
+        assert_eq!(translate(&mut store, &crossing(), &WINDOWS).devices, 4);
+        let store = BootStore::read(&store.to_hive(3)[..]).unwrap();
+        let first = store.object("{010}").unwrap();
+        assert!(first.device(element::OS_DEVICE).is_none());
+        let found = store.effective(&first, |object| object.device(element::OS_DEVICE));
+        assert_eq!(found.unwrap().locators().len(), 1);
+        assert!(
+            store
+                .effective(&first, |object| object.text(0x1200_00FF))
+                .is_none()
+        );
     }
 
     #[test]
@@ -306,9 +441,12 @@ mod tests {
                 device(element::DEVICE, SIGNATURE, 1 << 20),
             ],
         )]);
-        translate(&mut once, &crossing());
+        translate(&mut once, &crossing(), &WINDOWS);
         let mut twice = once.clone();
-        assert_eq!(translate(&mut twice, &crossing()), Translated::default());
+        assert_eq!(
+            translate(&mut twice, &crossing(), &WINDOWS),
+            Translated::default()
+        );
         assert_eq!(twice, once);
     }
 }

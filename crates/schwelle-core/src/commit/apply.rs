@@ -207,21 +207,26 @@ impl Run<'_> {
         let wrote = Cell::new(self.wrote);
         let failed = |source| failure(wrote.get(), stage.kind, source);
         let places = places(self.geometry, stage);
-        let done = read_ahead(self.drafts.of(stage.kind), places, failed, |index, offset, bytes| {
-            // What was copied so far lies in free clusters: it may be left there.
-            if moving && observer.wants_to_stop() {
-                let (stage, wrote) = (stage.kind, wrote.get());
-                return Err(CommitError::Interrupted { stage, wrote });
-            }
-            // A write that fails may have written some of its sectors.
-            wrote.set(true);
-            self.disk.write_at(offset, bytes).map_err(failed)?;
-            observer.event(Event::Written(bytes.len() as u64));
-            if moving {
-                hashes.add(index, bytes);
-            }
-            Ok(())
-        });
+        let done = read_ahead(
+            self.drafts.of(stage.kind),
+            places,
+            failed,
+            |index, offset, bytes| {
+                // What was copied so far lies in free clusters: it may be left there.
+                if moving && observer.wants_to_stop() {
+                    let (stage, wrote) = (stage.kind, wrote.get());
+                    return Err(CommitError::Interrupted { stage, wrote });
+                }
+                // A write that fails may have written some of its sectors.
+                wrote.set(true);
+                self.disk.write_at(offset, bytes).map_err(failed)?;
+                observer.event(Event::Written(bytes.len() as u64));
+                if moving {
+                    hashes.add(index, bytes);
+                }
+                Ok(())
+            },
+        );
         self.wrote = wrote.get();
         done.map(|()| hashes.finish())
     }
@@ -426,7 +431,14 @@ mod tests {
         let recorder = Recorder::new(None);
         let draft = Draft::new(&recorder.disk);
         draft.write_at(0, &[1; 3 << 20]).unwrap();
-        apply(Drafts::one(&draft), &set(&draft), &recorder, &mut (), &mut ()).unwrap();
+        apply(
+            Drafts::one(&draft),
+            &set(&draft),
+            &recorder,
+            &mut (),
+            &mut (),
+        )
+        .unwrap();
         let steps = recorder.steps.lock().unwrap().clone();
         assert_eq!(steps[0], Step::Write(512, 1 << 20));
         assert_eq!(
@@ -447,9 +459,15 @@ mod tests {
             let recorder = Recorder::new(Some(fail_at));
             let draft = Draft::new(&recorder.disk);
             draft.write_at(0, &[1; 3 << 20]).unwrap();
-            let error = apply(Drafts::one(&draft), &set(&draft), &recorder, &mut (), &mut ())
-                .unwrap_err()
-                .to_string();
+            let error = apply(
+                Drafts::one(&draft),
+                &set(&draft),
+                &recorder,
+                &mut (),
+                &mut (),
+            )
+            .unwrap_err()
+            .to_string();
             assert!(error.starts_with(expected), "{error}");
         }
     }
@@ -509,7 +527,14 @@ mod tests {
         let (base, recorder) = (Memory::new(512, 10_000), Recorder::new(None));
         let draft = Draft::new(&base);
         draft.write_at(4096, &[7; 4096]).unwrap();
-        apply(Drafts::one(&draft), &set(&draft), &recorder, &mut (), &mut ()).unwrap();
+        apply(
+            Drafts::one(&draft),
+            &set(&draft),
+            &recorder,
+            &mut (),
+            &mut (),
+        )
+        .unwrap();
         recorder.disk.write_at(11 * 512, &[8; 512]).unwrap();
         let error = verify(Drafts::one(&draft), &set(&draft), &recorder, &mut ()).unwrap_err();
         assert!(

@@ -117,7 +117,11 @@ impl ChangeSet {
     }
 
     /// Adds what `finished`, a draft over the first one, changes after all of it.
-    pub fn and_then(mut self, finished: &Draft<'_>, regions: &[Region]) -> Result<Self, Undeclared> {
+    pub fn and_then(
+        mut self,
+        finished: &Draft<'_>,
+        regions: &[Region],
+    ) -> Result<Self, Undeclared> {
         for (region, extents) in regions.iter().zip(sorted(finished, regions)?) {
             if !extents.is_empty() {
                 self.add(region.stage, &region.what, extents);

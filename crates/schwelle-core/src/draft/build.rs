@@ -4,17 +4,18 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use crate::bootstore::Translated;
+use crate::bootstore::{BootStore, NewEntry, Translated, translate};
 use crate::commit::{ChangeSet, Drafts, Region, StageKind, Undeclared};
 use crate::crossing::Crossing;
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, ReadDevice};
-use crate::fat::{DosTime, FatWriteError};
+use crate::fat::{DosTime, FatError, FatWriteError};
 use crate::gpt::{self, GptEntry, GptLayout, attributes, map_mbr_type, type_guid};
 use crate::job::{EditedVolume, Watched};
 use crate::mbr::protective_sector;
 use crate::ntfs::NtfsError;
 use crate::placement::Placement;
-use crate::profile::{Origin, Partition, Profile, Role};
+use crate::profile::{ESP_STORE, Origin, Partition, Profile, Role, WindowsSystem};
+use crate::receipt::{RECEIPT, Receipt, SystemReceipt};
 
 use super::map::MapPart;
 use super::settle::{self, EditedFile};
@@ -84,7 +85,16 @@ pub enum DraftError {
     Ntfs(#[from] NtfsError),
     /// The EFI system partition could not be made.
     #[error(transparent)]
-    Fat(#[from] FatWriteError),
+    FatWriter(#[from] FatWriteError),
+    /// The EFI system partition just made cannot be read.
+    #[error(transparent)]
+    Fat(#[from] FatError),
+    /// A copied file is not what its source is.
+    #[error("{path} on the new EFI system partition is not what was copied")]
+    Copy {
+        /// The file.
+        path: String,
+    },
     /// The draft changes what it should not.
     #[error(transparent)]
     Undeclared(#[from] Undeclared),
@@ -112,8 +122,10 @@ pub struct Plan<'a> {
     pub esp_files: Vec<String>,
     /// Bytes of those files.
     pub esp_bytes: u64,
-    /// What became of the boot store.
-    pub translated: Translated,
+    /// The new boot store.
+    pub store: BootStore,
+    /// What became of the old one; `None` when there was none to take over.
+    pub translated: Option<Translated>,
     /// Files on kept volumes that the job edits.
     pub files_edited: Vec<EditedFile>,
     /// Everything that will be written.
@@ -141,7 +153,7 @@ pub fn build<'a>(
     source: Source<'_>,
 ) -> Result<Plan<'a>, DraftError> {
     let table = profile.mbr().ok_or(DraftError::Missing("MBR table"))?;
-    let (system, windows, store) = start_of(profile)?;
+    let (system, windows) = start_of(profile)?;
     let geometry = profile.geometry;
     let sector = geometry.logical_sector;
 
@@ -201,14 +213,13 @@ pub fn build<'a>(
     // The volume's number comes from the partition's GUID: as unique, and nothing else to ask for.
     let [a, b, c, d, ..] = crossing.esp.to_bytes_le();
     let identity = (u32::from_le_bytes([a, b, c, d]), source.stamp);
-    let filled = esp::fill(
-        &draft,
-        disk,
-        esp,
-        (system, windows),
-        (store, &crossing),
-        identity,
-    )?;
+    let written = source.stamp.windows;
+    let (store, translated) = boot_store(profile, &crossing, source)?;
+    let own = [
+        (ESP_STORE, store.to_hive(written)),
+        (RECEIPT, receipt(profile, &crossing, written).write()),
+    ];
+    let filled = esp::fill(&draft, disk, esp, (system, windows), &own, identity)?;
     let layout = GptLayout {
         disk_id: crossing.disk,
         entries,
@@ -234,13 +245,14 @@ pub fn build<'a>(
     ]);
     let crossed = Arc::new(draft);
     let draft = Draft::over(crossed.clone());
-    let written = source.stamp.windows;
     let settled = settle::settle(&draft, profile, placement, &crossing, written)?;
     for file in &settled.files {
         let partition = profile.partition(file.partition);
         let known = |volume: &EditedVolume, at: Lba| volume.first_lba == at.0;
         if let Some(partition) = partition
-            && !volumes.iter().any(|volume| known(volume, partition.extent.first))
+            && !volumes
+                .iter()
+                .any(|volume| known(volume, partition.extent.first))
         {
             volumes.push(trim::watch(disk, partition)?);
         }
@@ -256,27 +268,16 @@ pub fn build<'a>(
         placement: placement.clone(),
         esp_files: filled.files,
         esp_bytes: filled.bytes,
-        translated: filled.translated,
+        store,
+        translated,
         files_edited: settled.files,
         changes,
         relied_on: (boot_records(disk, profile)?, volumes),
     })
 }
 
-/// The Windows whose boot files are taken, where it lies, and the boot store.
-fn start_of(
-    profile: &Profile,
-) -> Result<
-    (
-        &crate::profile::WindowsSystem,
-        Extent,
-        &crate::bootstore::BootStore,
-    ),
-    DraftError,
-> {
-    let Some(Ok(store)) = &profile.boot.store else {
-        return Err(DraftError::Missing("readable boot store"));
-    };
+/// The Windows whose boot files are taken, and where it lies.
+fn start_of(profile: &Profile) -> Result<(&WindowsSystem, Extent), DraftError> {
     // The first one with a boot manager; the rules name the others.
     let system = profile
         .systems
@@ -286,7 +287,67 @@ fn start_of(
     let windows = profile
         .partition(system.partition)
         .ok_or(DraftError::Missing("Windows volume"))?;
-    Ok((system, windows.extent, store))
+    Ok((system, windows.extent))
+}
+
+/// Byte offset of a system's partition, and its new GUID.
+fn identity_of(
+    profile: &Profile,
+    crossing: &Crossing,
+    system: &WindowsSystem,
+) -> Option<(u64, Uuid)> {
+    let first = profile.partition(system.partition)?.extent.first;
+    let offset = profile.geometry.byte_of(first)?;
+    Some((offset, crossing.partition(crossing.signature, offset)?))
+}
+
+/// The store for the new partition: the old one taken across, or a fresh one where there is none.
+fn boot_store(
+    profile: &Profile,
+    crossing: &Crossing,
+    source: Source<'_>,
+) -> Result<(BootStore, Option<Translated>), DraftError> {
+    let systems = profile.systems.iter();
+    let places: Vec<_> = systems
+        .filter_map(|system| Some((system, identity_of(profile, crossing, system)?)))
+        .collect();
+    if let Some(store) = profile.boot.readable() {
+        let mut store = store.clone();
+        let offsets: Vec<u64> = places.iter().map(|(_, (offset, _))| *offset).collect();
+        let translated = translate(&mut store, crossing, &offsets);
+        return Ok((store, Some(translated)));
+    }
+    let (system, _) = start_of(profile)?;
+    let mut entries: Vec<(bool, NewEntry)> = places
+        .iter()
+        .filter(|(system, _)| system.has_uefi_loader)
+        .map(|(other, (_, partition))| {
+            let title = other.title();
+            let partition = *partition;
+            (
+                other.partition != system.partition,
+                NewEntry { title, partition },
+            )
+        })
+        .collect();
+    // The system that brings the boot files is the default.
+    entries.sort_by_key(|(is_other, _)| *is_other);
+    let entries: Vec<NewEntry> = entries.into_iter().map(|(_, entry)| entry).collect();
+    let locale = system.boot_files.locale();
+    let Source { new_guid, stamp } = source;
+    let store = BootStore::fresh(&entries, crossing, &locale, new_guid, stamp.windows);
+    Ok((store, None))
+}
+
+fn receipt(profile: &Profile, crossing: &Crossing, written: u64) -> Receipt {
+    let systems = profile.systems.iter().filter_map(|system| {
+        let (_, partition) = identity_of(profile, crossing, system)?;
+        Some(SystemReceipt {
+            partition,
+            firmware_boot_device: system.firmware_boot_device.clone(),
+        })
+    });
+    Receipt::new(crossing.disk, crossing.esp, written, systems.collect())
 }
 
 /// The extended boot records: with one of them changed, the layout is another than the one drafted.
@@ -316,21 +377,24 @@ fn kept_entry(partition: &Partition, extent: Extent, id: Uuid) -> Result<GptEntr
         number: partition.number,
         kind: kind.0,
     })?;
-    // The old boot partition had no drive letter, and should not show up as a drive now.
-    let hide = if partition.role == Role::Boot {
-        attributes::NO_DRIVE_LETTER
-    } else {
-        0
+    let (guid, more) = match partition.role {
+        // The old boot partition had no drive letter, and should not show up as a drive now.
+        Role::Boot => (mapped.guid, attributes::NO_DRIVE_LETTER),
+        Role::Recovery => {
+            let hidden = attributes::REQUIRED | attributes::NO_DRIVE_LETTER;
+            (type_guid::RECOVERY, hidden)
+        }
+        _ => (mapped.guid, 0),
     };
     let name = match partition.volume.label.as_str() {
         "" => partition.role.name(),
         label => label,
     };
     Ok(GptEntry {
-        kind: mapped.guid,
+        kind: guid,
         id,
         extent,
-        attributes: mapped.attributes | hide,
+        attributes: mapped.attributes | more,
         name: name.to_owned(),
     })
 }

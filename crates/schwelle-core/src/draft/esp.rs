@@ -1,12 +1,10 @@
-//! Fills the new EFI system partition: boot files from the Windows volume, the translated boot
-//! store.
+//! Fills the new EFI system partition: boot files from the Windows volume, the boot store, the
+//! receipt.
 
-use crate::bootstore::{BootStore, Translated, translate};
-use crate::crossing::Crossing;
 use crate::device::{BlockDevice, Extent, ReadDevice, Window};
-use crate::fat::FatWriter;
+use crate::fat::{FatVolume, FatWriter};
 use crate::ntfs::NtfsVolume;
-use crate::profile::{ESP_STORE, WindowsSystem};
+use crate::profile::{MAX_BOOT_FILE_BYTES, WindowsSystem};
 
 use super::build::{DraftError, Stamp};
 
@@ -16,16 +14,17 @@ pub(super) struct Filled {
     /// Files copied, with the paths they got, and the bytes of all.
     pub(super) files: Vec<String>,
     pub(super) bytes: u64,
-    pub(super) translated: Translated,
+    hashes: Vec<blake3::Hash>,
 }
 
-/// Makes the volume at `extent` of `draft`, from the boot files of `system` on `disk`.
+/// Makes the volume at `extent` of `draft`, from the boot files of `system` on `disk`; `own` are the
+/// files that are made here.
 pub(super) fn fill(
     draft: &dyn BlockDevice,
     disk: &dyn ReadDevice,
     extent: Extent,
     (system, windows): (&WindowsSystem, Extent),
-    (store, crossing): (&BootStore, &Crossing),
+    own: &[(&str, Vec<u8>)],
     (volume_id, stamp): (u32, Stamp),
 ) -> Result<Filled, DraftError> {
     let esp = Window::new(draft, extent).ok_or(DraftError::Outside(extent))?;
@@ -35,23 +34,45 @@ pub(super) fn fill(
     let mut filled = Filled {
         files: Vec::new(),
         bytes: 0,
-        translated: Translated::default(),
+        hashes: Vec::new(),
     };
     // One file in memory at a time: boot files are some ten MiB together.
     for file in &system.boot_files.files {
         let content = volume.open_file(file.record)?.read_all(file.len_bytes)?;
         let path: Vec<&str> = file.target.iter().map(String::as_str).collect();
         writer.write_file(&path, &content)?;
-        filled.files.push(format!("\\{}", path.join("\\")));
-        filled.bytes += content.len() as u64;
+        filled.note(&format!("\\{}", path.join("\\")), &content);
     }
-    let mut store = store.clone();
-    filled.translated = translate(&mut store, crossing);
-    let store = store.to_hive(stamp.windows);
-    let path: Vec<&str> = ESP_STORE[1..].split('\\').collect();
-    writer.write_file(&path, &store)?;
-    filled.files.push(ESP_STORE.to_owned());
-    filled.bytes += store.len() as u64;
+    for (path, content) in own {
+        let names: Vec<&str> = path.split('\\').filter(|name| !name.is_empty()).collect();
+        writer.write_file(&names, content)?;
+        filled.note(path, content);
+    }
     writer.finish()?;
+    filled.compare(&esp)?;
     Ok(filled)
+}
+
+impl Filled {
+    fn note(&mut self, path: &str, content: &[u8]) {
+        self.files.push(path.to_owned());
+        self.bytes += content.len() as u64;
+        self.hashes.push(blake3::hash(content));
+    }
+
+    /// Reads every file back from the new volume: it must hold what its source does.
+    fn compare(&self, esp: &dyn ReadDevice) -> Result<(), DraftError> {
+        let fat = FatVolume::open(esp)?;
+        for (path, hash) in self.files.iter().zip(&self.hashes) {
+            let entry = fat.find(path)?.filter(|entry| !entry.is_directory);
+            let content = match entry {
+                Some(entry) => fat.read_file(&entry, MAX_BOOT_FILE_BYTES)?,
+                None => Vec::new(),
+            };
+            if blake3::hash(&content) != *hash {
+                return Err(DraftError::Copy { path: path.clone() });
+            }
+        }
+        Ok(())
+    }
 }

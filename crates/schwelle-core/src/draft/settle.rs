@@ -69,7 +69,10 @@ struct OnVolume<'a> {
 }
 
 impl OnVolume<'_> {
-    fn window<'d>(&self, draft: &'d Draft<'_>) -> Result<Window<'d, dyn ReadDevice + 'd>, DraftError> {
+    fn window<'d>(
+        &self,
+        draft: &'d Draft<'_>,
+    ) -> Result<Window<'d, dyn ReadDevice + 'd>, DraftError> {
         let device: &'d dyn ReadDevice = draft;
         Window::new(device, self.extent).ok_or(DraftError::Outside(self.extent))
     }
@@ -147,7 +150,10 @@ impl OnVolume<'_> {
         let content = volume
             .open_file(entry.record)
             .and_then(|file| file.read_all(MAX_CONFIG_BYTES));
-        let Some(config) = content.ok().and_then(|bytes| RecoveryConfig::parse(&bytes).ok()) else {
+        let Some(config) = content
+            .ok()
+            .and_then(|bytes| RecoveryConfig::parse(&bytes).ok())
+        else {
             return Ok(());
         };
         let Some(Ok(new)) = config.crossed(crossing) else {
@@ -176,7 +182,9 @@ impl OnVolume<'_> {
         let name = path.rsplit('\\').next().unwrap_or(path);
         let what = format!("{name} on partition {}", self.partition.number);
         let stage = StageKind::Settle;
-        settled.regions.extend(patch::lay(draft, self.extent, &patches, stage, &what)?);
+        settled
+            .regions
+            .extend(patch::lay(draft, self.extent, &patches, stage, &what)?);
         Ok(())
     }
 }

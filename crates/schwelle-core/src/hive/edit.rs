@@ -106,9 +106,9 @@ impl HiveEditor {
                 };
                 let size = self.size_field(cell).unwrap_or(0);
                 let len = size.unsigned_abs();
-                let next = cell.checked_add(len).filter(|&next| {
-                    len > 0 && len.is_multiple_of(CELL_UNIT) && next <= end
-                });
+                let next = cell
+                    .checked_add(len)
+                    .filter(|&next| len > 0 && len.is_multiple_of(CELL_UNIT) && next <= end);
                 let next = next.ok_or_else(|| fault("has a size that leaves its bin"))?;
                 if size > 0 {
                     self.free.insert(cell, len);
@@ -128,7 +128,8 @@ impl HiveEditor {
     }
 
     fn size_field(&self, cell: u32) -> Option<i32> {
-        u32_at(&self.bytes, self.file_offset(cell)).map(|size| i32::from_le_bytes(size.to_le_bytes()))
+        u32_at(&self.bytes, self.file_offset(cell))
+            .map(|size| i32::from_le_bytes(size.to_le_bytes()))
     }
 
     /// Writes at an offset in the bins. What is written has been read there before.
@@ -171,7 +172,12 @@ impl HiveEditor {
         if data.len() > SEGMENT_BYTES || old_cell.is_some() && old_len as usize > SEGMENT_BYTES {
             return Err(too_long());
         }
-        if let Ok(small) = <[u8; 4]>::try_from([data, &[0; 4][data.len().min(4)..]].concat()) {
+        if data.len() <= 4 {
+            let mut small = [0; 4];
+            small
+                .iter_mut()
+                .zip(data)
+                .for_each(|(to, from)| *to = *from);
             if let Some(cell) = old_cell {
                 self.release(cell)?;
             }
@@ -213,7 +219,9 @@ impl HiveEditor {
         }
         // The smallest that fits, so that large ones stay for what needs them.
         let fitting = self.free.iter().filter(|&(_, &size)| fits(size));
-        let best = fitting.min_by_key(|&(_, &size)| size).map(|(&at, &size)| (at, size));
+        let best = fitting
+            .min_by_key(|&(_, &size)| size)
+            .map(|(&at, &size)| (at, size));
         let chosen = best.or_else(|| self.add_bin(needed));
         let (cell, size) = chosen.ok_or(EditError::NoRoom { needed })?;
         self.free.remove(&cell);
@@ -360,7 +368,10 @@ mod tests {
         editor.set_data(KEY, "b", &[3; 3]).unwrap();
         let edited = editor.finish(77);
         assert_eq!(edited.len(), bytes.len());
-        let data: Vec<_> = values(&edited).into_iter().map(|value| value.data).collect();
+        let data: Vec<_> = values(&edited)
+            .into_iter()
+            .map(|value| value.data)
+            .collect();
         assert_eq!(data, [vec![1; 24], vec![3; 3], vec![2; 24]]);
         let hive = Hive::open(&edited[..]).unwrap();
         assert_eq!((hive.written(), hive.is_cleanly_closed()), ((77, 6), true));
@@ -380,7 +391,10 @@ mod tests {
                 let done = editor.set_data(KEY, "a", &[1; 24]);
                 // 24 bytes and the size take 32; there is nothing free beside the old cell.
                 if size < 32 && spare == 0 {
-                    assert!(matches!(done, Err(EditError::NoRoom { needed: 32 })), "{size}");
+                    assert!(
+                        matches!(done, Err(EditError::NoRoom { needed: 32 })),
+                        "{size}"
+                    );
                     assert_eq!(editor.bytes, untouched, "{size}");
                     continue;
                 }

@@ -87,7 +87,10 @@ impl<'a, S: ReadBytes + ?Sized> Recovered<'a, S> {
         };
         match base {
             Ok(base) if base.sequences.0 == base.sequences.1 => return Ok(recovered),
-            _ if logs.iter().all(|(_, log)| log.iter().all(|&byte| byte == 0)) => {
+            _ if logs
+                .iter()
+                .all(|(_, log)| log.iter().all(|&byte| byte == 0)) =>
+            {
                 return Err(match base {
                     Ok(_) => LogError::NoLog,
                     Err(field) => HiveError::BaseBlock { field }.into(),
@@ -219,7 +222,10 @@ impl<S: ReadBytes + ?Sized> ReadBytes for Recovered<'_, S> {
                 (buffer.get_mut(index(from)..index(to)), bytes.get(within..))
             {
                 let len = part.len().min(source.len());
-                part.iter_mut().zip(source).take(len).for_each(|(a, b)| *a = *b);
+                part.iter_mut()
+                    .zip(source)
+                    .take(len)
+                    .for_each(|(a, b)| *a = *b);
             }
         }
         Ok(())
@@ -315,7 +321,8 @@ fn entries(log: &[u8], base: BaseBlock) -> BTreeMap<u32, Entry> {
         }
         let mut pages = Vec::new();
         for (offset, len) in places {
-            let inside = u64::from(offset).saturating_add(len as u64) <= raw.bins_bytes.get().into();
+            let inside =
+                u64::from(offset).saturating_add(len as u64) <= raw.bins_bytes.get().into();
             let aligned = len.is_multiple_of(PAGE) && (offset as usize).is_multiple_of(PAGE);
             let Some(content) = bytes
                 .get(end..end.saturating_add(len))
@@ -347,15 +354,15 @@ fn entry_at(log: &[u8], at: usize) -> Option<(&RawEntry, &[u8])> {
     let len = usize::try_from(raw.len_bytes.get()).ok()?;
     let shape = &raw.mark == b"HvLE" && len >= PAGE && len.is_multiple_of(PAGE);
     let bytes = rest.get(..len).filter(|_| shape)?;
-    let holds = raw.hash_1.get() == hash(bytes.get(ENTRY_HEAD..)?)
-        && raw.hash_2.get() == hash(bytes.get(..HASHED_HEAD)?)
+    let holds = raw.hash_1.get() == log_hash(bytes.get(ENTRY_HEAD..)?)
+        && raw.hash_2.get() == log_hash(bytes.get(..HASHED_HEAD)?)
         && raw.bins_bytes.get() > 0
         && raw.bins_bytes.get().is_multiple_of(BIN_BYTES);
     holds.then_some((raw, bytes))
 }
 
-/// Marvin32, with the logs' seed.
-pub(super) fn hash(bytes: &[u8]) -> u64 {
+/// The hash of a log's entries: Marvin32 with the logs' seed.
+pub fn log_hash(bytes: &[u8]) -> u64 {
     marvin(SEED, bytes)
 }
 

@@ -4,7 +4,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
-use super::journal::{self, Journal, JournalExtent, MAX_ENTRIES, Side, EditedVolume, Watched};
+use super::journal::{self, EditedVolume, Journal, JournalExtent, MAX_ENTRIES, Side, Watched};
 use super::{JobError, JobState, State};
 use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
 use crate::device::{Geometry, ReadDevice};
@@ -199,9 +199,9 @@ impl JobFolder {
         };
         let journal = journal::write(copies.map_err(io_error)?, disk, drafts, changes, relied_on)
             .map_err(|error| match error {
-                journal::WriteError::Io(source) => io_error(source),
-                journal::WriteError::Device(error) => JobError::Device(error),
-            })?;
+            journal::WriteError::Io(source) => io_error(source),
+            journal::WriteError::Device(error) => JobError::Device(error),
+        })?;
         let text = serde_json::to_vec(&journal).map_err(|error| io_error(error.into()))?;
         self.write(JOURNAL, &text)?;
         self.journal = Some(Loaded {

@@ -12,14 +12,16 @@
 
 use std::sync::Arc;
 
-use crate::commit::{self, ChangeSet, CommitError, Drafts, Ledger, Observer, Region, StageKind, Undeclared, hash_of};
+use crate::commit::{
+    self, ChangeSet, CommitError, Drafts, Ledger, Observer, Region, StageKind, Undeclared, hash_of,
+};
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window};
 use crate::gpt::GptPair;
 use crate::mbr;
 use crate::ntfs::NtfsVolume;
 
 use super::settled;
-use super::{JobError, JobFolder, JobState, Journal, JournalExtent, Side, EditedVolume};
+use super::{EditedVolume, JobError, JobFolder, JobState, Journal, JournalExtent, Side};
 
 /// Why a job cannot be finished or taken back.
 #[derive(Debug, thiserror::Error)]
@@ -505,7 +507,9 @@ fn moves_back(
 /// Refuses when the table on the disk names a partition that the conversion did not make.
 fn no_partitions_since(job: &JobFolder, disk: &dyn ReadDevice) -> Result<(), RecoverError> {
     let new = Draft::new(disk);
-    lay(job, &new, Side::New, |entry| !is_inside_volumes(entry.stage))?;
+    lay(job, &new, Side::New, |entry| {
+        !is_inside_volumes(entry.stage)
+    })?;
     let extents = |device: &dyn ReadDevice| -> Vec<Extent> {
         let pair = GptPair::read(device);
         let entries = pair.best().map(|table| table.entries.iter());

@@ -41,9 +41,7 @@ pub(super) fn unsettle<'a>(
         let found = disk.read_vec(offset, old.len())?;
         let mut stranger = None;
         let sides = old.chunks(sector).zip(new.chunks(sector));
-        for (at, (found, (old, new))) in
-            (entry.first_lba..).zip(found.chunks(sector).zip(sides))
-        {
+        for (at, (found, (old, new))) in (entry.first_lba..).zip(found.chunks(sector).zip(sides)) {
             if found == new {
                 below.write_at(journal.byte_of(at), old)?;
                 seen.1 = true;

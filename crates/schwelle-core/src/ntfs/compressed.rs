@@ -37,7 +37,8 @@ pub(super) fn read_by_units(
     while first < end {
         let next = first.saturating_add(unit_bytes);
         let (from, to) = (first.max(offset), next.min(end));
-        let place = |at: u64, base: u64| usize::try_from(at.saturating_sub(base)).unwrap_or(usize::MAX);
+        let place =
+            |at: u64, base: u64| usize::try_from(at.saturating_sub(base)).unwrap_or(usize::MAX);
         let content = unit(first, place(to, first))?;
         if let (Some(part), Some(content)) = (
             buffer.get_mut(place(from, offset)..place(to, offset)),
@@ -99,7 +100,11 @@ impl Overlay {
         let whole = usize::try_from(whole).unwrap_or(usize::MAX);
         debug_assert!(len <= whole);
         // Offsets of all units but the first, from the end of the table on.
-        let entry_bytes: u64 = if self.len_bytes > u64::from(u32::MAX) { 8 } else { 4 };
+        let entry_bytes: u64 = if self.len_bytes > u64::from(u32::MAX) {
+            8
+        } else {
+            4
+        };
         let table_bytes = units.saturating_sub(1).saturating_mul(entry_bytes);
         let end_of_data = self.packed.len() as u64;
         let start_of = |index: u64| -> Option<u64> {
@@ -177,9 +182,15 @@ impl NtfsVolume<'_> {
             (Some(1), Some(2), Some(1), Some(2)) => Algorithm::Xpress(8 << 10),
             (Some(1), Some(2), Some(1), Some(3)) => Algorithm::Xpress(16 << 10),
             (Some(1), Some(1), ..) => {
-                return Err(unsupported("the file's content lies in an image file elsewhere"));
+                return Err(unsupported(
+                    "the file's content lies in an image file elsewhere",
+                ));
             }
-            _ => return Err(unsupported("the file is overlay-compressed in an unknown way")),
+            _ => {
+                return Err(unsupported(
+                    "the file is overlay-compressed in an unknown way",
+                ));
+            }
         };
         let packed = self
             .named_stream(number, record, kind::DATA, OVERLAY_STREAM)?
@@ -228,7 +239,9 @@ impl NtfsFile<'_> {
             // The clusters of a unit come first, what was saved is a hole behind them.
             if from < to {
                 if from.0 != unit.start.0.saturating_add(held) {
-                    return Err(self.volume.fault(self.record, "a compression unit has a hole in front"));
+                    return Err(self
+                        .volume
+                        .fault(self.record, "a compression unit has a hole in front"));
                 }
                 held = held.saturating_add(to.0.saturating_sub(from.0));
             }

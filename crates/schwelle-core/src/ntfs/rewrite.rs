@@ -65,9 +65,9 @@ impl NtfsVolume<'_> {
                 }
                 Ok(patches)
             }
-            Content::Compressed { .. } | Content::Overlay(_) => {
-                Err(unsupported("the file is compressed and cannot be edited in place"))
-            }
+            Content::Compressed { .. } | Content::Overlay(_) => Err(unsupported(
+                "the file is compressed and cannot be edited in place",
+            )),
         }
     }
 

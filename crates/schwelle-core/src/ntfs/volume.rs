@@ -375,6 +375,11 @@ impl<'a> NtfsVolume<'a> {
         }
     }
 
+    /// The names in the root directory.
+    pub fn root(&self) -> Result<Vec<DirEntry>, NtfsError> {
+        self.read_dir(ROOT_RECORD)
+    }
+
     /// Shows every name in a directory to `visit`, node by node, until it breaks off. Holds no more
     /// than a node in memory.
     fn walk_dir(

@@ -1,10 +1,15 @@
 //! The profile as a whole, and the layout in it.
 
+use uuid::Uuid;
+
+use crate::crossing::Crossing;
 use crate::device::{DeviceError, Extent, Geometry, HostFacts, Lba, ReadDevice, Window};
 use crate::gpt::{self, GptEntry, GptPair, type_guid};
 use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
 
-use super::system::{BootProfile, RecoveryImage, WindowsSystem};
+use super::boot::BootProfile;
+use super::recovery::RecoveryImage;
+use super::system::WindowsSystem;
 use super::tail::{self, TailMark};
 use super::volume::{Volume, VolumeKind};
 
@@ -113,6 +118,11 @@ impl Partition {
         matches!(self.volume.kind, VolumeKind::Encrypted(_)) || self.volume.fault.is_some()
     }
 
+    /// An NTFS volume that can be read.
+    pub(super) fn is_sound_ntfs(&self) -> bool {
+        self.volume.kind == VolumeKind::Ntfs && self.volume.fault.is_none()
+    }
+
     /// Marked active.
     pub fn is_active(&self) -> bool {
         matches!(self.origin, Origin::Mbr { active: true, .. })
@@ -154,9 +164,10 @@ impl Profile {
         let used: Vec<Extent> = used_extents(&table, &partitions);
         let gaps = gpt::place::gaps(geometry, &used);
         let code_in_gap = code_in_gap(device, &gaps)?;
-        let systems = WindowsSystem::find_all(device, &partitions);
-        let boot = BootProfile::read(device, &partitions);
-        let recovery = RecoveryImage::find_all(device, &partitions);
+        let crossing = any_crossing(geometry, &table, &partitions);
+        let systems = WindowsSystem::find_all(device, &partitions, crossing.as_ref());
+        let boot = BootProfile::read(device, &partitions, &systems);
+        let recovery = RecoveryImage::find_all(device, &partitions, &systems);
         for partition in &mut partitions {
             partition.role = role_of(partition, &systems, &boot, &recovery);
         }
@@ -379,6 +390,22 @@ fn code_in_gap(device: &dyn ReadDevice, gaps: &[Extent]) -> Result<Option<Extent
     Ok(found)
 }
 
+/// A crossing of this MBR disk, to find out what could cross; its GUIDs are zero.
+fn any_crossing(geometry: Geometry, table: &Table, partitions: &[Partition]) -> Option<Crossing> {
+    let Table::Mbr { table, .. } = table else {
+        return None;
+    };
+    let offsets = partitions
+        .iter()
+        .filter_map(|partition| geometry.byte_of(partition.extent.first));
+    Some(Crossing {
+        signature: table.record.disk_signature,
+        disk: Uuid::nil(),
+        esp: Uuid::nil(),
+        partitions: offsets.map(|offset| (offset, Uuid::nil())).collect(),
+    })
+}
+
 fn role_of(
     part: &Partition,
     systems: &[WindowsSystem],
@@ -404,7 +431,9 @@ fn role_of(
     } else if boot.partition == Some(part.number) && part.volume.kind == VolumeKind::Ntfs {
         Role::Boot
     } else if gpt_kind == Some(type_guid::RECOVERY)
-        || recovery.iter().any(|image| image.partition == part.number)
+        || recovery
+            .iter()
+            .any(|image| image.partition == part.number && image.is_alone)
     {
         Role::Recovery
     } else if gpt_kind == Some(type_guid::RESERVED) {

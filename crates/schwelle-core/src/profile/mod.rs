@@ -4,17 +4,21 @@
 //! Pure reading. A disk that cannot be read at all is an error; everything else that is wrong
 //! becomes part of the [`Profile`], for the rules to judge.
 
+mod boot;
+mod boot_files;
 mod layout;
 mod open;
+mod recovery;
 mod system;
 mod tail;
 mod volume;
 
+pub use boot::{BOOTMGFW, BootProfile, ESP_STORE, FoundStore, KERNEL, REMOVABLE_X64};
+pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
+pub use boot_files::{BootFile, BootFiles, read_manager};
 pub use layout::{Origin, Partition, Profile, Role, Table};
 pub use open::open_image_or_disk;
-pub use system::{
-    BOOTMGFW, BootFile, BootFiles, BootProfile, ESP_STORE, KERNEL, REMOVABLE_X64, RecoveryImage,
-    WindowsSystem, read_manager,
-};
+pub use recovery::{RECOVERY_IMAGE, RecoveryImage};
+pub use system::{Letters, WindowsSystem};
 pub use tail::TailMark;
 pub use volume::{NtfsHealth, Volume, VolumeKind};

@@ -1,41 +1,21 @@
-//! The Windows systems on a disk, their boot files, the boot configuration, and recovery
-//! environments.
+//! The Windows systems on a disk.
 
-use std::collections::BTreeSet;
-
-use crate::bootstore::BootStore;
+use crate::bytes::ReadBytes;
+use crate::crossing::Crossing;
 use crate::device::{ReadDevice, Window};
-use crate::hive::Hive;
+use crate::hive::{Hive, Recovered};
 use crate::ntfs::{NtfsError, NtfsFile, NtfsVolume};
 use crate::pe::{Machine, PeImage};
+use crate::windows::{
+    HiveFile, MountedName, RECOVERY_CONFIG, RecoveryConfig, SYSTEM_FOLDER, cross_letters,
+};
 
+use super::boot::KERNEL;
+use super::boot_files::BootFiles;
 use super::layout::Partition;
-use super::volume::VolumeKind;
 
-/// The kernel, below the system's folder.
-pub const KERNEL: &str = "System32\\ntoskrnl.exe";
-/// The boot manager on an EFI system partition.
-pub const BOOTMGFW: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
-/// The boot store on an EFI system partition.
-pub const ESP_STORE: &str = "\\EFI\\Microsoft\\Boot\\BCD";
-/// What 64-bit x86 firmware starts from a medium without being told (UEFI 2.10 §3.5.1.1).
-pub const REMOVABLE_X64: &str = "\\EFI\\BOOT\\BOOTX64.EFI";
-
-const SYSTEM_FOLDER: &str = "\\Windows";
-const BIOS_STORE: &str = "\\Boot\\BCD";
-const RECOVERY_IMAGE: &str = "\\Recovery\\WindowsRE\\Winre.wim";
-/// Folders with boot files on a Windows volume, and where they go below the boot manager's folder.
-const BOOT_FOLDERS: [(&str, &str); 3] = [
-    ("\\Windows\\Boot\\EFI", ""),
-    ("\\Windows\\Boot\\Fonts", "Fonts"),
-    ("\\Windows\\Boot\\Resources", "Resources"),
-];
-const BOOT_FILES_DEPTH: usize = 4;
-const MAX_BOOT_FILES: usize = 4000;
-/// A boot file longer than this is not one.
-pub(crate) const MAX_BOOT_FILE_BYTES: u64 = 64 << 20;
-/// A boot store is read up to this length; real ones have some ten KiB.
-pub(crate) const MAX_STORE_BYTES: u64 = 16 << 20;
+/// A recovery configuration is some kilobytes long.
+const MAX_CONFIG_BYTES: u64 = 1 << 20;
 
 /// A Windows installation.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -48,62 +28,67 @@ pub struct WindowsSystem {
     pub build: Option<String>,
     /// Version as people say it ("22H2").
     pub version: Option<String>,
+    /// The partition that its firmware last started from, as an ARC name.
+    pub firmware_boot_device: Option<String>,
     /// Name of the computer.
     pub computer_name: Option<String>,
     /// Processor that its kernel is made for; else why it is not known.
     pub machine: Result<Machine, String>,
-    /// What is wrong with its registry; empty when it was closed cleanly and could be read.
+    /// What is wrong with its registry; empty when it could be read.
     pub registry_faults: Vec<String>,
+    /// Hives that were not closed cleanly and whose logs have been applied to read them: name, and
+    /// how many logs or entries.
+    pub pending: Vec<(String, usize)>,
+    /// What becomes of its drive letters; `None` where none names this disk, the error where they
+    /// cannot be taken across.
+    pub letters: Result<Option<Letters>, String>,
+    /// The configuration of its recovery environment; else why it cannot be read. `None` when there
+    /// is none.
+    pub recovery: Option<Result<RecoveryConfig, String>>,
+    /// That configuration can be edited where it lies.
+    pub recovery_editable: bool,
     /// Its UEFI loader is there.
     pub has_uefi_loader: bool,
     /// Boot files for an EFI system partition.
     pub boot_files: BootFiles,
 }
 
-/// Boot files on a Windows volume.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct BootFiles {
-    /// Files that can be read.
-    pub files: Vec<BootFile>,
-    /// Files that cannot: path and why.
-    pub faults: Vec<(String, String)>,
-    /// The boot manager's image; else why there is none.
-    pub manager: Option<Result<PeImage, String>>,
-}
-
-/// A file for the EFI system partition.
+/// What becomes of a Windows' drive letters: the values of its registry that name this disk.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct BootFile {
-    /// Path on the Windows volume.
-    pub source: String,
-    /// Number of its file record there.
-    pub record: u64,
-    /// Names from the root of the EFI system partition on.
-    pub target: Vec<String>,
-    /// Length in bytes.
-    pub len_bytes: u64,
-}
-
-fn sound_ntfs(partition: &Partition) -> bool {
-    partition.volume.kind == VolumeKind::Ntfs && partition.volume.fault.is_none()
+pub struct Letters {
+    /// Those that cross.
+    pub crossed: Vec<MountedName>,
+    /// Those for which the registry has no room.
+    pub left: Vec<MountedName>,
 }
 
 impl WindowsSystem {
-    /// Looks for a Windows on each sound NTFS volume.
-    pub(super) fn find_all(device: &dyn ReadDevice, partitions: &[Partition]) -> Vec<Self> {
-        let volumes = partitions.iter().filter(|partition| sound_ntfs(partition));
+    /// Looks for a Windows on each sound NTFS volume. `crossing` is what a conversion would do with
+    /// the names of the disk; the GUIDs in it do not matter.
+    pub(super) fn find_all(
+        device: &dyn ReadDevice,
+        partitions: &[Partition],
+        crossing: Option<&Crossing>,
+    ) -> Vec<Self> {
+        let volumes = partitions.iter().filter(|part| part.is_sound_ntfs());
         volumes
             .filter_map(|partition| {
                 let window = Window::new(device, partition.extent)?;
                 let volume = NtfsVolume::open(&window).ok()?;
-                Self::find(&volume, partition.number).unwrap_or_default()
+                let own = device.geometry().byte_of(partition.extent.first)?;
+                let crossing = crossing.map(|crossing| (crossing, own));
+                Self::find(&volume, partition.number, crossing).unwrap_or_default()
             })
             .collect()
     }
 
-    fn find(volume: &NtfsVolume<'_>, partition: usize) -> Result<Option<Self>, NtfsError> {
+    fn find(
+        volume: &NtfsVolume<'_>,
+        partition: usize,
+        crossing: Option<(&Crossing, u64)>,
+    ) -> Result<Option<Self>, NtfsError> {
         let kernel = volume.find(&format!("{SYSTEM_FOLDER}\\{KERNEL}"))?;
-        let registry = volume.find(&format!("{SYSTEM_FOLDER}\\System32\\config\\SYSTEM"))?;
+        let registry = volume.find(&hive_path("SYSTEM"))?;
         if kernel.is_none() && registry.is_none() {
             return Ok(None);
         }
@@ -115,47 +100,85 @@ impl WindowsSystem {
             None => Err("the kernel is missing".to_owned()),
         };
         let loader = volume.find(&format!("{SYSTEM_FOLDER}\\System32\\winload.efi"))?;
+        let (recovery, recovery_editable) = match recovery_config(volume)? {
+            Some((config, is_editable)) => (Some(config), is_editable),
+            None => (None, false),
+        };
         let mut system = Self {
             partition,
             product: None,
             build: None,
             version: None,
+            firmware_boot_device: None,
             computer_name: None,
             machine,
             registry_faults: Vec::new(),
+            pending: Vec::new(),
+            letters: Ok(None),
+            recovery,
+            recovery_editable,
             has_uefi_loader: loader.is_some_and(|entry| !entry.is_directory),
             boot_files: BootFiles::find(volume),
         };
-        system.read_registry(volume);
+        system.read_software(volume);
+        system.read_system(volume, crossing);
         Ok(Some(system))
     }
 
-    fn read_registry(&mut self, volume: &NtfsVolume<'_>) {
+    fn read_software(&mut self, volume: &NtfsVolume<'_>) {
         const VERSION_KEY: &str = "Microsoft\\Windows NT\\CurrentVersion";
-        if let Some(software) = self.open_hive(volume, "SOFTWARE") {
-            let mut text = |name| self.registry_value(&software, "SOFTWARE", VERSION_KEY, name);
-            let (product, build, version) = (
-                text("ProductName"),
-                text("CurrentBuild"),
-                text("DisplayVersion"),
-            );
-            (self.product, self.build, self.version) = (product, build, version);
-            self.correct_product();
-        }
-        if let Some(file) = self.open_hive(volume, "SYSTEM") {
-            let current = Hive::open(&file)
-                .and_then(|hive| hive.value("Select", "Current"))
-                .map(|value| value.and_then(|value| value.dword()));
-            match current {
-                Ok(Some(number)) => {
-                    let key = format!("ControlSet{number:03}\\Control\\ComputerName\\ComputerName");
-                    self.computer_name = self.registry_value(&file, "SYSTEM", &key, "ComputerName");
-                }
-                Ok(None) => self
-                    .registry_faults
-                    .push("SYSTEM does not say which control set is current".to_owned()),
-                Err(error) => self.registry_faults.push(format!("SYSTEM: {error}")),
+        let Some(file) = self.find_hive(volume, "SOFTWARE") else {
+            return;
+        };
+        let Some(software) = self.recover(&file, "SOFTWARE") else {
+            return;
+        };
+        let mut text = |name| self.registry_value(&software, "SOFTWARE", VERSION_KEY, name);
+        let (product, build, version) = (
+            text("ProductName"),
+            text("CurrentBuild"),
+            text("DisplayVersion"),
+        );
+        (self.product, self.build, self.version) = (product, build, version);
+        self.correct_product();
+    }
+
+    fn read_system(&mut self, volume: &NtfsVolume<'_>, crossing: Option<(&Crossing, u64)>) {
+        let Some(file) = self.find_hive(volume, "SYSTEM") else {
+            return;
+        };
+        if let Some((crossing, own)) = crossing {
+            self.letters = match cross_letters(&file, crossing, own, 0) {
+                Ok(done) => Ok(done.map(|done| Letters {
+                    crossed: done.crossed,
+                    left: done.left,
+                })),
+                Err(error) => Err(error.to_string()),
+            };
+            // The same edit must be possible where the file lies: not in a compressed one.
+            if matches!(self.letters, Ok(Some(_))) && !file.file.is_plain() {
+                self.letters = Err("its file is compressed or lies in its record".to_owned());
             }
+        }
+        let Some(system) = self.recover(&file, "SYSTEM") else {
+            return;
+        };
+        let current = Hive::open(&system)
+            .and_then(|hive| hive.value("Select", "Current"))
+            .map(|value| value.and_then(|value| value.dword()));
+        match current {
+            Ok(Some(number)) => {
+                let control = format!("ControlSet{number:03}\\Control");
+                let key = format!("{control}\\ComputerName\\ComputerName");
+                let mut text = |key: &str, name| self.registry_value(&system, "SYSTEM", key, name);
+                let computer_name = text(&key, "ComputerName");
+                self.firmware_boot_device = text(&control, "FirmwareBootDevice");
+                self.computer_name = computer_name;
+            }
+            Ok(None) => self
+                .registry_faults
+                .push("SYSTEM does not say which control set is current".to_owned()),
+            Err(error) => self.registry_faults.push(format!("SYSTEM: {error}")),
         }
     }
 
@@ -170,41 +193,43 @@ impl WindowsSystem {
         }
     }
 
-    fn open_hive<'v>(&mut self, volume: &'v NtfsVolume<'v>, name: &str) -> Option<NtfsFile<'v>> {
-        let path = format!("{SYSTEM_FOLDER}\\System32\\config\\{name}");
-        let file = match volume.find(&path) {
-            Ok(Some(entry)) => volume.open_file(entry.record),
-            Ok(None) => {
-                self.registry_faults.push(format!("{name} is missing"));
-                return None;
-            }
-            Err(error) => Err(error),
-        };
-        let fault = match file {
-            Ok(file) => match Hive::open(&file).map(|hive| hive.is_cleanly_closed()) {
-                Ok(true) => return Some(file),
-                Ok(false) => {
-                    self.registry_faults.push(format!(
-                        "{name} was not closed cleanly; changes may sit in its log"
-                    ));
-                    return Some(file);
-                }
-                Err(error) => error.to_string(),
-            },
-            Err(error) => error.to_string(),
-        };
-        self.registry_faults.push(format!("{name}: {fault}"));
+    fn find_hive<'v>(&mut self, volume: &'v NtfsVolume<'v>, name: &str) -> Option<HiveFile<'v>> {
+        match HiveFile::find(volume, &hive_path(name)) {
+            Ok(Some(file)) => return Some(file),
+            Ok(None) => self.registry_faults.push(format!("{name} is missing")),
+            Err(error) => self.registry_faults.push(format!("{name}: {error}")),
+        }
         None
     }
 
-    fn registry_value(
+    /// The hive with its logs applied; what is wrong is noted.
+    fn recover<'h, 'v>(
         &mut self,
-        file: &NtfsFile<'_>,
+        file: &'h HiveFile<'v>,
+        name: &str,
+    ) -> Option<Recovered<'h, NtfsFile<'v>>> {
+        match file.recovered() {
+            Ok(recovered) => {
+                if recovered.applied() > 0 {
+                    self.pending.push((name.to_owned(), recovered.applied()));
+                }
+                Some(recovered)
+            }
+            Err(error) => {
+                self.registry_faults.push(format!("{name}: {error}"));
+                None
+            }
+        }
+    }
+
+    fn registry_value<S: ReadBytes + ?Sized>(
+        &mut self,
+        source: &S,
         hive: &str,
         key: &str,
         name: &str,
     ) -> Option<String> {
-        match Hive::open(file).and_then(|hive| hive.value(key, name)) {
+        match Hive::open(source).and_then(|hive| hive.value(key, name)) {
             Ok(value) => value.map(|value| value.text()),
             Err(error) => {
                 self.registry_faults.push(format!("{hive}: {error}"));
@@ -226,166 +251,28 @@ impl WindowsSystem {
     }
 }
 
-impl BootFiles {
-    fn find(volume: &NtfsVolume<'_>) -> Self {
-        let mut found = Self::default();
-        for (folder, target) in BOOT_FOLDERS {
-            let base: Vec<String> = ["EFI", "Microsoft", "Boot", target]
-                .into_iter()
-                .filter(|name| !name.is_empty())
-                .map(str::to_owned)
-                .collect();
-            match volume.find(folder) {
-                Ok(Some(entry)) => found.add_folder(volume, entry.record, folder, &base, 0),
-                Ok(None) => {}
-                Err(error) => found.faults.push((folder.to_owned(), error.to_string())),
-            }
-        }
-        let manager = found
-            .files
-            .iter()
-            .find(|file| file.target.join("\\").eq_ignore_ascii_case(&BOOTMGFW[1..]))
-            .cloned();
-        if let Some(manager) = manager {
-            found.manager = Some(read_manager(volume, manager.record));
-            let target = REMOVABLE_X64[1..].split('\\').map(str::to_owned).collect();
-            found.files.push(BootFile { target, ..manager });
-        }
-        found
-    }
-
-    fn add_folder(
-        &mut self,
-        volume: &NtfsVolume<'_>,
-        record: u64,
-        path: &str,
-        target: &[String],
-        depth: usize,
-    ) {
-        let entries = match volume.read_dir(record) {
-            Ok(entries) => entries,
-            Err(error) => return self.faults.push((path.to_owned(), error.to_string())),
-        };
-        for entry in entries {
-            let path = format!("{path}\\{}", entry.name);
-            let target: Vec<String> = target.iter().cloned().chain([entry.name.clone()]).collect();
-            if self.files.len() >= MAX_BOOT_FILES || depth > BOOT_FILES_DEPTH {
-                return self
-                    .faults
-                    .push((path, "too many boot files, or folders too deep".to_owned()));
-            }
-            if entry.is_directory {
-                self.add_folder(volume, entry.record, &path, &target, depth + 1);
-                continue;
-            }
-            match volume.open_file(entry.record) {
-                Ok(file) => {
-                    let len_bytes = crate::bytes::ReadBytes::len_bytes(&file);
-                    if len_bytes > MAX_BOOT_FILE_BYTES {
-                        self.faults.push((
-                            path,
-                            format!("{len_bytes} bytes are too long for a boot file"),
-                        ));
-                    } else {
-                        self.files.push(BootFile {
-                            source: path,
-                            record: entry.record,
-                            target,
-                            len_bytes,
-                        });
-                    }
-                }
-                Err(error) => self.faults.push((path, error.to_string())),
-            }
-        }
-    }
-
-    /// Bytes of all files.
-    pub fn len_bytes(&self) -> u64 {
-        self.files.iter().map(|file| file.len_bytes).sum()
-    }
+fn hive_path(name: &str) -> String {
+    format!("{SYSTEM_FOLDER}\\System32\\config\\{name}")
 }
 
-/// The headers of the boot manager with this record number.
-pub fn read_manager(volume: &NtfsVolume<'_>, record: u64) -> Result<PeImage, String> {
-    let file = volume
-        .open_file(record)
-        .map_err(|error| error.to_string())?;
-    PeImage::read(&file).map_err(|error| error.to_string())
-}
+type ConfigRead = (Result<RecoveryConfig, String>, bool);
 
-/// Boot configuration of the BIOS start.
-#[derive(Debug, Clone, Default)]
-pub struct BootProfile {
-    /// Number of the partition marked active, where there is exactly one.
-    pub partition: Option<usize>,
-    /// Its boot store; else why it could not be read. `None` when there is none.
-    pub store: Option<Result<BootStore, String>>,
-}
-
-impl BootProfile {
-    pub(super) fn read(device: &dyn ReadDevice, partitions: &[Partition]) -> Self {
-        let active: Vec<&Partition> = partitions
-            .iter()
-            .filter(|partition| partition.is_active())
-            .collect();
-        let [active] = active[..] else {
-            return Self::default();
-        };
-        let store = Window::new(device, active.extent)
-            .filter(|_| sound_ntfs(active))
-            .and_then(|window| {
-                let volume = NtfsVolume::open(&window).ok()?;
-                read_store(&volume).transpose()
-            });
-        Self {
-            partition: Some(active.number),
-            store,
-        }
-    }
-}
-
-fn read_store(volume: &NtfsVolume<'_>) -> Result<Option<BootStore>, String> {
-    let text = |error: NtfsError| error.to_string();
-    let Some(entry) = volume.find(BIOS_STORE).map_err(text)? else {
+/// The recovery configuration, and whether it can be edited where it lies.
+fn recovery_config(volume: &NtfsVolume<'_>) -> Result<Option<ConfigRead>, NtfsError> {
+    let path = format!("{SYSTEM_FOLDER}\\{RECOVERY_CONFIG}");
+    let Some(entry) = volume.find(&path)?.filter(|entry| !entry.is_directory) else {
         return Ok(None);
     };
-    let bytes = volume
+    let content = volume
         .open_file(entry.record)
-        .map_err(text)?
-        .read_all(MAX_STORE_BYTES)
-        .map_err(text)?;
-    BootStore::read(&bytes[..])
-        .map(Some)
-        .map_err(|error| error.to_string())
-}
-
-/// A recovery environment's image.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct RecoveryImage {
-    /// Number of its partition.
-    pub partition: usize,
-    /// Its path there.
-    pub path: String,
-}
-
-impl RecoveryImage {
-    pub(super) fn find_all(device: &dyn ReadDevice, partitions: &[Partition]) -> Vec<Self> {
-        let found: BTreeSet<Self> = partitions
-            .iter()
-            .filter(|partition| sound_ntfs(partition))
-            .filter_map(|partition| {
-                let window = Window::new(device, partition.extent)?;
-                let entry = NtfsVolume::open(&window)
-                    .ok()?
-                    .find(RECOVERY_IMAGE)
-                    .ok()??;
-                (!entry.is_directory).then(|| Self {
-                    partition: partition.number,
-                    path: RECOVERY_IMAGE.to_owned(),
-                })
-            })
-            .collect();
-        found.into_iter().collect()
-    }
+        .and_then(|file| file.read_all(MAX_CONFIG_BYTES));
+    let content = match content {
+        Ok(content) => content,
+        Err(error) => return Ok(Some((Err(error.to_string()), false))),
+    };
+    let config = RecoveryConfig::parse(&content).map_err(|error| error.to_string());
+    // Any other content shows whether its place can be written.
+    let other: Vec<u8> = content.iter().map(|byte| byte ^ 1).collect();
+    let is_editable = volume.plan_rewrite(entry.record, &other).is_ok();
+    Ok(Some((config, is_editable)))
 }

@@ -19,7 +19,7 @@ pub(super) fn walk_entry(
     store: &BootStore,
 ) -> Option<()> {
     let entry = walk.step(StepId::DefaultEntry, default_entry(store))?;
-    let windows = walk.step(StepId::EntryDevices, entry_devices(&entry, table))?;
+    let windows = walk.step(StepId::EntryDevices, entry_devices(&entry, table, store))?;
     let window = walk.window(StepId::SystemLoader, disk, windows)?;
     let volume = walk.step(StepId::SystemLoader, system_loader(&window, &entry))?;
     walk.step(StepId::Kernel, kernel(&volume, &entry))
@@ -45,7 +45,7 @@ fn default_entry(store: &BootStore) -> Found<BootObject<'_>> {
 }
 
 /// Both devices of the entry; the system's is where the walk goes on.
-fn entry_devices(entry: &BootObject<'_>, table: &GptCopy) -> Found<Extent> {
+fn entry_devices(entry: &BootObject<'_>, table: &GptCopy, store: &BootStore) -> Found<Extent> {
     let find = |number: u32, what: &str| {
         let fault = |text: &str| {
             Fault::new(
@@ -53,7 +53,9 @@ fn entry_devices(entry: &BootObject<'_>, table: &GptCopy) -> Found<Extent> {
                 STORE_REMEDY,
             )
         };
-        let device = entry.device(number).ok_or_else(|| fault("is missing"))?;
+        let device = store
+            .effective(entry, |object| object.device(number))
+            .ok_or_else(|| fault("is missing"))?;
         resolve(&device, table).map_err(|text| fault(&text))
     };
     let loader = find(element::DEVICE, "loader's device")?;

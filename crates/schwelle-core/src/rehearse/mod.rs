@@ -2,9 +2,11 @@
 //! 0 to the kernel.
 //!
 //! [`walk`] gives one step after the other with its evidence, and stops at the first that fails,
-//! which names the remedy.
+//! which names the remedy. Behind the kernel it looks around: the rest of the menu, drive letters,
+//! recovery.
 
+mod around;
 mod entry;
 mod walk;
 
-pub use walk::{Rehearsal, Step, StepId, walk};
+pub use walk::{Rehearsal, Step, StepId, StepOutcome, walk};

@@ -8,7 +8,7 @@ use crate::mbr::{BootRecord, Kind};
 use crate::pe::{EFI_APPLICATION, Machine, PeError, PeImage};
 use crate::profile::{ESP_STORE, REMOVABLE_X64};
 
-use super::entry;
+use super::{around, entry};
 
 /// A loader is read up to this length.
 const MAX_LOADER_BYTES: u64 = 64 << 20;
@@ -45,6 +45,34 @@ pub enum StepId {
     SystemLoader,
     /// The kernel is there and fits.
     Kernel,
+    /// Each entry of the menu leads to a loader on this disk.
+    Menu,
+    /// The drive letters name this disk's partitions.
+    Letters,
+    /// The recovery environment is where it is looked for.
+    Recovery,
+}
+
+/// How a step went.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StepOutcome {
+    /// It holds.
+    Pass,
+    /// The disk starts all the same; the technician must know.
+    Caution,
+    /// The walk ends here.
+    Fail,
+}
+
+impl StepOutcome {
+    /// The word in reports and JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Pass => "pass",
+            Self::Caution => "caution",
+            Self::Fail => "fail",
+        }
+    }
 }
 
 impl StepId {
@@ -65,6 +93,9 @@ impl StepId {
             Self::EntryDevices => "entry-devices",
             Self::SystemLoader => "system-loader",
             Self::Kernel => "kernel",
+            Self::Menu => "menu",
+            Self::Letters => "drive-letters",
+            Self::Recovery => "recovery",
         }
     }
 }
@@ -74,8 +105,8 @@ impl StepId {
 pub struct Step {
     /// Which.
     pub id: StepId,
-    /// It holds.
-    pub passed: bool,
+    /// How it went.
+    pub outcome: StepOutcome,
     /// What was found, with the place.
     pub evidence: String,
     /// What to do, when it does not hold.
@@ -92,9 +123,17 @@ pub struct Rehearsal {
 impl Rehearsal {
     /// True when the walk reached the kernel.
     pub fn starts(&self) -> bool {
-        self.steps
-            .last()
-            .is_some_and(|step| step.passed && step.id == StepId::Kernel)
+        let failed = |step: &Step| step.outcome == StepOutcome::Fail;
+        let kernel = self.steps.iter().any(|step| step.id == StepId::Kernel);
+        kernel && !self.steps.iter().any(failed)
+    }
+
+    /// How many steps tell something that the technician must know.
+    pub fn cautions(&self) -> usize {
+        let outcomes = self.steps.iter().map(|step| step.outcome);
+        outcomes
+            .filter(|outcome| *outcome == StepOutcome::Caution)
+            .count()
     }
 }
 
@@ -119,17 +158,33 @@ pub(super) type Found<T> = Result<(String, T), Fault>;
 impl Rehearsal {
     /// Takes a step; `None` ends the walk.
     pub(super) fn step<T>(&mut self, id: StepId, found: Found<T>) -> Option<T> {
-        let (passed, evidence, remedy, value) = match found {
-            Ok((evidence, value)) => (true, evidence, None, Some(value)),
-            Err(Fault { evidence, remedy }) => (false, evidence, Some(remedy), None),
+        let (outcome, evidence, remedy, value) = match found {
+            Ok((evidence, value)) => (StepOutcome::Pass, evidence, None, Some(value)),
+            Err(Fault { evidence, remedy }) => (StepOutcome::Fail, evidence, Some(remedy), None),
         };
         self.steps.push(Step {
             id,
-            passed,
+            outcome,
             evidence,
             remedy,
         });
         value
+    }
+
+    /// Takes a step that does not decide whether the disk starts.
+    pub(super) fn note(&mut self, id: StepId, is_good: bool, evidence: String, remedy: &str) {
+        let outcome = if is_good {
+            StepOutcome::Pass
+        } else {
+            StepOutcome::Caution
+        };
+        let remedy = (!is_good).then(|| remedy.to_owned());
+        self.steps.push(Step {
+            id,
+            outcome,
+            evidence,
+            remedy,
+        });
     }
 
     /// The window on a partition that `step` is about; where it leaves the disk, the step has
@@ -193,7 +248,9 @@ fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>)
     walk.step(StepId::LoaderImage, loader_image(&fat, &file, loader))?;
     let store = walk.step(StepId::BootStore, read_store(&fat))?;
     walk.step(StepId::BootManager, manager_names(&store, &table, &esp))?;
-    entry::walk_entry(walk, disk, &table, &store)
+    entry::walk_entry(walk, disk, &table, &store)?;
+    around::walk_around(walk, disk, &table, &store);
+    Some(())
 }
 
 fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {

@@ -1,16 +1,17 @@
 //! Rules about the boot configuration.
 
 use super::{Answer, Facts, Rule};
-use crate::bootstore::{BootObject, BootStore, Locator, ObjectKind, element};
-use crate::profile::{Partition, Profile};
+use crate::bootstore::{BootObject, BootStore, Locator, ObjectKind, element, is_bios_only};
+use crate::profile::{Partition, Profile, RECOVERY_IMAGE, RecoveryImage, WindowsSystem};
+use crate::windows::RecoveryDisk;
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "boot.store",
         question: "Is there a boot store that can be read?",
         why: "The boot store holds the menu: its entries, order, timeout and languages are \
-            carried over to the new EFI system partition. Without it there is nothing to carry \
-            over.",
+            carried over to the new EFI system partition. Where it is lost, a new one can be made \
+            for the Windows found, but not what else was in it.",
         check: store,
     },
     Rule {
@@ -23,22 +24,22 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "boot.entries",
         question: "Can all entries of the menu cross over?",
-        why: "Boot sectors and loaders older than the boot store run under a BIOS only, and \
-            entries for other disks keep their old names. They stay in the menu, but the \
-            technician should know that they will not start in UEFI mode.",
+        why: "Boot sectors and loaders older than the boot store run under a BIOS only: they are \
+            taken out of the menu, by name. Entries for other disks keep their old names and stay. \
+            The technician should know both.",
         check: entries,
     },
     Rule {
         id: "boot.recovery",
         question: "Is the recovery environment found and kept?",
-        why: "The recovery environment is a file on one of the volumes, named by the boot store. \
-            The file stays where it is; the store's entry for it crosses with the others.",
+        why: "The recovery environment is a file on one of the volumes, named by the boot store and \
+            by a configuration file of Windows. The file stays where it is; what names it crosses.",
         check: recovery,
     },
 ];
 
 fn readable_store<'a>(facts: &Facts<'a>) -> Option<&'a BootStore> {
-    facts.profile.boot.store.as_ref()?.as_ref().ok()
+    facts.profile.boot.readable()
 }
 
 fn store(facts: &Facts<'_>) -> Vec<Answer> {
@@ -48,30 +49,47 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
             "not asked: there is no active partition",
         )];
     }
-    let answer = match &facts.profile.boot.store {
-        Some(Ok(store)) => Answer::pass(
-            "boot store",
-            format!(
-                "\\Boot\\BCD on the active partition: {} objects, {} in the menu",
+    let lost = "A new one is made for the Windows found: its menu has the systems on this disk and \
+        nothing else; names, order and other settings of the old menu are lost. The recovery \
+        environment must be switched on again, in Windows: reagentc /enable";
+    let (evidence, remedy) = match &facts.profile.boot.store {
+        Some(Ok(found)) => {
+            let store = &found.store;
+            let evidence = format!(
+                "\\Boot\\BCD on partition {}: {} objects, {} in the menu",
+                found.partition,
                 store.objects().count(),
                 store.menu().len()
-            ),
-        ),
-        Some(Err(fault)) => Answer::block(
-            "boot store",
-            format!("\\Boot\\BCD on the active partition: {fault}"),
-            "See the PC start in BIOS mode and shut Windows down completely; if it does not \
-             start, repair the boot store first (with the startup repair of its recovery \
-             environment).",
-        ),
-        None => Answer::block(
-            "boot store",
-            "the active partition has no \\Boot\\BCD that can be read",
-            "Check that the right partition is active, and see the PC start in BIOS mode before \
-             converting. Making a store from nothing is not built yet.",
+            );
+            if found.applied == 0 {
+                return vec![Answer::pass("boot store", evidence)];
+            }
+            let evidence = format!(
+                "{evidence}; it was not closed cleanly, what was pending in its log is taken over"
+            );
+            let remedy = "Look at the menu in the plan: it is what the next start would show.";
+            return vec![Answer::caution("boot store", evidence, remedy)];
+        }
+        Some(Err(fault)) => (format!("\\Boot\\BCD on {fault}"), lost),
+        None => (
+            "no volume that could hold it has \\Boot\\BCD".to_owned(),
+            lost,
         ),
     };
-    vec![answer]
+    let can_start =
+        facts.profile.systems.iter().any(|system| {
+            system.has_uefi_loader && matches!(system.boot_files.manager, Some(Ok(_)))
+        });
+    vec![if can_start {
+        Answer::caution("boot store", evidence, remedy)
+    } else {
+        Answer::block(
+            "boot store",
+            format!("{evidence}, and there is no Windows with UEFI boot files to make one for"),
+            "Check that the right partition is active, and see the PC start in BIOS mode before \
+             converting.",
+        )
+    }]
 }
 
 fn on_this_disk(profile: &Profile, locator: Locator) -> Option<usize> {
@@ -97,12 +115,13 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
     };
     let remedy = "Set the default to the Windows on this disk (in Windows: System, Advanced \
         settings, Startup and Recovery), see it start, and check again.";
-    let Some(entry) = store.default_entry() else {
-        return vec![Answer::block(
-            "boot store",
-            "the boot manager's default entry is not in the store",
-            remedy,
-        )];
+    let usable = store.default_entry();
+    let Some(entry) = usable.filter(|entry| !is_bios_only(entry.kind())) else {
+        let what = match usable {
+            Some(entry) => format!("\"{}\" runs in BIOS mode only", entry.title()),
+            None => "is not in the store".to_owned(),
+        };
+        return vec![other_default(facts.profile, store, &what)];
     };
     let subject = format!("entry \"{}\"", entry.title());
     let locators = entry
@@ -154,6 +173,36 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
     vec![answer]
 }
 
+/// What becomes of a default that cannot be started.
+fn other_default(profile: &Profile, store: &BootStore, what: &str) -> Answer {
+    let systems = profile.systems.iter();
+    let offsets: Vec<u64> = systems
+        .filter_map(|system| profile.partition(system.partition))
+        .filter_map(|partition| profile.geometry.byte_of(partition.extent.first))
+        .collect();
+    let signature = profile.mbr().map_or(0, |table| table.record.disk_signature);
+    match store.first_of(signature, &offsets) {
+        Some(entry) => Answer::caution(
+            "boot store",
+            format!(
+                "the boot manager's default entry {what}; \"{}\" becomes the default, the first in \
+                 the menu that starts a Windows here",
+                entry.title()
+            ),
+            "If another one should start when nobody chooses, set it in Windows after the switch.",
+        ),
+        None => Answer::block(
+            "boot store",
+            format!(
+                "the boot manager's default entry {what}, and no entry of its menu starts a \
+                 Windows here"
+            ),
+            "Set the default to the Windows on this disk (in Windows: System, Advanced settings, \
+             Startup and Recovery), see it start, and check again.",
+        ),
+    }
+}
+
 fn describe(locators: &[Locator]) -> String {
     match locators.first() {
         Some(Locator::Mbr { signature, offset }) => {
@@ -170,19 +219,30 @@ fn entries(facts: &Facts<'_>) -> Vec<Answer> {
     };
     let answer = |entry: BootObject<'_>| {
         let subject = format!("entry \"{}\"", entry.title());
-        let bios_only = matches!(
-            entry.kind(),
-            Some(ObjectKind::OldLoader | ObjectKind::BootSector)
-        );
-        if bios_only {
-            let remedy = "It stays in the menu; remove it later, in Windows, if nobody needs it.";
+        if is_bios_only(entry.kind()) {
+            let remedy = "It is taken out of the menu and stays in the store. Tell the customer; \
+                in BIOS mode, after an undo, it is there again.";
             return Some(Answer::caution(
                 subject,
-                "runs in BIOS mode only and will not start in UEFI mode",
+                "runs in BIOS mode only and cannot start in UEFI mode",
                 remedy,
             ));
         }
         let devices = entry.devices();
+        let is_loader = matches!(entry.kind(), Some(ObjectKind::Loader | ObjectKind::Resume));
+        let nameless = devices.iter().find(|(number, device)| {
+            let names = !device.locators().is_empty() || device.is_boot_device();
+            *number == element::OS_DEVICE && is_loader && !names
+        });
+        if nameless.is_some() {
+            let remedy = "It is carried over unchanged, and does not start now either. Remove it \
+                in Windows if nobody needs it.";
+            return Some(Answer::caution(
+                subject,
+                "its device cannot be read",
+                remedy,
+            ));
+        }
         let mut foreign = devices
             .iter()
             .flat_map(|(_, device)| device.locators())
@@ -203,20 +263,85 @@ fn recovery(facts: &Facts<'_>) -> Vec<Answer> {
     if facts.profile.systems.is_empty() {
         return vec![Answer::pass("disk", "not asked: there is no Windows")];
     }
-    if facts.profile.recovery.is_empty() {
-        return vec![Answer::caution(
-            "disk",
-            "no recovery environment (\\Recovery\\WindowsRE\\Winre.wim) on any volume",
-            "If the customer wants one, set it up in Windows after the switch.",
-        )];
-    }
-    let found = facts.profile.recovery.iter();
-    found
-        .map(|image| {
-            Answer::pass(
-                format!("partition {}", image.partition),
-                format!("{}, stays where it is", image.path),
-            )
-        })
+    facts
+        .profile
+        .systems
+        .iter()
+        .map(|system| recovery_of(facts.profile, system))
         .collect()
+}
+
+/// The recovery environment of one Windows: switched on or not, and whether its image is there.
+fn recovery_of(profile: &Profile, system: &WindowsSystem) -> Answer {
+    let subject = profile.partition(system.partition).map_or_else(
+        || format!("partition {}", system.partition),
+        Partition::title,
+    );
+    let images: Vec<String> = profile
+        .recovery
+        .iter()
+        .map(|image| format!("{} on partition {}", image.path, image.partition))
+        .collect();
+    let images = if images.is_empty() {
+        "there is no image of one on the disk".to_owned()
+    } else {
+        images.join(" and ")
+    };
+    let again = "After the switch, in Windows: reagentc /enable";
+    let config = match &system.recovery {
+        Some(Ok(config)) => config,
+        Some(Err(fault)) => {
+            let evidence = format!("its configuration cannot be read ({fault}); {images}");
+            return Answer::caution(subject, evidence, again);
+        }
+        None if profile.recovery.is_empty() => {
+            return Answer::caution(
+                subject,
+                "no recovery environment: neither a configuration nor an image",
+                "If the customer wants one, set it up in Windows after the switch.",
+            );
+        }
+        None => {
+            let evidence = format!("no configuration names one; {images}, stays where it is");
+            return Answer::pass(subject, evidence);
+        }
+    };
+    let place = config.location();
+    let Some(place) = place.filter(|_| config.enabled == Some(true)) else {
+        let evidence = format!("not switched on; {images}, stays where it is");
+        return Answer::pass(subject, evidence);
+    };
+    let number = match place.disk {
+        RecoveryDisk::Mbr(signature) => {
+            let offset = place.offset;
+            on_this_disk(profile, Locator::Mbr { signature, offset })
+        }
+        _ => None,
+    };
+    let Some(number) = number else {
+        let evidence = format!(
+            "switched on, but {} is on no partition of this disk; {images}",
+            place.path
+        );
+        return Answer::caution(subject, evidence, again);
+    };
+    let folder = place.path.trim_end_matches('\\');
+    let path = format!("{folder}\\{RECOVERY_IMAGE}");
+    let is_there =
+        |image: &RecoveryImage| image.partition == number && image.path.eq_ignore_ascii_case(&path);
+    if !profile.recovery.iter().any(is_there) {
+        let evidence = format!("switched on, but {path} is not on partition {number}; {images}");
+        return Answer::caution(subject, evidence, again);
+    }
+    if !system.recovery_editable {
+        let evidence = format!(
+            "switched on, {path} on partition {number}; its configuration cannot be edited where \
+             it lies, and will name the old disk"
+        );
+        return Answer::caution(subject, evidence, again);
+    }
+    Answer::pass(
+        subject,
+        format!("switched on, {path} on partition {number}; stays, and crosses with it"),
+    )
 }

@@ -241,7 +241,7 @@ mod tests {
                       medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types \
                       room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \
-                      system.64bit system.boot-files system.registry system.several boot.store boot.default boot.entries \
+                      system.64bit system.boot-files system.registry system.letters system.several boot.store boot.default boot.entries \
                       boot.recovery firmware.uefi care.backup";
         assert_eq!(
             ids,

@@ -3,6 +3,7 @@
 use super::{Answer, Facts, Rule};
 use crate::pe::{EFI_APPLICATION, Machine, PeImage};
 use crate::profile::{Partition, WindowsSystem};
+use crate::windows::MountedName;
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -38,9 +39,18 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "system.registry",
         question: "Can the registry be read, and was it closed cleanly?",
-        why: "Version, build and the computer's name come from the registry. A registry with \
-            changes pending in its log may say something out of date.",
+        why: "Version, build and the computer's name come from the registry. What is pending in its \
+            log is applied before it is read; where that cannot be, it may say something out of \
+            date.",
         check: registry,
+    },
+    Rule {
+        id: "system.letters",
+        question: "Can the drive letters be taken across?",
+        why: "Windows keeps in its registry which volume has which letter, and names the volumes of \
+            an MBR disk by its signature. After the crossing they must be named by their GPT \
+            partitions, or letters change, and programs and shortcuts look on the wrong drive.",
+        check: letters,
     },
     Rule {
         id: "system.several",
@@ -221,18 +231,74 @@ fn registry(facts: &Facts<'_>) -> Vec<Answer> {
     }
     let remedy = "Start Windows, shut it down completely, and check again; what is shown of \
         version and name may be out of date until then.";
-    facts
-        .profile
-        .systems
-        .iter()
-        .flat_map(|system| {
-            let subject = title(facts, system);
-            system
-                .registry_faults
-                .iter()
-                .map(move |fault| Answer::caution(subject.clone(), fault, remedy))
-        })
-        .collect()
+    let mut answers = Vec::new();
+    for system in &facts.profile.systems {
+        let subject = title(facts, system);
+        for fault in &system.registry_faults {
+            answers.push(Answer::caution(subject.clone(), fault, remedy));
+        }
+        for (hive, applied) in &system.pending {
+            let evidence = format!(
+                "{hive} was not closed cleanly; {applied} pending in its log, taken into account"
+            );
+            let remedy = "Better: start Windows and shut it down completely before converting. \
+                Where the job edits this file, it applies what is pending, as Windows would at its \
+                next start.";
+            answers.push(Answer::caution(subject.clone(), evidence, remedy));
+        }
+    }
+    answers
+}
+
+fn letters(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.profile.systems.is_empty() {
+        return no_windows();
+    }
+    let systems = facts.profile.systems.iter();
+    systems.map(|system| letters_of(facts, system)).collect()
+}
+
+fn letters_of(facts: &Facts<'_>, system: &WindowsSystem) -> Answer {
+    let subject = title(facts, system);
+    let once = "Start Windows in BIOS mode, shut it down completely, and check again.";
+    let letters = match &system.letters {
+        Ok(Some(letters)) => letters,
+        Ok(None) => {
+            return Answer::pass(
+                subject,
+                "no drive letter is kept for this disk: Windows gives them when it starts",
+            );
+        }
+        Err(fault) => {
+            let evidence = format!("the registry with the drive letters, SYSTEM: {fault}");
+            return Answer::block(subject, evidence, once);
+        }
+    };
+    let names = |names: &[MountedName]| {
+        let letters: Vec<&str> = names.iter().filter_map(MountedName::letter).collect();
+        let others = names.len().saturating_sub(letters.len());
+        match (letters.is_empty(), others) {
+            (false, 0) => letters.join(" "),
+            (false, others) => format!("{} and {others} volume names", letters.join(" ")),
+            (true, others) => format!("{others} volume names"),
+        }
+    };
+    if letters.left.is_empty() {
+        return Answer::pass(subject, format!("{} cross", names(&letters.crossed)));
+    }
+    let own = facts.profile.partition(system.partition);
+    let own = own.and_then(|part| facts.profile.geometry.byte_of(part.extent.first));
+    let is_own = |name: &MountedName| own.is_some_and(|own| name.is_letter_of(own));
+    let evidence = format!(
+        "the registry has no free room for {}, whose new names are longer",
+        names(&letters.left)
+    );
+    if letters.left.iter().any(is_own) {
+        let remedy = format!("{once} Windows makes room when it saves its registry.");
+        return Answer::block(subject, evidence, remedy);
+    }
+    let remedy = "Windows gives these letters anew when it starts; note them down first.";
+    Answer::caution(subject, evidence, remedy)
 }
 
 fn several(facts: &Facts<'_>) -> Vec<Answer> {

@@ -20,7 +20,9 @@ impl Code {
     pub(super) fn new(lengths: &[u8]) -> Result<Self, &'static str> {
         let mut counts = [0u16; MAX_BITS as usize + 1];
         for &length in lengths {
-            *counts.get_mut(usize::from(length)).ok_or("a code is too long")? += 1;
+            *counts
+                .get_mut(usize::from(length))
+                .ok_or("a code is too long")? += 1;
         }
         if let Some(unused) = counts.first_mut() {
             *unused = 0;

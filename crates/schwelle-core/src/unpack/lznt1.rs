@@ -95,14 +95,20 @@ mod tests {
         let faults = [
             (&packed[..20], "a chunk is cut off"),
             (&[0x03, 0x80, 0, 0, 0, 0], "a chunk has no mark"),
-            (&[0x02, 0xB0, 0x01, 0, 0], "a match reaches in front of the data"),
+            (
+                &[0x02, 0xB0, 0x01, 0, 0],
+                "a match reaches in front of the data",
+            ),
         ];
         for (packed, fault) in faults {
             assert_eq!(lznt1(packed, 4096).unwrap_err().fault, fault);
         }
         // One byte and a match of the greatest length, again and again: no chunk grows over 4096.
         let bomb = [&[0x04, 0xB0, 0x06, 0x41][..], &[0xFF, 0x0F], &[0xFF, 0x0F]].concat();
-        assert_eq!(lznt1(&bomb, 65_536).unwrap_err().fault, "a match runs over the end");
+        assert_eq!(
+            lznt1(&bomb, 65_536).unwrap_err().fault,
+            "a match runs over the end"
+        );
     }
 
     proptest! {

@@ -67,9 +67,8 @@ impl Unpacker<'_> {
         match kind {
             1 => self.codes(None, end),
             2 => {
-                let lengths: [u8; ALIGNED_SYMBOLS] = std::array::from_fn(|_| {
-                    self.bits.take(3).to_le_bytes()[0]
-                });
+                let lengths: [u8; ALIGNED_SYMBOLS] =
+                    std::array::from_fn(|_| self.bits.take(3).to_le_bytes()[0]);
                 self.codes(Some(Code::new(&lengths)?), end)
             }
             3 => self.stored(len),
@@ -224,7 +223,11 @@ mod tests {
         for (bytes, len, fault) in [
             (&stored[..30], 21, "the data is cut off"),
             (&[0; 40], 21, "a block is empty"),
-            (&[0x00, 0x30, 0xFF, 0xFF], 21, "the code lengths make no code"),
+            (
+                &[0x00, 0x30, 0xFF, 0xFF],
+                21,
+                "the code lengths make no code",
+            ),
             (&[0x00, 0xF0, 0, 0], 21, "a block is of no known kind"),
             (&stored, 40_000, "a unit is longer than 32 KiB"),
         ] {

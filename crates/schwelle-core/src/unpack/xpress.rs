@@ -44,7 +44,8 @@ fn unpack(packed: &[u8], len: usize) -> Result<Vec<u8>, &'static str> {
                 more => usize::from(more) + 15,
             };
         }
-        let distance = 1usize << distance_bits | usize::try_from(bits.take(distance_bits)).unwrap_or(0);
+        let distance =
+            1usize << distance_bits | usize::try_from(bits.take(distance_bits)).unwrap_or(0);
         bits.keep_ahead();
         if bits.is_overrun() {
             return Err("the data is cut off");
@@ -87,7 +88,10 @@ mod tests {
                 0x8D, 0x04, 0, 0, 0, 0,
             ],
         );
-        assert_eq!(xpress(&alphabet, 26).unwrap(), b"abcdefghijklmnopqrstuvwxyz");
+        assert_eq!(
+            xpress(&alphabet, 26).unwrap(),
+            b"abcdefghijklmnopqrstuvwxyz"
+        );
         let repeated = packed(
             &[(0x30, &[0x30, 0x23]), (0x80, &[0x02]), (0x8F, &[0x20])],
             &[0xA8, 0xDC, 0, 0, 0xFF, 0x26, 0x01],

@@ -67,7 +67,10 @@ pub fn cross_letters(
     if names.is_empty() {
         return Ok(None);
     }
-    let (needed, has) = (crate::bytes::ReadBytes::len_bytes(&recovered), hive.len_bytes());
+    let (needed, has) = (
+        crate::bytes::ReadBytes::len_bytes(&recovered),
+        hive.len_bytes(),
+    );
     if needed > has {
         return Err(LettersError::FileTooShort { needed, has });
     }

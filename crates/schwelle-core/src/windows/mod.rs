@@ -14,7 +14,9 @@ mod recovery;
 pub use hive_file::{HiveFile, HiveFileError};
 pub use letters::{CrossedHive, LettersError, cross_letters, mounted_names};
 pub use mounted::{MOUNTED_DEVICES, MountTarget, MountedName};
-pub use recovery::{RECOVERY_CONFIG, RecoveryConfig, RecoveryConfigError, RecoveryDisk, RecoveryLocation};
+pub use recovery::{
+    RECOVERY_CONFIG, RecoveryConfig, RecoveryConfigError, RecoveryDisk, RecoveryLocation,
+};
 
 /// The folder of a Windows on its volume.
 pub const SYSTEM_FOLDER: &str = "\\Windows";

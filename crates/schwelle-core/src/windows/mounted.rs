@@ -98,16 +98,35 @@ mod tests {
         };
         let gpt = [b"DMIO:ID:", &partition.to_bytes_le()[..]].concat();
         for (name, data, letter, crossed) in [
-            ("\\DosDevices\\C:", mbr(0x51C3_A7E5, 51 << 20), Some("C:"), true),
-            ("\\dosdevices\\d:", mbr(0x51C3_A7E5, 50 << 20), Some("d:"), false),
-            ("\\DosDevices\\E:", mbr(0x0BAD_CAFE, 51 << 20), Some("E:"), false),
+            (
+                "\\DosDevices\\C:",
+                mbr(0x51C3_A7E5, 51 << 20),
+                Some("C:"),
+                true,
+            ),
+            (
+                "\\dosdevices\\d:",
+                mbr(0x51C3_A7E5, 50 << 20),
+                Some("d:"),
+                false,
+            ),
+            (
+                "\\DosDevices\\E:",
+                mbr(0x0BAD_CAFE, 51 << 20),
+                Some("E:"),
+                false,
+            ),
             ("\\??\\Volume{x}", mbr(0x51C3_A7E5, 51 << 20), None, true),
             ("\\DosDevices\\F:", gpt.clone(), Some("F:"), false),
             ("#{y}", b"_??_USBSTOR".to_vec(), None, false),
         ] {
             let name = MountedName::of(&value(name, &data));
             assert_eq!(name.letter(), letter);
-            assert_eq!(name.crossed(&crossing), crossed.then(|| gpt.clone()), "{name:?}");
+            assert_eq!(
+                name.crossed(&crossing),
+                crossed.then(|| gpt.clone()),
+                "{name:?}"
+            );
             if let Some(data) = name.crossed(&crossing) {
                 let after = MountedName::of(&value(&name.name, &data));
                 assert_eq!(after.target, MountTarget::Gpt(partition));

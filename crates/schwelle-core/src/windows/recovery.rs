@@ -6,8 +6,8 @@
 
 use std::ops::Range;
 
-use quick_xml::{Reader, XmlVersion};
 use quick_xml::events::{BytesStart, Event};
+use quick_xml::{Reader, XmlVersion};
 use uuid::Uuid;
 
 use crate::bytes::{utf16_bytes, utf16_lossy};
@@ -110,19 +110,28 @@ impl RecoveryConfig {
                 }
                 _ => continue,
             };
-            let end = usize::try_from(end).unwrap_or(usize::MAX).saturating_sub(behind);
+            let end = usize::try_from(end)
+                .unwrap_or(usize::MAX)
+                .saturating_sub(behind);
             let place = end.saturating_sub(tag.len())..end;
             config
                 .take(tag, place)
                 .map_err(|what| fault(end as u64, what))?;
         }
-        Err(fault(0, "it has more elements than any such file".to_owned()))
+        Err(fault(
+            0,
+            "it has more elements than any such file".to_owned(),
+        ))
     }
 
     fn take(&mut self, tag: &BytesStart<'_>, place: Range<usize>) -> Result<(), String> {
         let attribute = |name: &str| -> Result<Option<String>, String> {
             let found = tag.try_get_attribute(name).map_err(|e| e.to_string())?;
-            let value = found.map(|found| found.normalized_value(XmlVersion::Implicit1_0).map(|value| value.into_owned()));
+            let value = found.map(|found| {
+                found
+                    .normalized_value(XmlVersion::Implicit1_0)
+                    .map(|value| value.into_owned())
+            });
             value.transpose().map_err(|error| error.to_string())
         };
         let element = tag.name().as_ref().to_owned();
@@ -136,7 +145,12 @@ impl RecoveryConfig {
                 self.entry = self.entry.filter(|entry| !entry.is_nil());
             }
             _ => {
-                let parts = (attribute("path")?, attribute("id")?, attribute("offset")?, attribute("guid")?);
+                let parts = (
+                    attribute("path")?,
+                    attribute("id")?,
+                    attribute("offset")?,
+                    attribute("guid")?,
+                );
                 let (Some(path), Some(id), Some(offset), Some(disk)) = parts else {
                     return Ok(());
                 };
@@ -183,7 +197,10 @@ impl RecoveryConfig {
             found = true;
             let tag = text.get(location.tag.clone());
             let Some(new) = tag.and_then(|tag| in_gpt_form(tag, crossing.disk)) else {
-                return Some(Err(format!("its element {} has another form", location.element)));
+                return Some(Err(format!(
+                    "its element {} has another form",
+                    location.element
+                )));
             };
             text.replace_range(location.tag.clone(), &new);
         }
@@ -207,7 +224,10 @@ fn in_gpt_form(tag: &str, disk: Uuid) -> Option<String> {
         let len = tag.get(start..)?.find('"')?;
         Some(start..start + len)
     };
-    let mut changes = [(value("id")?, "0".to_owned()), (value("guid")?, format!("{{{disk}}}"))];
+    let mut changes = [
+        (value("id")?, "0".to_owned()),
+        (value("guid")?, format!("{{{disk}}}")),
+    ];
     changes.sort_by_key(|(place, _)| std::cmp::Reverse(place.start));
     let mut new = tag.to_owned();
     for (place, text) in changes {
@@ -246,7 +266,10 @@ mod tests {
         for bytes in [CONFIG.as_bytes(), marked.as_bytes(), &wide] {
             let config = RecoveryConfig::parse(bytes).unwrap();
             assert_eq!(config.enabled, Some(true));
-            assert_eq!(config.location().unwrap().disk, RecoveryDisk::Mbr(0x51C3_A7E5));
+            assert_eq!(
+                config.location().unwrap().disk,
+                RecoveryDisk::Mbr(0x51C3_A7E5)
+            );
             let crossed = config.crossed(&crossing()).unwrap().unwrap();
             assert_eq!(crossed.len(), bytes.len());
             let after = RecoveryConfig::parse(&crossed).unwrap();

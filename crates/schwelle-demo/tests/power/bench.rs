@@ -4,12 +4,13 @@ use std::fs;
 use std::path::PathBuf;
 
 use schwelle_core::commit::{self, CommitError, Ledger, Observer, StageKind};
-use schwelle_core::device::{Extent, HostFacts, Lba, MIB, Memory, Move};
+use schwelle_core::device::{Extent, HostFacts, Lba, MIB, Memory, Move, Window};
 use schwelle_core::draft::{Source, build};
 use schwelle_core::job::JobFolder;
+use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::Profile;
-use schwelle_demo::{Asset, DiskBuilder, MbrEntry, STAMP, counted_guids};
+use schwelle_demo::{Asset, DiskBuilder, MbrEntry, STAMP, counted_guids, scatter};
 use tempfile::TempDir;
 
 use crate::medium::{Image, Medium};
@@ -87,6 +88,10 @@ impl Bench {
                     .any(|extent| extent.overlaps(&moved.source()))
             };
             assert!(moves.is_empty() || size.is_none() || moves.iter().any(overwritten));
+            let edits = plan.changes.stages.last().unwrap();
+            assert_eq!(edits.kind, StageKind::Settle);
+            let on_moved = |extent: Extent| moves.iter().any(|m| m.destination().overlaps(&extent));
+            assert!(edits.extents().any(on_moved) || !name.contains("what is edited"));
             moves.iter().map(Move::destination).collect()
         };
         bench.finished = medium.into_image();
@@ -189,6 +194,20 @@ pub(crate) fn scenarios() -> Vec<Bench> {
         Bench::new("gap", None, disk(330, |_, _| {})),
         Bench::new("trim", Some(109), disk(213, |_, _| {})),
         Bench::new("trim at a tight end", Some(107), disk(211, |_, _| {})),
+        Bench::new(
+            "trim that moves what is edited",
+            Some(108),
+            disk(212, |builder, _| {
+                let windows = extent(51, 160);
+                let window = Window::new(builder.device(), windows).unwrap();
+                let edited = ["config\\SYSTEM", "Recovery\\ReAgent.xml"].map(|name| {
+                    let volume = NtfsVolume::open(&window).unwrap();
+                    let path = format!("\\Windows\\System32\\{name}");
+                    (volume.find(&path).unwrap().unwrap().record, 0x80)
+                });
+                scatter(&window, &[edited[0], edited[1], (0, 0x80)]).unwrap();
+            }),
+        ),
         Bench::new(
             "gap with a tight end",
             None,

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_demo::DemoDisk;
 
-use super::{check, convert, plan, rehearse, rules, survey};
+use super::{check, confirm, convert, plan, rehearse, rules, survey};
 use crate::error::{CliError, Kind, path_taken};
 use crate::screen::{Screen, Tone, toned};
 use crate::text::typed;
@@ -94,6 +94,12 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         &rehearse::RehearseArgs::of(ready.clone()),
         screen,
     )?);
+    tell(
+        screen,
+        "Nobody has switched the PC's firmware yet, and no Windows runs in a demo. What would tell?",
+        &format!("confirm {}", typed(ready)),
+    );
+    confirm::run(&confirm::ConfirmArgs::of(ready.clone()), screen)?;
     for disk in schwelle_demo::disks().iter().filter(|disk| disk.mib < 250) {
         let path = dir.join(disk.file);
         tell(

@@ -1,6 +1,7 @@
 //! The commands, one file each.
 
 pub(crate) mod check;
+pub(crate) mod confirm;
 pub(crate) mod convert;
 pub(crate) mod demo;
 pub(crate) mod plan;
@@ -24,6 +25,7 @@ pub(crate) fn run(command: Command, screen: &Screen) -> Result<u8, CliError> {
         Command::Plan(args) => plan::run(&args, screen),
         Command::Convert(args) => convert::run(&args, screen),
         Command::Rehearse(args) => rehearse::run(&args, screen),
+        Command::Confirm(args) => confirm::run(&args, screen),
         Command::Resume(args) => resume::run(&args, screen),
         Command::Undo(args) => undo::run(&args, screen),
         Command::Demo(args) => demo::run(&args, screen),

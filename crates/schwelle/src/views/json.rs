@@ -406,7 +406,7 @@ pub(crate) struct Rehearsed {
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct StepDoc {
     pub(crate) step: String,
-    /// "pass" or "fail"
+    /// "pass"; "caution": it starts all the same; or "fail"
     pub(crate) outcome: String,
     pub(crate) evidence: String,
     pub(crate) remedy: Option<String>,
@@ -416,7 +416,7 @@ impl Rehearsed {
     pub(crate) fn of(rehearsal: &Rehearsal) -> Self {
         let step = |step: &schwelle_core::rehearse::Step| StepDoc {
             step: step.id.name().to_owned(),
-            outcome: if step.passed { "pass" } else { "fail" }.to_owned(),
+            outcome: step.outcome.name().to_owned(),
             evidence: step.evidence.clone(),
             remedy: step.remedy.clone(),
         };
@@ -539,6 +539,10 @@ mod tests {
             ("rules", schemars::schema_for!(super::Rules)),
             ("plan", schemars::schema_for!(super::Plan)),
             ("rehearse", schemars::schema_for!(super::Rehearsed)),
+            (
+                "confirm",
+                schemars::schema_for!(super::super::confirm::Confirmed),
+            ),
             ("convert", schemars::schema_for!(super::Converted)),
             ("recover", schemars::schema_for!(super::Recovered)),
             ("job", schemars::schema_for!(super::JobRecord)),

@@ -3,6 +3,7 @@
 
 pub(crate) mod check;
 pub(crate) mod common;
+pub(crate) mod confirm;
 pub(crate) mod json;
 pub(crate) mod map;
 pub(crate) mod plan;

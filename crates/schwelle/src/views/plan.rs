@@ -25,7 +25,7 @@ pub(crate) fn render(
     text += &layout(disk, plan, columns);
     text += &room(plan, columns);
     text += &writes(disk, plan, columns);
-    text += &menu(disk, plan, columns);
+    text += &menu(plan, columns);
     let cautions: Vec<_> = judgement.with(Outcome::Caution).collect();
     if !cautions.is_empty() {
         text += &format!(
@@ -45,7 +45,13 @@ pub(crate) fn render(
     if rehearsal.starts() {
         let count = rehearsal.steps.len();
         let pass = toned(Tone::Good, "pass");
-        text + &format!("  {pass}  all {count} steps, from sector 0 to the kernel\n")
+        match rehearsal.cautions() {
+            0 => {
+                let all = "from sector 0 to the kernel, menu, drive letters and recovery";
+                text + &format!("  {pass}  all {count} steps: {all}\n")
+            }
+            _ => text + &rehearse::steps(rehearsal, columns),
+        }
     } else {
         text + &rehearse::steps(rehearsal, columns)
     }
@@ -169,11 +175,13 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
     text
 }
 
-fn menu(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
-    let Some(Ok(store)) = &disk.profile.boot.store else {
-        return String::new();
+fn menu(plan: &Plan<'_>, columns: usize) -> String {
+    let store = &plan.store;
+    let heading = match plan.translated {
+        Some(_) => "Boot menu, carried over",
+        None => "Boot menu, made anew",
     };
-    let mut text = format!("\n{}\n", toned(Tone::Heading, "Boot menu, carried over"));
+    let mut text = format!("\n{}\n", toned(Tone::Heading, heading));
     let default = store.default_entry().map(|entry| entry.id().to_owned());
     for entry in store.menu() {
         let mark = if default.as_deref() == Some(entry.id()) {
@@ -189,7 +197,20 @@ fn menu(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
     let wait = timeout.map_or(String::new(), |seconds| {
         format!(", waits {seconds} seconds")
     });
-    let done = &plan.translated;
+    let Some(done) = &plan.translated else {
+        return text;
+    };
+    for title in &done.dropped {
+        let line = format!(
+            "{}: runs in BIOS mode only, no longer in the menu",
+            safe(title)
+        );
+        text += &paragraph("taken out  ", &line, 2, columns);
+    }
+    if let Some(title) = &done.new_default {
+        let line = format!("{}, since the old default cannot be started", safe(title));
+        text += &paragraph("new default  ", &line, 2, columns);
+    }
     let summary = format!(
         "{} devices now by GUID, {} programs by their UEFI path{wait}",
         done.devices,

@@ -1,6 +1,6 @@
 //! The view of `rehearse`, and its short form in a plan.
 
-use schwelle_core::rehearse::Rehearsal;
+use schwelle_core::rehearse::{Rehearsal, StepOutcome};
 
 use super::common::{answer, head, paragraph};
 use crate::disk::Disk;
@@ -14,14 +14,20 @@ pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Stri
         "\n{}\n",
         toned(
             Tone::Heading,
-            "The way from sector 0 to the kernel, as UEFI firmware and the boot manager go it"
+            "The way from sector 0 to the kernel, as UEFI firmware and the boot manager go it, and \
+             what the system finds around it"
         )
     );
     text += &steps(rehearsal, columns);
     if rehearsal.starts() {
-        let rest = "This disk has all that a start in UEFI mode needs. Next: switch the firmware \
-            to UEFI mode.";
-        text + &answer(Tone::Good, "Starts", rest)
+        let next = "Next: switch the firmware to UEFI mode.";
+        if rehearsal.cautions() == 0 {
+            let rest = format!("This disk has all that a start in UEFI mode needs. {next}");
+            text + &answer(Tone::Good, "Starts", &rest)
+        } else {
+            let rest = format!("Read what is marked \"care\" first. {next}");
+            text + &answer(Tone::Careful, "Starts, with caution", &rest)
+        }
     } else {
         let at = rehearsal.steps.last().map_or("", |step| step.id.name());
         text + &answer(
@@ -37,10 +43,10 @@ pub(crate) fn steps(rehearsal: &Rehearsal, columns: usize) -> String {
     const INDENT: usize = 27;
     let mut text = String::new();
     for (index, step) in rehearsal.steps.iter().enumerate() {
-        let (tone, word) = if step.passed {
-            (Tone::Good, "pass")
-        } else {
-            (Tone::Bad, "FAIL")
+        let (tone, word) = match step.outcome {
+            StepOutcome::Pass => (Tone::Good, "pass"),
+            StepOutcome::Caution => (Tone::Careful, "care"),
+            StepOutcome::Fail => (Tone::Bad, "FAIL"),
         };
         let evidence = paragraph("", &step.evidence, INDENT, columns);
         let head = format!(

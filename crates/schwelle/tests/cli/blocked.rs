@@ -75,6 +75,17 @@ fn at_tail(disk: &DiskBuilder<'_>, before_end: u64, bytes: &[u8]) {
     disk.bytes(lba(sectors - before_end / 512), bytes).unwrap();
 }
 
+/// The hive with the drive letters.
+pub(crate) const SYSTEM: &str = "\\Windows\\System32\\config\\SYSTEM";
+
+/// Raises the first sequence number of a hive, as a writer does that has not finished, and mends
+/// the checksum.
+pub(crate) fn leave_open(hive: &mut [u8]) {
+    for at in [4, 0x1FC] {
+        hive[at] ^= 2;
+    }
+}
+
 pub(crate) type Build = fn(&DiskBuilder<'_>);
 
 /// Name, rule, evidence, how the disk is made.
@@ -281,23 +292,12 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         },
     ),
     (
-        "no boot store",
-        "boot.store",
-        "has no \\Boot\\BCD",
+        "registry left open, without a log",
+        "system.letters",
+        "it was not closed cleanly, and there is no log beside it",
         |disk| {
-            with_table(disk, |entries| {
-                entries[0].active = false;
-                entries[1].active = true;
-            });
-        },
-    ),
-    (
-        "boot store damaged",
-        "boot.store",
-        "checksum is wrong",
-        |disk| {
-            let boot = standard(disk).boot;
-            edit_file(disk.device(), boot, "\\Boot\\BCD", |file| file[5] ^= 1).unwrap();
+            let windows = standard(disk).windows;
+            edit_file(disk.device(), windows, SYSTEM, leave_open).unwrap();
         },
     ),
     (

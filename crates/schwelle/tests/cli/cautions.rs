@@ -14,14 +14,6 @@ fn foreign_last_entry(store: &mut [u8]) {
     store[at..at + 4].copy_from_slice(&0x0BAD_CAFEu32.to_le_bytes());
 }
 
-/// Raises the first sequence number of a hive, as a writer does that has not finished, and mends
-/// the checksum.
-fn leave_open(hive: &mut [u8]) {
-    for at in [4, 0x1FC] {
-        hive[at] ^= 2;
-    }
-}
-
 /// Name, rule, evidence, how the disk is made.
 const DISKS: &[(&str, &str, &str, Build)] = &[
     ("old GPT", "table.mbr", "remains of an older GPT", |disk| {
@@ -49,18 +41,23 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         },
     ),
     (
-        "registry left open",
-        "system.registry",
-        "SYSTEM was not closed cleanly",
+        "no boot store",
+        "boot.store",
+        "no volume that could hold it has \\Boot\\BCD",
         |disk| {
-            let windows = standard(disk).windows;
-            edit_file(
-                disk.device(),
-                windows,
-                "\\Windows\\System32\\config\\SYSTEM",
-                leave_open,
-            )
-            .unwrap();
+            with_table(disk, |entries| {
+                entries[0].active = false;
+                entries[1].active = true;
+            });
+        },
+    ),
+    (
+        "boot store damaged",
+        "boot.store",
+        "checksum is wrong",
+        |disk| {
+            let boot = standard(disk).boot;
+            edit_file(disk.device(), boot, "\\Boot\\BCD", |file| file[5] ^= 1).unwrap();
         },
     ),
     (
@@ -88,7 +85,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
     (
         "no recovery environment",
         "boot.recovery",
-        "no recovery environment",
+        "Winre.wim is not on partition 1; there is no image of one on the disk",
         |disk| {
             let places = standard(disk);
             let mut name = Vec::new();

@@ -37,6 +37,50 @@ pub(crate) fn extract(image: &Path, (offset, len): (u64, u64), to: &Path) {
     std::io::copy(&mut source.take(len), &mut fs::File::create(to).unwrap()).unwrap();
 }
 
+/// A whole hive as a hive library dumps it: the values of each key, by their names, as text.
+pub(crate) fn dump(hive: &Path, prefix: &str) -> BTreeMap<String, String> {
+    let export = ["--export", "--prefix", prefix, hive.to_str().unwrap(), "\\"];
+    let mut sections = BTreeMap::new();
+    let mut key = String::new();
+    for line in tool("hivexregedit", &export).stdout.lines() {
+        if line.starts_with('[') {
+            key = line.to_owned();
+            sections.insert(key.clone(), String::new());
+        } else if let Some(text) = sections.get_mut(&key) {
+            text.push_str(line);
+            text.push('\n');
+        }
+    }
+    sections
+}
+
+/// Merges a text of keys and values into a hive, with the hive library.
+pub(crate) fn merge(hive: &Path, prefix: &str, text: &str) {
+    let file = hive.with_extension("reg");
+    fs::write(
+        &file,
+        format!("Windows Registry Editor Version 5.00\n\n{text}"),
+    )
+    .unwrap();
+    let (hive, file) = (hive.to_str().unwrap(), file.to_str().unwrap());
+    let args = [
+        "--merge",
+        "--prefix",
+        prefix,
+        "--encoding",
+        "UTF-16LE",
+        hive,
+        file,
+    ];
+    tool("hivexregedit", &args);
+}
+
+/// Bytes as such a text has them.
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    let all: Vec<String> = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+    all.join(",")
+}
+
 /// A volume mounted read-only through the NTFS utilities' own driver.
 pub(crate) struct Mounted(pub(crate) PathBuf);
 

@@ -8,10 +8,14 @@
 
 mod blocked;
 mod cautions;
+mod confirm;
 mod convert;
 mod devices;
 mod foreign;
+mod identity;
 mod json;
+mod menu;
+mod packed;
 mod readers;
 mod recover;
 mod referees;

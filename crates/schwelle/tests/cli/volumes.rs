@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use crate::foreign::{tool, tool_any};
+use crate::foreign::{extract, tool, tool_any};
 
 /// A seeded source of numbers (xorshift), so that a case can be had again.
 pub(crate) struct Dice(u64);
@@ -77,11 +77,16 @@ pub(crate) struct Mount {
 
 impl Mount {
     pub(crate) fn new(volume: &Path, writable: bool) -> Self {
+        Self::with_streams(volume, writable, "xattr")
+    }
+
+    /// With named streams shown as attributes ("xattr") or as files behind a colon ("windows").
+    pub(crate) fn with_streams(volume: &Path, writable: bool, streams: &str) -> Self {
         let at = volume.with_extension("mnt");
         fs::create_dir_all(&at).unwrap();
         let mode = if writable { "rw" } else { "ro" };
         let options =
-            format!("{mode},no_detach,compression,streams_interface=xattr,efs_raw,noatime");
+            format!("{mode},no_detach,compression,streams_interface={streams},efs_raw,noatime");
         let device = |path: &Path| fs::metadata(path).unwrap().dev();
         let outside = device(&at);
         let mut driver = Command::new("ntfs-3g")
@@ -225,6 +230,16 @@ fn text(dice: &mut Dice, len: u64) -> Vec<u8> {
     bytes
 }
 
+/// Takes a volume out of an image, lets `edit` change it through the driver, and puts it back. Named
+/// streams are files behind a colon.
+pub(crate) fn edit_volume(image: &Path, (offset, len): (u64, u64), edit: impl FnOnce(&Mount)) {
+    let volume = image.with_extension("volume");
+    extract(image, (offset, len), &volume);
+    edit(&Mount::with_streams(&volume, true, "windows"));
+    crate::support::poke(image, offset, &fs::read(&volume).unwrap());
+    fs::remove_file(volume).unwrap();
+}
+
 /// Everything about a file that a trim must leave alone.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) struct Seen {
@@ -322,75 +337,10 @@ pub(crate) fn takes_new_files(volume: &Path) {
     assert!(fs::read(mount.path("new/large")).unwrap() == Dice::new(9).bytes(20_000));
 }
 
-/// Moves streams of the file system itself from the front of a fresh volume into its last quarter,
-/// where systems put them only on old and crowded volumes. Each is (record, kind of attribute) and
-/// has one run.
+/// Moves streams into the last quarter of a volume, see [`schwelle_demo::scatter`].
 pub(crate) fn scatter(volume: &Path, sector: u32, streams: &[(u64, u32)]) {
-    use schwelle_core::bytes::{u16_at, u64_at};
-    use schwelle_core::device::{BlockDevice, DiskFile, ReadDevice};
-    use schwelle_core::ntfs::NtfsVolume;
-    let device = DiskFile::open_write(volume, Some(sector)).unwrap();
-    let shape = *NtfsVolume::open(&device).unwrap().shape();
-    let cluster = u64::from(shape.cluster_bytes);
-    let mut next = shape.clusters() * 3 / 4;
-    let mut marked: Vec<(u64, u64, u64)> = Vec::new();
-    for &(record, kind) in streams {
-        let mut old = 0;
-        schwelle_demo::edit_record(&device, record, |bytes| {
-            let at = schwelle_demo::attribute_at(bytes, kind).unwrap();
-            let runs = at + usize::from(u16_at(bytes, at + 0x20).unwrap());
-            let clusters = u64_at(bytes, at + 0x18).unwrap() + 1;
-            let len_size = usize::from(bytes[runs] & 0x0F);
-            let place_size = usize::from(bytes[runs] >> 4);
-            let place = runs + 1 + len_size;
-            let mut number = [0; 8];
-            number[..place_size].copy_from_slice(&bytes[place..place + place_size]);
-            old = u64::from_le_bytes(number);
-            // Three bytes of place fit into the padding of every attribute here.
-            bytes[runs] = 0x30 | u8::try_from(len_size).unwrap();
-            bytes[place..place + 3].copy_from_slice(&next.to_le_bytes()[..3]);
-            bytes[place + 3] = 0;
-            marked.push((old, next, clusters));
-        })
-        .unwrap();
-        // Copied after the change: a record may describe the very clusters it lies in.
-        let clusters = marked.last().unwrap().2;
-        let len = usize::try_from(clusters * cluster).unwrap();
-        let content = device.read_vec(old * cluster, len).unwrap();
-        device.write_at(next * cluster, &content).unwrap();
-        let named_at = match (record, kind) {
-            (0, 0x80) => Some(0x30),
-            (1, 0x80) => Some(0x38),
-            _ => None,
-        };
-        if let Some(field) = named_at {
-            let last = shape.total_sectors * u64::from(shape.sector_bytes);
-            for at in [0, last] {
-                let mut boot = device.read_vec(at, sector as usize).unwrap();
-                boot[field..field + 8].copy_from_slice(&next.to_le_bytes());
-                device.write_at(at, &boot).unwrap();
-            }
-        }
-        next += marked.last().unwrap().2 + 3;
-    }
-    let bitmap = {
-        let opened = NtfsVolume::open(&device).unwrap();
-        let file = opened.open_file(6).unwrap();
-        file.runs()[0].lcn.unwrap().0 * cluster
-    };
-    let len = usize::try_from(shape.clusters().div_ceil(8)).unwrap();
-    let mut bits = device
-        .read_vec(bitmap, len.next_multiple_of(sector as usize))
-        .unwrap();
-    for (old, new, clusters) in marked {
-        for index in 0..clusters {
-            let bit = |at: u64| (usize::try_from(at / 8).unwrap(), 1u8 << (at % 8));
-            let ((old, off), (new, on)) = (bit(old + index), bit(new + index));
-            bits[old] &= !off;
-            bits[new] |= on;
-        }
-    }
-    device.write_at(bitmap, &bits).unwrap();
+    let device = schwelle_core::device::DiskFile::open_write(volume, Some(sector)).unwrap();
+    schwelle_demo::scatter(&device, streams).unwrap();
 }
 
 /// What the utilities' cluster report finds in a range: "record name/$ATTRIBUTE".

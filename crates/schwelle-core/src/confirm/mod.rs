@@ -1,0 +1,253 @@
+//! After the switch: did the system on a converted disk really start in UEFI mode?
+//!
+//! No file says so outright: the values that tell a running system are volatile. [`confirm`] weighs
+//! what lasts, says what each piece of evidence is worth, and admits when it does not tell.
+
+mod evidence;
+
+pub use evidence::{Evidence, Says, Weight};
+
+use crate::device::{ReadDevice, Window};
+use crate::fat::FatVolume;
+use crate::firmware::{BootMode, Machine};
+use crate::gpt::{GptCopy, GptEntry, GptPair, attributes, type_guid};
+use crate::ntfs::NtfsVolume;
+use crate::profile::Profile;
+use crate::receipt::{MAX_RECEIPT_BYTES, RECEIPT, Receipt};
+use crate::rehearse::{self, Rehearsal};
+
+/// The answer as a whole.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Answer {
+    /// It started in UEFI mode, and all is where it should be.
+    Confirmed,
+    /// It did not, or could not.
+    NotConfirmed,
+    /// What is on the disk does not tell.
+    Unknown,
+}
+
+impl Answer {
+    /// The word in reports and JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Confirmed => "confirmed",
+            Self::NotConfirmed => "not-confirmed",
+            Self::Unknown => "unknown",
+        }
+    }
+}
+
+/// What a look at the disk gave.
+#[derive(Debug)]
+pub struct Confirmation {
+    /// The answer.
+    pub answer: Answer,
+    /// Why, in a sentence.
+    pub reason: String,
+    /// All evidence: about the PC, then about each system.
+    pub evidence: Vec<Evidence>,
+    /// The disk's rehearsal: that it can start, its letters and its recovery environment.
+    pub rehearsal: Rehearsal,
+}
+
+/// Looks at a disk after the switch. `machine` is the PC it sits in, as far as that is known.
+pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> Confirmation {
+    let rehearsal = rehearse::walk(disk, None);
+    let mut evidence = vec![firmware(machine)];
+    let pair = GptPair::read(disk);
+    let Some(table) = pair.best() else {
+        return Confirmation {
+            answer: Answer::NotConfirmed,
+            reason: "the disk has no GPT: it has not been converted".to_owned(),
+            evidence,
+            rehearsal,
+        };
+    };
+    let esp = table
+        .entries
+        .iter()
+        .find(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM);
+    let mut receipt = None;
+    if let Some((number, entry)) = esp {
+        evidence.push(esp_is_hidden(*number, entry));
+        let window = Window::new(disk, entry.extent);
+        if let Some(fat) = window
+            .as_ref()
+            .and_then(|window| FatVolume::open(window).ok())
+        {
+            receipt = read_receipt(&fat, table);
+            evidence.extend(evidence::of_esp(&fat, receipt.as_ref()));
+        }
+    }
+    evidence.push(about_receipt(receipt.as_ref()));
+    for system in &profile.systems {
+        let Some(partition) = profile.partition(system.partition) else {
+            continue;
+        };
+        let Some(window) = Window::new(disk, partition.extent) else {
+            continue;
+        };
+        if let Ok(volume) = NtfsVolume::open(&window) {
+            let number = esp.map(|(number, _)| *number);
+            let place = (table, partition.extent, number);
+            evidence.extend(evidence::of_system(
+                &volume,
+                system,
+                place,
+                receipt.as_ref(),
+            ));
+        }
+    }
+    let (answer, reason) = weigh(&evidence, &rehearsal);
+    Confirmation {
+        answer,
+        reason,
+        evidence,
+        rehearsal,
+    }
+}
+
+fn firmware(machine: &Machine) -> Evidence {
+    let (says, text) = match machine.mode {
+        Some(BootMode::Uefi) => (Says::Yes, "is in UEFI mode"),
+        Some(BootMode::Bios) => (Says::No, "is in BIOS mode, in which this disk cannot start"),
+        None => (Says::Nothing, "is not known from here"),
+    };
+    Evidence::new(
+        "firmware",
+        Weight::Needed,
+        says,
+        format!("the PC's firmware {text}"),
+    )
+}
+
+fn esp_is_hidden(number: usize, entry: &GptEntry) -> Evidence {
+    let is_hidden = entry.attributes & attributes::NO_DRIVE_LETTER != 0;
+    let (says, text) = if is_hidden {
+        (Says::Nothing, "gets no drive letter, as it should be")
+    } else {
+        (
+            Says::No,
+            "would show up as a drive: its attribute \"no drive letter\" is not set",
+        )
+    };
+    let text = format!("the EFI system partition ({number}) {text}");
+    Evidence::new("esp", Weight::Aside, says, text)
+}
+
+fn read_receipt(fat: &FatVolume<'_>, table: &GptCopy) -> Option<Receipt> {
+    let entry = fat.find(RECEIPT).ok()??;
+    let bytes = fat.read_file(&entry, MAX_RECEIPT_BYTES).ok()?;
+    Receipt::parse(&bytes).filter(|receipt| receipt.disk == table.header.disk_id)
+}
+
+fn about_receipt(receipt: Option<&Receipt>) -> Evidence {
+    let text = match receipt {
+        Some(_) => "the receipt of the conversion is on the EFI system partition",
+        None => {
+            "there is no receipt of a conversion of this disk: what was there before it is not known"
+        }
+    };
+    Evidence::new("receipt", Weight::Aside, Says::Nothing, text)
+}
+
+/// The answer that the evidence gives.
+fn weigh(evidence: &[Evidence], rehearsal: &Rehearsal) -> (Answer, String) {
+    let says = |weight: Weight, says: Says| {
+        let mut all = evidence.iter();
+        all.any(|piece| piece.weight == weight && piece.says == says)
+    };
+    let answer = |answer: Answer, reason: &str| (answer, reason.to_owned());
+    if !rehearsal.starts() {
+        let reason = "the disk would not start in UEFI mode: its rehearsal fails";
+        return answer(Answer::NotConfirmed, reason);
+    }
+    if says(Weight::Needed, Says::No) {
+        return answer(Answer::NotConfirmed, "the PC's firmware is in BIOS mode");
+    }
+    match started(evidence) {
+        Some(false) => answer(
+            Answer::NotConfirmed,
+            "no Windows on it has started since the conversion",
+        ),
+        None if says(Weight::Strong, Says::Yes) => {
+            answer(Answer::Unknown, "the evidence contradicts itself")
+        }
+        None => answer(
+            Answer::Unknown,
+            "nothing on the disk tells for sure whether its Windows has started",
+        ),
+        Some(true) if rehearsal.cautions() > 0 || says(Weight::Aside, Says::No) => answer(
+            Answer::Confirmed,
+            "Windows has started from the new EFI system partition, but not all is where it should \
+             be",
+        ),
+        Some(true) => answer(
+            Answer::Confirmed,
+            "Windows has started from the new EFI system partition",
+        ),
+    }
+}
+
+/// Whether any system has started, by the strong evidence; `None` when that does not tell.
+fn started(evidence: &[Evidence]) -> Option<bool> {
+    let strong = || {
+        evidence
+            .iter()
+            .filter(|piece| piece.weight == Weight::Strong)
+    };
+    let mut systems: Vec<Option<usize>> = strong().map(|piece| piece.system).collect();
+    systems.sort_unstable();
+    systems.dedup();
+    let says = |system: Option<usize>, says: Says| {
+        strong().any(|piece| piece.system == system && piece.says == says)
+    };
+    let yes = |system: &Option<usize>| says(*system, Says::Yes);
+    let no = |system: &Option<usize>| says(*system, Says::No);
+    // One that has started is enough; the others need not have.
+    let of_systems = || systems.iter().filter(|system| system.is_some());
+    if of_systems().any(|system| yes(system) && !no(system)) {
+        return Some(true);
+    }
+    match (systems.iter().any(yes), systems.iter().any(no)) {
+        (true, false) => Some(true),
+        (false, true) => Some(false),
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_system_that_started_is_enough_and_contradictions_are_admitted() {
+        use Says::{No, Nothing, Yes};
+        let piece = |system: Option<usize>, says: Says| Evidence {
+            system,
+            ..Evidence::new("x", Weight::Strong, says, "")
+        };
+        for (pieces, expected) in [
+            (&[(Some(2), Yes), (Some(3), No)][..], Some(true)),
+            (
+                &[(Some(2), No), (Some(3), No), (None, Nothing)],
+                Some(false),
+            ),
+            (&[(Some(2), Yes), (Some(2), No)], None),
+            (&[(None, Yes), (Some(2), No)], None),
+            (&[(None, Yes), (Some(2), Nothing)], Some(true)),
+            (&[(None, Nothing)], None),
+            (&[], None),
+        ] {
+            let pieces: Vec<_> = pieces
+                .iter()
+                .map(|&(system, says)| piece(system, says))
+                .collect();
+            assert_eq!(started(&pieces), expected, "{pieces:?}");
+        }
+        // What is weak does not decide.
+        let weak = [Evidence::new("x", Weight::Weak, Yes, "")];
+        assert_eq!(started(&weak), None);
+    }
+}

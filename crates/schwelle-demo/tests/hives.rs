@@ -1,0 +1,187 @@
+//! Hives that were being written when their system stopped: both formats of logs, and damaged ones.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use schwelle_core::bytes::ReadBytes;
+use schwelle_core::hive::{Hive, HiveEditor, Node, Recovered, Value};
+use schwelle_demo::{LogFormat, Unfinished, interrupted};
+
+/// A hive with some hundred values, and the same with every third of them changed.
+fn two_states() -> (Vec<u8>, Vec<u8>) {
+    let value = |number: usize| Value {
+        name: format!("value {number}"),
+        kind: 3,
+        data: vec![1; 40],
+    };
+    let root = Node {
+        name: "root".into(),
+        flags: 0x0C,
+        values: (0..300).map(value).collect(),
+        ..Node::default()
+    };
+    let old = root.to_hive(100, 7);
+    let mut editor = HiveEditor::open(&old[..]).unwrap();
+    for number in (0..300).step_by(3) {
+        let name = format!("value {number}");
+        editor.set_data("", &name, &[2; 40]).unwrap();
+    }
+    (old, editor.finish(200))
+}
+
+fn tree<S: ReadBytes + ?Sized>(source: &S) -> Node {
+    Node::read(&Hive::open(source).unwrap()).unwrap()
+}
+
+fn recovered(unfinished: &Unfinished) -> Result<(Node, usize), String> {
+    let recovered = Recovered::open(&unfinished.hive[..], &unfinished.logs);
+    let recovered = recovered.map_err(|error| error.to_string())?;
+    let hive = Hive::open(&recovered).unwrap();
+    assert!(hive.is_cleanly_closed());
+    Ok((tree(&recovered), recovered.applied()))
+}
+
+#[test]
+fn what_is_pending_in_a_log_of_either_format_is_applied() {
+    let (old, new) = two_states();
+    assert_ne!(tree(&old[..]), tree(&new[..]));
+    for (format, applied) in [
+        (LogFormat::Old, 1),
+        (LogFormat::New(1), 1),
+        (LogFormat::New(2), 2),
+        (LogFormat::New(7), 7),
+    ] {
+        let unfinished = interrupted(&old, &new, format);
+        let (found, count) = recovered(&unfinished).unwrap();
+        assert!(found == tree(&new[..]), "{format:?}");
+        assert_eq!(count, applied, "{format:?}");
+        // The order of the files does not matter.
+        let mut turned = unfinished;
+        turned.logs.reverse();
+        assert!(
+            recovered(&turned).unwrap().0 == tree(&new[..]),
+            "{format:?}"
+        );
+    }
+    // A hive that was closed needs no log, and takes none.
+    let mut closed = interrupted(&old, &new, LogFormat::New(2));
+    closed.hive = old.clone();
+    let (found, count) = recovered(&closed).unwrap();
+    assert!(found == tree(&old[..]) && count == 0);
+}
+
+#[test]
+fn a_log_that_does_not_fit_is_refused_and_says_why() {
+    let (old, new) = two_states();
+    type Spoil = fn(&mut Unfinished);
+    let cases: [(&str, LogFormat, Spoil, &str); 9] = [
+        (
+            "no log",
+            LogFormat::Old,
+            |u| u.logs.clear(),
+            "there is no log beside it",
+        ),
+        (
+            "empty logs",
+            LogFormat::New(2),
+            |u| {
+                u.logs.iter_mut().for_each(|(_, log)| log.fill(0));
+            },
+            "there is no log beside it",
+        ),
+        (
+            "half an old log",
+            LogFormat::Old,
+            |u| u.logs[0].1.truncate(2000),
+            "its pages are cut off",
+        ),
+        (
+            "an old log not finished",
+            LogFormat::Old,
+            |u| {
+                u.logs[0].1[8] ^= 1;
+                u.logs[0].1[0x1FC] ^= 1;
+            },
+            "it was not finished",
+        ),
+        (
+            "an old log of another time",
+            LogFormat::Old,
+            |u| {
+                u.logs[0].1[12] ^= 1;
+                u.logs[0].1[0x1FC] ^= 1;
+            },
+            "it belongs to another state of the hive",
+        ),
+        (
+            "an old log without its table",
+            LogFormat::Old,
+            |u| u.logs[0].1[512] = b'X',
+            "it has no table of pages",
+        ),
+        (
+            "a log's own head damaged",
+            LogFormat::Old,
+            |u| u.logs[0].1[40] ^= 1,
+            "checksum of its base block is wrong",
+        ),
+        (
+            "the first entry damaged",
+            LogFormat::New(4),
+            |u| u.logs[0].1[600] ^= 1,
+            "the log begins at number",
+        ),
+        (
+            "the first log lost",
+            LogFormat::New(4),
+            |u| drop(u.logs.remove(0)),
+            "the log begins at number",
+        ),
+    ];
+    for (name, format, spoil, told) in cases {
+        let mut unfinished = interrupted(&old, &new, format);
+        spoil(&mut unfinished);
+        let error = recovered(&unfinished).unwrap_err();
+        assert!(error.contains(told), "{name}: {error}");
+    }
+    // A later entry that is damaged ends the row: what came before it holds.
+    let mut unfinished = interrupted(&old, &new, LogFormat::New(4));
+    unfinished.logs[1].1[600] ^= 1;
+    let (found, count) = recovered(&unfinished).unwrap();
+    assert_eq!(count, 2);
+    assert!(found != tree(&old[..]) && found != tree(&new[..]));
+}
+
+/// Any damage to hive and logs is an error or a hive, never a panic or an endless loop.
+#[test]
+fn damage_anywhere_is_survived() {
+    let (old, new) = two_states();
+    let mut dice = 0x1065_u64;
+    let mut roll = |limit: usize| {
+        dice ^= dice << 13;
+        dice ^= dice >> 7;
+        dice ^= dice << 17;
+        usize::try_from(dice >> 3).unwrap() % limit
+    };
+    let mut read = 0;
+    for case in 0..3000 {
+        let format = [LogFormat::Old, LogFormat::New(3)][case % 2];
+        let mut unfinished = interrupted(&old, &new, format);
+        for _ in 0..=roll(4) {
+            let file = roll(1 + unfinished.logs.len());
+            let bytes = match file {
+                0 => &mut unfinished.hive,
+                log => &mut unfinished.logs[log - 1].1,
+            };
+            let at = roll(bytes.len().min(2000));
+            bytes[at] = roll(256).to_le_bytes()[0];
+            if roll(5) == 0 {
+                bytes.truncate(at + 1);
+            }
+        }
+        if let Ok(recovered) = Recovered::open(&unfinished.hive[..], &unfinished.logs) {
+            let tree = Hive::open(&recovered).and_then(|hive| Node::read(&hive));
+            read += usize::from(tree.is_ok());
+        }
+    }
+    assert!(read > 100, "{read} could still be read");
+}

@@ -1,0 +1,57 @@
+//! `schwelle confirm`
+
+use std::path::PathBuf;
+
+use clap::Args;
+use schwelle_core::confirm::{self, Answer};
+
+use crate::cli::ImageOptions;
+use crate::disk::Disk;
+use crate::error::CliError;
+use crate::machine::MachineOptions;
+use crate::screen::Screen;
+use crate::views;
+
+/// After the switch: find out whether the system really started in UEFI mode
+///
+/// Weighs what a start leaves behind on the disk, shows what each piece of evidence is worth, and
+/// looks whether drive letters, recovery and the EFI system partition are as they should be. Run it
+/// from the rescue stick, after Windows has been started once and shut down. Exit code 1 when the
+/// evidence says no; 0 when it says yes, or does not tell. Nothing is written.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  schwelle confirm /dev/sda\n  schwelle confirm image.img --machine \
+        pc.toml"
+)]
+pub(crate) struct ConfirmArgs {
+    /// Image file or block device
+    disk: PathBuf,
+    #[command(flatten)]
+    machine: MachineOptions,
+    #[command(flatten)]
+    image: ImageOptions,
+}
+
+impl ConfirmArgs {
+    /// The confirmation of a disk with everything else at its default.
+    pub(crate) fn of(disk: PathBuf) -> Self {
+        Self {
+            disk,
+            machine: MachineOptions::default(),
+            image: ImageOptions::default(),
+        }
+    }
+}
+
+pub(crate) fn run(args: &ConfirmArgs, screen: &Screen) -> Result<u8, CliError> {
+    let disk = Disk::open(&args.disk, args.image)?;
+    let machine = disk.machine(args.machine.read()?.as_ref());
+    let confirmation = confirm::confirm(&disk.device, &disk.profile, &machine);
+    screen.show(&views::confirm::render(
+        &disk,
+        &confirmation,
+        screen.columns(),
+    ));
+    screen.document(&views::confirm::Confirmed::of(&confirmation));
+    Ok(u8::from(confirmation.answer == Answer::NotConfirmed))
+}

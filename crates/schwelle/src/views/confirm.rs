@@ -1,0 +1,151 @@
+//! The view of `confirm`, and its document.
+
+use schemars::JsonSchema;
+use schwelle_core::confirm::{Answer, Confirmation, Evidence, Says, Weight};
+use schwelle_core::rehearse::{StepId, StepOutcome};
+use serde::Serialize;
+
+use super::common::{answer, head, paragraph};
+use super::json::Rehearsed;
+use super::rehearse;
+use crate::disk::Disk;
+use crate::screen::{Tone, toned};
+use crate::text::{pad, typed};
+
+/// The whole view.
+pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -> String {
+    let mut text = head(disk);
+    let heading = |text: &str| format!("\n{}\n", toned(Tone::Heading, text));
+    text += &heading("Did it start in UEFI mode? What lasts on the disk, and what it is worth");
+    for piece in confirmation
+        .evidence
+        .iter()
+        .filter(|piece| !is_aside(piece))
+    {
+        text += &evidence(piece, columns);
+    }
+    text += &heading("Is all where it should be?");
+    for piece in confirmation.evidence.iter().filter(|piece| is_aside(piece)) {
+        text += &evidence(piece, columns);
+    }
+    if confirmation.rehearsal.starts() {
+        let around = [StepId::Menu, StepId::Letters, StepId::Recovery];
+        let steps = confirmation.rehearsal.steps.iter();
+        for step in steps.filter(|step| around.contains(&step.id)) {
+            let (tone, word) = match step.outcome {
+                StepOutcome::Pass => (Tone::Good, "pass"),
+                _ => (Tone::Careful, "care"),
+            };
+            text += &line(tone, word, step.id.name(), &step.evidence, columns);
+            if let Some(remedy) = &step.remedy {
+                text += &paragraph("What to do: ", remedy, INDENT, columns);
+            }
+        }
+    } else {
+        text += &rehearse::steps(&confirmation.rehearsal, columns);
+    }
+    let reason = &confirmation.reason;
+    let path = typed(&disk.path);
+    text + &match confirmation.answer {
+        Answer::Confirmed if confirmation.rehearsal.cautions() > 0 => {
+            answer(Tone::Careful, "Confirmed", &format!("{}.", upper(reason)))
+        }
+        Answer::Confirmed => answer(Tone::Good, "Confirmed", &format!("{}.", upper(reason))),
+        Answer::NotConfirmed => {
+            let next = if confirmation.rehearsal.starts() {
+                "Set the PC's firmware to UEFI mode, start Windows from this disk, shut it down, and \
+                 ask again"
+                    .to_owned()
+            } else {
+                format!("See all steps: schwelle rehearse {path}")
+            };
+            let next = paragraph("", &format!("{next}."), 0, columns);
+            answer(Tone::Bad, "Not confirmed", &format!("{}.", upper(reason))) + &next
+        }
+        Answer::Unknown => {
+            let next = "Start Windows and look at msinfo32: it names the BIOS mode.";
+            let next = paragraph("", next, 0, columns);
+            answer(Tone::Open, "Unknown", &format!("{}.", upper(reason))) + &next
+        }
+    }
+}
+
+const INDENT: usize = 27;
+
+fn is_aside(piece: &Evidence) -> bool {
+    piece.weight == Weight::Aside
+}
+
+fn evidence(piece: &Evidence, columns: usize) -> String {
+    let (tone, word) = match (piece.says, piece.weight) {
+        (Says::Yes, _) => (Tone::Good, "yes"),
+        (Says::No, Weight::Aside) => (Tone::Careful, "care"),
+        (Says::No, _) => (Tone::Bad, "NO"),
+        (Says::Nothing, Weight::Aside) => (Tone::Good, "pass"),
+        (Says::Nothing, _) => (Tone::Faint, "open"),
+    };
+    let name = if is_aside(piece) {
+        piece.name.to_owned()
+    } else {
+        format!("{}, {}", piece.name, piece.weight.name())
+    };
+    line(tone, word, &name, &piece.text, columns)
+}
+
+fn line(tone: Tone, word: &str, name: &str, text: &str, columns: usize) -> String {
+    let told = paragraph("", text, INDENT, columns);
+    let word = toned(tone, &pad(word, 4));
+    format!("  {word} {} {}", pad(name, 19), told.trim_start())
+}
+
+fn upper(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |first| {
+        first.to_uppercase().chain(chars).collect()
+    })
+}
+
+/// `confirm`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Confirmed {
+    /// "confirmed", "not-confirmed" or "unknown"
+    pub(crate) answer: String,
+    /// Why, in a sentence
+    pub(crate) reason: String,
+    pub(crate) evidence: Vec<EvidenceDoc>,
+    /// The disk's rehearsal; its steps menu, drive-letters and recovery say whether all is where it
+    /// should be
+    pub(crate) rehearsal: Rehearsed,
+}
+
+/// A piece of evidence.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct EvidenceDoc {
+    /// A stable name
+    pub(crate) name: String,
+    /// "needed", "strong", "weak", or "aside" where it is about something else
+    pub(crate) weight: String,
+    /// What it says to "did it start in UEFI mode": "yes", "no" or "nothing"
+    pub(crate) says: String,
+    /// Number of the partition with the Windows it is about; null where it is about all
+    pub(crate) system: Option<usize>,
+    pub(crate) text: String,
+}
+
+impl Confirmed {
+    pub(crate) fn of(confirmation: &Confirmation) -> Self {
+        let evidence = confirmation.evidence.iter().map(|piece| EvidenceDoc {
+            name: piece.name.to_owned(),
+            weight: piece.weight.name().to_owned(),
+            says: piece.says.name().to_owned(),
+            system: piece.system,
+            text: piece.text.clone(),
+        });
+        Self {
+            answer: confirmation.answer.name().to_owned(),
+            reason: confirmation.reason.clone(),
+            evidence: evidence.collect(),
+            rehearsal: Rehearsed::of(&confirmation.rehearsal),
+        }
+    }
+}

@@ -1,0 +1,306 @@
+//! Boot stores with more in them than one Windows: several systems, entries that only a BIOS starts, a
+//! lost default, hundreds of entries, and no usable store at all.
+
+use std::fmt::Write;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use schwelle_core::bootstore::{DeviceElement, Locator};
+use schwelle_core::device::{Extent, MIB};
+use schwelle_demo::{Asset, replace_bytes};
+use serde_json::Value;
+
+use crate::blocked::{entry, with_table};
+use crate::foreign::{dump, extract, hex, merge, tool};
+use crate::support::{Lab, SIGNATURE, lba, place};
+use crate::volumes::edit_volume;
+
+const BOOT: (u64, u64) = (MIB, 50 * MIB);
+const MANAGER: &str = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
+const WINDOWS: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7701}";
+const SECOND: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7711}";
+const OLD: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7712}";
+const SECOND_AT: u64 = 211 * MIB;
+
+fn texts(list: &[&str]) -> String {
+    let text: String = list.iter().map(|text| format!("{text}\0")).collect();
+    wide(7, &text)
+}
+
+fn wide(kind: u32, text: &str) -> String {
+    let bytes: Vec<u8> = format!("{text}\0")
+        .encode_utf16()
+        .flat_map(u16::to_le_bytes)
+        .collect();
+    format!("hex({kind}):{}", hex(&bytes))
+}
+
+fn partition(signature: u32, offset: u64) -> String {
+    let DeviceElement(bytes) = DeviceElement::partition(Locator::Mbr { signature, offset });
+    format!("hex(3):{}", hex(&bytes))
+}
+
+/// An object as a text for the hive library.
+fn object(id: &str, kind: u32, elements: &[(u32, String)]) -> String {
+    let mut text = format!(
+        "[BCD\\Objects\\{id}]\n\n[BCD\\Objects\\{id}\\Description]\n\"Type\"=dword:{kind:08x}\n\n\
+         [BCD\\Objects\\{id}\\Elements]\n\n"
+    );
+    for (number, value) in elements {
+        let key = format!("[BCD\\Objects\\{id}\\Elements\\{number:08x}]");
+        writeln!(text, "{key}\n\"Element\"={value}\n").unwrap();
+    }
+    text
+}
+
+fn of_manager(elements: &[(u32, String)]) -> String {
+    let mut text = String::new();
+    for (number, value) in elements {
+        let key = format!("[BCD\\Objects\\{MANAGER}\\Elements\\{number:08x}]");
+        writeln!(text, "{key}\n\"Element\"={value}\n").unwrap();
+    }
+    text
+}
+
+fn loader(title: &str, signature: u32, offset: u64) -> Vec<(u32, String)> {
+    vec![
+        (0x1100_0001, partition(signature, offset)),
+        (0x1200_0002, wide(1, "\\Windows\\system32\\winload.exe")),
+        (0x1200_0004, wide(1, title)),
+        (0x2100_0001, partition(signature, offset)),
+        (0x2200_0002, wide(1, "\\Windows")),
+    ]
+}
+
+/// A disk with two systems; the second one's drive C: is its own volume.
+fn two_systems(lab: &Lab) -> PathBuf {
+    lab.image("disk.img", 512, 520, |disk| {
+        let second = Extent {
+            first: lba(SECOND_AT / 512),
+            end: lba((SECOND_AT + 160 * MIB) / 512),
+        };
+        with_table(disk, |entries| entries.push(entry(false, 7, second)));
+        disk.volume(Asset::Windows, second).unwrap();
+        let hive = "\\Windows\\System32\\config\\SYSTEM";
+        let place = |signature: u32, offset: u64| {
+            [&signature.to_le_bytes()[..], &offset.to_le_bytes()].concat()
+        };
+        let (old, new) = (place(0x51C3_A7E5, 51 * MIB), place(SIGNATURE, SECOND_AT));
+        replace_bytes(disk.device(), second, hive, &old, &new).unwrap();
+    })
+}
+
+fn store_of(lab: &Lab, image: &Path, record: &Value) -> PathBuf {
+    let (esp, store) = (lab.path("esp.img"), lab.path("store"));
+    extract(image, place(record, "EFI system"), &esp);
+    fs::remove_file(&store).ok();
+    let from = ["-i", esp.to_str().unwrap(), "::/EFI/Microsoft/Boot/BCD"];
+    tool("mcopy", &[&from[..], &[store.to_str().unwrap()]].concat());
+    store
+}
+
+fn converted(lab: &Lab, image: &Path) -> Value {
+    let job = lab.path("job");
+    let run = lab.convert(image, &job, &["--quiet"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap()
+}
+
+#[test]
+fn several_systems_cross_and_what_only_a_bios_starts_leaves_the_menu_by_name() {
+    let lab = Lab::new();
+    let image = two_systems(&lab);
+    edit_volume(&image, BOOT, |mount| {
+        let store = lab.path("edited");
+        fs::copy(mount.path("Boot/BCD"), &store).unwrap();
+        let old = [
+            (0x1100_0001, partition(SIGNATURE, MIB)),
+            (0x1200_0002, wide(1, "\\oldsys.bin")),
+            (0x1200_0004, wide(1, "The old depth sounder")),
+        ];
+        let elsewhere = loader("On the other disk", 0x0BAD_CAFE, MIB);
+        // The default is an object that is gone.
+        let manager = [
+            (
+                0x2300_0003,
+                wide(1, "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f77ff}"),
+            ),
+            (
+                0x2400_0001,
+                texts(&[
+                    OLD,
+                    "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7713}",
+                    SECOND,
+                    WINDOWS,
+                ]),
+            ),
+        ];
+        let text = object(
+            SECOND,
+            0x1020_0003,
+            &loader("Engine room", SIGNATURE, SECOND_AT),
+        ) + &object(OLD, 0x1040_0008, &old)
+            + &object(
+                "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7713}",
+                0x1020_0003,
+                &elsewhere,
+            )
+            + &of_manager(&manager);
+        merge(&store, "BCD", &text);
+        fs::copy(&store, mount.path("Boot/BCD")).unwrap();
+    });
+    let plan = lab.run(&["plan", image.to_str().unwrap()]);
+    for told in [
+        "The old depth sounder: runs in BIOS mode only, no longer in the menu",
+        "Engine room, since the old default cannot be started",
+        "\"On the other disk\": names the disk",
+        "2 systems",
+    ] {
+        let flat = plan.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
+        let known = flat.contains(told)
+            || told.starts_with("\"On") && flat.contains("still names an MBR disk");
+        assert!(known, "{told}: {}", plan.stdout);
+    }
+    let record = converted(&lab, &image);
+    let store = dump(&store_of(&lab, &image, &record), "BCD");
+    let element = |id: &str, number: u32| {
+        store[&format!("[BCD\\Objects\\{id}\\Elements\\{number:08x}]")].clone()
+    };
+    let order = texts(&["{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7713}", SECOND, WINDOWS]);
+    assert_eq!(
+        element(MANAGER, 0x2400_0001).trim(),
+        format!("\"Element\"={order}")
+    );
+    assert_eq!(
+        element(MANAGER, 0x2300_0003).trim(),
+        format!("\"Element\"={}", wide(1, SECOND))
+    );
+    // Out of the menu, but still in the store.
+    assert!(element(OLD, 0x1200_0004).contains("hex(1)"));
+    let rehearsal = lab.run(&["rehearse", image.to_str().unwrap(), "--json"]);
+    assert_eq!(rehearsal.code, 0, "{}", rehearsal.stdout);
+    let json = rehearsal.json();
+    let step = |name: &str| {
+        let steps = json["steps"].as_array().unwrap();
+        steps
+            .iter()
+            .find(|step| step["step"] == name)
+            .unwrap()
+            .clone()
+    };
+    let default = step("default-entry");
+    assert!(
+        default["evidence"]
+            .as_str()
+            .unwrap()
+            .contains("Engine room")
+    );
+    assert_eq!(step("menu")["outcome"], "caution");
+    let letters = step("drive-letters");
+    for told in [
+        "partition 2: C: is partition 2",
+        "partition 3: C: is partition 3",
+    ] {
+        assert!(
+            letters["evidence"].as_str().unwrap().contains(told),
+            "{letters}"
+        );
+    }
+}
+
+#[test]
+fn a_store_of_two_hundred_entries_is_read_back_by_the_hive_library_as_it_was_but_for_the_devices() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let grown = lab.path("grown");
+    edit_volume(&image, BOOT, |mount| {
+        fs::copy(mount.path("Boot/BCD"), &grown).unwrap();
+        let mut text = String::new();
+        let mut order = vec![WINDOWS.to_owned()];
+        for number in 0..200 {
+            let id = format!("{{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f8{number:03x}}}");
+            let mut elements = loader(&format!("Watch {number}"), SIGNATURE, 51 * MIB);
+            // Settings of their own, one with a device that makes no sense.
+            elements.push((0x2500_0020, format!("hex(3):{}", hex(&[7; 3]))));
+            elements.push((0x2100_0099, format!("hex(3):{}", hex(&vec![1; number]))));
+            text += &object(&id, 0x1020_0003, &elements);
+            order.push(id);
+        }
+        let order: Vec<&str> = order.iter().map(String::as_str).collect();
+        text += &of_manager(&[(0x2400_0001, texts(&order))]);
+        merge(&grown, "BCD", &text);
+        fs::copy(&grown, mount.path("Boot/BCD")).unwrap();
+    });
+    let record = converted(&lab, &image);
+    let (before, after) = (
+        dump(&grown, "BCD"),
+        dump(&store_of(&lab, &image, &record), "BCD"),
+    );
+    let keys = |dump: &std::collections::BTreeMap<String, String>| {
+        dump.keys().cloned().collect::<Vec<_>>()
+    };
+    let path_of_manager = format!("[BCD\\Objects\\{MANAGER}\\Elements\\12000002]");
+    let after_keys: Vec<String> = keys(&after)
+        .into_iter()
+        .filter(|key| *key != path_of_manager)
+        .collect();
+    assert_eq!(keys(&before), after_keys);
+    let mut changed = 0;
+    for (key, text) in &before {
+        let may_change = ["11000001]", "21000001]", "31000003]", "12000002]"];
+        if after[key] != *text {
+            assert!(may_change.iter().any(|end| key.ends_with(end)), "{key}");
+            changed += 1;
+        }
+    }
+    assert!(changed >= 600, "{changed}");
+    assert_eq!(
+        lab.run(&["rehearse", image.to_str().unwrap(), "--quiet"])
+            .code,
+        0
+    );
+}
+
+#[test]
+fn where_no_store_can_be_used_a_fresh_one_starts_the_systems_found() {
+    let lab = Lab::new();
+    let image = two_systems(&lab);
+    edit_volume(&image, BOOT, |mount| {
+        fs::write(mount.path("Boot/BCD"), [0x42; 9000]).unwrap();
+    });
+    let check = lab
+        .run(&["check", image.to_str().unwrap(), "--json"])
+        .json();
+    let findings = check["findings"].as_array().unwrap();
+    let store = findings.iter().find(|f| f["rule"] == "boot.store").unwrap();
+    assert_eq!(store["outcome"], "caution", "{store}");
+    assert!(
+        store["remedy"]
+            .as_str()
+            .unwrap()
+            .contains("A new one is made"),
+        "{store}"
+    );
+    let plan = lab.run(&["plan", image.to_str().unwrap()]);
+    assert!(
+        plan.stdout.contains("Boot menu, made anew"),
+        "{}",
+        plan.stdout
+    );
+    let record = converted(&lab, &image);
+    let new = dump(&store_of(&lab, &image, &record), "BCD");
+    let order = &new[&format!("[BCD\\Objects\\{MANAGER}\\Elements\\24000001]")];
+    let loaders: Vec<&String> = new
+        .iter()
+        .filter(|(key, text)| key.ends_with("\\Description]") && text.contains("dword:10200003"))
+        .map(|(key, _)| key)
+        .collect();
+    assert_eq!(loaders.len(), 2, "{loaders:?}");
+    for key in loaders {
+        let id = key.split('\\').nth(2).unwrap();
+        let bytes: Vec<u8> = id.encode_utf16().flat_map(u16::to_le_bytes).collect();
+        assert!(order.contains(&hex(&bytes)), "{id}");
+    }
+    let rehearsal = lab.run(&["rehearse", image.to_str().unwrap(), "--json"]);
+    assert_eq!(rehearsal.code, 0, "{}", rehearsal.stdout);
+}
