@@ -5,7 +5,10 @@
 
 use std::time::{Duration, Instant};
 
-use schwelle_core::device::{BlockDevice, Draft, HostFacts, MIB, Memory, ReadDevice, Window};
+use schwelle_core::confirm::confirm;
+use schwelle_core::device::{
+    BlockDevice, Draft, Extent, HostFacts, MIB, Memory, ReadDevice, Window,
+};
 use schwelle_core::draft::{Source, build};
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
@@ -60,6 +63,8 @@ fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
             "\\Windows\\System32\\config\\SOFTWARE",
             "\\Windows\\System32\\ntoskrnl.exe",
             "\\Windows\\Boot\\EFI\\bootmgfw.efi",
+            "\\Windows\\Boot\\Fonts\\slab_boot.ttf",
+            "\\Windows\\System32\\Recovery\\ReAgent.xml",
         ] {
             let Some(entry) = volume.find(path).unwrap() else {
                 continue;
@@ -75,18 +80,50 @@ fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
     targets
 }
 
+/// Converts a disk; the places written.
+fn convert(disk: &Memory) -> Vec<(u64, u64)> {
+    let profile = Profile::read(disk, HostFacts::default()).unwrap();
+    let place = placement::find(disk, &profile, EspWish::default()).unwrap();
+    let source = Source {
+        new_guid: &mut counted_guids(),
+        stamp: STAMP,
+    };
+    let plan = build(disk, &profile, &place, source).unwrap();
+    let extents: Vec<Extent> = plan.changes.extents().collect();
+    let bytes = |extent: &Extent| {
+        let (at, len) = (extent.first.0 * 512, extent.sectors() * 512);
+        (
+            at,
+            len,
+            plan.draft
+                .read_vec(at, usize::try_from(len).unwrap())
+                .unwrap(),
+        )
+    };
+    let written: Vec<_> = extents.iter().map(bytes).collect();
+    written
+        .into_iter()
+        .map(|(at, len, bytes)| {
+            disk.write_at(at, &bytes).unwrap();
+            (at, len)
+        })
+        .collect()
+}
+
 /// Everything that reads, on one disk.
 fn read_everything(disk: &dyn ReadDevice) {
     let _steps = walk(disk, None);
     let Ok(profile) = Profile::read(disk, HostFacts::default()) else {
         return;
     };
+    let machine = schwelle_core::firmware::Machine::unknown("an image");
+    let _answer = confirm(disk, &profile, &machine);
     let place = placement::find(disk, &profile, EspWish::default());
     let facts = Facts {
         profile: &profile,
         placement: &place,
         job: None,
-        machine: schwelle_core::firmware::Machine::unknown("an image"),
+        machine,
         backup_confirmed: false,
     };
     for finding in check(&facts) {
@@ -115,17 +152,20 @@ fn read_everything(disk: &dyn ReadDevice) {
 
 #[test]
 fn damaged_disks_are_answered() {
-    // With a gap, and full to the last sector.
-    let disks = [480, 211].map(|mib| {
+    // With a gap, full to the last sector, and converted.
+    let disks = [(480, false), (211, false), (480, true)].map(|(mib, converted)| {
         let disk = Memory::new(512, mib * MIB / 512);
         let builder = DiskBuilder::new(&disk);
         let places = builder.standard(0x1234_5678, "LANTERN-ONE").unwrap();
-        let targets = targets(&disk, places);
+        let mut targets = targets(&disk, places);
+        if converted {
+            targets.extend(convert(&disk));
+        }
         (disk, targets)
     });
     let mut seed = Seeded(0x5C4E_77E1_1E00_0001);
     for case in 0..cases() {
-        let (disk, targets) = &disks[seed.below(2)];
+        let (disk, targets) = &disks[seed.below(3)];
         let damaged = Draft::new(disk);
         for _ in 0..=seed.below(3) {
             let (at, len) = targets[seed.below(targets.len())];

@@ -1,7 +1,7 @@
 //! A registry hive as a file on a volume, with the transaction logs beside it.
 
 use crate::bytes::ReadBytes;
-use crate::hive::{LogError, MAX_LOG_BYTES, Recovered};
+use crate::hive::{Hive, LogError, MAX_LOG_BYTES, Recovered};
 use crate::ntfs::{NtfsError, NtfsFile, NtfsVolume};
 
 /// Endings of the logs: the two of newer systems, then the one of older ones.
@@ -27,7 +27,7 @@ pub struct HiveFile<'v> {
 }
 
 impl<'v> HiveFile<'v> {
-    /// Opens the hive at this path, and its logs; `None` when it is not there. A log that cannot be
+    /// Opens the hive at this path, with its logs where it needs them; `None` when it is not there. A log that cannot be
     /// read counts as one that is not there.
     pub fn find(volume: &'v NtfsVolume<'v>, path: &str) -> Result<Option<Self>, NtfsError> {
         let Some(entry) = volume.find(path)?.filter(|entry| !entry.is_directory) else {
@@ -35,7 +35,9 @@ impl<'v> HiveFile<'v> {
         };
         let file = volume.open_file(entry.record)?;
         let mut logs = Vec::new();
-        for ending in LOGS {
+        // Logs may be long, and a hive that was closed needs none.
+        let is_closed = Hive::open(&file).is_ok_and(|hive| hive.is_cleanly_closed());
+        for ending in LOGS.iter().filter(|_| !is_closed) {
             let log = volume.find(&format!("{path}{ending}"));
             let log = log.ok().flatten().filter(|entry| !entry.is_directory);
             let content = log

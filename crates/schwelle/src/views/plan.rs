@@ -4,6 +4,7 @@ use std::path::Path;
 
 use schwelle_core::device::Extent;
 use schwelle_core::draft::Plan;
+use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::Outcome;
 
@@ -87,6 +88,18 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         {
             text += &format!("{}\n", map_line(part, sector, columns));
         }
+    }
+    for part in plan
+        .after
+        .iter()
+        .filter(|part| part.role == Some(Role::Boot))
+    {
+        let number = part.number.unwrap_or(0);
+        let line = format!(
+            "Partition {number}, the old boot partition, stays as data without a drive letter; \
+             nothing on it is changed."
+        );
+        text += &paragraph("", &line, 2, columns);
     }
     text
 }

@@ -7,7 +7,8 @@ use std::path::{Path, PathBuf};
 
 use schwelle_core::bootstore::{DeviceElement, Locator};
 use schwelle_core::device::{Extent, MIB};
-use schwelle_demo::{Asset, replace_bytes};
+use schwelle_core::hive::HiveEditor;
+use schwelle_demo::{Asset, LogFormat, interrupted, replace_bytes};
 use serde_json::Value;
 
 use crate::blocked::{entry, with_table};
@@ -303,4 +304,67 @@ fn where_no_store_can_be_used_a_fresh_one_starts_the_systems_found() {
     }
     let rehearsal = lab.run(&["rehearse", image.to_str().unwrap(), "--json"]);
     assert_eq!(rehearsal.code, 0, "{}", rehearsal.stdout);
+}
+
+#[test]
+fn a_store_on_the_windows_volume_and_one_with_a_pending_log_are_taken_over() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let store = lab.path("store");
+    edit_volume(&image, BOOT, |mount| {
+        fs::copy(mount.path("Boot/BCD"), &store).unwrap();
+        fs::remove_file(mount.path("Boot/BCD")).unwrap();
+    });
+    edit_volume(&image, (51 * MIB, 160 * MIB), |mount| {
+        let old = fs::read(&store).unwrap();
+        let mut editor = HiveEditor::open(&old[..]).unwrap();
+        let key = format!("Objects\\{MANAGER}\\Elements\\25000004");
+        editor
+            .set_data(&key, "Element", &77u64.to_le_bytes())
+            .unwrap();
+        let left = interrupted(&old, &editor.finish(9), LogFormat::Old);
+        fs::create_dir(mount.path("Boot")).unwrap();
+        fs::write(mount.path("Boot/BCD"), &left.hive).unwrap();
+        fs::write(mount.path("Boot/BCD.LOG"), &left.logs[0].1).unwrap();
+    });
+    let plan = lab.run(&["plan", image.to_str().unwrap()]);
+    assert_eq!(plan.code, 0, "{}", plan.stdout);
+    for told in [
+        "waits 77 seconds",
+        "on partition 2",
+        "pending in its log is taken over",
+    ] {
+        let flat = plan.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(flat.contains(told), "{told}: {}", plan.stdout);
+    }
+    converted(&lab, &image);
+}
+
+#[test]
+fn a_recovery_partition_gets_its_type_unless_the_customer_keeps_files_on_it() {
+    for (file, kind, attributes) in [
+        (None, "Windows recovery", 1 | 1 << 63),
+        (Some("Ahnentafel.txt"), "basic data", 0u64),
+    ] {
+        let lab = Lab::new();
+        let image = lab.image("disk.img", 512, 420, |disk| {
+            let third = Extent {
+                first: lba(SECOND_AT / 512),
+                end: lba((SECOND_AT + 50 * MIB) / 512),
+            };
+            with_table(disk, |entries| entries.push(entry(false, 7, third)));
+            disk.volume(Asset::Boot, third).unwrap();
+        });
+        if let Some(file) = file {
+            edit_volume(&image, (SECOND_AT, 50 * MIB), |mount| {
+                fs::write(mount.path(file), "kept").unwrap();
+            });
+        }
+        let record = converted(&lab, &image);
+        let after = record["plan"]["after"].as_array().unwrap();
+        let part = after.iter().find(|part| part["number"] == 3).unwrap();
+        assert_eq!(part["type"], kind, "{part}");
+        let found = crate::support::peek(&image, 1024 + 2 * 128 + 48, 8);
+        assert_eq!(u64::from_le_bytes(found.try_into().unwrap()), attributes);
+    }
 }
