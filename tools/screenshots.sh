@@ -45,9 +45,10 @@ shot survey 11 "schwelle survey disks/*.img"
 shot check-ready 9 "schwelle check disks/beacon.img"
 shot check-blocked 9 "schwelle check disks/harbour.img"
 shot rules 13 "schwelle rules volume.hibernation"
-shot plan 11 "schwelle plan disks/beacon.img"
-shot convert 10 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM
+shot plan 10 "schwelle plan disks/beacon.img"
+shot convert 9 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM
 shot rehearse 11 "schwelle rehearse disks/beacon.img"
+shot confirm 11 "schwelle confirm disks/beacon.img"
 shot undo 13 "schwelle undo --job disks/beacon.job" yes
 shot plan-trim 10 "schwelle plan disks/chartroom.img"
 ls -l "$shots"

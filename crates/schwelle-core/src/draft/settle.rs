@@ -163,7 +163,7 @@ impl OnVolume<'_> {
             return Ok(());
         }
         self.write(draft, settled, &path, entry.record, &new)?;
-        let changes = vec!["the recovery environment's place: by GPT disk".to_owned()];
+        let changes = vec!["the recovery environment's place now names the GPT disk".to_owned()];
         settled.note(self.partition.number, path, changes);
         Ok(())
     }

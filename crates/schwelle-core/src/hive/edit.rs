@@ -375,6 +375,9 @@ mod tests {
         assert_eq!(data, [vec![1; 24], vec![3; 3], vec![2; 24]]);
         let hive = Hive::open(&edited[..]).unwrap();
         assert_eq!((hive.written(), hive.is_cleanly_closed()), ((77, 6), true));
+        let key = hive.find(KEY).unwrap().unwrap().offset() as usize;
+        let longest = 4096 + key + 4 + offset_of!(RawKey, longest_data);
+        assert_eq!(u32_at(&edited, longest), Some(24));
     }
 
     #[test]

@@ -70,7 +70,7 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
     }
 }
 
-const INDENT: usize = 27;
+const INDENT: usize = 29;
 
 fn is_aside(piece: &Evidence) -> bool {
     piece.weight == Weight::Aside
@@ -95,7 +95,7 @@ fn evidence(piece: &Evidence, columns: usize) -> String {
 fn line(tone: Tone, word: &str, name: &str, text: &str, columns: usize) -> String {
     let told = paragraph("", text, INDENT, columns);
     let word = toned(tone, &pad(word, 4));
-    format!("  {word} {} {}", pad(name, 19), told.trim_start())
+    format!("  {word} {} {}", pad(name, 21), told.trim_start())
 }
 
 fn upper(text: &str) -> String {

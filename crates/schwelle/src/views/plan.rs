@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use schwelle_core::device::Extent;
-use schwelle_core::draft::Plan;
+use schwelle_core::draft::{Change, Plan};
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::Outcome;
@@ -95,9 +95,12 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         .filter(|part| part.role == Some(Role::Boot))
     {
         let number = part.number.unwrap_or(0);
+        let rest = match part.change {
+            Change::Smaller => "it becomes smaller, its files stay",
+            _ => "nothing on it is changed",
+        };
         let line = format!(
-            "Partition {number}, the old boot partition, stays as data without a drive letter; \
-             nothing on it is changed."
+            "Partition {number}, the old boot partition, stays as data without a drive letter; {rest}."
         );
         text += &paragraph("", &line, 2, columns);
     }
@@ -250,10 +253,18 @@ pub(crate) fn finished(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String
     if rehearsal.starts() {
         let pass = toned(Tone::Good, "pass");
         let steps = rehearsal.steps.len();
+        let care = match rehearsal.cautions() {
+            0 => String::new(),
+            some => format!(", {some} with caution: schwelle rehearse {}", typed(disk)),
+        };
         let next = "Next: in the PC's firmware setup, change the boot mode to UEFI, then start \
             from this disk.";
-        format!("  Rehearsal of the disk: {pass}, all {steps} steps\n{back}")
+        format!("  Rehearsal of the disk: {pass}, all {steps} steps{care}\n{back}")
             + &answer(Tone::Good, "Converted", next)
+            + &format!(
+                "Afterwards, from the rescue stick: schwelle confirm {}\n",
+                typed(disk)
+            )
     } else {
         let next = format!(
             "Do not switch the firmware yet. See all steps: schwelle rehearse {}",
