@@ -31,8 +31,10 @@ pub struct Machine {
     pub uefi: Option<bool>,
     /// Where that is known from, or why it is not.
     pub uefi_evidence: String,
-    /// The mode it is in now; `None` when that is not told.
+    /// The mode its firmware is set to; `None` when that is not told.
     pub mode: Option<BootMode>,
+    /// Where that is known from, or why it is not.
+    pub mode_evidence: String,
     /// What it runs on; `None` when nothing is known of the PC.
     pub power: Option<PowerSource>,
 }
@@ -44,6 +46,7 @@ impl Machine {
             uefi: None,
             uefi_evidence: why.to_owned(),
             mode: None,
+            mode_evidence: why.to_owned(),
             power: None,
         }
     }
@@ -70,11 +73,15 @@ impl Machine {
         Self {
             uefi,
             uefi_evidence: evidence.to_owned(),
-            mode: Some(if started_in_uefi {
-                BootMode::Uefi
+            // Firmware that is set to both modes may start a stick in BIOS mode and a disk in
+            // UEFI mode, so only the one tells.
+            mode: started_in_uefi.then_some(BootMode::Uefi),
+            mode_evidence: if started_in_uefi {
+                "this session was started in UEFI mode"
             } else {
-                BootMode::Bios
-            }),
+                "this session was started in BIOS mode, so the firmware is set to that or to both"
+            }
+            .to_owned(),
             power: Some(power_source(root)),
         }
     }
@@ -133,6 +140,7 @@ mod tests {
             }
             let machine = Machine::of_this_pc(dir.path());
             assert_eq!(machine.uefi, uefi, "{table:?}");
+            assert_eq!(machine.mode, efi.then_some(BootMode::Uefi), "{table:?}");
             assert!(
                 machine.uefi_evidence.contains(evidence),
                 "{}",

@@ -76,6 +76,10 @@ impl MachineOptions {
         Ok(Some(Machine {
             uefi: file.firmware.uefi,
             uefi_evidence,
+            mode_evidence: match file.firmware.mode {
+                Some(_) => "the machine file says so".to_owned(),
+                None => "the machine file does not tell".to_owned(),
+            },
             mode: file.firmware.mode.map(|mode| match mode {
                 Mode::Uefi => BootMode::Uefi,
                 Mode::Bios => BootMode::Bios,

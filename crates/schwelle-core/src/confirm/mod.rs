@@ -109,17 +109,17 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
 }
 
 fn firmware(machine: &Machine) -> Evidence {
+    let why = &machine.mode_evidence;
     let (says, text) = match machine.mode {
-        Some(BootMode::Uefi) => (Says::Yes, "is in UEFI mode"),
-        Some(BootMode::Bios) => (Says::No, "is in BIOS mode, in which this disk cannot start"),
-        None => (Says::Nothing, "is not known from here"),
+        Some(BootMode::Uefi) => (Says::Yes, format!("is in UEFI mode: {why}")),
+        Some(BootMode::Bios) => (
+            Says::No,
+            format!("is in BIOS mode, in which this disk cannot start: {why}"),
+        ),
+        None => (Says::Nothing, format!("may be in either mode: {why}")),
     };
-    Evidence::new(
-        "firmware",
-        Weight::Needed,
-        says,
-        format!("the PC's firmware {text}"),
-    )
+    let text = format!("the PC's firmware {text}");
+    Evidence::new("firmware", Weight::Needed, says, text)
 }
 
 fn esp_is_hidden(number: usize, entry: &GptEntry) -> Evidence {

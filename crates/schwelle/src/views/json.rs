@@ -183,9 +183,41 @@ pub(crate) struct DraftDoc {
     pub(crate) bytes_written: u64,
     /// Files on kept volumes that the job edits
     pub(crate) files_edited: Vec<EditedFileDoc>,
+    /// The boot menu afterwards
+    pub(crate) menu: MenuDoc,
     /// Files put on the new EFI system partition
     pub(crate) files_added: Vec<String>,
     pub(crate) rehearsal: Rehearsed,
+}
+
+/// The boot menu afterwards.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct MenuDoc {
+    /// False where there was no usable store, and a new one is made
+    pub(crate) carried_over: bool,
+    /// Titles in order
+    pub(crate) entries: Vec<String>,
+    /// Title of the entry that starts when nobody chooses
+    pub(crate) default: Option<String>,
+    /// Titles of entries that only a BIOS can start, taken out of the menu
+    pub(crate) taken_out: Vec<String>,
+}
+
+impl MenuDoc {
+    fn of(plan: &draft::Plan<'_>) -> Self {
+        let translated = plan.translated.as_ref();
+        Self {
+            carried_over: translated.is_some(),
+            entries: plan
+                .store
+                .menu()
+                .iter()
+                .map(|entry| entry.title())
+                .collect(),
+            default: plan.store.default_entry().map(|entry| entry.title()),
+            taken_out: translated.map_or_else(Vec::new, |done| done.dropped.clone()),
+        }
+    }
 }
 
 /// A file on a kept volume that the job edits.
@@ -384,6 +416,7 @@ impl Plan {
             stages: stages(plan, geometry),
             bytes_written: plan.changes.bytes(),
             files_edited: plan.files_edited.iter().map(EditedFileDoc::of).collect(),
+            menu: MenuDoc::of(plan),
             files_added: plan.esp_files.clone(),
             rehearsal: Rehearsed::of(rehearsal),
         };

@@ -94,6 +94,32 @@ fn assert_crossed(lab: &Lab, image: &Path, record: &Value, before: &Path, name: 
     new.sort();
     assert_eq!(new, expected, "{name}");
     assert_eq!(gone.len(), expected.len(), "{name}: {gone:?}");
+    // Cell by cell: for each value its own cell, and the one that held its data. The key itself has
+    // longer data than these.
+    let (before, after) = (fs::read(before).unwrap(), fs::read(&after).unwrap());
+    let touched = cells(&before).into_iter().filter(|(at, size)| {
+        *size < 0 && {
+            let cell = *at..*at + usize::try_from(-size).unwrap();
+            before[cell.clone()] != after[cell]
+        }
+    });
+    assert_eq!(touched.count(), 2 * expected.len(), "{name}");
+}
+
+/// The cells of a hive: place in the file, and size; negative for used ones.
+fn cells(hive: &[u8]) -> Vec<(usize, i32)> {
+    let number = |at: usize| i32::from_le_bytes(hive[at..at + 4].try_into().unwrap());
+    let (mut cells, mut bin) = (Vec::new(), 4096);
+    while bin < hive.len() && hive[bin..].starts_with(b"hbin") {
+        let end = bin + usize::try_from(number(bin + 8)).unwrap();
+        let mut cell = bin + 32;
+        while cell < end {
+            cells.push((cell, number(cell)));
+            cell += usize::try_from(number(cell).unsigned_abs()).unwrap();
+        }
+        bin = end;
+    }
+    cells
 }
 
 #[test]
@@ -262,33 +288,24 @@ fn pending_changes_are_applied_first_and_told() {
     }
 }
 
-/// Marks every free cell of a hive that a longer value could take as used.
+/// Marks the free cells of a hive that a longer value could take as used, but for some of just the
+/// size that one value needs.
 fn use_up(hive: &mut [u8], keep: usize) {
-    let number = |hive: &[u8], at: usize| i32::from_le_bytes(hive[at..at + 4].try_into().unwrap());
-    let mut bin = 4096;
-    let mut kept = 0;
-    while bin < hive.len() && hive[bin..].starts_with(b"hbin") {
-        let end = bin + usize::try_from(number(hive, bin + 8)).unwrap();
-        let mut cell = bin + 32;
-        while cell < end {
-            let size = number(hive, cell);
-            if size >= 32 && kept < keep {
-                // One cell for each value that may cross, the rest used.
-                kept += 1;
-                let rest = size - 32;
-                hive[cell..cell + 4].copy_from_slice(&32i32.to_le_bytes());
+    let free: Vec<(usize, i32)> = cells(hive)
+        .into_iter()
+        .filter(|(_, size)| *size >= 16)
+        .collect();
+    let mut put = |at: usize, size: i32| hive[at..at + 4].copy_from_slice(&size.to_le_bytes());
+    for (index, (at, size)) in free.into_iter().enumerate() {
+        match size - 32 {
+            rest if index < keep && rest >= 0 => {
+                put(at, 32);
                 if rest > 0 {
-                    hive[cell + 32..cell + 36].copy_from_slice(&rest.to_le_bytes());
+                    put(at + 32, -rest);
                 }
-                cell += 32;
-                continue;
             }
-            if size >= 16 {
-                hive[cell..cell + 4].copy_from_slice(&(-size).to_le_bytes());
-            }
-            cell += usize::try_from(size.unsigned_abs()).unwrap();
+            _ => put(at, -size),
         }
-        bin = end;
     }
 }
 

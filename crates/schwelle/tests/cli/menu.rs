@@ -162,6 +162,15 @@ fn several_systems_cross_and_what_only_a_bios_starts_leaves_the_menu_by_name() {
             || told.starts_with("\"On") && flat.contains("still names an MBR disk");
         assert!(known, "{told}: {}", plan.stdout);
     }
+    let menu = &lab.run(&["plan", image.to_str().unwrap(), "--json"]).json()["menu"];
+    assert_eq!(
+        menu["taken_out"],
+        serde_json::json!(["The old depth sounder"])
+    );
+    assert_eq!(
+        (&menu["default"], &menu["carried_over"]),
+        (&"Engine room".into(), &true.into())
+    );
     let record = converted(&lab, &image);
     let store = dump(&store_of(&lab, &image, &record), "BCD");
     let element = |id: &str, number: u32| {
