@@ -8,7 +8,7 @@ use crate::hive::Hive;
 use crate::ntfs::{LogState, NtfsVolume};
 use crate::profile::{ESP_STORE, WindowsSystem};
 use crate::receipt::Receipt;
-use crate::windows::{HiveFile, SYSTEM_FOLDER};
+use crate::windows::{HiveFile, SYSTEM_HIVE};
 
 const BOOT_STATUS: &str = "\\EFI\\Microsoft\\Boot\\bootstat.dat";
 const MAX_STORE_BYTES: u64 = 16 << 20;
@@ -170,8 +170,7 @@ pub(super) fn of_system(
 /// When the registry was last written. A Windows writes it at every start, and a GPT disk starts in
 /// UEFI mode only.
 fn registry_time(volume: &NtfsVolume<'_>, subject: &str, converted: u64) -> Option<Evidence> {
-    let path = format!("{SYSTEM_FOLDER}\\System32\\config\\SYSTEM");
-    let hive = HiveFile::find(volume, &path).ok()??;
+    let hive = HiveFile::find(volume, SYSTEM_HIVE).ok()??;
     let (written, is_closed) = {
         let hive = Hive::open(&hive.file).ok()?;
         (hive.written().0, hive.is_cleanly_closed())

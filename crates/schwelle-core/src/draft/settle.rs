@@ -8,16 +8,11 @@ use crate::ntfs::NtfsVolume;
 use crate::placement::Placement;
 use crate::profile::{Partition, Profile};
 use crate::windows::{
-    HiveFile, RECOVERY_CONFIG, RecoveryConfig, SYSTEM_FOLDER, cross_letters, mounted_names,
+    HiveFile, RECOVERY_CONFIG, RecoveryFile, SYSTEM_HIVE, cross_letters, mounted_names,
 };
 
 use super::build::DraftError;
 use super::patch;
-
-/// The hive with the drive letters, below the system's folder.
-const SYSTEM_HIVE: &str = "System32\\config\\SYSTEM";
-/// A recovery configuration is some kilobytes long.
-const MAX_CONFIG_BYTES: u64 = 1 << 20;
 
 /// A file that the job edits.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -85,15 +80,15 @@ impl OnVolume<'_> {
         own: u64,
         written: u64,
     ) -> Result<(), DraftError> {
-        let path = format!("{SYSTEM_FOLDER}\\{SYSTEM_HIVE}");
+        let path = SYSTEM_HIVE;
         let window = self.window(draft)?;
         let volume = NtfsVolume::open(&window)?;
-        let Some(hive) = HiveFile::find(&volume, &path)? else {
+        let Some(hive) = HiveFile::find(&volume, path)? else {
             return Ok(());
         };
         let cannot = |fault: String| DraftError::Settled {
             number: self.partition.number,
-            path: path.clone(),
+            path: path.to_owned(),
             fault,
         };
         let crossed = cross_letters(&hive, crossing, own, written);
@@ -101,10 +96,10 @@ impl OnVolume<'_> {
             return Ok(());
         };
         let record = hive.file.record();
-        self.write(draft, settled, &path, record, &crossed.bytes)?;
+        self.write(draft, settled, path, record, &crossed.bytes)?;
 
         // What the next reader finds is what was meant.
-        let after = HiveFile::find(&volume, &path)?.ok_or(DraftError::Missing("registry"))?;
+        let after = HiveFile::find(&volume, path)?.ok_or(DraftError::Missing("registry"))?;
         let names = crate::hive::Hive::open(&after.file).and_then(|hive| mounted_names(&hive));
         let names = names.map_err(|error| cannot(error.to_string()))?;
         let stays = |name: &&crate::windows::MountedName| {
@@ -140,29 +135,18 @@ impl OnVolume<'_> {
         settled: &mut Settled,
         crossing: &Crossing,
     ) -> Result<(), DraftError> {
-        let path = format!("{SYSTEM_FOLDER}\\{RECOVERY_CONFIG}");
         let window = self.window(draft)?;
         let volume = NtfsVolume::open(&window)?;
-        let Some(entry) = volume.find(&path)?.filter(|entry| !entry.is_directory) else {
-            return Ok(());
-        };
         // What cannot be read or edited is a finding of the rules; the disk starts without it.
-        let content = volume
-            .open_file(entry.record)
-            .and_then(|file| file.read_all(MAX_CONFIG_BYTES));
-        let Some(config) = content
-            .ok()
-            .and_then(|bytes| RecoveryConfig::parse(&bytes).ok())
-        else {
+        let file = RecoveryFile::find(&volume)?.filter(|file| file.is_editable);
+        let Some((record, Ok(config))) = file.map(|file| (file.record, file.config)) else {
             return Ok(());
         };
         let Some(Ok(new)) = config.crossed(crossing) else {
             return Ok(());
         };
-        if volume.plan_rewrite(entry.record, &new).is_err() {
-            return Ok(());
-        }
-        self.write(draft, settled, &path, entry.record, &new)?;
+        let path = RECOVERY_CONFIG;
+        self.write(draft, settled, path, record, &new)?;
         let changes = vec!["the recovery environment's place now names the GPT disk".to_owned()];
         settled.note(self.partition.number, path, changes);
         Ok(())
@@ -190,10 +174,10 @@ impl OnVolume<'_> {
 }
 
 impl Settled {
-    fn note(&mut self, partition: usize, path: String, changes: Vec<String>) {
+    fn note(&mut self, partition: usize, path: &str, changes: Vec<String>) {
         self.files.push(EditedFile {
             partition,
-            path,
+            path: path.to_owned(),
             changes,
         });
     }

@@ -44,7 +44,7 @@ impl RecoveryImage {
         systems: &[WindowsSystem],
     ) -> Vec<Self> {
         let named = systems.iter().filter_map(|system| {
-            let config = system.recovery.as_ref()?.as_ref().ok()?;
+            let config = system.recovery.as_ref()?.config.as_ref().ok()?;
             Some(config.location()?.path.clone())
         });
         let folders: BTreeSet<String> = FOLDERS

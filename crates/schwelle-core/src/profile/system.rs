@@ -6,16 +6,11 @@ use crate::device::{ReadDevice, Window};
 use crate::hive::{Hive, Recovered};
 use crate::ntfs::{NtfsError, NtfsFile, NtfsVolume};
 use crate::pe::{Machine, PeImage};
-use crate::windows::{
-    HiveFile, MountedName, RECOVERY_CONFIG, RecoveryConfig, SYSTEM_FOLDER, cross_letters,
-};
+use crate::windows::{HiveFile, MountedName, RecoveryFile, SYSTEM_FOLDER, cross_letters};
 
 use super::boot::KERNEL;
 use super::boot_files::BootFiles;
 use super::layout::Partition;
-
-/// A recovery configuration is some kilobytes long.
-const MAX_CONFIG_BYTES: u64 = 1 << 20;
 
 /// A Windows installation.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -42,11 +37,8 @@ pub struct WindowsSystem {
     /// What becomes of its drive letters; `None` where none names this disk, the error where they
     /// cannot be taken across.
     pub letters: Result<Option<Letters>, String>,
-    /// The configuration of its recovery environment; else why it cannot be read. `None` when there
-    /// is none.
-    pub recovery: Option<Result<RecoveryConfig, String>>,
-    /// That configuration can be edited where it lies.
-    pub recovery_editable: bool,
+    /// The configuration of its recovery environment, if there is one.
+    pub recovery: Option<RecoveryFile>,
     /// Its UEFI loader is there.
     pub has_uefi_loader: bool,
     /// Boot files for an EFI system partition.
@@ -100,10 +92,6 @@ impl WindowsSystem {
             None => Err("the kernel is missing".to_owned()),
         };
         let loader = volume.find(&format!("{SYSTEM_FOLDER}\\System32\\winload.efi"))?;
-        let (recovery, recovery_editable) = match recovery_config(volume)? {
-            Some((config, is_editable)) => (Some(config), is_editable),
-            None => (None, false),
-        };
         let mut system = Self {
             partition,
             product: None,
@@ -115,8 +103,7 @@ impl WindowsSystem {
             registry_faults: Vec::new(),
             pending: Vec::new(),
             letters: Ok(None),
-            recovery,
-            recovery_editable,
+            recovery: RecoveryFile::find(volume)?,
             has_uefi_loader: loader.is_some_and(|entry| !entry.is_directory),
             boot_files: BootFiles::find(volume),
         };
@@ -253,26 +240,4 @@ impl WindowsSystem {
 
 fn hive_path(name: &str) -> String {
     format!("{SYSTEM_FOLDER}\\System32\\config\\{name}")
-}
-
-type ConfigRead = (Result<RecoveryConfig, String>, bool);
-
-/// The recovery configuration, and whether it can be edited where it lies.
-fn recovery_config(volume: &NtfsVolume<'_>) -> Result<Option<ConfigRead>, NtfsError> {
-    let path = format!("{SYSTEM_FOLDER}\\{RECOVERY_CONFIG}");
-    let Some(entry) = volume.find(&path)?.filter(|entry| !entry.is_directory) else {
-        return Ok(None);
-    };
-    let content = volume
-        .open_file(entry.record)
-        .and_then(|file| file.read_all(MAX_CONFIG_BYTES));
-    let content = match content {
-        Ok(content) => content,
-        Err(error) => return Ok(Some((Err(error.to_string()), false))),
-    };
-    let config = RecoveryConfig::parse(&content).map_err(|error| error.to_string());
-    // Any other content shows whether its place can be written.
-    let other: Vec<u8> = content.iter().map(|byte| byte ^ 1).collect();
-    let is_editable = volume.plan_rewrite(entry.record, &other).is_ok();
-    Ok(Some((config, is_editable)))
 }

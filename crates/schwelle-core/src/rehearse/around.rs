@@ -9,14 +9,10 @@ use crate::hive::Hive;
 use crate::ntfs::NtfsVolume;
 use crate::profile::RECOVERY_IMAGE;
 use crate::windows::{
-    HiveFile, MountTarget, RECOVERY_CONFIG, RecoveryConfig, RecoveryDisk, SYSTEM_FOLDER,
-    mounted_names,
+    HiveFile, MountTarget, RecoveryDisk, RecoveryFile, SYSTEM_HIVE, mounted_names,
 };
 
 use super::walk::{Rehearsal, StepId, resolve};
-
-/// A recovery configuration is some kilobytes long.
-const MAX_CONFIG_BYTES: u64 = 1 << 20;
 
 /// Texts of what holds and of what does not.
 #[derive(Default)]
@@ -129,8 +125,7 @@ fn leads_to(
 
 /// The letters of a Windows on this disk.
 fn drive_letters(volume: &NtfsVolume<'_>, table: &GptCopy, own: Extent) -> Result<String, String> {
-    let path = format!("{SYSTEM_FOLDER}\\System32\\config\\SYSTEM");
-    let hive = HiveFile::find(volume, &path).map_err(|error| error.to_string())?;
+    let hive = HiveFile::find(volume, SYSTEM_HIVE).map_err(|error| error.to_string())?;
     let hive = hive.ok_or("there is no registry")?;
     let recovered = hive
         .recovered()
@@ -173,14 +168,11 @@ fn recovery_environment(
     table: &GptCopy,
     store: &BootStore,
 ) -> Result<String, String> {
-    let path = format!("{SYSTEM_FOLDER}\\{RECOVERY_CONFIG}");
     let text = |error: crate::ntfs::NtfsError| error.to_string();
-    let Some(file) = volume.find(&path).map_err(text)? else {
+    let Some(file) = RecoveryFile::find(volume).map_err(text)? else {
         return Ok("none is set up".to_owned());
     };
-    let content = volume.open_file(file.record).map_err(text)?;
-    let content = content.read_all(MAX_CONFIG_BYTES).map_err(text)?;
-    let config = RecoveryConfig::parse(&content).map_err(|error| error.to_string())?;
+    let config = file.config?;
     let place = config.location().filter(|_| config.enabled == Some(true));
     let Some(place) = place else {
         return Ok("not switched on".to_owned());

@@ -288,7 +288,7 @@ fn recovery_of(profile: &Profile, system: &WindowsSystem) -> Answer {
         images.join(" and ")
     };
     let again = "After the switch, in Windows: reagentc /enable";
-    let config = match &system.recovery {
+    let config = match system.recovery.as_ref().map(|file| &file.config) {
         Some(Ok(config)) => config,
         Some(Err(fault)) => {
             let evidence = format!("its configuration cannot be read ({fault}); {images}");
@@ -333,7 +333,11 @@ fn recovery_of(profile: &Profile, system: &WindowsSystem) -> Answer {
         let evidence = format!("switched on, but {path} is not on partition {number}; {images}");
         return Answer::caution(subject, evidence, again);
     }
-    if !system.recovery_editable {
+    if !system
+        .recovery
+        .as_ref()
+        .is_some_and(|file| file.is_editable)
+    {
         let evidence = format!(
             "switched on, {path} on partition {number}; its configuration cannot be edited where \
              it lies, and will name the old disk"

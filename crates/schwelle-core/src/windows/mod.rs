@@ -15,8 +15,11 @@ pub use hive_file::{HiveFile, HiveFileError};
 pub use letters::{CrossedHive, LettersError, cross_letters, mounted_names};
 pub use mounted::{MOUNTED_DEVICES, MountTarget, MountedName};
 pub use recovery::{
-    RECOVERY_CONFIG, RecoveryConfig, RecoveryConfigError, RecoveryDisk, RecoveryLocation,
+    RECOVERY_CONFIG, RecoveryConfig, RecoveryConfigError, RecoveryDisk, RecoveryFile,
+    RecoveryLocation,
 };
 
 /// The folder of a Windows on its volume.
 pub const SYSTEM_FOLDER: &str = "\\Windows";
+/// The hive with the drive letters, and with what the last start wrote down.
+pub const SYSTEM_HIVE: &str = "\\Windows\\System32\\config\\SYSTEM";

@@ -12,9 +12,12 @@ use uuid::Uuid;
 
 use crate::bytes::{utf16_bytes, utf16_lossy};
 use crate::crossing::Crossing;
+use crate::ntfs::{NtfsError, NtfsVolume};
 
-/// The file, below the system's folder.
-pub const RECOVERY_CONFIG: &str = "System32\\Recovery\\ReAgent.xml";
+/// The file, on the volume of its Windows.
+pub const RECOVERY_CONFIG: &str = "\\Windows\\System32\\Recovery\\ReAgent.xml";
+/// Such a file is some kilobytes long.
+const MAX_BYTES: u64 = 1 << 20;
 /// Elements of the file, at most; real files have some twenty.
 const MAX_ELEMENTS: usize = 1000;
 const UTF16_MARK: [u8; 2] = [0xFF, 0xFE];
@@ -69,6 +72,47 @@ pub struct RecoveryConfig {
     text: String,
     is_utf16: bool,
     has_mark: bool,
+}
+
+/// The configuration's file on a volume.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RecoveryFile {
+    /// Number of its file record.
+    pub record: u64,
+    /// What it says; else why it cannot be read.
+    pub config: Result<RecoveryConfig, String>,
+    /// It can be edited where it lies.
+    pub is_editable: bool,
+}
+
+impl RecoveryFile {
+    /// Looks for the file on a volume; `None` where there is none.
+    pub fn find(volume: &NtfsVolume<'_>) -> Result<Option<Self>, NtfsError> {
+        let entry = volume.find(RECOVERY_CONFIG)?;
+        let Some(entry) = entry.filter(|entry| !entry.is_directory) else {
+            return Ok(None);
+        };
+        let record = entry.record;
+        let content = volume
+            .open_file(record)
+            .and_then(|file| file.read_all(MAX_BYTES));
+        Ok(Some(match content {
+            Ok(content) => {
+                // Any other content shows whether its place can be written.
+                let other: Vec<u8> = content.iter().map(|byte| byte ^ 1).collect();
+                Self {
+                    record,
+                    config: RecoveryConfig::parse(&content).map_err(|error| error.to_string()),
+                    is_editable: volume.plan_rewrite(record, &other).is_ok(),
+                }
+            }
+            Err(error) => Self {
+                record,
+                config: Err(error.to_string()),
+                is_editable: false,
+            },
+        }))
+    }
 }
 
 impl RecoveryConfig {
