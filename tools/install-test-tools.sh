@@ -2,7 +2,7 @@
 # Brings the programs that judge Schwelle's results in the tests (Debian or Ubuntu; as root). Does nothing where all are there.
 set -eu
 needed="ntfs-3g:ntfs-3g ntfsfix:ntfs-3g ntfsresize:ntfs-3g mkntfs:ntfs-3g ntfscluster:ntfs-3g setfattr:attr fsck.vfat:dosfstools mcopy:mtools mmls:sleuthkit
-hivexregedit:libwin-hivex-perl qemu-system-x86_64:qemu-system-x86 cryptsetup:cryptsetup-bin setpriv:util-linux wimlib-imagex:wimtools losetup:mount mkfs.ext4:e2fsprogs"
+hivexregedit:libwin-hivex-perl qemu-system-x86_64:qemu-system-x86 cryptsetup:cryptsetup-bin setpriv:util-linux wimlib-imagex:wimtools as:binutils objcopy:binutils losetup:mount mkfs.ext4:e2fsprogs"
 missing=""
 for pair in $needed; do
     command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair##*:}"

@@ -1,6 +1,6 @@
 #!/bin/bash
 # Takes the README's screenshots: the built program on the demo disks, in a real terminal window, 1280x800.
-# Needs: xvfb, xterm, xdotool, imagemagick, fonts-dejavu-core (packages of these names).
+# Needs: xvfb, xterm, xdotool, imagemagick, fonts-dejavu-core, qemu-system-x86 (packages of these names).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 cargo build --release --quiet --bin schwelle
@@ -49,6 +49,11 @@ shot plan 10 "schwelle plan disks/beacon.img"
 shot convert 9 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM
 shot rehearse 11 "schwelle rehearse disks/beacon.img"
 shot confirm 11 "schwelle confirm disks/beacon.img"
+# What a BIOS shows of the converted disk: the boot code of its sector 0, in the emulator.
+{ sleep 6; echo "screendump $work/signpost.ppm"; sleep 1; echo quit; } |
+    qemu-system-x86_64 -machine pc,accel=tcg -m 64 -net none -display none -monitor stdio \
+        -drive file=disks/beacon.img,format=raw,snapshot=on >/dev/null
+convert "$work/signpost.ppm" -strip -define png:compression-level=9 "$shots/signpost.png"
 shot undo 13 "schwelle undo --job disks/beacon.job" yes
 shot plan-trim 10 "schwelle plan disks/chartroom.img"
 ls -l "$shots"

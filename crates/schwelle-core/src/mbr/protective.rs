@@ -7,9 +7,9 @@ use super::entry::{Kind, RawEntry};
 use super::record::RawRecord;
 use crate::device::Geometry;
 
-/// Boot code for someone who starts the disk in BIOS mode: hand back to the firmware (INT 18h),
-/// which goes on to its next boot device; and halt where a firmware returns from that.
-const HAND_BACK: [u8; 5] = [0xCD, 0x18, 0xF4, 0xEB, 0xFD];
+/// Boot code for someone who starts the disk in BIOS mode: says what has happened and what to
+/// change, then goes on to the firmware's next boot device. Source beside it.
+const SIGNPOST: &[u8] = include_bytes!("signpost/signpost.bin");
 
 /// Sector 0 for a GPT disk: one logical sector long.
 pub fn protective_sector(geometry: Geometry) -> Vec<u8> {
@@ -17,8 +17,8 @@ pub fn protective_sector(geometry: Geometry) -> Vec<u8> {
     record
         .boot_code
         .iter_mut()
-        .zip(HAND_BACK)
-        .for_each(|(to, from)| *to = from);
+        .zip(SIGNPOST)
+        .for_each(|(to, from)| *to = *from);
     record.entries[0] = RawEntry {
         flag: 0,
         chs_first: [0x00, 0x02, 0x00],
@@ -62,6 +62,7 @@ mod tests {
             );
             assert_eq!(record.entries[1..], [None; 3]);
             assert_eq!(record.disk_signature, 0);
+            assert!(bytes.starts_with(SIGNPOST) && SIGNPOST.len() <= 440);
         }
     }
 }

@@ -21,6 +21,7 @@ mod recover;
 mod referees;
 mod rehearse;
 mod screen;
+mod signpost;
 mod support;
 mod trim;
 mod usage;
