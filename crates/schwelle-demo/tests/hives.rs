@@ -143,12 +143,28 @@ fn a_log_that_does_not_fit_is_refused_and_says_why() {
         let error = recovered(&unfinished).unwrap_err();
         assert!(error.contains(told), "{name}: {error}");
     }
-    // A later entry that is damaged ends the row: what came before it holds.
-    let mut unfinished = interrupted(&old, &new, LogFormat::New(4));
-    unfinished.logs[1].1[600] ^= 1;
-    let (found, count) = recovered(&unfinished).unwrap();
-    assert_eq!(count, 2);
-    assert!(found != tree(&old[..]) && found != tree(&new[..]));
+    // A later entry that is damaged in its head, its places or its pages, or that is missing, ends
+    // the row: what came before it holds.
+    let number = |log: &[u8], at: usize| {
+        let bytes = log[at..at + 4].try_into().unwrap();
+        usize::try_from(u32::from_le_bytes(bytes)).unwrap()
+    };
+    for spoil in 0..4 {
+        let mut unfinished = interrupted(&old, &new, LogFormat::New(4));
+        let log = &mut unfinished.logs[1].1;
+        match spoil {
+            0 => log[512 + 8] ^= 1,
+            1 => log[512 + 41] ^= 0x10,
+            2 => {
+                let first_page = 512 + 40 + 8 * number(log, 512 + 20);
+                log[first_page + 100] ^= 1;
+            }
+            _ => drop(log.drain(512..512 + number(log, 516))),
+        }
+        let (found, count) = recovered(&unfinished).unwrap();
+        assert_eq!(count, 2, "{spoil}");
+        assert!(found != tree(&old[..]) && found != tree(&new[..]));
+    }
 }
 
 /// Any damage to hive and logs is an error or a hive, never a panic or an endless loop.

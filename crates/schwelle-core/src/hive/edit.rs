@@ -363,7 +363,11 @@ mod tests {
         let known = [value("a", 12), value("b", 12), value("tiny", 4)];
         let bytes = hive(&known);
         let mut editor = HiveEditor::open(&bytes[..]).unwrap();
+        let free = |editor: &HiveEditor| editor.free.values().sum::<u32>();
+        let before = free(&editor);
         editor.set_data(KEY, "A", &[1; 24]).unwrap();
+        // A cell of 32 bytes is taken, one of 16 given back.
+        assert_eq!(free(&editor), before - 16);
         editor.set_data(KEY, "tiny", &[2; 24]).unwrap();
         editor.set_data(KEY, "b", &[3; 3]).unwrap();
         let edited = editor.finish(77);

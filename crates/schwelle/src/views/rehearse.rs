@@ -40,7 +40,7 @@ pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Stri
 
 /// The steps taken, the failed one with its remedy.
 pub(crate) fn steps(rehearsal: &Rehearsal, columns: usize) -> String {
-    const INDENT: usize = 27;
+    const INDENT: usize = 28;
     let mut text = String::new();
     for (index, step) in rehearsal.steps.iter().enumerate() {
         let (tone, word) = match step.outcome {

@@ -244,6 +244,68 @@ fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in
     }
 }
 
+/// A file record that two stages write: its stream beside the content moves, which the trim notes in
+/// it, and the content in it is edited at the end. Power fails when the one is about to begin.
+#[test]
+fn a_record_that_is_trimmed_and_then_edited_survives_a_cut_in_between() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 211, |disk| {
+        disk.standard(SIGNATURE, COMPUTER).unwrap();
+    });
+    let text = format!(
+        "<WindowsRE><WinreLocation path=\"\\Recovery\\WindowsRE\" id=\"{SIGNATURE}\" \
+         offset=\"1048576\" guid=\"{{00000000-0000-0000-0000-000000000000}}\"/></WindowsRE>"
+    );
+    edit_volume(&image, WINDOWS, |mount| {
+        fs::remove_file(mount.path(RECOVERY)).unwrap();
+        fs::write(mount.path(RECOVERY), &text).unwrap();
+        // What is written behind a large file comes to lie where the room is taken.
+        fs::write(mount.path("filler"), vec![1; 100 << 20]).unwrap();
+        fs::write(mount.path(&format!("{RECOVERY}:notes")), vec![2; 30_000]).unwrap();
+        fs::remove_file(mount.path("filler")).unwrap();
+    });
+    let (job, old) = (lab.path("job"), fs::read(&image).unwrap());
+    let run = lab.convert(&image, &job, &["--quiet", "--esp-size", "108M"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    let converted = fs::read(&image).unwrap();
+    let journal = crate::recover::journal(&job);
+    let sectors = |stage: &str| -> std::collections::BTreeSet<u64> {
+        let extents = journal["extents"].as_array().unwrap().iter();
+        let number = |extent: &Value, key: &str| extent[key].as_u64().unwrap();
+        extents
+            .filter(|extent| extent["stage"] == stage)
+            .flat_map(|e| number(e, "first_lba")..number(e, "first_lba") + number(e, "sectors"))
+            .collect()
+    };
+    assert!(!sectors("trim").is_disjoint(&sectors("settle")));
+    // Everything has been moved, and nothing trimmed.
+    let mut cut = old.clone();
+    for moved in journal["moves"].as_array().unwrap() {
+        let bytes = |key: &str| usize::try_from(moved[key].as_u64().unwrap() * 512).unwrap();
+        let (to, len) = (bytes("to_lba"), bytes("sectors"));
+        cut[to..to + len].copy_from_slice(&converted[to..to + len]);
+    }
+    for command in ["resume", "undo"] {
+        fs::write(&image, &cut).unwrap();
+        crate::recover::reopen(&job);
+        let yes: &[&str] = if command == "undo" { &["--yes"] } else { &[] };
+        let run = lab.run(&[&[command, "--job", job.to_str().unwrap()], yes].concat());
+        assert_eq!(run.code, 0, "{command}: {}", run.stderr);
+        let found = fs::read(&image).unwrap();
+        if command == "resume" {
+            assert!(found == converted);
+        } else {
+            // The table, and all that was not free.
+            assert!(found[..512] == old[..512]);
+            let volume = lab.path("volume.img");
+            extract(&image, WINDOWS, &volume);
+            is_consistent(&volume).unwrap();
+            let mount = Mount::new(&volume, false);
+            assert_eq!(fs::read_to_string(mount.path(RECOVERY)).unwrap(), text);
+        }
+    }
+}
+
 /// A registry that was being written when the power failed: what is pending is applied first, as
 /// the system would, and only then the letters cross.
 #[test]

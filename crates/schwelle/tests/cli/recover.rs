@@ -35,7 +35,7 @@ fn job_args<'a>(command: &'a str, job: &'a Path, more: &[&'a str]) -> Vec<&'a st
     [&[command, "--job", job.to_str().unwrap()], more].concat()
 }
 
-fn journal(job: &Path) -> Value {
+pub(crate) fn journal(job: &Path) -> Value {
     serde_json::from_slice(&fs::read(job.join("journal.json")).unwrap()).unwrap()
 }
 
@@ -46,7 +46,7 @@ fn state(job: &Path) -> String {
 }
 
 /// Makes a finished job look like one that was cut off before its last word.
-fn reopen(job: &Path) {
+pub(crate) fn reopen(job: &Path) {
     let path = job.join("state.json");
     let text = fs::read_to_string(&path).unwrap();
     fs::write(&path, text.replace("\"done\"", "\"writing\"")).unwrap();
