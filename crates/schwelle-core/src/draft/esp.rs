@@ -76,3 +76,34 @@ impl Filled {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::{Lba, MIB, Memory};
+    use crate::fat::DosTime;
+
+    #[test]
+    fn a_copy_that_is_not_its_source_is_noticed() {
+        let esp = Memory::new(512, 100 * MIB / 512);
+        let extent = Extent::new(Lba(0), 100 * MIB / 512).unwrap();
+        let time = DosTime { date: 1, time: 0 };
+        let mut writer = FatWriter::new(&esp, extent, 1, *b"SYSTEM     ", time).unwrap();
+        writer.write_file(&["EFI", "a"], b"written").unwrap();
+        writer.finish().unwrap();
+        let told = |path: &str, content: &[u8]| {
+            let mut filled = Filled {
+                files: Vec::new(),
+                bytes: 0,
+                hashes: Vec::new(),
+            };
+            filled.note(path, content);
+            filled.compare(&esp).map_err(|error| error.to_string())
+        };
+        assert_eq!(told("\\EFI\\a", b"written"), Ok(()));
+        for (path, content) in [("\\EFI\\a", b"meant"), ("\\EFI\\b", b"never")] {
+            let error = told(path, content).unwrap_err();
+            assert!(error.contains(path), "{error}");
+        }
+    }
+}
