@@ -13,6 +13,8 @@ use crate::bytes::{ReadBytes, u32_at};
 
 /// A hive is edited up to this length; those of the systems have some ten MiB.
 const MAX_HIVE_BYTES: u64 = 512 << 20;
+/// Free cells kept account of, at most: far more than any hive has.
+const MAX_FREE: usize = 2 << 20;
 const BIN_HEAD: u32 = 32;
 const BIN_BYTES: u32 = 4096;
 /// Cells are multiples of this, with the four bytes of their size.
@@ -112,6 +114,12 @@ impl HiveEditor {
                 let next = next.ok_or_else(|| fault("has a size that leaves its bin"))?;
                 if size > 0 {
                     self.free.insert(cell, len);
+                }
+                if self.free.len() > MAX_FREE {
+                    return Err(HiveError::TooLarge {
+                        what: "free cells",
+                        limit: MAX_FREE,
+                    });
                 }
                 cell = next;
             }

@@ -21,7 +21,7 @@ use super::base_block::{BASE_BYTES, BaseBlock, FileKind};
 use crate::bytes::{ReadBytes, u32_at};
 
 /// A log is read up to this length; the systems keep theirs far below.
-pub const MAX_LOG_BYTES: u64 = 128 << 20;
+pub const MAX_LOG_BYTES: u64 = 64 << 20;
 /// Unit of all lengths in a log, and the part of the base block that a log copies.
 const PAGE: usize = 512;
 const BIN_BYTES: u32 = 4096;

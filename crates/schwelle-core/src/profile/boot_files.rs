@@ -17,6 +17,8 @@ const BOOT_FOLDERS: [(&str, &str); 6] = [
 ];
 const BOOT_FILES_DEPTH: usize = 4;
 const MAX_BOOT_FILES: usize = 4000;
+/// All boot files together, at most; real ones are some ten MiB.
+const MAX_TOTAL_BYTES: u64 = 1 << 30;
 /// A boot file longer than this is not one.
 pub(crate) const MAX_BOOT_FILE_BYTES: u64 = 64 << 20;
 
@@ -105,6 +107,9 @@ impl BootFiles {
                             path,
                             format!("{len_bytes} bytes are too long for a boot file"),
                         ));
+                    } else if len_bytes.saturating_add(self.len_bytes()) > MAX_TOTAL_BYTES {
+                        let fault = "with it, the boot files together are too long";
+                        return self.faults.push((path, fault.to_owned()));
                     } else if let Some(Err(error)) =
                         // What is compressed may not come apart; that must be known now.
                         (!file.is_plain()).then(|| file.read_all(len_bytes))

@@ -5,6 +5,9 @@ use crate::hive::{EditError, Hive, HiveEditor, HiveError, LogError};
 
 use super::{HiveFile, MOUNTED_DEVICES, MountTarget, MountedName};
 
+/// Values of one disk, at most: each is looked up among all.
+const MAX_NAMES: usize = 1000;
+
 /// Why the letters cannot be taken across.
 #[derive(Debug, thiserror::Error)]
 pub enum LettersError {
@@ -14,6 +17,9 @@ pub enum LettersError {
     /// The hive cannot be edited.
     #[error(transparent)]
     Edit(#[from] EditError),
+    /// More than any system has.
+    #[error("it has more than {MAX_NAMES} names for volumes of this disk")]
+    TooMany,
     /// What the logs hold needs a longer file.
     #[error("what its log holds needs a file of {needed} bytes, it has {has}")]
     FileTooShort {
@@ -66,6 +72,9 @@ pub fn cross_letters(
     names.retain(|name| name.crossed(crossing).is_some());
     if names.is_empty() {
         return Ok(None);
+    }
+    if names.len() > MAX_NAMES {
+        return Err(LettersError::TooMany);
     }
     let (needed, has) = (
         crate::bytes::ReadBytes::len_bytes(&recovered),

@@ -419,3 +419,50 @@ fn a_registry_without_room_blocks_or_cautions_by_what_would_be_lost() {
         }
     }
 }
+
+#[test]
+fn a_hostile_registry_is_answered_and_its_names_reach_no_terminal() {
+    use schwelle_core::hive::{Node, Value as HiveValue};
+    let place = [&SIGNATURE.to_le_bytes()[..], &(51 * MIB).to_le_bytes()].concat();
+    for (count, code, told) in [(1500, 1, "more than 1000 names"), (3, 0, "u{1b}[2J")] {
+        let values = (0..count).map(|n| HiveValue {
+            name: format!("\\DosDevices\\\u{1b}[2J\u{202e}{n}:"),
+            kind: 3,
+            data: place.clone(),
+        });
+        let key = |name: &str, values: Vec<HiveValue>| Node {
+            name: name.into(),
+            values,
+            ..Node::default()
+        };
+        let current = HiveValue {
+            name: "Current".into(),
+            kind: 4,
+            data: vec![1, 0, 0, 0],
+        };
+        let root = Node {
+            flags: 0x0C,
+            subkeys: vec![
+                key("MountedDevices", values.collect()),
+                key("Select", vec![current]),
+            ],
+            ..key("root", Vec::new())
+        };
+        let lab = Lab::new();
+        let (image, _) = lab.standard("disk.img", 512);
+        edit_volume(&image, WINDOWS, |mount| {
+            // Two bins' worth of room behind, as the systems leave it.
+            let mut bytes = root.to_hive(1, 1);
+            bytes.resize(bytes.len() + 8192, 0);
+            fs::write(mount.path(SYSTEM), bytes).unwrap();
+        });
+        for command in ["check", "plan"] {
+            let run = lab.run(&[command, image.to_str().unwrap()]);
+            assert_eq!(run.code, code, "{count}: {}", run.stdout);
+            let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
+            assert!(flat.contains(told), "{count}: {flat}");
+            let hostile = ['\u{1b}', '\u{202e}'];
+            assert!(!run.stdout.contains(hostile), "{}", run.stdout);
+        }
+    }
+}
