@@ -271,6 +271,14 @@ impl BootStore {
         })
     }
 
+    /// The objects that the boot manager's lists name: menu, tools, and entries for the next start.
+    pub fn listed(&self) -> Vec<BootObject<'_>> {
+        let lists = [element::DISPLAY_ORDER, element::NEXT_START, element::TOOLS];
+        let manager = self.manager().into_iter();
+        let ids = manager.flat_map(|manager| lists.map(|list| manager.objects(list)));
+        ids.flatten().filter_map(|id| self.object(&id)).collect()
+    }
+
     /// The entries of the menu in order; GUIDs without an object are left out.
     pub fn menu(&self) -> Vec<BootObject<'_>> {
         let order = self

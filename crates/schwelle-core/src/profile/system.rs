@@ -135,17 +135,19 @@ impl WindowsSystem {
             return;
         };
         if let Some((crossing, own)) = crossing {
-            self.letters = match cross_letters(&file, crossing, own, 0) {
-                Ok(done) => Ok(done.map(|done| Letters {
-                    crossed: done.crossed,
-                    left: done.left,
-                })),
-                Err(error) => Err(error.to_string()),
-            };
-            // The same edit must be possible where the file lies: not in a compressed one.
-            if matches!(self.letters, Ok(Some(_))) && !file.file.is_plain() {
-                self.letters = Err("its file is compressed or lies in its record".to_owned());
-            }
+            let crossed = cross_letters(&file, crossing, own, 0).map_err(|error| error.to_string());
+            self.letters = crossed.and_then(|crossed| {
+                let Some(crossed) = crossed else {
+                    return Ok(None);
+                };
+                // The edit must be possible where the file lies: not in a compressed one.
+                let fits = volume.plan_rewrite(file.file.record(), &crossed.bytes);
+                fits.map_err(|error| error.to_string())?;
+                Ok(Some(Letters {
+                    crossed: crossed.crossed,
+                    left: crossed.left,
+                }))
+            });
         }
         let Some(system) = self.recover(&file, "SYSTEM") else {
             return;

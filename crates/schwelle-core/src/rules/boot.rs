@@ -220,6 +220,8 @@ fn entries(facts: &Facts<'_>) -> Vec<Answer> {
     let answer = |entry: BootObject<'_>| {
         let subject = format!("entry \"{}\"", entry.title());
         if is_bios_only(entry.kind()) {
+            let mut listed = store.listed().into_iter();
+            listed.find(|listed| listed.id() == entry.id())?;
             let remedy = "It is taken out of the menu and stays in the store. Tell the customer; \
                 in BIOS mode, after an undo, it is there again.";
             return Some(Answer::caution(

@@ -466,3 +466,32 @@ fn a_hostile_registry_is_answered_and_its_names_reach_no_terminal() {
         }
     }
 }
+
+#[test]
+fn a_compressed_registry_is_read_but_blocks_since_it_cannot_be_edited() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    edit_volume(&image, WINDOWS, |mount| {
+        let bytes = fs::read(mount.path(SYSTEM)).unwrap();
+        mount.compressed_folder("Windows/System32/config");
+        fs::remove_file(mount.path(SYSTEM)).unwrap();
+        fs::write(mount.path(SYSTEM), bytes).unwrap();
+    });
+    let json = lab
+        .run(&["check", image.to_str().unwrap(), "--json"])
+        .json();
+    assert_eq!(
+        (&json["answer"], &json["short_name"]),
+        (&"blocked".into(), &COMPUTER.into())
+    );
+    let findings = json["findings"].as_array().unwrap();
+    let letters = findings
+        .iter()
+        .find(|f| f["rule"] == "system.letters")
+        .unwrap();
+    let evidence = letters["evidence"].as_str().unwrap();
+    assert!(
+        evidence.contains("is compressed and cannot be edited"),
+        "{evidence}"
+    );
+}
