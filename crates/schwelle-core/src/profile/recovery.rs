@@ -14,13 +14,12 @@ pub const RECOVERY_IMAGE: &str = "Winre.wim";
 const FOLDERS: [&str; 2] = ["\\Recovery\\WindowsRE", "\\Windows\\System32\\Recovery"];
 /// What may lie in the root of a volume that is there for recovery only. Names that begin with
 /// "$" are the file system's own.
-const COMPANIONS: [&str; 8] = [
+const COMPANIONS: [&str; 7] = [
     "recovery",
     "system volume information",
     "boot",
     "bootmgr",
     "bootnxt",
-    "bootsect.bak",
     "efi",
     ".",
 ];
@@ -83,7 +82,9 @@ fn is_alone(volume: &NtfsVolume<'_>) -> bool {
     volume.root().is_ok_and(|entries| {
         entries.iter().all(|entry| {
             let name = entry.name.to_lowercase();
-            name.starts_with('$') || COMPANIONS.contains(&&name[..])
+            // A copy of the boot sector that some systems leave.
+            let is_copy = name.starts_with("boot") && name.ends_with(".bak");
+            is_copy || name.starts_with('$') || COMPANIONS.contains(&&name[..])
         })
     })
 }

@@ -81,7 +81,7 @@ pub(super) fn walk_around(
     let remedy = "Start this Windows and look at its drives before the PC is handed over; letters \
         can be set in its disk management.";
     letters.step(walk, StepId::Letters, "no Windows to look into", remedy);
-    let remedy = "Start this Windows and switch the environment on again: reagentc /enable";
+    let remedy = "Start this Windows and switch its recovery environment off and on again there.";
     recovery.step(walk, StepId::Recovery, "no Windows to look into", remedy);
 }
 

@@ -51,7 +51,7 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
     }
     let lost = "A new one is made for the Windows found: its menu has the systems on this disk and \
         nothing else; names, order and other settings of the old menu are lost. The recovery \
-        environment must be switched on again, in Windows: reagentc /enable";
+        environment must be switched on again, in Windows.";
     let (evidence, remedy) = match &facts.profile.boot.store {
         Some(Ok(found)) => {
             let store = &found.store;
@@ -289,7 +289,7 @@ fn recovery_of(profile: &Profile, system: &WindowsSystem) -> Answer {
     } else {
         images.join(" and ")
     };
-    let again = "After the switch, in Windows: reagentc /enable";
+    let again = "After the switch, switch the recovery environment off and on again, in Windows.";
     let config = match system.recovery.as_ref().map(|file| &file.config) {
         Some(Ok(config)) => config,
         Some(Err(fault)) => {

@@ -95,7 +95,7 @@ fn meaning(plan: &Undoing, columns: usize) -> String {
     for file in &plan.left_edited {
         let line = format!(
             "{file}: it names the GPT partitions, and stays so. Windows gives drive letters anew \
-             when it starts; the recovery environment is switched on again with reagentc /enable."
+             when it starts; its recovery environment must be switched off and on again there."
         );
         text += &paragraph("Stays edited  ", &line, 0, columns);
     }

@@ -63,7 +63,7 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
             answer(Tone::Bad, "Not confirmed", &format!("{}.", upper(reason))) + &next
         }
         Answer::Unknown => {
-            let next = "Start Windows and look at msinfo32: it names the BIOS mode.";
+            let next = "Start Windows and look at its system information: it names the boot mode.";
             let next = paragraph("", next, 0, columns);
             answer(Tone::Open, "Unknown", &format!("{}.", upper(reason))) + &next
         }
