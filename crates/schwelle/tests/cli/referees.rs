@@ -157,7 +157,8 @@ fn every_file_on_the_kept_volumes_is_unchanged_and_the_volumes_are_clean() {
 fn element(dump: &BTreeMap<String, String>, object: &str, element: &str) -> Vec<u8> {
     let text = &dump[&format!("[BCD\\Objects\\{object}\\Elements\\{element}]")];
     let (_, hex) = text.split_once(':').unwrap();
-    hex.split(',')
+    hex.trim()
+        .split(',')
         .map(|byte| u8::from_str_radix(byte, 16).unwrap())
         .collect()
 }
