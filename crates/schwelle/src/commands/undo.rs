@@ -37,7 +37,8 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     let failed = |error| CliError::recovering(&disk, &folder, error);
     screen.show(&views::common::head(&job.disk));
     let plan = recover::plan_undo(&job.folder, &job.disk.device).map_err(failed)?;
-    let exact = plan.as_ref().is_none_or(|plan| plan.used.is_empty());
+    let used = plan.as_ref().map_or(&[][..], |plan| &plan.used);
+    let (exact, smaller) = (used.is_empty(), used.iter().any(|(_, smaller)| *smaller));
     if let Some(plan) = &plan {
         screen.show(&meaning(plan, screen.columns()));
         confirm(args, screen)?;
@@ -65,7 +66,12 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         (true, true) => {
             "All that was overwritten is as it was; free clusters still hold copies of what had moved."
         }
-        (false, _) => "The table is as it was, but for the size of the volumes that stay smaller.",
+        (false, _) if smaller => {
+            "The table is as it was, but for the size of the volumes that stay smaller."
+        }
+        (false, _) => {
+            "The table is as it was; the volumes that have been used since stay as they are."
+        }
     };
     screen.show(&format!(
         "\n{}\n  {back}\n  If the PC's firmware was switched to UEFI mode, set it to BIOS mode again.\n{}",
