@@ -16,6 +16,7 @@ mod bench;
 mod medium;
 
 use std::cell::Cell;
+use std::thread;
 
 use schwelle_core::commit::{CommitError, Event, Ledger, Observer, StageKind};
 use schwelle_core::device::Extent;
@@ -115,29 +116,38 @@ fn both_ways(bench: &Bench, image: &Image, dice: &mut u64, case: &str) -> u64 {
 #[test]
 fn power_cuts_at_every_write_are_survived() {
     let torn: u64 = std::env::var("SCHWELLE_CASES").map_or(1, |text| text.parse().unwrap());
-    let mut total = 0;
-    for bench in scenarios() {
-        let (mut cases, mut dice) = (0, 0x5EED);
-        let operations = bench.operations();
-        for cut in 0..=operations {
-            bench.begin();
-            let medium = Medium::new(&bench.old, Image::default()).fail(Failure::Power, cut);
-            let done = bench.convert(&mut bench.open(), &medium);
-            assert_eq!(done.is_ok(), cut == operations, "{}", bench.name);
-            let state = bench.state();
-            let mut survivors = medium.survivors();
-            survivors.extend((0..torn).map(|_| medium.survivors_at_random(&mut dice)));
-            for (index, image) in survivors.iter().enumerate() {
-                bench.set_state(&state);
-                let case = format!("{}, cut at {cut}, survivor {index}", bench.name);
-                cases += both_ways(&bench, image, &mut dice, &case);
-            }
-        }
-        println!("{}: {cases} cases at {operations} operations", bench.name);
-        total += cases;
-    }
+    // Each kind has a folder and a medium of its own, so they go side by side.
+    let total: u64 = thread::scope(|scope| {
+        let kinds: Vec<_> = scenarios()
+            .into_iter()
+            .map(|bench| scope.spawn(move || cut_everywhere(&bench, torn)))
+            .collect();
+        kinds.into_iter().map(|kind| kind.join().unwrap()).sum()
+    });
     println!("{total} cases in all");
     assert!(total > 4000, "{total}");
+}
+
+/// Cuts one kind of conversion at every operation; the number of cases.
+fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
+    let (mut cases, mut dice) = (0, 0x5EED);
+    let operations = bench.operations();
+    for cut in 0..=operations {
+        bench.begin();
+        let medium = Medium::new(&bench.old, Image::default()).fail(Failure::Power, cut);
+        let done = bench.convert(&mut bench.open(), &medium);
+        assert_eq!(done.is_ok(), cut == operations, "{}", bench.name);
+        let state = bench.state();
+        let mut survivors = medium.survivors();
+        survivors.extend((0..torn).map(|_| medium.survivors_at_random(&mut dice)));
+        for (index, image) in survivors.iter().enumerate() {
+            bench.set_state(&state);
+            let case = format!("{}, cut at {cut}, survivor {index}", bench.name);
+            cases += both_ways(bench, image, &mut dice, &case);
+        }
+    }
+    println!("{}: {cases} cases at {operations} operations", bench.name);
+    cases
 }
 
 #[test]
