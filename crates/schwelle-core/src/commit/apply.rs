@@ -426,19 +426,16 @@ mod tests {
         ChangeSet::of(draft, "", &regions).unwrap()
     }
 
+    fn write(draft: &Draft<'_>, disk: &Recorder) -> Result<(), CommitError> {
+        apply(Drafts::one(draft), &set(draft), disk, &mut (), &mut ())
+    }
+
     #[test]
     fn sector_0_comes_alone_behind_a_flush_and_before_one() {
         let recorder = Recorder::new(None);
         let draft = Draft::new(&recorder.disk);
         draft.write_at(0, &[1; 3 << 20]).unwrap();
-        apply(
-            Drafts::one(&draft),
-            &set(&draft),
-            &recorder,
-            &mut (),
-            &mut (),
-        )
-        .unwrap();
+        write(&draft, &recorder).unwrap();
         let steps = recorder.steps.lock().unwrap().clone();
         assert_eq!(steps[0], Step::Write(512, 1 << 20));
         assert_eq!(
@@ -459,15 +456,7 @@ mod tests {
             let recorder = Recorder::new(Some(fail_at));
             let draft = Draft::new(&recorder.disk);
             draft.write_at(0, &[1; 3 << 20]).unwrap();
-            let error = apply(
-                Drafts::one(&draft),
-                &set(&draft),
-                &recorder,
-                &mut (),
-                &mut (),
-            )
-            .unwrap_err()
-            .to_string();
+            let error = write(&draft, &recorder).unwrap_err().to_string();
             assert!(error.starts_with(expected), "{error}");
         }
     }
@@ -527,14 +516,7 @@ mod tests {
         let (base, recorder) = (Memory::new(512, 10_000), Recorder::new(None));
         let draft = Draft::new(&base);
         draft.write_at(4096, &[7; 4096]).unwrap();
-        apply(
-            Drafts::one(&draft),
-            &set(&draft),
-            &recorder,
-            &mut (),
-            &mut (),
-        )
-        .unwrap();
+        write(&draft, &recorder).unwrap();
         recorder.disk.write_at(11 * 512, &[8; 512]).unwrap();
         let error = verify(Drafts::one(&draft), &set(&draft), &recorder, &mut ()).unwrap_err();
         assert!(

@@ -8,7 +8,8 @@ use crate::ntfs::NtfsVolume;
 use crate::placement::Placement;
 use crate::profile::{Partition, Profile};
 use crate::windows::{
-    HiveFile, RECOVERY_CONFIG, RecoveryFile, SYSTEM_HIVE, cross_letters, mounted_names,
+    HiveFile, RECOVERY_CONFIG, RecoveryFile, SYSTEM_HIVE, cross_letters, describe_names,
+    mounted_names,
 };
 
 use super::build::DraftError;
@@ -113,17 +114,9 @@ impl OnVolume<'_> {
         if crossed.applied > 0 {
             changes.push("the changes pending in its log, applied".to_owned());
         }
-        let letters: Vec<&str> = crossed.crossed.iter().filter_map(|n| n.letter()).collect();
-        let others = crossed.crossed.len().saturating_sub(letters.len());
-        let mut named = Vec::new();
-        if !letters.is_empty() {
-            named.push(format!("drive {}", letters.join(" ")));
-        }
-        if others > 0 {
-            named.push(format!("{others} volume names"));
-        }
-        if !named.is_empty() {
-            changes.push(format!("{} now name GPT partitions", named.join(" and ")));
+        if !crossed.crossed.is_empty() {
+            let names = describe_names(&crossed.crossed);
+            changes.push(format!("{names} now name GPT partitions"));
         }
         settled.note(self.partition.number, path, changes);
         Ok(())

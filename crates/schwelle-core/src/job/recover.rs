@@ -6,9 +6,10 @@
 //!
 //! - [`resume`] lays the new bytes over the disk as a draft and writes what differs, in the order
 //!   of the first commit.
-//! - [`undo`] goes the other way in the other order: sector 0 first, so that the old disk is there
-//!   at once, then what lay where the new parts were, and last the file systems that were trimmed.
-//!   A volume that has been used since keeps its new size (promise 7 of the design).
+//! - [`undo`] goes the other way in the other order: the files that were edited, then sector 0,
+//!   from which on it is the old disk, then what lay where the new parts were, and last the file
+//!   systems that were trimmed. A volume that has been used since keeps its new size and its edited
+//!   files (promise 7 of the design).
 
 use std::sync::Arc;
 

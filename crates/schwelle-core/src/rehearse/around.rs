@@ -4,7 +4,7 @@
 
 use crate::bootstore::{BootObject, BootStore, ObjectKind, element, is_bios_only};
 use crate::device::{Extent, ReadDevice, Window};
-use crate::gpt::GptCopy;
+use crate::gpt::{GptCopy, type_guid};
 use crate::hive::Hive;
 use crate::ntfs::NtfsVolume;
 use crate::profile::RECOVERY_IMAGE;
@@ -138,6 +138,11 @@ fn drive_letters(volume: &NtfsVolume<'_>, table: &GptCopy, own: Extent) -> Resul
             MountTarget::Gpt(id) => {
                 let mut entries = table.entries.iter();
                 if let Some((number, entry)) = entries.find(|(_, entry)| entry.id == id) {
+                    if entry.kind == type_guid::EFI_SYSTEM {
+                        return Err(format!(
+                            "{letter} shows the EFI system partition as a drive"
+                        ));
+                    }
                     has_own |= entry.extent == own;
                     here.push(format!("{letter} is partition {number}"));
                 }

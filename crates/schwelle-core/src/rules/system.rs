@@ -3,7 +3,7 @@
 use super::{Answer, Facts, Rule};
 use crate::pe::{EFI_APPLICATION, Machine, PeImage};
 use crate::profile::{Partition, WindowsSystem};
-use crate::windows::MountedName;
+use crate::windows::{MountedName, describe_names};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -205,8 +205,8 @@ fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
             block("\\Windows\\System32\\winload.efi is missing".to_owned());
         }
         for (path, fault) in &files.faults {
-            let remedy = "Reading such files is not built yet. Uncompress them in Windows \
-                (compact /u /s /exe on \\Windows\\Boot), shut down and check again.";
+            let remedy = "Repair the system's files in Windows (or uncompress or decrypt this one \
+                there, where that is the reason), shut down and check again.";
             answers.push(Answer::block(
                 subject.clone(),
                 format!("{path}: {fault}"),
@@ -274,24 +274,18 @@ fn letters_of(facts: &Facts<'_>, system: &WindowsSystem) -> Answer {
             return Answer::block(subject, evidence, once);
         }
     };
-    let names = |names: &[MountedName]| {
-        let letters: Vec<&str> = names.iter().filter_map(MountedName::letter).collect();
-        let others = names.len().saturating_sub(letters.len());
-        match (letters.is_empty(), others) {
-            (false, 0) => letters.join(" "),
-            (false, others) => format!("{} and {others} volume names", letters.join(" ")),
-            (true, others) => format!("{others} volume names"),
-        }
-    };
     if letters.left.is_empty() {
-        return Answer::pass(subject, format!("{} cross", names(&letters.crossed)));
+        return Answer::pass(
+            subject,
+            format!("{} cross", describe_names(&letters.crossed)),
+        );
     }
     let own = facts.profile.partition(system.partition);
     let own = own.and_then(|part| facts.profile.geometry.byte_of(part.extent.first));
     let is_own = |name: &MountedName| own.is_some_and(|own| name.is_letter_of(own));
     let evidence = format!(
         "the registry has no free room for {}, whose new names are longer",
-        names(&letters.left)
+        describe_names(&letters.left)
     );
     if letters.left.iter().any(is_own) {
         let remedy = format!("{once} Windows makes room when it saves its registry.");

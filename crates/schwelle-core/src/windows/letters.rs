@@ -104,6 +104,17 @@ pub fn cross_letters(
     }))
 }
 
+/// What names are called on the screen: their letters, and how many have none.
+pub fn describe_names(names: &[MountedName]) -> String {
+    let letters: Vec<&str> = names.iter().filter_map(MountedName::letter).collect();
+    let others = names.len().saturating_sub(letters.len());
+    match (letters.is_empty(), others) {
+        (false, 0) => letters.join(" "),
+        (false, others) => format!("{} and {others} volume names", letters.join(" ")),
+        (true, others) => format!("{others} volume names"),
+    }
+}
+
 impl MountedName {
     /// True for a drive letter of the MBR partition at this byte offset.
     pub fn is_letter_of(&self, at: u64) -> bool {

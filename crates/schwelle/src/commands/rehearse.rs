@@ -13,7 +13,8 @@ use crate::views;
 
 /// Walk a disk's UEFI boot path, from sector 0 to the kernel
 ///
-/// Says at which step a start would fail, and what to do. Nothing is written.
+/// Says at which step a start would fail, and what to do; then looks at the rest of the menu, the
+/// drive letters and the recovery environment, which give cautions. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle rehearse /dev/sda\n  schwelle rehearse image.img \

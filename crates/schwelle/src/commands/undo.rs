@@ -17,10 +17,10 @@ use crate::views::common::{answer, paragraph};
 
 /// Take a conversion back, finished or not
 ///
-/// Sector 0 goes back first, so that the old disk is there at once; then all that was
-/// overwritten. A trimmed volume that has been used since the conversion keeps its new size: old
-/// file-system metadata is never put over newer content. What that means for this disk is said
-/// before anything is asked.
+/// The files that were edited go back first, then sector 0, so that the old disk is there at once;
+/// then all that was overwritten. A volume that has been used since the conversion stays as it is,
+/// its size and its edited files included: old content is never put over newer. What that means for
+/// this disk is said before anything is asked.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:\n  schwelle undo --job /media/stick/job-0815")]
 pub(crate) struct UndoArgs {

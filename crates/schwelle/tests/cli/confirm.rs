@@ -4,11 +4,12 @@ use std::fs;
 use std::path::Path;
 
 use schwelle_core::device::{DiskFile, Extent};
+use schwelle_core::hive::HiveEditor;
 use schwelle_demo::windows_was_started;
 use serde_json::Value;
 
 use crate::foreign::{extract, tool};
-use crate::support::{Lab, hash, lba, part, place, poke};
+use crate::support::{Lab, hash, lba, part, peek, place, poke};
 
 /// A time far behind every conversion.
 const LATER: u64 = 1 << 58;
@@ -177,6 +178,26 @@ fn an_esp_that_shows_as_a_drive_and_a_disk_never_converted_are_named() {
         let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(flat.contains(told), "{}", run.stdout);
     }
+    // And with a drive letter of its own in the registry.
+    {
+        let device = DiskFile::open_write(&image, Some(512)).unwrap();
+        let id = peek(&image, 1024 + 2 * 128 + 16, 16);
+        let data = [&b"DMIO:ID:"[..], &id].concat();
+        let first = lba(part(&record, "Windows")["first_lba"].as_u64().unwrap());
+        let end = lba(part(&record, "Windows")["last_lba"].as_u64().unwrap() + 1);
+        let path = "\\Windows\\System32\\config\\SYSTEM";
+        schwelle_demo::edit_file(&device, Extent { first, end }, path, |hive| {
+            let mut editor = HiveEditor::open(&*hive).unwrap();
+            editor
+                .set_data("MountedDevices", "\\DosDevices\\E:", &data)
+                .unwrap();
+            hive.copy_from_slice(&editor.finish(LATER));
+        })
+        .unwrap();
+    }
+    let run = lab.run(&["confirm", image.to_str().unwrap()]);
+    let told = "E: shows the EFI system partition as a drive";
+    assert!(run.stdout.contains(told), "{}", run.stdout);
     let (old, _) = lab.standard("old.img", 512);
     let run = lab.run(&["confirm", old.to_str().unwrap()]);
     assert_eq!(run.code, 1);
