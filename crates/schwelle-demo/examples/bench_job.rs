@@ -11,7 +11,7 @@ use schwelle_core::device::{BlockDevice, DiskFile, HostFacts, ReadDevice};
 use schwelle_core::draft::{Source, build};
 use schwelle_core::job::{JobFolder, JobState};
 use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::Profile;
+use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_demo::{STAMP, counted_guids};
 
 fn main() -> Result<()> {
@@ -25,6 +25,7 @@ fn main() -> Result<()> {
     let source = Source {
         new_guid: &mut counted_guids(),
         stamp: STAMP,
+        set: SignedSet::First,
     };
     let plan = build(&disk, &profile, &place, source)?;
     disk.flush()?;

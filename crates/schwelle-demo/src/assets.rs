@@ -6,6 +6,8 @@ use anyhow::{Context, Result};
 use ruzstd::decoding::StreamingDecoder;
 use schwelle_core::device::{BlockDevice, MIB};
 
+/// The stand-in boot manager, signed with the demo's keys.
+pub const BOOT_MANAGER: &[u8] = include_bytes!("../assets/boot/bootmgfw-signed.efi");
 /// A stand-in kernel for a 32-bit system.
 pub const KERNEL_32BIT: &[u8] = include_bytes!("../assets/boot/ntoskrnl-32bit.exe");
 /// A stand-in loader for another processor.

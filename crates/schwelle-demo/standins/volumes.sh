@@ -1,7 +1,7 @@
 #!/bin/bash
 # Makes the NTFS volumes of the demo disks from nothing, with the file system's own utilities, and packs them into
 # ../assets. Needs root or access to /dev/fuse, and the packages: ntfs-3g, python3-hivex, zstd, attr.
-# Run build.sh first.
+# Run build.sh and sign.sh first.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 assets="$here/../assets"
@@ -64,7 +64,7 @@ windows_files() {
     cp "$work/hives/ReAgent.xml" "$win/System32/Recovery/"
     # As on a real system: a directory large enough to need index blocks.
     for n in $(seq -w 1 400); do echo "module $n" > "$win/System32/module$n.dll"; done
-    padded "$assets/boot/bootmgfw.efi" 40960 "$win/Boot/EFI/bootmgfw.efi"
+    cp "$assets/boot/bootmgfw-signed.efi" "$win/Boot/EFI/bootmgfw.efi"
     padded "$assets/boot/bootmgfw.efi" 36864 "$win/Boot/EFI/bootmgr.efi"
     padded "$assets/boot/bootmgfw.efi" 20480 "$win/Boot/EFI/memtest.efi"
     for lang in de-DE en-US; do

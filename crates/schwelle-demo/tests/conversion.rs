@@ -12,7 +12,7 @@ use schwelle_core::device::{
 use schwelle_core::draft::{Plan, Source, build};
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::{Profile, Role, Table};
+use schwelle_core::profile::{Profile, Role, SignedSet, Table};
 use schwelle_core::rehearse::walk;
 use schwelle_demo::{DiskBuilder, STAMP, counted_guids, scatter};
 
@@ -30,6 +30,7 @@ fn plan(disk: &dyn ReadDevice) -> Plan<'_> {
     let source = Source {
         new_guid: &mut counted_guids(),
         stamp: STAMP,
+        set: SignedSet::First,
     };
     build(disk, &profile, &place, source).unwrap()
 }

@@ -10,9 +10,12 @@ use schwelle_core::device::{
     BlockDevice, Draft, Extent, HostFacts, MIB, Memory, ReadDevice, Window,
 };
 use schwelle_core::draft::{Source, build};
+use schwelle_core::firmware::{
+    AttachedDisk, BootMode, Fact, Keys, Machine, Settings, choose, start,
+};
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::Profile;
+use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_core::rehearse::walk;
 use schwelle_core::rules::{Facts, check};
 use schwelle_demo::{DiskBuilder, STAMP, Standard, counted_guids};
@@ -87,6 +90,7 @@ fn convert(disk: &Memory) -> Vec<(u64, u64)> {
     let source = Source {
         new_guid: &mut counted_guids(),
         stamp: STAMP,
+        set: SignedSet::First,
     };
     let plan = build(disk, &profile, &place, source).unwrap();
     let extents: Vec<Extent> = plan.changes.extents().collect();
@@ -116,14 +120,34 @@ fn read_everything(disk: &dyn ReadDevice) {
     let Ok(profile) = Profile::read(disk, HostFacts::default()) else {
         return;
     };
-    let machine = schwelle_core::firmware::Machine::unknown("an image");
+    let mut machine = Machine::unknown("an image");
     let _answer = confirm(disk, &profile, &machine);
+    // With keys known, loaders are taken apart and judged; with Secure Boot on, before a start too.
+    machine.keys = Fact::Known {
+        value: Keys::default(),
+        source: String::new(),
+    };
+    let loader = choose(disk, &profile, &machine);
+    let name = "a disk";
+    let attached = [AttachedDisk { name, device: disk }];
+    let settings = Settings {
+        uefi: true,
+        bits: 64,
+        mode: BootMode::Both,
+        compatibility: true,
+        secure_boot: false,
+        has_platform_key: false,
+        setup_password: false,
+        needs_password: false,
+    };
+    let _start = start(&settings, &machine, &attached);
     let place = placement::find(disk, &profile, EspWish::default());
     let facts = Facts {
         profile: &profile,
         placement: &place,
         job: None,
         machine,
+        loader: &loader,
         backup_confirmed: false,
     };
     for finding in check(&facts) {
@@ -134,6 +158,7 @@ fn read_everything(disk: &dyn ReadDevice) {
         let source = Source {
             new_guid: &mut counted_guids(),
             stamp: STAMP,
+            set: SignedSet::First,
         };
         let _draft = build(disk, &profile, place, source);
     }

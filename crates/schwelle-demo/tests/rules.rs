@@ -4,9 +4,9 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 use schwelle_core::device::{BlockDevice, HostFacts, MIB, Memory, PowerSource, ReadDevice};
-use schwelle_core::firmware::Machine;
+use schwelle_core::firmware::{Fact, LoaderChoice, Machine, Verdict};
 use schwelle_core::placement::{NoRoom, Placement};
-use schwelle_core::profile::Profile;
+use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_core::rules::{Facts, JobPlace, Outcome, check};
 use schwelle_demo::DiskBuilder;
 
@@ -21,12 +21,25 @@ fn disk() -> Memory {
 /// Nothing here needs a place to be found.
 static NO_PLACE: Result<Placement, NoRoom> = Err(NoRoom::NotYet);
 
+/// Nor a verdict.
+static NO_VERDICT: LoaderChoice = LoaderChoice {
+    set: SignedSet::First,
+    verdict: Verdict::NotTold(String::new()),
+    other: None,
+};
+
+fn known<T>(value: T) -> Fact<T> {
+    let source = "a test".to_owned();
+    Fact::Known { value, source }
+}
+
 fn facts(profile: &Profile) -> Facts<'_> {
     Facts {
         profile,
         placement: &NO_PLACE,
         job: None,
         machine: Machine::unknown("an image"),
+        loader: &NO_VERDICT,
         backup_confirmed: false,
     }
 }
@@ -107,15 +120,15 @@ fn the_host_and_the_job_folder_are_judged() {
             [Pass, Unknown, Pass, Unknown, Unknown],
         ),
         (
-            |facts| facts.machine.power = Some(PowerSource::Battery),
+            |facts| facts.machine.power = known(PowerSource::Battery),
             [Pass, Pass, Caution, Unknown, Unknown],
         ),
         (
-            |facts| facts.machine.uefi = Some(false),
+            |facts| facts.machine.uefi = known(false),
             [Pass, Pass, Pass, Block, Unknown],
         ),
         (
-            |facts| facts.machine.uefi = Some(true),
+            |facts| facts.machine.uefi = known(true),
             [Pass, Pass, Pass, Pass, Unknown],
         ),
         (
@@ -130,6 +143,62 @@ fn the_host_and_the_job_folder_are_judged() {
 
 fn job(on_disk: bool, in_memory: Option<bool>) -> Option<JobPlace> {
     Some(JobPlace { on_disk, in_memory })
+}
+
+#[test]
+fn the_firmware_is_judged_by_width_and_by_what_secure_boot_says() {
+    let disk = disk();
+    let profile = Profile::read(&disk, HostFacts::default()).unwrap();
+    let mut changed = facts(&profile);
+    for (bits, outcome) in [(64, Outcome::Pass), (32, Outcome::Block)] {
+        changed.machine.bits = known(bits);
+        assert_eq!(found(&changed, "firmware.bits").0, outcome);
+    }
+    let accepted = || Verdict::Accepted("signed well".to_owned());
+    let refused = || Verdict::Refused {
+        why: "not signed".to_owned(),
+        needs: None,
+    };
+    let not_told = || Verdict::NotTold("no keys".to_owned());
+    use Outcome::{Caution, Pass, Unknown};
+    let cases: [(Option<bool>, Verdict, Outcome, &str); 7] = [
+        (
+            Some(true),
+            accepted(),
+            Pass,
+            "would be let run: signed well",
+        ),
+        (None, accepted(), Pass, "would be let run: signed well"),
+        (
+            Some(true),
+            refused(),
+            Caution,
+            "Secure Boot is on, and the boot manager would not",
+        ),
+        (Some(false), refused(), Pass, "is off, and must stay so"),
+        (
+            None,
+            refused(),
+            Unknown,
+            "whether Secure Boot is on is not known",
+        ),
+        (Some(true), not_told(), Unknown, "no keys"),
+        (Some(false), not_told(), Unknown, "no keys"),
+    ];
+    for (state, verdict, outcome, evidence) in cases {
+        let loader = LoaderChoice {
+            verdict,
+            ..NO_VERDICT.clone()
+        };
+        let mut changed = facts(&profile);
+        changed.loader = &loader;
+        if let Some(state) = state {
+            changed.machine.secure_boot = known(state);
+        }
+        let finding = found(&changed, "firmware.secure-boot");
+        assert_eq!(finding.0, outcome, "{state:?} {loader:?}");
+        assert!(finding.1.contains(evidence), "{}", finding.1);
+    }
 }
 
 #[test]

@@ -122,6 +122,7 @@ pub(crate) enum Command {
     Convert(commands::convert::ConvertArgs),
     Rehearse(commands::rehearse::RehearseArgs),
     Confirm(commands::confirm::ConfirmArgs),
+    Firmware(commands::firmware::FirmwareArgs),
     Resume(commands::resume::ResumeArgs),
     Undo(commands::undo::UndoArgs),
     Demo(commands::demo::DemoArgs),

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use schwelle_core::device::{self, DiskFile, HostFacts, ReadDevice};
 use schwelle_core::draft::{Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
-use schwelle_core::firmware::Machine;
+use schwelle_core::firmware::{self, LoaderChoice, Machine};
 use schwelle_core::placement::{self, EspWish, NoRoom, Placement};
 use schwelle_core::profile::{Profile, open_image_or_disk};
 use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome};
@@ -67,6 +67,8 @@ impl Disk {
         let profile = &self.profile;
         let placement = placement::find(&self.device, profile, circumstances.wish);
         let is_real = self.device.is_block_device();
+        let machine = self.machine(circumstances.machine);
+        let loader = firmware::choose(&self.device, profile, &machine);
         let facts = Facts {
             profile,
             placement: &placement,
@@ -74,7 +76,8 @@ impl Disk {
                 on_disk: is_real && lies_on(job, &self.path),
                 in_memory: device::is_in_memory(job),
             }),
-            machine: self.machine(circumstances.machine),
+            machine,
+            loader: &loader,
             backup_confirmed: circumstances.backup_confirmed,
         };
         let findings = rules::check(&facts);
@@ -82,6 +85,7 @@ impl Disk {
             answer: rules::answer(&findings),
             findings,
             placement,
+            loader,
         }
     }
 
@@ -99,6 +103,7 @@ impl Disk {
         let source = Source {
             new_guid: &mut Uuid::new_v4,
             stamp: stamp(Timestamp::now()),
+            set: judgement.loader.set,
         };
         schwelle_core::draft::build(
             &self.device as &dyn ReadDevice,
@@ -148,6 +153,7 @@ pub(crate) struct Judgement {
     pub(crate) findings: Vec<Finding>,
     pub(crate) answer: Outcome,
     placement: Result<Placement, NoRoom>,
+    loader: LoaderChoice,
 }
 
 impl Judgement {

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use schwelle_core::commit::CommitError;
 use schwelle_core::device::{DeviceError, OpenError};
 use schwelle_core::draft::DraftError;
+use schwelle_core::firmware::{EntryError, Refusal, SetError};
 use schwelle_core::job::JobError;
 use schwelle_core::job::recover::RecoverError;
 
@@ -60,6 +61,50 @@ impl CliError {
             Kind::Unchanged => 3,
             Kind::Stopped => 4,
         }
+    }
+
+    /// A setting of a simulated PC was not changed.
+    pub(crate) fn setting(machine: &Path, error: &SetError) -> Self {
+        let (kind, why) = match error {
+            SetError::Refused(Refusal::Unknown(_)) => (Kind::Usage, "Nothing is changed by it."),
+            SetError::Refused(Refusal::GreyedOut { .. }) => (
+                Kind::Blocked,
+                "A real setup would not let you change it either, as things are.",
+            ),
+            SetError::File(_) | SetError::Variable(_) => (
+                Kind::Unchanged,
+                "The simulated PC keeps its settings in its file.",
+            ),
+        };
+        let machine = typed(machine);
+        let next = format!("See how it is set: schwelle firmware --machine {machine}");
+        Self::new(kind, error, why, next)
+    }
+
+    /// A boot entry was not written.
+    pub(crate) fn boot_entry(disk: &Path, error: &EntryError) -> Self {
+        let shown = typed(disk);
+        let (kind, next) = match error {
+            EntryError::NoEsp | EntryError::NoLoader => (
+                Kind::Blocked,
+                format!("Look at the disk first: schwelle rehearse {shown}"),
+            ),
+            EntryError::NotTold(_) => (
+                Kind::Unchanged,
+                "Start the rescue system in UEFI mode, and the same command again as root.".into(),
+            ),
+            EntryError::Full | EntryError::NotOffered => (
+                Kind::Unchanged,
+                "Delete an entry that nobody needs, in the PC's setup.".into(),
+            ),
+            EntryError::Variable(_) => (
+                Kind::Unchanged,
+                format!("Choose the disk in the setup: schwelle firmware sheet {shown}"),
+            ),
+        };
+        let why = "Firmware also finds the disk by its removable-media path; the entry makes it sure. \
+            The disk is unchanged.";
+        Self::new(kind, format!("{}: {error}", disk.display()), why, next)
     }
 
     /// The disk failed while it was read.

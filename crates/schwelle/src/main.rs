@@ -8,6 +8,7 @@ mod commands;
 mod disk;
 mod error;
 mod machine;
+mod policy;
 mod progress;
 mod screen;
 mod text;

@@ -109,13 +109,14 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
 }
 
 fn firmware(machine: &Machine) -> Evidence {
-    let why = &machine.mode_evidence;
-    let (says, text) = match machine.mode {
+    let why = machine.mode.evidence();
+    let (says, text) = match machine.mode.value() {
         Some(BootMode::Uefi) => (Says::Yes, format!("is in UEFI mode: {why}")),
         Some(BootMode::Bios) => (
             Says::No,
             format!("is in BIOS mode, in which this disk cannot start: {why}"),
         ),
+        Some(BootMode::Both) => (Says::Nothing, format!("starts in either mode: {why}")),
         None => (Says::Nothing, format!("may be in either mode: {why}")),
     };
     let text = format!("the PC's firmware {text}");

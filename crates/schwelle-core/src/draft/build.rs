@@ -14,7 +14,9 @@ use crate::job::{EditedVolume, Watched};
 use crate::mbr::protective_sector;
 use crate::ntfs::NtfsError;
 use crate::placement::Placement;
-use crate::profile::{ESP_STORE, Origin, Partition, Profile, Role, WindowsSystem};
+use crate::profile::{
+    ESP_STORE, Origin, Partition, Profile, Role, SignedSet, WindowsSystem, boot_system,
+};
 use crate::receipt::{RECEIPT, Receipt, SystemReceipt};
 
 use super::map::MapPart;
@@ -36,6 +38,8 @@ pub struct Source<'a> {
     pub new_guid: &'a mut dyn FnMut() -> Uuid,
     /// The time.
     pub stamp: Stamp,
+    /// Which of the system's signed sets of boot files is placed.
+    pub set: SignedSet,
 }
 
 /// Why there is no draft. Most of these are found by a rule first; they are errors here because a
@@ -214,12 +218,13 @@ pub fn build<'a>(
     let [a, b, c, d, ..] = crossing.esp.to_bytes_le();
     let identity = (u32::from_le_bytes([a, b, c, d]), source.stamp);
     let written = source.stamp.windows;
+    let set = source.set;
     let (store, translated) = boot_store(profile, &crossing, source)?;
     let own = [
         (ESP_STORE, store.to_hive(written)),
         (RECEIPT, receipt(profile, &crossing, written).write()),
     ];
-    let filled = esp::fill(&draft, disk, esp, (system, windows), &own, identity)?;
+    let filled = esp::fill(&draft, disk, esp, (system, windows, set), &own, identity)?;
     let layout = GptLayout {
         disk_id: crossing.disk,
         entries,
@@ -278,12 +283,7 @@ pub fn build<'a>(
 
 /// The Windows whose boot files are taken, and where it lies.
 fn start_of(profile: &Profile) -> Result<(&WindowsSystem, Extent), DraftError> {
-    // The first one with a boot manager; the rules name the others.
-    let system = profile
-        .systems
-        .iter()
-        .find(|system| matches!(system.boot_files.manager, Some(Ok(_))));
-    let system = system.ok_or(DraftError::Missing("Windows with UEFI boot files"))?;
+    let system = boot_system(profile).ok_or(DraftError::Missing("Windows with UEFI boot files"))?;
     let windows = profile
         .partition(system.partition)
         .ok_or(DraftError::Missing("Windows volume"))?;
@@ -334,7 +334,9 @@ fn boot_store(
     entries.sort_by_key(|(is_other, _)| *is_other);
     let entries: Vec<NewEntry> = entries.into_iter().map(|(_, entry)| entry).collect();
     let locale = system.boot_files.locale();
-    let Source { new_guid, stamp } = source;
+    let Source {
+        new_guid, stamp, ..
+    } = source;
     let store = BootStore::fresh(&entries, crossing, &locale, new_guid, stamp.windows);
     Ok((store, None))
 }

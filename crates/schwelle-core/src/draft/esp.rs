@@ -4,7 +4,7 @@
 use crate::device::{BlockDevice, Extent, ReadDevice, Window};
 use crate::fat::{FatVolume, FatWriter};
 use crate::ntfs::NtfsVolume;
-use crate::profile::{MAX_BOOT_FILE_BYTES, WindowsSystem};
+use crate::profile::{MAX_BOOT_FILE_BYTES, SignedSet, WindowsSystem};
 
 use super::build::{DraftError, Stamp};
 
@@ -17,13 +17,13 @@ pub(super) struct Filled {
     hashes: Vec<blake3::Hash>,
 }
 
-/// Makes the volume at `extent` of `draft`, from the boot files of `system` on `disk`; `own` are the
+/// Makes the volume at `extent` of `draft`, from a set of the boot files of `system` on `disk`; `own` are the
 /// files that are made here.
 pub(super) fn fill(
     draft: &dyn BlockDevice,
     disk: &dyn ReadDevice,
     extent: Extent,
-    (system, windows): (&WindowsSystem, Extent),
+    (system, windows, set): (&WindowsSystem, Extent, SignedSet),
     own: &[(&str, Vec<u8>)],
     (volume_id, stamp): (u32, Stamp),
 ) -> Result<Filled, DraftError> {
@@ -37,11 +37,11 @@ pub(super) fn fill(
         hashes: Vec::new(),
     };
     // One file in memory at a time: boot files are some ten MiB together.
-    for file in &system.boot_files.files {
+    for file in &system.boot_files.placed(set) {
         let content = volume.open_file(file.record)?.read_all(file.len_bytes)?;
         let path: Vec<&str> = file.target.iter().map(String::as_str).collect();
         writer.write_file(&path, &content)?;
-        filled.note(&format!("\\{}", path.join("\\")), &content);
+        filled.note(&file.place(), &content);
     }
     for (path, content) in own {
         let names: Vec<&str> = path.split('\\').filter(|name| !name.is_empty()).collect();

@@ -1,10 +1,11 @@
 //! PE32+ images, as far as a boot path needs: machine, subsystem, and whether the file holds all
-//! its sections.
+//! its sections; in `authenticode.rs`, what is signed of them.
 //!
-//! Source: Microsoft's "PE Format"; the headers are read by the crate `object`. Signatures are not
-//! read.
+//! Source: Microsoft's "PE Format"; the headers are read by the crate `object`.
 
 #![warn(clippy::indexing_slicing)]
+
+mod authenticode;
 
 use object::LittleEndian as LE;
 use object::pe::{
@@ -14,6 +15,8 @@ use object::pe::{
 use object::read::pe::{ImageNtHeaders, ImageOptionalHeader};
 
 use crate::bytes::ReadBytes;
+
+pub use authenticode::SignedImage;
 
 /// Headers are looked for in this many bytes from the start of the file.
 const HEADER_BYTES: u64 = 16 << 10;

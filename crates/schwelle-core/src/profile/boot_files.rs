@@ -4,23 +4,40 @@ use crate::ntfs::NtfsVolume;
 use crate::pe::PeImage;
 
 use super::boot::{BOOTMGFW, REMOVABLE_X64};
+use super::layout::Profile;
+use super::system::WindowsSystem;
 
 /// Folders with boot files on a Windows volume, and where they go below the boot manager's folder.
-/// Newer systems bring a second set, signed with a newer certificate, in names of its own.
-const BOOT_FOLDERS: [(&str, &str); 6] = [
-    ("\\Windows\\Boot\\EFI", ""),
-    ("\\Windows\\Boot\\Fonts", "Fonts"),
-    ("\\Windows\\Boot\\Resources", "Resources"),
-    ("\\Windows\\Boot\\EFI_EX", ""),
-    ("\\Windows\\Boot\\Fonts_EX", "Fonts"),
-    ("\\Windows\\Boot\\Resources_EX", "Resources"),
+const BOOT_FOLDERS: [(&str, &str, SignedSet); 6] = [
+    ("\\Windows\\Boot\\EFI", "", SignedSet::First),
+    ("\\Windows\\Boot\\Fonts", "Fonts", SignedSet::First),
+    ("\\Windows\\Boot\\Resources", "Resources", SignedSet::First),
+    ("\\Windows\\Boot\\EFI_EX", "", SignedSet::Second),
+    ("\\Windows\\Boot\\Fonts_EX", "Fonts", SignedSet::Second),
+    (
+        "\\Windows\\Boot\\Resources_EX",
+        "Resources",
+        SignedSet::Second,
+    ),
 ];
+/// The end of the names in the second set, in front of the extension.
+const SECOND_SUFFIX: &str = "_EX";
 const BOOT_FILES_DEPTH: usize = 4;
 const MAX_BOOT_FILES: usize = 4000;
 /// All boot files together, at most; real ones are some ten MiB.
 const MAX_TOTAL_BYTES: u64 = 1 << 30;
 /// A boot file longer than this is not one.
 pub(crate) const MAX_BOOT_FILE_BYTES: u64 = 64 << 20;
+
+/// The signed sets of boot files that a Windows may bring.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum SignedSet {
+    /// The one that every Windows brings.
+    #[default]
+    First,
+    /// The one signed with a newer certificate, under names of its own; newer systems bring it too.
+    Second,
+}
 
 /// Boot files on a Windows volume.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -44,34 +61,55 @@ pub struct BootFile {
     pub target: Vec<String>,
     /// Length in bytes.
     pub len_bytes: u64,
+    /// The set it belongs to.
+    pub set: SignedSet,
 }
 
 impl BootFiles {
     pub(super) fn find(volume: &NtfsVolume<'_>) -> Self {
         let mut found = Self::default();
-        for (folder, target) in BOOT_FOLDERS {
+        for (folder, target, set) in BOOT_FOLDERS {
             let base: Vec<String> = ["EFI", "Microsoft", "Boot", target]
                 .into_iter()
                 .filter(|name| !name.is_empty())
                 .map(str::to_owned)
                 .collect();
             match volume.find(folder) {
-                Ok(Some(entry)) => found.add_folder(volume, entry.record, folder, &base, 0),
+                Ok(Some(entry)) => found.add_folder(volume, entry.record, folder, (&base, set), 0),
                 Ok(None) => {}
                 Err(error) => found.faults.push((folder.to_owned(), error.to_string())),
             }
         }
-        let manager = found
-            .files
-            .iter()
-            .find(|file| file.target.join("\\").eq_ignore_ascii_case(&BOOTMGFW[1..]))
-            .cloned();
-        if let Some(manager) = manager {
-            found.manager = Some(read_manager(volume, manager.record));
-            let target = REMOVABLE_X64[1..].split('\\').map(str::to_owned).collect();
-            found.files.push(BootFile { target, ..manager });
-        }
+        let manager = found.boot_manager(SignedSet::First);
+        found.manager = manager.map(|manager| read_manager(volume, manager.record));
         found
+    }
+
+    /// The boot manager of a set.
+    pub fn boot_manager(&self, set: SignedSet) -> Option<&BootFile> {
+        let mut files = self.files.iter();
+        files.find(|file| file.set == set && file.is_for(BOOTMGFW))
+    }
+
+    /// What is put on the EFI system partition when `set` is chosen. What the second set does not
+    /// bring comes from the first; the boot manager is also put on the removable-media path.
+    pub fn placed(&self, set: SignedSet) -> Vec<BootFile> {
+        let of = |set| self.files.iter().filter(move |file| file.set == set);
+        let mut placed: Vec<BootFile> = match set {
+            SignedSet::First => Vec::new(),
+            SignedSet::Second => of(SignedSet::Second).cloned().collect(),
+        };
+        for file in of(SignedSet::First) {
+            if !placed.iter().any(|known| known.is_for(&file.place())) {
+                placed.push(file.clone());
+            }
+        }
+        let manager = placed.iter().find(|file| file.is_for(BOOTMGFW)).cloned();
+        placed.extend(manager.map(|manager| BootFile {
+            target: REMOVABLE_X64[1..].split('\\').map(str::to_owned).collect(),
+            ..manager
+        }));
+        placed
     }
 
     fn add_folder(
@@ -79,7 +117,7 @@ impl BootFiles {
         volume: &NtfsVolume<'_>,
         record: u64,
         path: &str,
-        target: &[String],
+        (target, set): (&[String], SignedSet),
         depth: usize,
     ) {
         let entries = match volume.read_dir(record) {
@@ -88,18 +126,22 @@ impl BootFiles {
         };
         for entry in entries {
             let path = format!("{path}\\{}", entry.name);
-            let target: Vec<String> = target.iter().cloned().chain([entry.name.clone()]).collect();
+            let name = match set {
+                SignedSet::First => entry.name.clone(),
+                SignedSet::Second => without_suffix(&entry.name),
+            };
+            let target: Vec<String> = target.iter().cloned().chain([name]).collect();
             if self.files.len() >= MAX_BOOT_FILES || depth > BOOT_FILES_DEPTH {
                 return self
                     .faults
                     .push((path, "too many boot files, or folders too deep".to_owned()));
             }
             if entry.is_directory {
-                self.add_folder(volume, entry.record, &path, &target, depth + 1);
+                self.add_folder(volume, entry.record, &path, (&target, set), depth + 1);
                 continue;
             }
             match volume.open_file(entry.record) {
-                Ok(_) if self.has_target(&target) => {}
+                Ok(_) if self.has_target(&target, set) => {}
                 Ok(file) => {
                     let len_bytes = crate::bytes::ReadBytes::len_bytes(&file);
                     if len_bytes > MAX_BOOT_FILE_BYTES {
@@ -121,6 +163,7 @@ impl BootFiles {
                             record: entry.record,
                             target,
                             len_bytes,
+                            set,
                         });
                     }
                 }
@@ -130,10 +173,10 @@ impl BootFiles {
     }
 
     /// True when a file for this place is known: FAT names differ in more than case.
-    fn has_target(&self, target: &[String]) -> bool {
-        let place = target.join("\\").to_uppercase();
+    fn has_target(&self, target: &[String], set: SignedSet) -> bool {
+        let place = format!("\\{}", target.join("\\"));
         let mut known = self.files.iter();
-        known.any(|file| file.target.join("\\").to_uppercase() == place)
+        known.any(|file| file.set == set && file.is_for(&place))
     }
 
     /// The language of the boot manager: that of its only language folder, else English.
@@ -156,6 +199,36 @@ impl BootFiles {
     pub fn len_bytes(&self) -> u64 {
         self.files.iter().map(|file| file.len_bytes).sum()
     }
+}
+
+impl BootFile {
+    /// Its path on the EFI system partition.
+    pub fn place(&self) -> String {
+        format!("\\{}", self.target.join("\\"))
+    }
+
+    /// True when it goes to this path; FAT names differ in more than case.
+    fn is_for(&self, path: &str) -> bool {
+        self.place().to_uppercase() == path.to_uppercase()
+    }
+}
+
+/// `bootmgfw_EX.efi` is `bootmgfw.efi` where it is placed.
+fn without_suffix(name: &str) -> String {
+    let (stem, extension) = name.rsplit_once('.').map_or((name, ""), |(stem, _)| {
+        (stem, name.get(stem.len()..).unwrap_or_default())
+    });
+    match stem.strip_suffix(SECOND_SUFFIX) {
+        Some(stem) if !stem.is_empty() => format!("{stem}{extension}"),
+        _ => name.to_owned(),
+    }
+}
+
+/// The Windows whose boot files are placed: the first one with a boot manager; the rules name the
+/// others.
+pub fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
+    let mut systems = profile.systems.iter();
+    systems.find(|system| matches!(system.boot_files.manager, Some(Ok(_))))
 }
 
 /// The headers of the boot manager with this record number.

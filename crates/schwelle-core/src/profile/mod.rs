@@ -15,7 +15,7 @@ mod volume;
 
 pub use boot::{BOOTMGFW, BootProfile, ESP_STORE, FoundStore, KERNEL, REMOVABLE_X64};
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
-pub use boot_files::{BootFile, BootFiles, read_manager};
+pub use boot_files::{BootFile, BootFiles, SignedSet, boot_system, read_manager};
 pub use layout::{Origin, Partition, Profile, Role, Table};
 pub use open::open_image_or_disk;
 pub use recovery::{RECOVERY_IMAGE, RecoveryImage};

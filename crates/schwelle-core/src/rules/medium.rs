@@ -158,16 +158,14 @@ fn job_lasting(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn power(facts: &Facts<'_>) -> Vec<Answer> {
-    match facts.machine.power {
-        Some(PowerSource::Battery) => {
-            vec![Answer::caution(
-                "PC",
-                "running on battery",
-                "Connect the mains adapter before converting.",
-            )]
-        }
-        Some(PowerSource::Mains) => vec![Answer::pass("PC", "on mains power")],
-        Some(PowerSource::Unknown) => vec![Answer::pass("PC", "no battery known to the system")],
-        None => vec![Answer::pass("PC", "not asked: nothing is known of the PC")],
-    }
+    let answer = match facts.machine.power.value() {
+        Some(PowerSource::Battery) => Answer::caution(
+            "PC",
+            "running on battery",
+            "Connect the mains adapter before converting.",
+        ),
+        Some(PowerSource::Mains) => Answer::pass("PC", "on mains power"),
+        Some(PowerSource::Unknown) | None => Answer::pass("PC", facts.machine.power.evidence()),
+    };
+    vec![answer]
 }

@@ -6,13 +6,14 @@
 
 mod boot;
 mod care;
+mod firmware;
 mod medium;
 mod room;
 mod system;
 mod table;
 mod volume;
 
-use crate::firmware::Machine;
+use crate::firmware::{LoaderChoice, Machine};
 use crate::placement::{NoRoom, Placement};
 use crate::profile::Profile;
 
@@ -80,6 +81,8 @@ pub struct Facts<'a> {
     pub job: Option<JobPlace>,
     /// The PC that the disk belongs to, as far as it is known.
     pub machine: Machine,
+    /// Which signed set of boot files is placed, and Secure Boot's verdict on it.
+    pub loader: &'a LoaderChoice,
     /// The technician has confirmed a backup.
     pub backup_confirmed: bool,
 }
@@ -192,6 +195,7 @@ pub static RULES: &[&[Rule]] = &[
     volume::RULES,
     system::RULES,
     boot::RULES,
+    firmware::RULES,
     care::RULES,
 ];
 
@@ -242,7 +246,7 @@ mod tests {
                       room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \
                       system.64bit system.boot-files system.registry system.letters system.several boot.store boot.default boot.entries \
-                      boot.recovery firmware.uefi care.backup";
+                      boot.recovery firmware.uefi firmware.bits firmware.secure-boot care.backup";
         assert_eq!(
             ids,
             listed.split_whitespace().collect::<Vec<_>>(),

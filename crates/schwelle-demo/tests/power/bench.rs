@@ -9,7 +9,7 @@ use schwelle_core::draft::{Source, build};
 use schwelle_core::job::JobFolder;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::Profile;
+use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_demo::{Asset, DiskBuilder, MbrEntry, STAMP, counted_guids, scatter};
 use tempfile::TempDir;
 
@@ -68,6 +68,7 @@ impl Bench {
             let source = Source {
                 new_guid: &mut counted_guids(),
                 stamp: STAMP,
+                set: SignedSet::First,
             };
             let plan = build(&bench.old, &profile, &place, source).unwrap();
             job.save(

@@ -33,11 +33,11 @@ pub(crate) struct ConfirmArgs {
 }
 
 impl ConfirmArgs {
-    /// The confirmation of a disk with everything else at its default.
-    pub(crate) fn of(disk: PathBuf) -> Self {
+    /// The confirmation of a disk in the PC in this file.
+    pub(crate) fn of(disk: PathBuf, machine: PathBuf) -> Self {
         Self {
             disk,
-            machine: MachineOptions::default(),
+            machine: MachineOptions::of(machine),
             image: ImageOptions::default(),
         }
     }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_demo::DemoDisk;
 
-use super::{check, confirm, convert, plan, rehearse, rules, survey};
+use super::{check, confirm, convert, firmware, plan, rehearse, rules, survey};
 use crate::error::{CliError, Kind, path_taken};
 use crate::screen::{Screen, Tone, toned};
 use crate::text::typed;
@@ -21,6 +21,9 @@ pub(crate) struct DemoArgs {
     #[arg(value_name = "DIR", default_value = "schwelle-demo")]
     dir: PathBuf,
 }
+
+/// The machine file of the lamp room's PC.
+const PC_FILE: &str = "lantern-pc.toml";
 
 pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     let dir = &args.dir;
@@ -47,6 +50,12 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         schwelle_demo::make(disk, dir).map_err(|error| failed(&format!("{error:#}")))?;
         screen.show(&format!("  {:<14} {}\n", disk.file, disk.story));
     }
+    let ready = &schwelle_demo::disks()[0];
+    let pc = schwelle_demo::make_pc(dir, PC_FILE.trim_end_matches(".toml"), ready.file);
+    pc.map_err(|error| failed(&format!("{error:#}")))?;
+    screen.show(&format!(
+        "  {PC_FILE:<14} The lamp room's PC, simulated, with lantern.img in it.\n"
+    ));
     let images: Vec<PathBuf> = schwelle_demo::disks()
         .iter()
         .map(|disk| dir.join(disk.file))
@@ -72,6 +81,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     {
         show_blocked(screen, dir, disk)?;
     }
+    wrong_order(screen, dir)?;
     tell(
         screen,
         "The lamp room's disk is ready. What would be done?",
@@ -94,12 +104,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         &rehearse::RehearseArgs::of(ready.clone()),
         screen,
     )?);
-    tell(
-        screen,
-        "Nobody has switched the PC's firmware yet, and no Windows runs in a demo. What would tell?",
-        &format!("confirm {}", typed(ready)),
-    );
-    confirm::run(&confirm::ConfirmArgs::of(ready.clone()), screen)?;
+    let code = code.max(cross(screen, dir, ready)?);
     for disk in schwelle_demo::disks().iter().filter(|disk| disk.mib < 250) {
         let path = dir.join(disk.file);
         tell(
@@ -121,6 +126,107 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         typed(&job_beside(ready))
     ));
     Ok(code)
+}
+
+/// The lamp room's PC, simulated.
+struct Pc<'a> {
+    screen: &'a Screen,
+    file: PathBuf,
+    typed: String,
+}
+
+impl<'a> Pc<'a> {
+    fn new(screen: &'a Screen, dir: &Path) -> Self {
+        let file = dir.join(PC_FILE);
+        let typed = typed(&file);
+        Self {
+            screen,
+            file,
+            typed,
+        }
+    }
+
+    fn set(&self, why: &str, settings: &[&str]) -> Result<u8, CliError> {
+        let command = format!(
+            "firmware --machine {} set {}",
+            self.typed,
+            settings.join(" ")
+        );
+        tell(self.screen, why, &command);
+        let args = firmware::FirmwareArgs::set(self.file.clone(), settings);
+        firmware::run(&args, self.screen)
+    }
+
+    fn start(&self, why: &str) -> Result<u8, CliError> {
+        tell(
+            self.screen,
+            why,
+            &format!("firmware --machine {} start", self.typed),
+        );
+        let args = firmware::FirmwareArgs::start(self.file.clone());
+        firmware::run(&args, self.screen)
+    }
+}
+
+/// What goes wrong where the firmware is changed before the disk.
+fn wrong_order(screen: &Screen, dir: &Path) -> Result<(), CliError> {
+    let pc = Pc::new(screen, dir);
+    let why =
+        "What if the firmware is changed first? (The PC is simulated: no Windows runs in a demo.)";
+    pc.set(why, &["compatibility=off"])?;
+    pc.start("The disk has vanished from the firmware.")?;
+    pc.set(
+        "So back to what it was, and the disk first.",
+        &["compatibility=on", "mode=bios"],
+    )?;
+    pc.start("It starts as before.")?;
+    Ok(())
+}
+
+/// The crossing in the right order; the code of the last start.
+fn cross(screen: &Screen, dir: &Path, disk: &Path) -> Result<u8, CliError> {
+    let pc = Pc::new(screen, dir);
+    pc.start("The disk is converted, and the PC still set to BIOS mode.")?;
+    let sheet = disk.with_extension("sheet.html");
+    let (typed_disk, typed_sheet) = (typed(disk), typed(&sheet));
+    tell(
+        screen,
+        "What to do in its setup, in which order?",
+        &format!(
+            "firmware --machine {} sheet {typed_disk} --html {typed_sheet}",
+            pc.typed
+        ),
+    );
+    let args = firmware::FirmwareArgs::sheet(pc.file.clone(), disk.to_owned(), sheet);
+    let code = firmware::run(&args, screen)?;
+    let refused = pc.set(
+        "Secure Boot first? The setup does not let you.",
+        &["secure-boot=on"],
+    );
+    screen.error(&refused.err().ok_or_else(not_refused)?);
+    pc.set("In the order of the sheet: the boot mode.", &["mode=uefi"])?;
+    pc.start("And on.")?;
+    pc.set(
+        "Then the compatibility module, the maker's keys, Secure Boot.",
+        &["compatibility=off", "keys=factory", "secure-boot=on"],
+    )?;
+    let code = code.max(pc.start("The boot manager is signed, and the keys fit.")?);
+    tell(
+        screen,
+        "What lasts on the disk of a start in UEFI mode? Here nothing has run.",
+        &format!("confirm {typed_disk} --machine {}", pc.typed),
+    );
+    confirm::run(&confirm::ConfirmArgs::of(disk.to_owned(), pc.file), screen)?;
+    Ok(code)
+}
+
+fn not_refused() -> CliError {
+    CliError::new(
+        Kind::Unchanged,
+        "the simulated PC did what it should have refused",
+        "The demo tells of it.",
+        "Report this.",
+    )
 }
 
 fn show_blocked(screen: &Screen, dir: &Path, disk: &DemoDisk) -> Result<(), CliError> {

@@ -4,6 +4,7 @@ pub(crate) mod check;
 pub(crate) mod confirm;
 pub(crate) mod convert;
 pub(crate) mod demo;
+pub(crate) mod firmware;
 pub(crate) mod plan;
 mod recover;
 pub(crate) mod rehearse;
@@ -26,6 +27,7 @@ pub(crate) fn run(command: Command, screen: &Screen) -> Result<u8, CliError> {
         Command::Convert(args) => convert::run(&args, screen),
         Command::Rehearse(args) => rehearse::run(&args, screen),
         Command::Confirm(args) => confirm::run(&args, screen),
+        Command::Firmware(args) => firmware::run(&args, screen),
         Command::Resume(args) => resume::run(&args, screen),
         Command::Undo(args) => undo::run(&args, screen),
         Command::Demo(args) => demo::run(&args, screen),

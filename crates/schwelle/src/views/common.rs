@@ -7,7 +7,7 @@ use schwelle_core::profile::{Origin, Partition, Role};
 
 use crate::disk::Disk;
 use crate::screen::{Tone, toned};
-use crate::text::{bytes, cut, pad, safe, wrap};
+use crate::text::{bytes, cut, pad, safe, width, wrap};
 
 /// Which disk this is: path, size, table, model and serial, short name, the systems on it.
 pub(crate) fn head(disk: &Disk) -> String {
@@ -107,6 +107,12 @@ pub(crate) fn paragraph(lead: &str, text: &str, indent: usize, columns: usize) -
         .iter()
         .map(|line| format!("{blanks}{line}\n"))
         .collect()
+}
+
+/// An item of a list: `mark`, and the text beside it however many lines it takes.
+pub(crate) fn item(mark: &str, text: &str, indent: usize, columns: usize) -> String {
+    let body = paragraph("", text, indent + width(mark) + 1, columns);
+    format!("{}{mark} {}", " ".repeat(indent), body.trim_start())
 }
 
 /// The last line of a view: the answer, and what to type next.

@@ -4,9 +4,11 @@
 pub(crate) mod check;
 pub(crate) mod common;
 pub(crate) mod confirm;
+pub(crate) mod firmware;
 pub(crate) mod json;
 pub(crate) mod map;
 pub(crate) mod plan;
 pub(crate) mod rehearse;
 pub(crate) mod rules;
+pub(crate) mod sheet;
 pub(crate) mod survey;

@@ -260,7 +260,7 @@ fn a_record_that_is_trimmed_and_then_edited_survives_a_cut_in_between() {
         fs::remove_file(mount.path(RECOVERY)).unwrap();
         fs::write(mount.path(RECOVERY), &text).unwrap();
         // What is written behind a large file comes to lie where the room is taken.
-        fs::write(mount.path("filler"), vec![1; 100 << 20]).unwrap();
+        fs::write(mount.path("filler"), vec![1; 112 << 20]).unwrap();
         fs::write(mount.path(&format!("{RECOVERY}:notes")), vec![2; 30_000]).unwrap();
         fs::remove_file(mount.path("filler")).unwrap();
     });

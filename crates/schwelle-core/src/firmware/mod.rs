@@ -1,0 +1,34 @@
+//! What a PC's firmware can do, is set to, and will start.
+//!
+//! [`Machine`] holds the facts: of this PC ([`Machine::of_this_pc`]), or of another one from a
+//! machine file ([`MachineFile`]). Each is known, with where from, or not, with how to find out.
+//! Their sources are SMBIOS, the UEFI variables ([`Variables`]: boot entries as [`LoadOption`]s,
+//! certificates as signature lists) and sysfs. [`verdict`] says whether Secure Boot would let a
+//! loader run, [`EntryPlan`] writes a boot entry, [`SimulatedPc`] is a PC that can be set and
+//! started without one, and [`SwitchSheet`] has the steps of the switch.
+
+mod boot_entry;
+mod certificate;
+mod keys;
+mod load_option;
+mod machine;
+mod machine_file;
+mod secure_boot;
+mod signature_list;
+mod simulated;
+mod smbios;
+mod switch_sheet;
+mod target;
+mod variables;
+
+pub use boot_entry::{EntryError, EntryPlan, ask_for_setup};
+pub use keys::{Keys, KeysError};
+pub use load_option::{DiskSignature, LoadOption, LoadOptionError, PathNode};
+pub use machine::{BootEntry, BootMode, Fact, Machine};
+pub use machine_file::{FileError, MachineFile};
+pub use secure_boot::{LoaderChoice, Verdict, choose, verdict, verdict_on_loader};
+pub use signature_list::{Signature, SignatureListError, certificate_list, parse_lists};
+pub use simulated::{Event, Outcome, Refusal, SetError, Settings, SimulatedPc, Start, start};
+pub use switch_sheet::{SheetFacts, SheetStep, SwitchSheet};
+pub use target::{AttachedDisk, Target};
+pub use variables::{GLOBAL, IMAGE_SECURITY, Variable, VariableError, VariableFault, Variables};

@@ -1,0 +1,306 @@
+//! Secure Boot's verdict: would a firmware with these keys let this program run?
+//!
+//! Source: UEFI 2.10 §32.5.3.3 (the order of `dbx` and `db`): a program whose hash or whose signer is
+//! in `dbx` is refused whatever else holds; else it runs when its hash is in `db`, or when one of
+//! its signatures leads to a certificate in `db`. RFC 5652 §5.4 (what a signature with signed
+//! attributes is over).
+
+use authenticode::AuthenticodeSignature;
+use cms::cert::x509::attr::Attribute;
+use cms::signed_data::SignerIdentifier;
+use der::Encode;
+use sha1::Sha1;
+use sha2::{Sha256, Sha384, Sha512};
+
+use super::certificate::{Cert, Hash};
+use super::keys::Keys;
+use super::machine::Machine;
+use super::signature_list::Signature;
+use super::target::read_loader;
+use crate::device::{ReadDevice, Window};
+use crate::ntfs::NtfsVolume;
+use crate::pe::SignedImage;
+use crate::profile::{Profile, SignedSet, boot_system};
+
+/// Certificates between signer and root, at most.
+const MAX_CHAIN: usize = 8;
+/// Certificates in a signature that are looked at.
+const MAX_CERTIFICATES: usize = 32;
+
+const MESSAGE_DIGEST: &str = "1.2.840.113549.1.9.4";
+
+/// Whether a firmware lets a program run while Secure Boot is on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Verdict {
+    /// It does; why.
+    Accepted(String),
+    /// It does not.
+    Refused {
+        /// Why.
+        why: String,
+        /// The issuer whose certificate would have to be in `db`, where that is all that is missing.
+        needs: Option<String>,
+    },
+    /// That cannot be told; why.
+    NotTold(String),
+}
+
+impl Verdict {
+    /// True when the program would run.
+    pub fn accepts(&self) -> bool {
+        matches!(self, Self::Accepted(_))
+    }
+
+    /// The reason.
+    pub fn reason(&self) -> &str {
+        match self {
+            Self::Accepted(text) | Self::Refused { why: text, .. } | Self::NotTold(text) => text,
+        }
+    }
+
+    fn refused(why: impl ToString) -> Self {
+        let (why, needs) = (why.to_string(), None);
+        Self::Refused { why, needs }
+    }
+}
+
+/// The verdict on the program in `image`.
+pub fn verdict(image: &[u8], keys: &Keys) -> Verdict {
+    let program = match SignedImage::parse(image) {
+        Ok(program) => program,
+        Err(error) => return Verdict::refused(error),
+    };
+    let Some(own_hash) = program.hash::<Sha256>() else {
+        return Verdict::refused("its headers contradict its length");
+    };
+    let lists_hash = |list: &[Signature]| {
+        let mut hashes = list.iter();
+        hashes.any(|entry| matches!(entry, Signature::ImageHash(hash) if hash[..] == own_hash))
+    };
+    if lists_hash(&keys.forbidden) {
+        return Verdict::refused("its hash is in dbx: it has been revoked");
+    }
+    if lists_hash(&keys.allowed) {
+        return Verdict::Accepted("its hash is in db".to_owned());
+    }
+    let signatures = program.signatures();
+    if signatures.is_empty() {
+        return Verdict::refused("it is not signed, and its hash is not in db");
+    }
+    let mut accepted = None;
+    let (mut reasons, mut needs) = (Vec::new(), None);
+    for signature in signatures {
+        let judged = signature
+            .map_err(Refusal::Other)
+            .and_then(|signature| judge(&program, &signature, keys));
+        match judged {
+            Ok(by) => accepted = accepted.or(Some(by)),
+            // One forbidden signer is enough, however many others are allowed.
+            Err(Refusal::Forbidden(why)) => return Verdict::refused(why),
+            Err(Refusal::Other(why)) => reasons.push(why),
+            Err(Refusal::Needs { issuer, why }) => {
+                reasons.push(why);
+                needs = Some(issuer);
+            }
+        }
+    }
+    let why = reasons.join("; ");
+    accepted.map_or(Verdict::Refused { why, needs }, Verdict::Accepted)
+}
+
+/// Why a signature does not help.
+enum Refusal {
+    /// Its signer is revoked: the program is refused.
+    Forbidden(String),
+    /// It is sound, and does not lead to `db`; another one may.
+    Needs { issuer: String, why: String },
+    /// It is of no use; another one may be.
+    Other(String),
+}
+
+/// What accepts the program by this signature.
+fn judge(
+    program: &SignedImage<'_>,
+    signature: &AuthenticodeSignature,
+    keys: &Keys,
+) -> Result<String, Refusal> {
+    let other = |text: &str| Refusal::Other(text.to_owned());
+    let certificates: Vec<Cert> = signature
+        .certificates()
+        .take(MAX_CERTIFICATES)
+        .filter_map(Cert::of)
+        .collect();
+    let signer = find_signer(signature, &certificates)
+        .ok_or_else(|| other("its signature does not hold its signer's certificate"))?;
+    if !signs_the_image(program, signature) {
+        return Err(other(
+            "it has been changed since it was signed: its hash is not the signed one",
+        ));
+    }
+    if !signature_holds(signature, signer) {
+        return Err(other("its signature does not verify"));
+    }
+    let forbids = |entry: &Signature| match entry {
+        Signature::Certificate(der) => {
+            Cert::parse(der).is_some_and(|cert| leads_to(signer, &cert, &certificates))
+        }
+        // A time of revocation is not compared with a time stamp: whoever revokes means it.
+        Signature::CertificateHash(hash, _) => certificates
+            .iter()
+            .any(|cert| cert.signed_part_hash() == Some(*hash)),
+        _ => false,
+    };
+    let name = signer.subject();
+    if keys.forbidden.iter().any(forbids) {
+        let why = format!("it is signed by \"{name}\", which dbx has revoked");
+        return Err(Refusal::Forbidden(why));
+    }
+    let mut allowed = keys.allowed.iter().filter_map(|entry| match entry {
+        Signature::Certificate(der) => Cert::parse(der),
+        _ => None,
+    });
+    match allowed.find(|cert| leads_to(signer, cert, &certificates)) {
+        Some(root) => {
+            let root = root.subject();
+            Ok(format!(
+                "it is signed by \"{name}\", which db allows through \"{root}\""
+            ))
+        }
+        None => {
+            let issuer = certificates.iter().find(|cert| cert.has_issued(signer));
+            let issuer = issuer.map_or_else(|| issuer_name(signer), Cert::subject);
+            let why = format!(
+                "it is signed by \"{name}\" (issued by \"{issuer}\"), and db holds no certificate \
+                 that this leads to"
+            );
+            Err(Refusal::Needs { issuer, why })
+        }
+    }
+}
+
+fn issuer_name(cert: &Cert) -> String {
+    cert.inner.tbs_certificate.issuer.to_string()
+}
+
+/// The certificate that the signature says it was made with.
+fn find_signer<'c>(
+    signature: &AuthenticodeSignature,
+    certificates: &'c [Cert],
+) -> Option<&'c Cert> {
+    let SignerIdentifier::IssuerAndSerialNumber(id) = &signature.signer_info().sid else {
+        return None;
+    };
+    certificates.iter().find(|cert| {
+        let found = &cert.inner.tbs_certificate;
+        found.issuer == id.issuer && found.serial_number == id.serial_number
+    })
+}
+
+fn signs_the_image(program: &SignedImage<'_>, signature: &AuthenticodeSignature) -> bool {
+    let hash = match Hash::of(&signature.digest_algorithm().oid) {
+        Some(Hash::Sha1) => program.hash::<Sha1>(),
+        Some(Hash::Sha256) => program.hash::<Sha256>(),
+        Some(Hash::Sha384) => program.hash::<Sha384>(),
+        Some(Hash::Sha512) => program.hash::<Sha512>(),
+        None => None,
+    };
+    hash.is_some_and(|hash| hash == signature.digest())
+}
+
+/// The signature is over the signed attributes, which hold the hash of the content.
+fn signature_holds(signature: &AuthenticodeSignature, signer: &Cert) -> bool {
+    let holds = || {
+        let info = signature.signer_info();
+        let hash = Hash::of(&info.digest_alg.oid)?;
+        let content = hash.of_bytes(signature.encapsulated_content()?);
+        let Some(attributes) = &info.signed_attrs else {
+            return Some(signer.verifies(hash, &content, signature.signature()));
+        };
+        let is_digest = |attribute: &&Attribute| attribute.oid.to_string() == MESSAGE_DIGEST;
+        let digest = attributes.iter().find(is_digest)?.values.iter().next()?;
+        let over = hash.of_bytes(&attributes.to_der().ok()?);
+        Some(digest.value() == content && signer.verifies(hash, &over, signature.signature()))
+    };
+    holds() == Some(true)
+}
+
+/// True when `signer` is `root`, or was issued by it, directly or through `others`.
+fn leads_to(signer: &Cert, root: &Cert, others: &[Cert]) -> bool {
+    // Breadth first; a certificate is taken once, so that a circle ends.
+    let mut reached = vec![signer];
+    let mut at = 0;
+    while let Some(current) = reached.get(at).copied() {
+        if current.is(root) || root.has_issued(current) {
+            return true;
+        }
+        if reached.len() < MAX_CHAIN {
+            for cert in others {
+                if !reached.iter().any(|known| known.is(cert)) && cert.has_issued(current) {
+                    reached.push(cert);
+                }
+            }
+        }
+        at += 1;
+    }
+    false
+}
+
+/// Which of a system's signed sets of boot files suits a PC.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LoaderChoice {
+    /// The set to place.
+    pub set: SignedSet,
+    /// The verdict on the set to place; nothing where no loader could be read.
+    pub verdict: Verdict,
+    /// The verdict on the other set, where there is one.
+    pub other: Option<Verdict>,
+}
+
+/// Chooses the set of boot files that this PC's Secure Boot accepts: the first one, unless only the
+/// second is accepted.
+pub fn choose(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> LoaderChoice {
+    let judge = |set| verdict_on_set(disk, profile, machine, set);
+    let nothing = || Verdict::NotTold("there is no loader to judge".to_owned());
+    let first = judge(SignedSet::First).unwrap_or_else(nothing);
+    match judge(SignedSet::Second) {
+        Some(second) if second.accepts() && !first.accepts() => LoaderChoice {
+            set: SignedSet::Second,
+            verdict: second,
+            other: Some(first),
+        },
+        second => LoaderChoice {
+            set: SignedSet::First,
+            verdict: first,
+            other: second,
+        },
+    }
+}
+
+/// The verdict on the loader at `path` on the EFI system partition of a converted disk.
+pub fn verdict_on_loader(disk: &dyn ReadDevice, machine: &Machine, path: &str) -> Verdict {
+    match (machine.keys_to_go_by(), read_loader(disk, path)) {
+        (Err(why), _) => Verdict::NotTold(why),
+        (_, None) => Verdict::NotTold(format!("{path} cannot be read")),
+        (Ok(keys), Some(image)) => verdict(&image, keys),
+    }
+}
+
+/// The verdict on the boot manager of a set; `None` where the set has none that can be read.
+fn verdict_on_set(
+    disk: &dyn ReadDevice,
+    profile: &Profile,
+    machine: &Machine,
+    set: SignedSet,
+) -> Option<Verdict> {
+    let system = boot_system(profile)?;
+    let file = system.boot_files.boot_manager(set)?;
+    let extent = profile.partition(system.partition)?.extent;
+    let keys = match machine.keys_to_go_by() {
+        Ok(keys) => keys,
+        Err(why) => return Some(Verdict::NotTold(why)),
+    };
+    let window = Window::new(disk, extent)?;
+    let volume = NtfsVolume::open(&window).ok()?;
+    let image = volume.open_file(file.record).ok()?.read_all(file.len_bytes);
+    Some(verdict(&image.ok()?, keys))
+}

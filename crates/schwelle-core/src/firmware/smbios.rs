@@ -1,0 +1,175 @@
+//! What SMBIOS says of a PC: maker, model, firmware, whether UEFI is supported.
+//!
+//! Source: DMTF DSP0134 §7.1 (BIOS information; characteristics extension byte 2, bit 3: UEFI is
+//! supported) and §7.2 (system information). The table is taken apart by the crate `smbioslib`; Linux
+//! shows it as `/sys/firmware/dmi/tables/DMI`.
+
+use std::fs;
+use std::path::Path;
+
+use smbioslib::{SMBiosData, SMBiosInformation, SMBiosString, SMBiosSystemInformation};
+
+/// A table longer than this is not one.
+const MAX_TABLE_BYTES: u64 = 1 << 20;
+/// A longer text is a lie or a mistake.
+const MAX_TEXT: usize = 64;
+
+/// What makers leave in the table where they have nothing to say.
+const FILLERS: [&str; 8] = [
+    "to be filled",
+    "default string",
+    "not specified",
+    "not applicable",
+    "system manufacturer",
+    "system product name",
+    "unknown",
+    "none",
+];
+
+/// What a table tells; `None` where it does not.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(super) struct Smbios {
+    pub(super) maker: Option<String>,
+    pub(super) model: Option<String>,
+    pub(super) firmware: Option<String>,
+    pub(super) date: Option<String>,
+    /// A clear bit tells nothing: firmware older than the bit, and some newer, leave it clear.
+    pub(super) says_uefi: bool,
+}
+
+impl Smbios {
+    /// Reads a table from a file; one that is not there or not sensible tells nothing.
+    pub(super) fn read(table: &Path) -> Self {
+        let sensible = fs::metadata(table).is_ok_and(|found| found.len() <= MAX_TABLE_BYTES);
+        let bytes = sensible.then(|| fs::read(table).ok()).flatten();
+        bytes.map(Self::parse).unwrap_or_default()
+    }
+
+    fn parse(bytes: Vec<u8>) -> Self {
+        let data = SMBiosData::from_vec_and_version(bytes, None);
+        let bios = data.first::<SMBiosInformation<'_>>();
+        let system = data.first::<SMBiosSystemInformation<'_>>();
+        let says_uefi = bios
+            .as_ref()
+            .and_then(SMBiosInformation::characteristics_extension1)
+            .is_some_and(|extension| extension.uefi_specification_is_supported());
+        let (vendor, version, date) = bios.map_or((None, None, None), |bios| {
+            (
+                told(bios.vendor()),
+                told(bios.version()),
+                told(bios.release_date()),
+            )
+        });
+        let (maker, model) = system.map_or((None, None), |system| {
+            (told(system.manufacturer()), told(system.product_name()))
+        });
+        let firmware = match (vendor, version) {
+            (Some(vendor), Some(version)) => Some(format!("{vendor} {version}")),
+            (vendor, version) => vendor.or(version),
+        };
+        Self {
+            maker,
+            model,
+            firmware,
+            date,
+            says_uefi,
+        }
+    }
+}
+
+/// A text that says something.
+fn told(text: SMBiosString) -> Option<String> {
+    let text = text.to_utf8_lossy()?;
+    let text: String = text.trim().chars().take(MAX_TEXT).collect();
+    let lower = text.to_lowercase();
+    let is_filler = FILLERS.iter().any(|filler| lower.starts_with(filler));
+    (!text.is_empty() && !is_filler).then_some(text)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A table with a structure of type 0, `len` bytes long, its second extension byte as given; one of
+    /// type 1; and the structure that ends a table.
+    fn table(len: u8, extension: u8, texts: &str) -> Vec<u8> {
+        let mut bios = vec![0; usize::from(len)];
+        bios[1] = len;
+        for (at, value) in [(4, 1), (5, 2), (8, 3), (0x13, extension)] {
+            if let Some(byte) = bios.get_mut(at) {
+                *byte = value;
+            }
+        }
+        let mut system = [0; 0x1B];
+        system[..6].copy_from_slice(&[1, 0x1B, 0, 1, 1, 2]);
+        let texts = texts.replace('|', "\0") + "\0\0";
+        let bios_texts = b"Northpier\x000.9\x0001/31/2014\0\0";
+        [
+            &bios[..],
+            bios_texts,
+            &system,
+            texts.as_bytes(),
+            &[127, 4, 1, 0, 0, 0],
+        ]
+        .concat()
+    }
+
+    #[test]
+    fn a_table_tells_what_it_knows_and_nothing_else() {
+        let full = table(0x18, 0x08, "Skerry Works|Tide Gauge 4");
+        let some = |text: &str| Some(text.to_owned());
+        let all = Smbios {
+            maker: some("Skerry Works"),
+            model: some("Tide Gauge 4"),
+            firmware: some("Northpier 0.9"),
+            date: some("01/31/2014"),
+            says_uefi: true,
+        };
+        let without = |edit: fn(&mut Smbios)| {
+            let mut smbios = all.clone();
+            edit(&mut smbios);
+            smbios
+        };
+        let silent = |smbios: &mut Smbios| (smbios.maker, smbios.model) = (None, None);
+        let cases = [
+            (full.clone(), all.clone()),
+            // All other bits set; older than the byte.
+            (
+                table(0x18, 0xF7, "Skerry Works|Tide Gauge 4"),
+                without(|s| s.says_uefi = false),
+            ),
+            (
+                table(0x12, 0, "Skerry Works|Tide Gauge 4"),
+                without(|s| s.says_uefi = false),
+            ),
+            // What means nothing, and text numbers that lead nowhere.
+            (
+                table(0x18, 8, "To be filled by O.E.M.|Default string"),
+                without(silent),
+            ),
+            (table(0x18, 8, ""), without(silent)),
+            // Cut off in the first structure, and in the second.
+            (full[..9].to_vec(), Smbios::default()),
+            (full[..60].to_vec(), without(silent)),
+            (Vec::new(), Smbios::default()),
+            (vec![0; 5000], Smbios::default()),
+            (vec![0xFF; 5000], Smbios::default()),
+        ];
+        for (bytes, expected) in cases {
+            assert_eq!(Smbios::parse(bytes.clone()), expected, "{bytes:02X?}");
+        }
+    }
+
+    #[test]
+    fn no_cut_and_no_wrong_byte_stops_the_reader() {
+        let full = table(0x18, 0x08, "Skerry Works|Tide Gauge 4");
+        for at in 0..full.len() {
+            Smbios::parse(full[..at].to_vec());
+            for byte in [0, 1, 4, 0x7F, 0xFF] {
+                let mut wrong = full.clone();
+                wrong[at] = byte;
+                Smbios::parse(wrong);
+            }
+        }
+    }
+}

@@ -1,0 +1,92 @@
+//! Rules about the PC around the disk.
+
+use super::{Answer, Facts, Rule};
+use crate::firmware::{Fact, SwitchSheet, Verdict};
+use crate::profile::SignedSet;
+
+pub(super) static RULES: &[Rule] = &[
+    Rule {
+        id: "firmware.uefi",
+        question: "Can the PC start in UEFI mode?",
+        why: "A converted disk starts in UEFI mode only. A PC that cannot do that would not \
+            start from it at all.",
+        check: uefi,
+    },
+    Rule {
+        id: "firmware.bits",
+        question: "Does the PC's firmware work with 64 bits?",
+        why: "UEFI firmware starts only loaders of its own width, and a 64-bit Windows brings 64-bit \
+            loaders. Some tablets and small notebooks have 32-bit firmware with a 64-bit processor.",
+        check: bits,
+    },
+    Rule {
+        id: "firmware.secure-boot",
+        question: "Would Secure Boot let the boot manager run?",
+        why: "With Secure Boot on, firmware starts only programs whose signature leads to one of its own \
+            certificates, and none that it has revoked. A boot manager signed by a certificate that \
+            the firmware does not know ends in a message about a violation.",
+        check: secure_boot,
+    },
+];
+
+fn uefi(facts: &Facts<'_>) -> Vec<Answer> {
+    let evidence = facts.machine.uefi.evidence();
+    let answer = match &facts.machine.uefi {
+        Fact::Known { value: true, .. } => Answer::pass("PC", evidence),
+        Fact::Known { value: false, .. } => Answer::block(
+            "PC",
+            evidence,
+            "Leave the disk as it is: in this PC it starts in BIOS mode only. If the PC got a firmware \
+             update that brings UEFI, correct the machine file and check again.",
+        ),
+        Fact::NotTold { how, .. } => Answer::unknown("PC", evidence, *how),
+    };
+    vec![answer]
+}
+
+fn bits(facts: &Facts<'_>) -> Vec<Answer> {
+    let evidence = facts.machine.bits.evidence();
+    let answer = match &facts.machine.bits {
+        Fact::Known { value: 64, .. } => Answer::pass("PC", format!("64-bit: {evidence}")),
+        Fact::Known { value, .. } => Answer::block(
+            "PC",
+            format!("its firmware works with {value} bits: {evidence}"),
+            "Leave the disk as it is: this PC would not start the 64-bit loader of its system.",
+        ),
+        Fact::NotTold { how, .. } => Answer::unknown("PC", evidence, *how),
+    };
+    vec![answer]
+}
+
+fn secure_boot(facts: &Facts<'_>) -> Vec<Answer> {
+    let (state, choice) = (&facts.machine.secure_boot, facts.loader);
+    let which = match choice.set {
+        SignedSet::First => "the boot manager",
+        SignedSet::Second => "the boot manager of the second signed set, which is placed,",
+    };
+    let said = choice.verdict.reason();
+    let answer = match (state.value(), &choice.verdict) {
+        (_, Verdict::Accepted(_)) => {
+            Answer::pass("PC", format!("{which} would be let run: {said}"))
+        }
+        (Some(true), Verdict::Refused { .. }) => Answer::caution(
+            "PC",
+            format!("Secure Boot is on, and {which} would not be let run: {said}"),
+            SwitchSheet::about_secure_boot(&choice.verdict),
+        ),
+        (Some(false), Verdict::Refused { .. }) => Answer::pass(
+            "PC",
+            format!("Secure Boot is off, and must stay so: {which} would not be let run: {said}"),
+        ),
+        (None, Verdict::Refused { .. }) => Answer::unknown(
+            "PC",
+            format!("{which} would not be let run: {said}; whether Secure Boot is on is not known"),
+            state.how().unwrap_or_default(),
+        ),
+        (_, Verdict::NotTold(_)) => {
+            let how = facts.machine.keys.how().or(state.how());
+            Answer::unknown("PC", said, how.unwrap_or("See the other findings first."))
+        }
+    };
+    vec![answer]
+}

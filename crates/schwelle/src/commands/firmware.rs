@@ -1,0 +1,404 @@
+//! `schwelle firmware`
+
+use std::path::{Path, PathBuf};
+
+use clap::{Args, Subcommand};
+use schwelle_core::device::{self, DiskFile};
+use schwelle_core::firmware::{
+    self, AttachedDisk, EntryError, EntryPlan, Machine, Outcome, SheetFacts, SimulatedPc,
+    SwitchSheet, Variables, ask_for_setup, verdict_on_loader,
+};
+use schwelle_core::profile::{REMOVABLE_X64, open_image_or_disk};
+use schwelle_core::rehearse;
+
+use crate::cli::ImageOptions;
+use crate::disk::Disk;
+use crate::error::{CliError, Kind};
+use crate::machine;
+use crate::policy::PolicyOptions;
+use crate::screen::Screen;
+use crate::text::{bytes, typed};
+use crate::views;
+
+const ROOT: &str = "/";
+const VARIABLES: &str = "/sys/firmware/efi/efivars";
+
+/// Show what a PC's firmware can do, is set to and will start; make the switch sheet
+///
+/// Without --machine: this PC, with its own disks. With it: the PC in the file, which may be a
+/// simulated one that can be set and started. Nothing is written unless `set`, `entry` or `setup`
+/// asks for it.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  schwelle firmware\n  schwelle firmware sheet /dev/sda --html \
+        sheet.html\n  schwelle firmware entry /dev/sda\n  schwelle firmware --machine pc.toml set \
+        mode=uefi\n  schwelle firmware --machine pc.toml start"
+)]
+pub(crate) struct FirmwareArgs {
+    /// A PC in a file, in place of this one
+    #[arg(long = "machine", value_name = "FILE", global = true)]
+    machine: Option<PathBuf>,
+    #[command(subcommand)]
+    action: Option<Action>,
+}
+
+#[derive(Debug, Subcommand)]
+enum Action {
+    /// Change settings of a simulated PC, as in its setup
+    #[command(
+        after_help = "Settings:\n  mode=bios|uefi|both\n  compatibility=on|off    the module with \
+            which UEFI firmware starts MBR disks\n  secure-boot=on|off\n  setup-password=on|off\n  \
+            keys=factory            enrol the keys that the maker delivers\n\nExample:\n  schwelle \
+            firmware --machine pc.toml set compatibility=off secure-boot=on"
+    )]
+    Set {
+        /// What to change, in this order; the first that is greyed out ends it
+        #[arg(value_name = "SETTING=VALUE", required = true)]
+        settings: Vec<String>,
+    },
+    /// Start a simulated PC and tell what happens
+    ///
+    /// Exit code 1 when no system starts. Nothing is written, on no disk.
+    Start,
+    /// Make the switch sheet: what to do in the setup of this PC for this disk, in the right order
+    ///
+    /// Exit code 1 where it does not say GO.
+    Sheet(SheetArgs),
+    /// Write a boot entry for a converted disk into the firmware, and put it first
+    ///
+    /// Needs a session started in UEFI mode, as root; or --machine with a folder of variables.
+    Entry {
+        /// Image file or block device
+        disk: PathBuf,
+        /// What the firmware's menu calls it
+        #[arg(long, default_value = "Windows Boot Manager")]
+        name: String,
+        #[command(flatten)]
+        image: ImageOptions,
+    },
+    /// Ask the firmware to show its setup screen at the next start, where it offers that
+    Setup,
+}
+
+#[derive(Debug, Clone, Args)]
+struct SheetArgs {
+    /// Image file or block device
+    disk: PathBuf,
+    /// Also write it as Markdown into this new file
+    #[arg(long, value_name = "FILE")]
+    markdown: Option<PathBuf>,
+    /// Also write it as a page to print into this new file (HTML)
+    #[arg(long, value_name = "FILE")]
+    html: Option<PathBuf>,
+    #[command(flatten)]
+    policy: PolicyOptions,
+    #[command(flatten)]
+    image: ImageOptions,
+}
+
+impl FirmwareArgs {
+    /// Setting the simulated PC in this file.
+    pub(crate) fn set(machine: PathBuf, settings: &[&str]) -> Self {
+        let settings = settings.iter().map(|&setting| setting.to_owned()).collect();
+        Self {
+            machine: Some(machine),
+            action: Some(Action::Set { settings }),
+        }
+    }
+
+    /// Starting the simulated PC in this file.
+    pub(crate) fn start(machine: PathBuf) -> Self {
+        Self {
+            machine: Some(machine),
+            action: Some(Action::Start),
+        }
+    }
+
+    /// The switch sheet for a disk in the PC in this file, on the screen and as a page.
+    pub(crate) fn sheet(machine: PathBuf, disk: PathBuf, html: PathBuf) -> Self {
+        Self {
+            machine: Some(machine),
+            action: Some(Action::Sheet(SheetArgs {
+                disk,
+                markdown: None,
+                html: Some(html),
+                policy: PolicyOptions::default(),
+                image: ImageOptions::default(),
+            })),
+        }
+    }
+}
+
+pub(crate) fn run(args: &FirmwareArgs, screen: &Screen) -> Result<u8, CliError> {
+    let pc = Pc::find(args.machine.as_deref())?;
+    match &args.action {
+        None => facts(&pc, screen),
+        Some(Action::Set { settings }) => set(pc, settings, screen),
+        Some(Action::Start) => start(&pc, screen),
+        Some(Action::Sheet(sheet)) => make_sheet(&pc, sheet, screen),
+        Some(Action::Entry { disk, name, image }) => entry(&pc, disk, name, *image, screen),
+        Some(Action::Setup) => to_setup(&pc, screen),
+    }
+}
+
+/// The PC that is asked about.
+struct Pc {
+    machine: Machine,
+    /// The simulated one, where it is one from a file.
+    simulated: Option<SimulatedPc>,
+    file: Option<PathBuf>,
+}
+
+impl Pc {
+    fn find(file: Option<&Path>) -> Result<Self, CliError> {
+        let Some(path) = file else {
+            return Ok(Self {
+                machine: Machine::of_this_pc(Path::new(ROOT)),
+                simulated: None,
+                file: None,
+            });
+        };
+        let simulated = SimulatedPc::read(path).map_err(|error| machine::wrong(path, &error))?;
+        Ok(Self {
+            machine: simulated.file().machine(),
+            simulated: Some(simulated),
+            file: Some(path.to_owned()),
+        })
+    }
+
+    fn name(&self) -> String {
+        let file = self.file.as_ref();
+        file.map_or("This PC".to_owned(), |file| {
+            format!("The PC in {}", file.display())
+        })
+    }
+
+    fn variables(&self) -> Option<Variables> {
+        match &self.simulated {
+            Some(pc) => pc.file().variables(),
+            None => Variables::open(Path::new(VARIABLES)),
+        }
+    }
+
+    /// The simulated PC, or the error that there is none.
+    fn simulated(&self) -> Result<&SimulatedPc, CliError> {
+        self.simulated.as_ref().ok_or_else(|| {
+            CliError::new(
+                Kind::Usage,
+                "this needs a simulated PC",
+                "The settings of this PC are changed in its setup, and it is started at its switch.",
+                "Name a machine file: schwelle firmware --machine FILE start . The demo makes one: \
+                 schwelle demo my-demo",
+            )
+        })
+    }
+
+    /// The attached disks, as far as they can be read, with their names; `also` is among them.
+    fn disks(
+        &self,
+        also: Option<(&Path, ImageOptions)>,
+    ) -> Result<Vec<(String, DiskFile)>, CliError> {
+        let mut wanted: Vec<(PathBuf, Option<u32>)> = match &self.simulated {
+            Some(pc) => pc.file().disks(),
+            None => device::disk_names(Path::new(ROOT))
+                .into_iter()
+                .map(|disk| (disk, None))
+                .collect(),
+        };
+        let mut disks = Vec::new();
+        if let Some((path, image)) = also {
+            let real = path.canonicalize().unwrap_or_else(|_| path.to_owned());
+            wanted.retain(|(disk, _)| disk.canonicalize().ok().as_ref() != Some(&real));
+            wanted.insert(0, (path.to_owned(), image.sector_size));
+        }
+        for (path, sector_size) in wanted {
+            match open_image_or_disk(&path, sector_size, false) {
+                Ok(disk) => disks.push((path.display().to_string(), disk)),
+                // Of this PC's own disks, those that cannot be read (no root) are left out; a disk
+                // that somebody named must be there.
+                Err(error)
+                    if self.simulated.is_some() || also.is_some_and(|(also, _)| also == path) =>
+                {
+                    return Err(error.into());
+                }
+                Err(_) => {}
+            }
+        }
+        Ok(disks)
+    }
+}
+
+fn attached(disks: &[(String, DiskFile)]) -> Vec<AttachedDisk<'_>> {
+    disks
+        .iter()
+        .map(|(name, device)| AttachedDisk { name, device })
+        .collect()
+}
+
+fn facts(pc: &Pc, screen: &Screen) -> Result<u8, CliError> {
+    let disks = pc.disks(None)?;
+    let document = views::firmware::Firmware::of(&pc.machine, &attached(&disks));
+    let settings = pc.simulated.as_ref().map(SimulatedPc::settings);
+    screen.show(&views::firmware::render(
+        &pc.name(),
+        &document,
+        settings.as_ref(),
+        screen.columns(),
+    ));
+    screen.document(&document);
+    Ok(0)
+}
+
+fn set(pc: Pc, settings: &[String], screen: &Screen) -> Result<u8, CliError> {
+    pc.simulated()?;
+    let (Some(mut simulated), Some(path)) = (pc.simulated, pc.file) else {
+        return Ok(0);
+    };
+    for setting in settings {
+        let (key, value) = setting.split_once('=').unwrap_or((setting, ""));
+        match simulated.set(key, value) {
+            Ok(note) => {
+                let note = note.map_or(String::new(), |note| format!(" ({note})"));
+                screen.show(&format!("Set: {setting}{note}\n"));
+            }
+            Err(error) => return Err(CliError::setting(&path, &error)),
+        }
+    }
+    let document = views::firmware::SettingsDoc::of(&simulated.settings());
+    screen.show(&format!(
+        "\nNext: schwelle firmware --machine {} start\n",
+        typed(&path)
+    ));
+    screen.document(&document);
+    Ok(0)
+}
+
+fn start(pc: &Pc, screen: &Screen) -> Result<u8, CliError> {
+    let settings = pc.simulated()?.settings();
+    let disks = pc.disks(None)?;
+    let disks = attached(&disks);
+    let start = firmware::start(&settings, &pc.machine, &disks);
+    screen.show(&views::firmware::render_start(
+        &pc.name(),
+        &settings,
+        &start,
+        &disks,
+        screen.columns(),
+    ));
+    screen.document(&views::firmware::Started::of(&start, &disks));
+    Ok(u8::from(start.outcome == Outcome::Nothing))
+}
+
+fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError> {
+    let policy = args.policy.read()?;
+    let disk = Disk::open(&args.disk, args.image)?;
+    let rehearsal = rehearse::walk(&disk.device, None);
+    let verdict = verdict_on_loader(&disk.device, &pc.machine, REMOVABLE_X64);
+    let size = bytes(disk.profile.geometry.len_bytes());
+    let known_as = match (&disk.profile.host.model, disk.profile.short_name()) {
+        (Some(model), _) => format!("{model}, {size}"),
+        (None, Some(name)) => format!("{name}, {size}"),
+        (None, None) => size,
+    };
+    let sheet = SwitchSheet::new(&SheetFacts {
+        machine: &pc.machine,
+        disk: &typed(&args.disk),
+        known_as: &known_as,
+        rehearsal: &rehearsal,
+        verdict: &verdict,
+        setup_key: pc
+            .machine
+            .maker
+            .value()
+            .and_then(|maker| policy.setup_key(maker)),
+    });
+    for (path, text) in [
+        (
+            &args.markdown,
+            views::sheet::markdown as fn(&SwitchSheet) -> String,
+        ),
+        (&args.html, views::sheet::html),
+    ] {
+        if let Some(path) = path {
+            write_new(path, &text(&sheet))?;
+        }
+    }
+    let written = [&args.markdown, &args.html];
+    let written: Vec<&Path> = written
+        .into_iter()
+        .flatten()
+        .map(PathBuf::as_path)
+        .collect();
+    screen.show(&views::sheet::render(&sheet, &written, screen.columns()));
+    screen.document(&views::sheet::Sheet::of(&sheet));
+    Ok(u8::from(!sheet.is_go()))
+}
+
+/// Writes a file that is not there yet.
+fn write_new(path: &Path, text: &str) -> Result<(), CliError> {
+    use std::io::Write;
+    let file = std::fs::File::create_new(path);
+    let written = file.and_then(|mut file| file.write_all(text.as_bytes()));
+    written.map_err(|error| {
+        CliError::new(
+            Kind::Unchanged,
+            format!("{}: {error}", path.display()),
+            "The sheet was not written; nothing else is changed.",
+            "Name a new file in a folder that can be written.",
+        )
+    })
+}
+
+fn entry(
+    pc: &Pc,
+    disk: &Path,
+    name: &str,
+    image: ImageOptions,
+    screen: &Screen,
+) -> Result<u8, CliError> {
+    let disks = pc.disks(Some((disk, image)))?;
+    let variables = pc.variables().ok_or_else(|| no_variables(pc))?;
+    let failed = |error: EntryError| CliError::boot_entry(disk, &error);
+    let plan = EntryPlan::new(&pc.machine, &attached(&disks), 0, name).map_err(failed)?;
+    plan.apply(&variables).map_err(failed)?;
+    screen.show(&views::firmware::render_entry(&plan, disk));
+    screen.document(&views::firmware::EntryWritten::of(&plan));
+    Ok(0)
+}
+
+fn to_setup(pc: &Pc, screen: &Screen) -> Result<u8, CliError> {
+    let variables = pc.variables().ok_or_else(|| no_variables(pc))?;
+    ask_for_setup(&pc.machine, &variables).map_err(|error| {
+        CliError::new(
+            Kind::Unchanged,
+            error,
+            "Nothing is changed; the setup is reached by its key.",
+            "See which key and what to do there: schwelle firmware sheet DISK",
+        )
+    })?;
+    screen.show("At its next start the PC shows its setup screen.\n");
+    screen.document(&views::firmware::SetupAsked {
+        setup_at_next_start: true,
+    });
+    Ok(0)
+}
+
+fn no_variables(pc: &Pc) -> CliError {
+    let (what, next) = if pc.simulated.is_some() {
+        (
+            "the machine file names no folder with the firmware's variables",
+            "Add it: [firmware] variables = \"FOLDER\" (docs/machine.md)",
+        )
+    } else {
+        (
+            "this session does not see the firmware's variables",
+            "Start the rescue system in UEFI mode, and the same command again as root.",
+        )
+    };
+    CliError::new(
+        Kind::Unchanged,
+        what,
+        "Boot entries and requests to the firmware are kept in them. Nothing is changed.",
+        next,
+    )
+}

@@ -1,0 +1,483 @@
+//! The views and documents of `firmware`, but for the switch sheet.
+
+use std::path::Path;
+
+use schemars::JsonSchema;
+use schwelle_core::device::PowerSource;
+use schwelle_core::firmware::{
+    AttachedDisk, BootEntry, BootMode, EntryPlan, Fact, Keys, Machine, Outcome, Settings,
+    Signature, Start, Target,
+};
+use serde::Serialize;
+
+use super::common::{answer, item, paragraph};
+use crate::screen::{Tone, toned};
+use crate::text::{pad, safe, typed};
+
+/// `firmware`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Firmware {
+    maker: FactDoc<String>,
+    model: FactDoc<String>,
+    firmware: FactDoc<String>,
+    firmware_date: FactDoc<String>,
+    /// The PC can start in UEFI mode
+    uefi: FactDoc<bool>,
+    /// 32 or 64
+    bits: FactDoc<u32>,
+    /// How this session was started: "bios" or "uefi"
+    session: FactDoc<String>,
+    /// What the firmware is set to: "bios", "uefi" or "both"
+    mode: FactDoc<String>,
+    /// The compatibility module is on
+    compatibility: FactDoc<bool>,
+    secure_boot: FactDoc<bool>,
+    /// Keys may be changed by anybody; Secure Boot cannot go on
+    setup_mode: FactDoc<bool>,
+    keys: FactDoc<KeysDoc>,
+    /// What its maker delivers, and its setup can enrol
+    delivered_keys: FactDoc<KeysDoc>,
+    /// Those in the boot order first, in that order
+    entries: FactDoc<Vec<EntryDoc>>,
+    /// A session can ask for the setup screen at the next start
+    can_ask_for_setup: FactDoc<bool>,
+    /// "mains" or "battery"
+    power: FactDoc<String>,
+}
+
+/// A fact about a PC.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct FactDoc<T> {
+    /// null when it is not told
+    value: Option<T>,
+    /// Where from, or why not
+    evidence: String,
+    /// How to find out, when it is not told
+    how: Option<String>,
+}
+
+/// Enrolled keys: the subjects of the certificates.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct KeysDoc {
+    platform: Vec<String>,
+    exchange: Vec<String>,
+    /// In db
+    allowed: Vec<String>,
+    /// In dbx
+    forbidden: Vec<String>,
+    /// Hashes in db
+    allowed_hashes: usize,
+    /// Hashes in dbx
+    forbidden_hashes: usize,
+}
+
+/// A boot entry.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct EntryDoc {
+    /// "Boot0001"
+    name: String,
+    /// Place in the boot order, from 1; null where it is not in it
+    place: Option<usize>,
+    description: Option<String>,
+    active: bool,
+    /// What it leads to, in words
+    target: String,
+    /// The file it leads to is on an attached disk
+    found: bool,
+}
+
+impl Firmware {
+    pub(crate) fn of(machine: &Machine, disks: &[AttachedDisk<'_>]) -> Self {
+        let entry = |entry: &BootEntry| entry_doc(entry, disks);
+        let entries = |entries: &Vec<BootEntry>| entries.iter().map(entry).collect();
+        let mode = |mode: &BootMode| mode.name().to_owned();
+        Self {
+            maker: fact(&machine.maker, Clone::clone),
+            model: fact(&machine.model, Clone::clone),
+            firmware: fact(&machine.firmware, Clone::clone),
+            firmware_date: fact(&machine.firmware_date, Clone::clone),
+            uefi: fact(&machine.uefi, |&value| value),
+            bits: fact(&machine.bits, |&value| value),
+            session: fact(&machine.session, mode),
+            mode: fact(&machine.mode, mode),
+            compatibility: fact(&machine.compatibility, |&value| value),
+            secure_boot: fact(&machine.secure_boot, |&value| value),
+            setup_mode: fact(&machine.setup_mode, |&value| value),
+            keys: fact(&machine.keys, keys_doc),
+            delivered_keys: fact(&machine.delivered_keys, keys_doc),
+            entries: fact(&machine.entries, entries),
+            can_ask_for_setup: fact(&machine.can_ask_for_setup, |&value| value),
+            power: fact(&machine.power, |power| {
+                match power {
+                    PowerSource::Mains => "mains",
+                    PowerSource::Battery => "battery",
+                    PowerSource::Unknown => "not known",
+                }
+                .to_owned()
+            }),
+        }
+    }
+}
+
+fn fact<T, U>(fact: &Fact<T>, of: impl Fn(&T) -> U) -> FactDoc<U> {
+    FactDoc {
+        value: fact.value().map(of),
+        evidence: fact.evidence().to_owned(),
+        how: fact.how().map(str::to_owned),
+    }
+}
+
+fn keys_doc(keys: &Keys) -> KeysDoc {
+    let hashes = |list: &[Signature]| {
+        let is_certificate = |entry: &&Signature| matches!(entry, Signature::Certificate(_));
+        list.len() - list.iter().filter(is_certificate).count()
+    };
+    KeysDoc {
+        platform: Keys::subjects(&keys.platform),
+        exchange: Keys::subjects(&keys.exchange),
+        allowed: Keys::subjects(&keys.allowed),
+        forbidden: Keys::subjects(&keys.forbidden),
+        allowed_hashes: hashes(&keys.allowed),
+        forbidden_hashes: hashes(&keys.forbidden),
+    }
+}
+
+fn entry_doc(entry: &BootEntry, disks: &[AttachedDisk<'_>]) -> EntryDoc {
+    let option = entry.option.as_ref().ok();
+    let name = |disk: usize| disks.get(disk).map_or("", |disk| disk.name);
+    let (target, found) = match &entry.option {
+        Err(error) => (error.to_string(), false),
+        Ok(option) => match Target::of(option, disks) {
+            Target::File {
+                disk,
+                partition,
+                path,
+            } => (
+                format!("{}, partition {partition}, {path}", name(disk)),
+                true,
+            ),
+            Target::NoFile {
+                disk,
+                partition,
+                path,
+            } => {
+                let text = format!("{}, partition {partition}, {path}: not there", name(disk));
+                (text, false)
+            }
+            Target::NoPartition => ("a partition that is on no attached disk".to_owned(), false),
+            Target::Other(what) => (what.to_owned(), false),
+        },
+    };
+    EntryDoc {
+        name: format!("Boot{:04X}", entry.number),
+        place: entry.place.map(|place| place + 1),
+        description: option.map(|option| option.description.clone()),
+        active: option.is_some_and(|option| option.is_active()),
+        target,
+        found,
+    }
+}
+
+/// Columns in front of a fact's value.
+const INDENT: usize = 26;
+
+/// The facts of a PC.
+pub(crate) fn render(
+    name: &str,
+    facts: &Firmware,
+    settings: Option<&Settings>,
+    columns: usize,
+) -> String {
+    let switch = |on: &bool| if *on { "on" } else { "off" }.to_owned();
+    let yes = |yes: &bool| if *yes { "yes" } else { "no" }.to_owned();
+    let mut list = FactList::new(columns);
+    list.add("Maker", &facts.maker, String::clone);
+    list.add("Model", &facts.model, String::clone);
+    list.add("Firmware", &facts.firmware, String::clone);
+    list.add("Firmware date", &facts.firmware_date, String::clone);
+    list.add("UEFI mode", &facts.uefi, |can| {
+        if *can { "supported" } else { "not supported" }.to_owned()
+    });
+    list.add("Firmware's width", &facts.bits, |bits| {
+        format!("{bits}-bit")
+    });
+    list.add("This session", &facts.session, |mode| {
+        format!("started in {} mode", mode.to_uppercase())
+    });
+    list.add("Boot mode", &facts.mode, |mode| mode.to_uppercase());
+    list.add("Compatibility module", &facts.compatibility, switch);
+    list.add("Secure Boot", &facts.secure_boot, switch);
+    list.add("Setup mode", &facts.setup_mode, yes);
+    list.add("Setup screen on demand", &facts.can_ask_for_setup, yes);
+    if let Some(settings) = settings {
+        list.line("Setup password", &switch(&settings.setup_password));
+    }
+    list.add("Power", &facts.power, String::clone);
+    list.add("Enrolled keys", &facts.keys, keys_line);
+    list.add("Delivered keys", &facts.delivered_keys, keys_line);
+    if facts.entries.value.is_none() {
+        list.add("Boot entries", &facts.entries, |_| String::new());
+    }
+    let mut text = format!("{}\n{}", toned(Tone::Heading, &safe(name)), list.text);
+    if let Some(entries) = &facts.entries.value {
+        let heading = "Boot entries, in the order they are tried";
+        text += &format!("\n{}\n", toned(Tone::Heading, heading));
+        if entries.is_empty() {
+            text += "  none: the firmware looks for \\EFI\\BOOT\\BOOTX64.EFI on each disk\n";
+        }
+        for entry in entries {
+            text += &entry_lines(entry, columns);
+        }
+    }
+    text + &list.how_to_find_out()
+}
+
+/// Facts, a line each; how to find out what is not told comes after all of them, each way once.
+struct FactList {
+    text: String,
+    ways: Vec<(String, Vec<&'static str>)>,
+    columns: usize,
+}
+
+impl FactList {
+    fn new(columns: usize) -> Self {
+        Self {
+            text: String::new(),
+            ways: Vec::new(),
+            columns,
+        }
+    }
+
+    fn line(&mut self, label: &str, value: &str) {
+        let body = paragraph("", value, INDENT, self.columns);
+        self.text += &format!("  {}{}", pad(label, INDENT - 2), body.trim_start());
+    }
+
+    fn add<T>(&mut self, label: &'static str, fact: &FactDoc<T>, show: impl Fn(&T) -> String) {
+        match &fact.value {
+            Some(value) => self.line(label, &format!("{}   [{}]", show(value), fact.evidence)),
+            None => self.line(label, &format!("not told: {}", fact.evidence)),
+        }
+        if let Some(how) = &fact.how {
+            match self.ways.iter_mut().find(|(known, _)| known == how) {
+                Some((_, labels)) => labels.push(label),
+                None => self.ways.push((how.clone(), vec![label])),
+            }
+        }
+    }
+
+    fn how_to_find_out(&self) -> String {
+        if self.ways.is_empty() {
+            return String::new();
+        }
+        let mut text = format!(
+            "\n{}\n",
+            toned(Tone::Heading, "To find out what is not told")
+        );
+        for (how, labels) in &self.ways {
+            text += &item(
+                "-",
+                &format!("{}: {how}", labels.join(", ")),
+                2,
+                self.columns,
+            );
+        }
+        text
+    }
+}
+
+fn keys_line(keys: &KeysDoc) -> String {
+    let list = |names: &[String], hashes: usize| {
+        let mut all: Vec<String> = names.iter().map(|name| format!("\"{name}\"")).collect();
+        if hashes > 0 {
+            all.push(format!("{hashes} hashes"));
+        }
+        if all.is_empty() {
+            "none".to_owned()
+        } else {
+            all.join(", ")
+        }
+    };
+    format!(
+        "platform key {}; may start (db): {}; may not (dbx): {}",
+        list(&keys.platform, 0),
+        list(&keys.allowed, keys.allowed_hashes),
+        list(&keys.forbidden, keys.forbidden_hashes)
+    )
+}
+
+fn entry_lines(entry: &EntryDoc, columns: usize) -> String {
+    let place = entry
+        .place
+        .map_or("-".to_owned(), |place| place.to_string());
+    let (tone, mark) = match (entry.found, entry.active) {
+        (true, true) => (Tone::Good, "+"),
+        (false, true) => (Tone::Careful, "!"),
+        (_, false) => (Tone::Faint, " "),
+    };
+    let description = entry.description.as_deref().unwrap_or("?");
+    let off = if entry.active { "" } else { ", not active" };
+    let body = format!("\"{description}\"{off} -> {}", entry.target);
+    let body = paragraph("", &body, 18, columns);
+    format!(
+        "  {place:>2} {} {}  {}",
+        toned(tone, mark),
+        pad(&entry.name, 10),
+        body.trim_start()
+    )
+}
+
+/// `firmware set`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct SettingsDoc {
+    /// "bios", "uefi" or "both"
+    mode: String,
+    compatibility: bool,
+    secure_boot: bool,
+    has_platform_key: bool,
+    setup_password: bool,
+}
+
+impl SettingsDoc {
+    pub(crate) fn of(settings: &Settings) -> Self {
+        Self {
+            mode: settings.mode.name().to_owned(),
+            compatibility: settings.compatibility,
+            secure_boot: settings.secure_boot,
+            has_platform_key: settings.has_platform_key,
+            setup_password: settings.setup_password,
+        }
+    }
+}
+
+/// `firmware start`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Started {
+    /// "bios" or "uefi"; null when nothing started
+    started: Option<String>,
+    /// The disk it started from
+    disk: Option<String>,
+    /// What was tried, in order
+    events: Vec<String>,
+}
+
+impl Started {
+    pub(crate) fn of(start: &Start, disks: &[AttachedDisk<'_>]) -> Self {
+        let found = match start.outcome {
+            Outcome::Started(mode, disk) => Some((mode, disk)),
+            Outcome::Nothing => None,
+        };
+        Self {
+            started: found.map(|(mode, _)| mode.name().to_owned()),
+            disk: found.and_then(|(_, disk)| Some(disks.get(disk)?.name.to_owned())),
+            events: start
+                .events
+                .iter()
+                .map(|event| event.text.clone())
+                .collect(),
+        }
+    }
+}
+
+/// What happens when a simulated PC is switched on.
+pub(crate) fn render_start(
+    name: &str,
+    settings: &Settings,
+    start: &Start,
+    disks: &[AttachedDisk<'_>],
+    columns: usize,
+) -> String {
+    let switch = |on| if on { "on" } else { "off" };
+    let mut text = format!(
+        "{}\n  boot mode {}, compatibility module {}, Secure Boot {}, disks: {}\n\n",
+        toned(
+            Tone::Heading,
+            &format!("{} is switched on (simulated)", safe(name))
+        ),
+        settings.mode.name().to_uppercase(),
+        switch(settings.compatibility),
+        switch(settings.secure_boot),
+        disks.len()
+    );
+    for event in &start.events {
+        let (tone, mark) = if event.started {
+            (Tone::Good, "+")
+        } else {
+            (Tone::Faint, "-")
+        };
+        let body = paragraph("", &event.text, 4, columns);
+        text += &format!("  {} {}", toned(tone, mark), body.trim_start());
+    }
+    match start.outcome {
+        Outcome::Started(mode, disk) => {
+            let mode = mode.name().to_uppercase();
+            let name = disks.get(disk).map_or("", |disk| disk.name);
+            let rest = format!("The disk: {}", safe(name));
+            text + &answer(Tone::Good, &format!("Starts in {mode} mode"), &rest)
+        }
+        Outcome::Nothing => {
+            let rest = "The PC says that there is no device to start from.";
+            text + &answer(Tone::Bad, "Nothing starts", rest)
+        }
+    }
+}
+
+/// `firmware entry`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct EntryWritten {
+    /// "Boot0001"
+    entry: String,
+    description: String,
+    /// It was there and first before; nothing was written
+    was_there: bool,
+    /// The whole boot order now
+    order: Vec<String>,
+    /// Entries that lead nowhere; left as they are
+    dead: Vec<String>,
+}
+
+impl EntryWritten {
+    pub(crate) fn of(plan: &EntryPlan) -> Self {
+        let name = |number: &u16| format!("Boot{number:04X}");
+        Self {
+            entry: name(&plan.number),
+            description: plan.option.description.clone(),
+            was_there: plan.is_there,
+            order: plan.order.iter().map(name).collect(),
+            dead: plan.dead.iter().map(|(number, _)| name(number)).collect(),
+        }
+    }
+}
+
+/// What was written into the firmware.
+pub(crate) fn render_entry(plan: &EntryPlan, disk: &Path) -> String {
+    let name = format!(
+        "Boot{:04X} \"{}\"",
+        plan.number,
+        safe(&plan.option.description)
+    );
+    let mut text = if plan.is_there {
+        format!("{name} leads to this disk already and stands first. Nothing was written.\n")
+    } else {
+        format!(
+            "{name} leads to this disk's boot manager now and stands first in the boot order.\n"
+        )
+    };
+    for (number, description) in &plan.dead {
+        let description = safe(description);
+        text += &format!(
+            "Boot{number:04X} \"{description}\" leads nowhere on the attached disks. It is left as it is; \
+             firmware goes on to the next.\n"
+        );
+    }
+    text + &format!(
+        "\nNext: the switch sheet: schwelle firmware sheet {}\n",
+        typed(disk)
+    )
+}
+
+/// `firmware setup`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct SetupAsked {
+    pub(crate) setup_at_next_start: bool,
+}
