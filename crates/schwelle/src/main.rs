@@ -6,6 +6,7 @@
 mod cli;
 mod commands;
 mod disk;
+mod emulate;
 mod error;
 mod machine;
 mod policy;

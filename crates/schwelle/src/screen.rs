@@ -92,6 +92,16 @@ impl Screen {
         }
     }
 
+    /// Says on stderr what takes a while, unless silence is wanted.
+    pub(crate) fn note(&self, text: &str) {
+        if !self.quiet {
+            let line = format!("{text}\n");
+            AutoStream::new(std::io::stderr(), self.color)
+                .write_all(line.as_bytes())
+                .ok();
+        }
+    }
+
     /// Shows a document when JSON is wanted.
     pub(crate) fn document<T: Serialize>(&self, document: &T) {
         if self.json {

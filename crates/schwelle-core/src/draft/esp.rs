@@ -4,7 +4,7 @@
 use crate::device::{BlockDevice, Extent, ReadDevice, Window};
 use crate::fat::{FatVolume, FatWriter};
 use crate::ntfs::NtfsVolume;
-use crate::profile::{MAX_BOOT_FILE_BYTES, SignedSet, WindowsSystem};
+use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES, SignedSet, WindowsSystem};
 
 use super::build::{DraftError, Stamp};
 
@@ -36,17 +36,20 @@ pub(super) fn fill(
         bytes: 0,
         hashes: Vec::new(),
     };
-    // One file in memory at a time: boot files are some ten MiB together.
-    for file in &system.boot_files.placed(set) {
-        let content = volume.open_file(file.record)?.read_all(file.len_bytes)?;
-        let path: Vec<&str> = file.target.iter().map(String::as_str).collect();
-        writer.write_file(&path, &content)?;
-        filled.note(&file.place(), &content);
+    let files = system.boot_files.placed(set);
+    // The files made here lie between the others, away from the folders and from the loader, so that
+    // an emulator's log of reads tells whether the boot store was wanted.
+    let (before, behind) = files.split_at(files.len() / 2);
+    for file in before {
+        filled.copy(&mut writer, &volume, file)?;
     }
     for (path, content) in own {
         let names: Vec<&str> = path.split('\\').filter(|name| !name.is_empty()).collect();
         writer.write_file(&names, content)?;
         filled.note(path, content);
+    }
+    for file in behind {
+        filled.copy(&mut writer, &volume, file)?;
     }
     writer.finish()?;
     filled.compare(&esp)?;
@@ -54,6 +57,20 @@ pub(super) fn fill(
 }
 
 impl Filled {
+    /// Copies a file; one in memory at a time, boot files are some ten MiB together.
+    fn copy(
+        &mut self,
+        writer: &mut FatWriter<'_>,
+        volume: &NtfsVolume<'_>,
+        file: &BootFile,
+    ) -> Result<(), DraftError> {
+        let content = volume.open_file(file.record)?.read_all(file.len_bytes)?;
+        let path: Vec<&str> = file.target.iter().map(String::as_str).collect();
+        writer.write_file(&path, &content)?;
+        self.note(&file.place(), &content);
+        Ok(())
+    }
+
     fn note(&mut self, path: &str, content: &[u8]) {
         self.files.push(path.to_owned());
         self.bytes += content.len() as u64;

@@ -7,7 +7,7 @@ use super::dir_entry::{
     ATTR_DIRECTORY, ATTR_VOLUME_ID, ENTRY_BYTES, LONG_UNITS, Slot, short_checksum,
 };
 use super::name::{same_name, short_text};
-use crate::device::{DeviceError, ReadDevice};
+use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 
 /// A directory is read up to this length; the specification allows 65,536 entries.
 const MAX_DIRECTORY_BYTES: u64 = 65_536 * ENTRY_BYTES as u64;
@@ -193,6 +193,25 @@ impl<'a> FatVolume<'a> {
             }
         }
         Ok(Some(at))
+    }
+
+    /// The sectors of a file or directory, counted from the start of the volume, in the order of its
+    /// clusters; at most those of a file of 4 GiB.
+    pub fn extents_of(&self, entry: &FatEntry) -> Result<Vec<Extent>, FatError> {
+        if entry.cluster == 0 {
+            return Ok(Vec::new());
+        }
+        let limit = (1_u64 << 32).div_ceil(self.shape.cluster_bytes().into());
+        let chain = self.chain(entry.cluster, limit, &entry.name)?;
+        let sectors = u64::from(self.shape.cluster_sectors);
+        let place = |cluster: u32| {
+            let first = self.shape.data_sector + (u64::from(cluster) - 2) * sectors;
+            Extent {
+                first: Lba(first),
+                end: Lba(first + sectors),
+            }
+        };
+        Ok(chain.into_iter().map(place).collect())
     }
 
     /// The content of a file of at most `limit` bytes.

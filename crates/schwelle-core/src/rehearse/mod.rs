@@ -3,9 +3,10 @@
 //!
 //! [`walk`] gives one step after the other with its evidence, and stops at the first that fails,
 //! which names the remedy. Behind the kernel it looks around: the rest of the menu, drive letters,
-//! recovery.
+//! recovery. [`emulator`] does the same on real firmware.
 
 mod around;
+pub mod emulator;
 mod entry;
 mod walk;
 

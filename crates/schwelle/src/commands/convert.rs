@@ -11,12 +11,15 @@ use schwelle_core::rehearse::{self, Rehearsal};
 
 use crate::cli::{ImageOptions, PlaceOptions};
 use crate::disk::{Circumstances, Disk, Judgement};
+use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::progress::Progress;
 use crate::screen::Screen;
 use crate::text;
-use crate::views;
+use crate::views::{self, emulate::EmulatedDoc};
+
+use super::plan;
 
 /// Convert a disk: check, draft, rehearse, ask, save, write, read back, rehearse again
 ///
@@ -44,6 +47,8 @@ pub(crate) struct ConvertArgs {
     image: ImageOptions,
     #[command(flatten)]
     place: PlaceOptions,
+    #[command(flatten)]
+    emulate: EmulateOptions,
 }
 
 impl ConvertArgs {
@@ -56,6 +61,7 @@ impl ConvertArgs {
             machine: MachineOptions::default(),
             image: ImageOptions::default(),
             place: PlaceOptions::default(),
+            emulate: EmulateOptions::default(),
         }
     }
 }
@@ -90,9 +96,15 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         &rehearsal,
         screen.columns(),
     ));
-    if !rehearsal.starts() {
-        screen.show(&views::plan::verdict(&disk, &rehearsal));
-        screen.document(&views::json::Converted::not_started(&rehearsal));
+    let emulated = match rehearsal.starts() {
+        true => emulate(args, &disk, &plan, screen)?,
+        false => None,
+    };
+    let is_good = emulated.as_ref().is_none_or(Emulated::is_good);
+    if !rehearsal.starts() || !is_good {
+        screen.show(&views::plan::verdict(&disk, &rehearsal, is_good));
+        let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &[]));
+        screen.document(&views::json::Converted::not_started(&rehearsal, emulated));
         return Ok(1);
     }
     confirm(args, &disk, screen)?;
@@ -103,9 +115,38 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     });
     let record = record(args, &disk, &judgement, &plan, &rehearsal);
     let rehearsal = write(args, &disk, &plan, &record, screen)?;
+    // The disk is done; what cannot be kept of the emulator's start does not change that.
+    let kept = emulated.as_ref().map(|emulated| emulated.keep(&args.job));
+    let kept = kept.and_then(Result::ok).unwrap_or_default();
     screen.show(&views::plan::done(&args.disk, &args.job, &plan, &rehearsal));
-    screen.document(&views::json::Converted::of(&args.job, &rehearsal));
+    let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept));
+    screen.document(&views::json::Converted::of(&args.job, &rehearsal, emulated));
     Ok(u8::from(!rehearsal.starts()))
+}
+
+/// Starts the draft on real firmware, where that was asked for, before a byte is written. Whoever asked
+/// for it wants it as a condition: without an emulator the conversion does not go on.
+fn emulate(
+    args: &ConvertArgs,
+    disk: &Disk,
+    plan: &Plan<'_>,
+    screen: &Screen,
+) -> Result<Option<Emulated>, CliError> {
+    let beside = args.job.parent().filter(|folder| folder.is_dir());
+    let emulated = plan::emulate(&args.emulate, disk, plan, beside, screen)?;
+    match &emulated {
+        Some(Emulated::Missing { what, install }) => Err(CliError::new(
+            Kind::Unchanged,
+            what,
+            "The draft was to be started on real firmware before it is written. Nothing was written.",
+            format!("{install} Or leave --emulate out: the walk stands by itself."),
+        )),
+        Some(ran) => {
+            screen.show(&views::emulate::render(ran, &[], screen.columns()));
+            Ok(emulated)
+        }
+        None => Ok(None),
+    }
 }
 
 /// A disk with an unfinished job needs that job and no other; and a folder with a job in it takes

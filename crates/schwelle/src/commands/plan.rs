@@ -1,16 +1,19 @@
 //! `schwelle plan`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
+use schwelle_core::draft::Plan;
+use schwelle_core::firmware::BootMode;
 use schwelle_core::rehearse;
 
 use crate::cli::{ImageOptions, PlaceOptions};
 use crate::disk::{Circumstances, Disk};
+use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
 use crate::machine::MachineOptions;
 use crate::screen::Screen;
-use crate::views;
+use crate::views::{self, emulate::EmulatedDoc};
 
 /// Show the disk before and after, what would be written where, and rehearse the result
 ///
@@ -18,7 +21,7 @@ use crate::views;
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle plan /dev/sda\n  schwelle plan image.img --esp-size \
-        300M\n  schwelle plan image.img --json"
+        300M\n  schwelle plan image.img --json\n  schwelle plan image.img --emulate"
 )]
 pub(crate) struct PlanArgs {
     /// Image file or block device
@@ -29,6 +32,11 @@ pub(crate) struct PlanArgs {
     image: ImageOptions,
     #[command(flatten)]
     place: PlaceOptions,
+    #[command(flatten)]
+    emulate: EmulateOptions,
+    /// Folder in which the firmware's console and screen are kept
+    #[arg(long, value_name = "DIR", requires = "emulate")]
+    keep: Option<PathBuf>,
 }
 
 impl PlanArgs {
@@ -39,6 +47,8 @@ impl PlanArgs {
             machine: MachineOptions::default(),
             image: ImageOptions::default(),
             place: PlaceOptions::default(),
+            emulate: EmulateOptions::default(),
+            keep: None,
         }
     }
 }
@@ -69,7 +79,38 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
         &rehearsal,
         screen.columns(),
     ));
-    screen.show(&views::plan::verdict(&disk, &rehearsal));
-    screen.document(&views::json::Plan::of(&disk, &judgement, &plan, &rehearsal));
-    Ok(u8::from(!rehearsal.starts()))
+    let emulated = emulate(&args.emulate, &disk, &plan, None, screen)?;
+    let kept = match (&emulated, &args.keep) {
+        (Some(emulated), Some(folder)) => emulated.keep(folder)?,
+        _ => Vec::new(),
+    };
+    if let Some(emulated) = &emulated {
+        screen.show(&views::emulate::render(emulated, &kept, screen.columns()));
+    }
+    let is_good = emulated.as_ref().is_none_or(Emulated::is_good);
+    screen.show(&views::plan::verdict(&disk, &rehearsal, is_good));
+    screen.document(&views::json::Plan {
+        emulated: emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept)),
+        ..views::json::Plan::of(&disk, &judgement, &plan, &rehearsal)
+    });
+    Ok(u8::from(!rehearsal.starts() || !is_good))
+}
+
+/// Starts the draft in the emulator, where that was asked for.
+pub(super) fn emulate(
+    options: &EmulateOptions,
+    disk: &Disk,
+    plan: &Plan<'_>,
+    beside: Option<&Path>,
+    screen: &Screen,
+) -> Result<Option<Emulated>, CliError> {
+    let changed = plan.changes.extents().collect();
+    options.run(
+        &disk.path,
+        &plan.draft,
+        changed,
+        BootMode::Uefi,
+        beside,
+        screen,
+    )
 }

@@ -3,22 +3,27 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use schwelle_core::firmware::BootMode;
+use schwelle_core::profile::{Profile, Table};
 use schwelle_core::rehearse;
 
 use crate::cli::ImageOptions;
 use crate::disk::Disk;
+use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
 use crate::screen::Screen;
-use crate::views;
+use crate::views::{self, emulate::EmulatedDoc};
 
 /// Walk a disk's UEFI boot path, from sector 0 to the kernel
 ///
 /// Says at which step a start would fail, and what to do; then looks at the rest of the menu, the
-/// drive letters and the recovery environment, which give cautions. Nothing is written.
+/// drive letters and the recovery environment, which give cautions. Nothing is written to the disk.
+/// With --emulate, real firmware starts it as well: UEFI firmware a GPT disk, a BIOS an MBR disk.
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle rehearse /dev/sda\n  schwelle rehearse image.img \
-        --loader '\\EFI\\Microsoft\\Boot\\bootmgfw.efi'"
+        --loader '\\EFI\\Microsoft\\Boot\\bootmgfw.efi'\n  schwelle rehearse /dev/sda --emulate --keep \
+        /media/stick/job-0815"
 )]
 pub(crate) struct RehearseArgs {
     /// Image file or block device
@@ -29,6 +34,11 @@ pub(crate) struct RehearseArgs {
     /// removable-media path]
     #[arg(long, value_name = "PATH")]
     loader: Option<String>,
+    #[command(flatten)]
+    emulate: EmulateOptions,
+    /// Folder in which the firmware's console and screen are kept: the disk's job folder, or another
+    #[arg(long, value_name = "DIR", requires = "emulate")]
+    keep: Option<PathBuf>,
 }
 
 impl RehearseArgs {
@@ -38,6 +48,8 @@ impl RehearseArgs {
             disk,
             image: ImageOptions::default(),
             loader: None,
+            emulate: EmulateOptions::default(),
+            keep: None,
         }
     }
 }
@@ -45,11 +57,42 @@ impl RehearseArgs {
 pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> {
     let disk = Disk::open(&args.disk, args.image)?;
     let rehearsal = rehearse::walk(&disk.device, args.loader.as_deref());
-    screen.show(&views::rehearse::render(
-        &disk,
-        &rehearsal,
-        screen.columns(),
-    ));
-    screen.document(&views::json::Rehearsed::of(&rehearsal));
-    Ok(u8::from(!rehearsal.starts()))
+    let columns = screen.columns();
+    let emulated = args.emulate.run(
+        &args.disk,
+        &disk.device,
+        Vec::new(),
+        mode_of(&disk.profile),
+        None,
+        screen,
+    )?;
+    let kept = match (&emulated, &args.keep) {
+        (Some(emulated), Some(folder)) => emulated.keep(folder)?,
+        _ => Vec::new(),
+    };
+    let shown = emulated.as_ref();
+    let shown = shown.map_or(String::new(), |emulated| {
+        views::emulate::render(emulated, &kept, columns)
+    });
+    let is_good = emulated.as_ref().is_none_or(Emulated::is_good);
+    // A BIOS has started an MBR disk: the walk of a start in UEFI mode has nothing to say.
+    let in_bios_mode = emulated.as_ref().and_then(Emulated::in_bios_mode);
+    screen.show(&match in_bios_mode {
+        Some(starts) => views::rehearse::render_bios(&disk, &shown, starts),
+        None => views::rehearse::render(&disk, &rehearsal, (&shown, is_good), columns),
+    });
+    screen.document(&views::json::Rehearsed {
+        emulated: emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept)),
+        ..views::json::Rehearsed::of(&rehearsal)
+    });
+    let starts = in_bios_mode.unwrap_or(rehearsal.starts() && is_good);
+    Ok(u8::from(!starts))
+}
+
+/// What the emulator starts this disk in: its BIOS where there is an MBR.
+fn mode_of(profile: &Profile) -> BootMode {
+    match profile.table {
+        Table::Mbr { .. } => BootMode::Bios,
+        _ => BootMode::Uefi,
+    }
 }

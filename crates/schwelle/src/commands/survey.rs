@@ -58,18 +58,18 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
         machine: machine.as_ref(),
         ..Circumstances::default()
     };
-    let mut document = views::json::Survey::default();
+    let mut document = views::survey::Survey::default();
     let mut unreadable = None;
     for path in &disks {
         match Disk::open(path, args.image) {
-            Ok(disk) => document.disks.push(views::json::Surveyed::of(
+            Ok(disk) => document.disks.push(views::survey::Surveyed::of(
                 &disk,
                 &disk.judge(&circumstances),
             )),
             Err(error) => {
                 document
                     .disks
-                    .push(views::json::Surveyed::unreadable(path, &error));
+                    .push(views::survey::Surveyed::unreadable(path, &error));
                 unreadable = Some(error.exit_code());
             }
         }

@@ -11,77 +11,8 @@ use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::{Finding, Rule};
 use serde::Serialize;
 
+use super::emulate::EmulatedDoc;
 use crate::disk::{Disk, Judgement, answer_name};
-use crate::error::CliError;
-
-/// `survey`
-#[derive(Debug, Default, Serialize, JsonSchema)]
-pub(crate) struct Survey {
-    pub(crate) disks: Vec<Surveyed>,
-}
-
-/// A disk in a survey.
-#[derive(Debug, Serialize, JsonSchema)]
-pub(crate) struct Surveyed {
-    pub(crate) disk: String,
-    /// "MBR", "GPT", "hybrid", "bare volume", "blank", "unknown"; null when the disk could not be
-    /// read
-    pub(crate) table: Option<String>,
-    pub(crate) size_bytes: Option<u64>,
-    pub(crate) sector_bytes: Option<u32>,
-    pub(crate) model: Option<String>,
-    pub(crate) serial: Option<String>,
-    pub(crate) short_name: Option<String>,
-    pub(crate) systems: Vec<String>,
-    /// "ready", "caution", "blocked", or "unreadable"
-    pub(crate) answer: String,
-    /// The first rule that stands against it
-    pub(crate) rule: Option<String>,
-    /// That rule's evidence, or why the disk could not be read
-    pub(crate) reason: Option<String>,
-}
-
-impl Surveyed {
-    pub(crate) fn of(disk: &Disk, judgement: &Judgement) -> Self {
-        let profile = &disk.profile;
-        let reason = judgement
-            .with(judgement.answer)
-            .find(|_| judgement.answer > schwelle_core::rules::Outcome::Unknown);
-        Self {
-            disk: disk.path.display().to_string(),
-            table: Some(profile.table_style().to_owned()),
-            size_bytes: Some(profile.geometry.len_bytes()),
-            sector_bytes: Some(profile.geometry.logical_sector),
-            model: profile.host.model.clone(),
-            serial: profile.host.serial.clone(),
-            short_name: profile.short_name(),
-            systems: profile
-                .systems
-                .iter()
-                .map(|system| system.title())
-                .collect(),
-            answer: answer_name(judgement.answer).to_owned(),
-            rule: reason.map(|finding| finding.rule.to_owned()),
-            reason: reason.map(|finding| finding.evidence.clone()),
-        }
-    }
-
-    pub(crate) fn unreadable(path: &Path, error: &CliError) -> Self {
-        Self {
-            disk: path.display().to_string(),
-            table: None,
-            size_bytes: None,
-            sector_bytes: None,
-            model: None,
-            serial: None,
-            short_name: None,
-            systems: Vec::new(),
-            answer: "unreadable".to_owned(),
-            rule: None,
-            reason: Some(error.what.clone()),
-        }
-    }
-}
 
 /// `check`
 #[derive(Debug, Serialize, JsonSchema)]
@@ -164,6 +95,8 @@ pub(crate) struct Plan {
     pub(crate) findings: Vec<FindingDoc>,
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub(crate) draft: Option<DraftDoc>,
+    /// The start of the draft on real firmware; null when it was not asked for
+    pub(crate) emulated: Option<EmulatedDoc>,
 }
 
 /// The draft in a plan.
@@ -380,6 +313,7 @@ impl Plan {
             answer: answer_name(judgement.answer).to_owned(),
             findings: findings(&judgement.findings),
             draft: None,
+            emulated: None,
         }
     }
 
@@ -422,6 +356,7 @@ impl Plan {
         };
         Self {
             draft: Some(draft),
+            emulated: None,
             ..Self::blocked(disk, judgement)
         }
     }
@@ -430,9 +365,12 @@ impl Plan {
 /// `rehearse`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Rehearsed {
+    /// By the walk, in UEFI mode
     pub(crate) starts: bool,
     /// Steps in order, up to the first that failed
     pub(crate) steps: Vec<StepDoc>,
+    /// The start on real firmware; null when it was not asked for
+    pub(crate) emulated: Option<EmulatedDoc>,
 }
 
 /// A step of the walk.
@@ -456,6 +394,7 @@ impl Rehearsed {
         Self {
             starts: rehearsal.starts(),
             steps: rehearsal.steps.iter().map(step).collect(),
+            emulated: None,
         }
     }
 }
@@ -463,8 +402,8 @@ impl Rehearsed {
 /// `convert`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Converted {
-    /// "converted"; "blocked" by a rule; "not-started" where the draft failed its rehearsal and
-    /// nothing was written
+    /// "converted"; "blocked" by a rule; "not-started" where the draft failed its rehearsal, or real
+    /// firmware did not start it, and nothing was written
     pub(crate) answer: String,
     /// The job folder; null when nothing was written
     pub(crate) job: Option<String>,
@@ -472,36 +411,38 @@ pub(crate) struct Converted {
     pub(crate) rehearsal: Option<Rehearsed>,
     /// All findings, when a rule blocked
     pub(crate) findings: Vec<FindingDoc>,
+    /// The start of the draft on real firmware; null when it was not asked for
+    pub(crate) emulated: Option<EmulatedDoc>,
 }
 
 impl Converted {
     pub(crate) fn blocked(judgement: &Judgement) -> Self {
-        let findings = findings(&judgement.findings);
         Self {
             answer: "blocked".to_owned(),
             job: None,
             rehearsal: None,
-            findings,
+            findings: findings(&judgement.findings),
+            emulated: None,
         }
     }
 
-    pub(crate) fn not_started(rehearsal: &Rehearsal) -> Self {
-        let rehearsal = Some(Rehearsed::of(rehearsal));
+    pub(crate) fn not_started(rehearsal: &Rehearsal, emulated: Option<EmulatedDoc>) -> Self {
         Self {
             answer: "not-started".to_owned(),
             job: None,
-            rehearsal,
+            rehearsal: Some(Rehearsed::of(rehearsal)),
             findings: Vec::new(),
+            emulated,
         }
     }
 
-    pub(crate) fn of(job: &Path, rehearsal: &Rehearsal) -> Self {
-        let job = Some(job.display().to_string());
+    pub(crate) fn of(job: &Path, rehearsal: &Rehearsal, emulated: Option<EmulatedDoc>) -> Self {
         Self {
             answer: "converted".to_owned(),
-            job,
+            job: Some(job.display().to_string()),
             rehearsal: Some(Rehearsed::of(rehearsal)),
             findings: Vec::new(),
+            emulated,
         }
     }
 }
@@ -561,21 +502,38 @@ pub(crate) struct JobRecord {
 mod tests {
     use std::fs;
 
+    use crate::views;
+
     /// The schemas in `docs/schema/` are made from the types. To renew them: `SCHWELLE_RENEW=1
     /// cargo test`.
     #[test]
     fn schemas_in_docs_are_those_of_the_types() {
         let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/schema");
         for (name, schema) in [
-            ("survey", schemars::schema_for!(super::Survey)),
+            ("survey", schemars::schema_for!(views::survey::Survey)),
             ("check", schemars::schema_for!(super::Check)),
             ("rules", schemars::schema_for!(super::Rules)),
             ("plan", schemars::schema_for!(super::Plan)),
             ("rehearse", schemars::schema_for!(super::Rehearsed)),
+            ("confirm", schemars::schema_for!(views::confirm::Confirmed)),
+            ("firmware", schemars::schema_for!(views::firmware::Firmware)),
             (
-                "confirm",
-                schemars::schema_for!(super::super::confirm::Confirmed),
+                "firmware-set",
+                schemars::schema_for!(views::firmware::SettingsDoc),
             ),
+            (
+                "firmware-start",
+                schemars::schema_for!(views::firmware::Started),
+            ),
+            (
+                "firmware-entry",
+                schemars::schema_for!(views::firmware::EntryWritten),
+            ),
+            (
+                "firmware-setup",
+                schemars::schema_for!(views::firmware::SetupAsked),
+            ),
+            ("firmware-sheet", schemars::schema_for!(views::sheet::Sheet)),
             ("convert", schemars::schema_for!(super::Converted)),
             ("recover", schemars::schema_for!(super::Recovered)),
             ("job", schemars::schema_for!(super::JobRecord)),

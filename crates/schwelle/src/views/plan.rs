@@ -59,8 +59,9 @@ pub(crate) fn render(
 }
 
 /// The last line of `plan`, and of a `convert` that goes no further.
-pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal) -> String {
-    if rehearsal.starts() {
+/// `is_good` is false when real firmware did not start it.
+pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal, is_good: bool) -> String {
+    if rehearsal.starts() && is_good {
         let path = typed(&disk.path);
         let next = format!("Nothing has been written. Next: schwelle convert {path} --job DIR");
         answer(Tone::Good, "The draft starts", &next)

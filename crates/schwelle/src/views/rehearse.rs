@@ -5,10 +5,15 @@ use schwelle_core::rehearse::{Rehearsal, StepOutcome};
 use super::common::{answer, head, paragraph};
 use crate::disk::Disk;
 use crate::screen::{Tone, toned};
-use crate::text::pad;
+use crate::text::{pad, typed};
 
-/// The whole view.
-pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> String {
+/// The whole view; `emulated` is what real firmware did with it, rendered.
+pub(crate) fn render(
+    disk: &Disk,
+    rehearsal: &Rehearsal,
+    emulated: (&str, bool),
+    columns: usize,
+) -> String {
     let mut text = head(disk);
     text += &format!(
         "\n{}\n",
@@ -18,9 +23,15 @@ pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Stri
              what the system finds around it"
         )
     );
+    let (shown, is_good) = emulated;
     text += &steps(rehearsal, columns);
-    if rehearsal.starts() {
-        let next = "Next: switch the firmware to UEFI mode.";
+    text += shown;
+    if rehearsal.starts() && !is_good {
+        let rest = "The walk finds all that a start needs, and real firmware does not start it. Do \
+            not switch the firmware before that is explained.";
+        text + &answer(Tone::Bad, "Does not start", rest)
+    } else if rehearsal.starts() {
+        let next = format!("Next: schwelle firmware sheet {}", typed(&disk.path));
         if rehearsal.cautions() == 0 {
             let rest = format!("This disk has all that a start in UEFI mode needs. {next}");
             text + &answer(Tone::Good, "Starts", &rest)
@@ -32,9 +43,23 @@ pub(crate) fn render(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Stri
         let at = rehearsal.steps.last().map_or("", |step| step.id.name());
         text + &answer(
             Tone::Bad,
-            "Does not start",
+            "Does not start in UEFI mode",
             &format!("The walk ends at the step {at}."),
         )
+    }
+}
+
+/// The view of an MBR disk that a BIOS has started in the emulator.
+pub(crate) fn render_bios(disk: &Disk, shown: &str, starts: bool) -> String {
+    let text = head(disk) + shown;
+    let path = typed(&disk.path);
+    if starts {
+        let rest = format!("To convert it: schwelle check {path}");
+        text + &answer(Tone::Good, "Starts in BIOS mode", &rest)
+    } else {
+        let rest =
+            format!("Look at what the firmware showed, and at the disk: schwelle check {path}");
+        text + &answer(Tone::Bad, "Does not start in BIOS mode", &rest)
     }
 }
 
@@ -43,11 +68,7 @@ pub(crate) fn steps(rehearsal: &Rehearsal, columns: usize) -> String {
     const INDENT: usize = 28;
     let mut text = String::new();
     for (index, step) in rehearsal.steps.iter().enumerate() {
-        let (tone, word) = match step.outcome {
-            StepOutcome::Pass => (Tone::Good, "pass"),
-            StepOutcome::Caution => (Tone::Careful, "care"),
-            StepOutcome::Fail => (Tone::Bad, "FAIL"),
-        };
+        let (tone, word) = outcome(step.outcome);
         let evidence = paragraph("", &step.evidence, INDENT, columns);
         let head = format!(
             "  {:>2} {}  {} ",
@@ -61,4 +82,13 @@ pub(crate) fn steps(rehearsal: &Rehearsal, columns: usize) -> String {
         }
     }
     text
+}
+
+/// How a step went, in a word of four letters.
+pub(crate) fn outcome(outcome: StepOutcome) -> (Tone, &'static str) {
+    match outcome {
+        StepOutcome::Pass => (Tone::Good, "pass"),
+        StepOutcome::Caution => (Tone::Careful, "care"),
+        StepOutcome::Fail => (Tone::Bad, "FAIL"),
+    }
 }

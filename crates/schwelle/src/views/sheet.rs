@@ -17,19 +17,19 @@ pub(crate) struct Sheet {
     /// The switch may be made
     go: bool,
     /// What is missing; empty for GO
-    missing: Vec<StepDoc>,
+    missing: Vec<SheetStepDoc>,
     pc: String,
     disk: String,
-    steps: Vec<StepDoc>,
+    steps: Vec<SheetStepDoc>,
     secure_boot: String,
     leave_alone: Vec<String>,
-    trouble: Vec<StepDoc>,
+    trouble: Vec<SheetStepDoc>,
     way_back: Vec<String>,
 }
 
 /// A step, or an advice.
 #[derive(Debug, Serialize, JsonSchema)]
-pub(crate) struct StepDoc {
+pub(crate) struct SheetStepDoc {
     what: String,
     check: String,
 }
@@ -37,7 +37,7 @@ pub(crate) struct StepDoc {
 impl Sheet {
     pub(crate) fn of(sheet: &SwitchSheet) -> Self {
         let steps = |steps: &[SheetStep]| {
-            let step = |step: &SheetStep| StepDoc {
+            let step = |step: &SheetStep| SheetStepDoc {
                 what: step.what.clone(),
                 check: step.check.clone(),
             };

@@ -3,8 +3,11 @@
 use std::path::Path;
 
 use comfy_table::{ContentArrangement, Table, presets};
+use schemars::JsonSchema;
+use serde::Serialize;
 
-use super::json::{Survey, Surveyed};
+use crate::disk::{Disk, Judgement, answer_name};
+use crate::error::CliError;
 use crate::text::{bytes, safe, typed};
 
 /// The whole view.
@@ -56,4 +59,73 @@ fn row(disk: &Surveyed) -> [String; 6] {
         },
         answer,
     ]
+}
+
+/// `survey`
+#[derive(Debug, Default, Serialize, JsonSchema)]
+pub(crate) struct Survey {
+    pub(crate) disks: Vec<Surveyed>,
+}
+
+/// A disk in a survey.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Surveyed {
+    pub(crate) disk: String,
+    /// "MBR", "GPT", "hybrid", "bare volume", "blank", "unknown"; null when the disk could not be
+    /// read
+    pub(crate) table: Option<String>,
+    pub(crate) size_bytes: Option<u64>,
+    pub(crate) sector_bytes: Option<u32>,
+    pub(crate) model: Option<String>,
+    pub(crate) serial: Option<String>,
+    pub(crate) short_name: Option<String>,
+    pub(crate) systems: Vec<String>,
+    /// "ready", "caution", "blocked", or "unreadable"
+    pub(crate) answer: String,
+    /// The first rule that stands against it
+    pub(crate) rule: Option<String>,
+    /// That rule's evidence, or why the disk could not be read
+    pub(crate) reason: Option<String>,
+}
+
+impl Surveyed {
+    pub(crate) fn of(disk: &Disk, judgement: &Judgement) -> Self {
+        let profile = &disk.profile;
+        let reason = judgement
+            .with(judgement.answer)
+            .find(|_| judgement.answer > schwelle_core::rules::Outcome::Unknown);
+        Self {
+            disk: disk.path.display().to_string(),
+            table: Some(profile.table_style().to_owned()),
+            size_bytes: Some(profile.geometry.len_bytes()),
+            sector_bytes: Some(profile.geometry.logical_sector),
+            model: profile.host.model.clone(),
+            serial: profile.host.serial.clone(),
+            short_name: profile.short_name(),
+            systems: profile
+                .systems
+                .iter()
+                .map(|system| system.title())
+                .collect(),
+            answer: answer_name(judgement.answer).to_owned(),
+            rule: reason.map(|finding| finding.rule.to_owned()),
+            reason: reason.map(|finding| finding.evidence.clone()),
+        }
+    }
+
+    pub(crate) fn unreadable(path: &Path, error: &CliError) -> Self {
+        Self {
+            disk: path.display().to_string(),
+            table: None,
+            size_bytes: None,
+            sector_bytes: None,
+            model: None,
+            serial: None,
+            short_name: None,
+            systems: Vec::new(),
+            answer: "unreadable".to_owned(),
+            rule: None,
+            reason: Some(error.what.clone()),
+        }
+    }
 }

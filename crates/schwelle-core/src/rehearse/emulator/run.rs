@@ -1,0 +1,481 @@
+//! Starting the emulator, watching it, and bringing it to an end in any case.
+
+use std::fs::{self, File};
+use std::io::{self, BufRead, BufReader, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
+use std::time::{Duration, Instant, SystemTime};
+
+use serde_json::{Value, json};
+
+use super::qcow2::{Backing, write_overlay};
+use super::screen::png_of;
+use crate::device::{Extent, Lba, ReadDevice};
+use crate::firmware::BootMode;
+
+const PROGRAM: &str = "qemu-system-x86_64";
+/// Lets the emulator die with its parent, however that dies.
+const WITH_PARENT: &str = "setpriv";
+
+/// Where distributions put the firmware: code, and the variables that go with it.
+const FIRMWARE: [(&str, &str); 6] = [
+    ("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd"),
+    ("OVMF_CODE.4m.fd", "OVMF_VARS.4m.fd"),
+    ("OVMF_CODE.fd", "OVMF_VARS.fd"),
+    ("ovmf-x86_64-code.bin", "ovmf-x86_64-vars.bin"),
+    ("ovmf-x86_64-4m-code.bin", "ovmf-x86_64-4m-vars.bin"),
+    ("edk2-x86_64-code.fd", "edk2-i386-vars.fd"),
+];
+const FIRMWARE_FOLDERS: [&str; 5] = [
+    "/usr/share/OVMF",
+    "/usr/share/edk2/ovmf",
+    "/usr/share/edk2/x64",
+    "/usr/share/ovmf/x64",
+    "/usr/share/qemu",
+];
+
+/// The firmware says this on its console when it has nothing left to try.
+const NOTHING_LEFT: &str = "No bootable option or device was found";
+/// A console log longer than this is cut.
+const MAX_SERIAL: usize = 1 << 20;
+/// Reads that are kept; a start takes some thousands.
+const MAX_READS: usize = 1 << 20;
+/// How often the console is looked at.
+const TICK: Duration = Duration::from_millis(200);
+/// How long the emulator may take to answer.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// What is missing on this machine.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Missing {
+    /// The emulator.
+    #[error("{PROGRAM} is not on this machine")]
+    Program,
+    /// The UEFI firmware for it.
+    #[error("there is no UEFI firmware for the emulator in {0}")]
+    Firmware(String),
+}
+
+/// The emulator did not do its work.
+#[derive(Debug, thiserror::Error)]
+pub enum EmulatorError {
+    /// Its files could not be made or read.
+    #[error("the emulator's files: {0}")]
+    Io(#[from] io::Error),
+    /// It would not start, or ended by itself; what it said.
+    #[error("the emulator ended by itself: {0}")]
+    Died(String),
+    /// The disk was changed while it was started.
+    #[error("the disk has been changed while the emulator ran")]
+    DiskChanged,
+}
+
+/// The emulator and its firmware.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Emulator {
+    program: PathBuf,
+    with_parent: Option<PathBuf>,
+    /// Code and variables; `None` for a start in BIOS mode.
+    firmware: Option<(PathBuf, PathBuf)>,
+}
+
+impl Emulator {
+    /// Looks for the emulator in the folders of programs, and for the firmware that `mode` needs in
+    /// `firmware`, or where distributions put it.
+    pub fn find(
+        programs: &[PathBuf],
+        firmware: Option<&Path>,
+        mode: BootMode,
+    ) -> Result<Self, Missing> {
+        let find = |name: &str| {
+            let mut paths = programs.iter().map(|folder| folder.join(name));
+            paths.find(|path| path.is_file())
+        };
+        let program = find(PROGRAM).ok_or(Missing::Program)?;
+        let firmware = match mode {
+            BootMode::Bios => None,
+            BootMode::Uefi | BootMode::Both => Some(find_firmware(firmware)?),
+        };
+        Ok(Self {
+            program,
+            with_parent: find(WITH_PARENT),
+            firmware,
+        })
+    }
+}
+
+fn find_firmware(folder: Option<&Path>) -> Result<(PathBuf, PathBuf), Missing> {
+    let usual: Vec<&Path> = FIRMWARE_FOLDERS.iter().map(Path::new).collect();
+    let folders = folder.map_or(usual, |folder| vec![folder]);
+    for folder in &folders {
+        for (code, variables) in FIRMWARE {
+            let pair = (folder.join(code), folder.join(variables));
+            if pair.0.is_file() && pair.1.is_file() {
+                return Ok(pair);
+            }
+        }
+    }
+    let names: Vec<String> = folders
+        .iter()
+        .map(|folder| folder.display().to_string())
+        .collect();
+    Err(Missing::Firmware(names.join(", ")))
+}
+
+/// How a start ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ending {
+    /// The guest switched itself off, or restarted.
+    Off,
+    /// The firmware had nothing left to start.
+    NothingLeft,
+    /// The time was over.
+    Limit,
+}
+
+/// What happened.
+#[derive(Debug, Clone)]
+pub struct Record {
+    /// How it ended.
+    pub ending: Ending,
+    /// What was on the console, without the codes that place it on a screen.
+    pub console: String,
+    /// Sectors that were read, in order, in the disk's own sectors.
+    pub reads: Vec<Extent>,
+    /// The screen at the end, PNG.
+    pub screen: Option<Vec<u8>>,
+    /// How long it took.
+    pub took: Duration,
+}
+
+/// A start to be made.
+#[derive(Debug)]
+pub struct Start<'a> {
+    /// The disk, as it lies there.
+    pub disk: &'a Path,
+    /// What the guest shall see: the disk, or the draft above it.
+    pub draft: &'a dyn ReadDevice,
+    /// The sectors in which the draft differs; none for the disk itself.
+    pub changed: Vec<Extent>,
+    /// How it is started.
+    pub mode: BootMode,
+    /// When it is ended.
+    pub limit: Duration,
+    /// A folder for the emulator's files, empty and with room for the draft's changes.
+    pub work: &'a Path,
+}
+
+impl Start<'_> {
+    /// Starts the disk in the emulator and waits for its end, at most until the limit.
+    pub fn run(&self, emulator: &Emulator) -> Result<Record, EmulatorError> {
+        let disk = self.disk.canonicalize()?;
+        let before = fingerprint(&disk)?;
+        let geometry = self.draft.geometry();
+        let file = |name: &str| self.work.join(name);
+        let backing = Backing {
+            path: &disk,
+            geometry,
+        };
+        let overlay = File::create_new(file("overlay.qcow2"))?;
+        write_overlay(overlay, &backing, self.draft, self.changed.iter().copied())?;
+        if let Some((_, variables)) = &emulator.firmware {
+            fs::copy(variables, file("variables.fd"))?;
+        }
+
+        let begun = Instant::now();
+        let mut guest = Guest::start(self, emulator)?;
+        let ending = guest.watch(&file("console.log"), begun + self.limit)?;
+        let took = begun.elapsed();
+        let dump = file("screen.ppm");
+        // A guest that cannot show its screen any more has told all it can.
+        let screen = guest
+            .dump_screen(&dump)
+            .ok()
+            .and_then(|_| png_of(&dump).ok());
+        let console = match &emulator.firmware {
+            Some(_) => console_text(&file("console.log")),
+            // A BIOS has its console on the screen, in text mode.
+            None => guest.text_on_screen().unwrap_or_default(),
+        };
+        drop(guest);
+        if fingerprint(&disk)? != before {
+            return Err(EmulatorError::DiskChanged);
+        }
+        Ok(Record {
+            ending,
+            console,
+            reads: reads(&file("reads.log"), geometry.logical_sector)?,
+            screen,
+            took,
+        })
+    }
+
+    fn command(&self, emulator: &Emulator) -> Command {
+        let mut command = match &emulator.with_parent {
+            Some(helper) => {
+                let mut command = Command::new(helper);
+                command
+                    .args(["--pdeathsig", "KILL", "--"])
+                    .arg(&emulator.program);
+                command
+            }
+            None => Command::new(&emulator.program),
+        };
+        let file = |name: &str| self.work.join(name);
+        let machine = if emulator.firmware.is_some() {
+            "q35"
+        } else {
+            "pc"
+        };
+        command.args(["-machine", &format!("{machine},accel=tcg"), "-m", "512"]);
+        command.args([
+            "-nodefaults",
+            "-vga",
+            "std",
+            "-display",
+            "none",
+            "-qmp",
+            "stdio",
+        ]);
+        // A guest that switches off or restarts stays, for a look at its screen.
+        command.args(["-no-reboot", "-no-shutdown"]);
+        if let Some((code, _)) = &emulator.firmware {
+            let code = quoted(code);
+            let variables = quoted(&file("variables.fd"));
+            command.args([
+                "-drive",
+                &format!("if=pflash,format=raw,readonly=on,file={code}"),
+            ]);
+            command.args(["-drive", &format!("if=pflash,format=raw,file={variables}")]);
+        }
+        let overlay = quoted(&file("overlay.qcow2"));
+        command.args([
+            "-drive",
+            &format!("if=none,id=disk,format=qcow2,file={overlay}"),
+        ]);
+        let sector = self.draft.geometry().logical_sector;
+        let sizes = format!("logical_block_size={sector},physical_block_size={sector}");
+        command.args([
+            "-device",
+            &format!("virtio-blk-pci,drive=disk,bootindex=0,{sizes}"),
+        ]);
+        command.arg("-serial");
+        command.arg(format!("file:{}", file("console.log").display()));
+        let reads = quoted(&file("reads.log"));
+        command.args([
+            "-trace",
+            &format!("enable=virtio_blk_handle_read,file={reads}"),
+        ]);
+        command
+    }
+}
+
+/// A path in an option, in which a comma must be written twice.
+fn quoted(path: &Path) -> String {
+    path.display().to_string().replace(',', ",,")
+}
+
+/// The running emulator; it ends when this goes out of sight.
+struct Guest {
+    child: Child,
+    orders: ChildStdin,
+    answers: Receiver<Value>,
+    errors: PathBuf,
+}
+
+impl Drop for Guest {
+    fn drop(&mut self) {
+        // Already ended is as good.
+        self.child.kill().ok();
+        self.child.wait().ok();
+    }
+}
+
+impl Guest {
+    fn start(start: &Start<'_>, emulator: &Emulator) -> Result<Self, EmulatorError> {
+        let errors = start.work.join("errors.log");
+        let mut child = start
+            .command(emulator)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(File::create(&errors)?)
+            .spawn()?;
+        let pipes = child.stdin.take().zip(child.stdout.take());
+        let (orders, output) = pipes.ok_or_else(|| io::Error::other("no pipes"))?;
+        let (send, answers) = channel();
+        std::thread::spawn(move || {
+            for line in BufReader::new(output).lines().map_while(Result::ok) {
+                let Ok(value) = serde_json::from_str(&line) else {
+                    continue;
+                };
+                if send.send(value).is_err() {
+                    break;
+                }
+            }
+        });
+        let mut guest = Self {
+            child,
+            orders,
+            answers,
+            errors,
+        };
+        guest.order(&json!({"execute": "qmp_capabilities"}))?;
+        Ok(guest)
+    }
+
+    /// Waits until the guest is off, has nothing left, or the time is over.
+    fn watch(&mut self, console: &Path, until: Instant) -> Result<Ending, EmulatorError> {
+        loop {
+            match self.answers.recv_timeout(TICK) {
+                Ok(answer) => {
+                    if answer["event"] == "SHUTDOWN" {
+                        return Ok(Ending::Off);
+                    }
+                }
+                Err(RecvTimeoutError::Timeout) => {}
+                Err(RecvTimeoutError::Disconnected) => return Err(self.death()),
+            }
+            if console_text(console).contains(NOTHING_LEFT) {
+                return Ok(Ending::NothingLeft);
+            }
+            if Instant::now() >= until {
+                return Ok(Ending::Limit);
+            }
+        }
+    }
+
+    /// The text on a screen in text mode, read from its memory (VGA: 80 by 25 cells of character and
+    /// colour at B8000h).
+    fn text_on_screen(&mut self) -> Result<String, EmulatorError> {
+        let arguments = json!({"command-line": "xp /4000xb 0xb8000"});
+        let dump =
+            self.order(&json!({"execute": "human-monitor-command", "arguments": arguments}))?;
+        let dump = dump.as_str().unwrap_or_default();
+        let bytes = dump
+            .lines()
+            .filter_map(|line| line.split_once(':'))
+            .flat_map(|(_, bytes)| {
+                let bytes = bytes.split_whitespace();
+                bytes.filter_map(|byte| u8::from_str_radix(byte.strip_prefix("0x")?, 16).ok())
+            });
+        let characters: Vec<char> = bytes.step_by(2).map(char::from).collect();
+        let lines = characters.chunks(80).map(|line| {
+            let line: String = line
+                .iter()
+                .map(|c| if c.is_ascii_graphic() { *c } else { ' ' })
+                .collect();
+            line.trim_end().to_owned()
+        });
+        let lines: Vec<String> = lines.filter(|line| !line.is_empty()).collect();
+        Ok(lines.join("\n"))
+    }
+
+    fn dump_screen(&mut self, path: &Path) -> Result<Value, EmulatorError> {
+        let filename = path.display().to_string();
+        let arguments = json!({"filename": filename});
+        self.order(&json!({"execute": "screendump", "arguments": arguments}))
+    }
+
+    /// Gives an order and waits for its answer.
+    fn order(&mut self, order: &Value) -> Result<Value, EmulatorError> {
+        if writeln!(self.orders, "{order}").is_err() {
+            return Err(self.death());
+        }
+        let until = Instant::now() + PATIENCE;
+        loop {
+            let left = until.saturating_duration_since(Instant::now());
+            match self.answers.recv_timeout(left) {
+                Ok(mut answer) if answer.get("return").is_some() => {
+                    return Ok(answer["return"].take());
+                }
+                Ok(answer) if answer.get("error").is_some() => {
+                    let text = answer["error"]["desc"].as_str().unwrap_or_default();
+                    return Err(EmulatorError::Died(text.to_owned()));
+                }
+                Ok(_) => {}
+                Err(RecvTimeoutError::Timeout) => {
+                    return Err(EmulatorError::Died("it does not answer".to_owned()));
+                }
+                Err(RecvTimeoutError::Disconnected) => return Err(self.death()),
+            }
+        }
+    }
+
+    /// The emulator has ended by itself; what it said last.
+    fn death(&mut self) -> EmulatorError {
+        let said = fs::read(&self.errors).unwrap_or_default();
+        let said = String::from_utf8_lossy(&said);
+        let last = said.lines().rev().find(|line| !line.trim().is_empty());
+        EmulatorError::Died(last.unwrap_or("it said nothing").to_owned())
+    }
+}
+
+/// What a disk is known by while the emulator runs: length and time of an image; of a real disk, which has
+/// no such time, the content of its first and last MiB.
+fn fingerprint(disk: &Path) -> io::Result<(u64, Option<SystemTime>, Option<blake3::Hash>)> {
+    use std::io::{Read, Seek, SeekFrom};
+    const PROBE: u64 = 1 << 20;
+    let about = fs::metadata(disk)?;
+    if about.is_file() {
+        return Ok((about.len(), Some(about.modified()?), None));
+    }
+    let mut file = File::open(disk)?;
+    let len = file.seek(SeekFrom::End(0))?;
+    let mut hasher = blake3::Hasher::new();
+    for from in [0, len.saturating_sub(PROBE)] {
+        file.seek(SeekFrom::Start(from))?;
+        hasher.update_reader((&mut file).take(PROBE))?;
+    }
+    Ok((len, None, Some(hasher.finalize())))
+}
+
+/// The console's text: lines without control sequences.
+fn console_text(path: &Path) -> String {
+    use std::io::Read;
+    let mut bytes = Vec::new();
+    if let Ok(file) = File::open(path) {
+        file.take(MAX_SERIAL as u64).read_to_end(&mut bytes).ok();
+    }
+    let text = String::from_utf8_lossy(&bytes);
+    let mut plain = String::new();
+    let mut chars = text.chars();
+    while let Some(c) = chars.next() {
+        match c {
+            // ESC [ parameters, up to a letter (ECMA-48 §5.4).
+            '\x1b' => {
+                chars.by_ref().skip(1).find(|c| ('@'..='~').contains(c));
+            }
+            '\n' => plain.push('\n'),
+            c if c.is_control() => {}
+            c => plain.push(c),
+        }
+    }
+    let lines = plain
+        .lines()
+        .map(str::trim_end)
+        .filter(|line| !line.is_empty());
+    lines.collect::<Vec<_>>().join("\n")
+}
+
+/// The reads in the emulator's log: "... sector N nsectors M", in units of 512 bytes.
+fn reads(path: &Path, sector_bytes: u32) -> io::Result<Vec<Extent>> {
+    let units = u64::from(sector_bytes / 512).max(1);
+    let mut reads = Vec::new();
+    for line in BufReader::new(File::open(path)?).lines().take(MAX_READS) {
+        let line = line?;
+        let mut words = line.split_whitespace().skip_while(|word| *word != "sector");
+        let mut number = |name: &str| {
+            let named = words.next().filter(|word| *word == name);
+            named.and_then(|_| words.next()?.parse::<u64>().ok())
+        };
+        if let (Some(first), Some(sectors)) = (number("sector"), number("nsectors")) {
+            let end = first.saturating_add(sectors).div_ceil(units);
+            reads.push(Extent {
+                first: Lba(first / units),
+                end: Lba(end),
+            });
+        }
+    }
+    Ok(reads)
+}
