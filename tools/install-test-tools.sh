@@ -2,12 +2,13 @@
 # Brings the programs that judge Schwelle's results in the tests (Debian or Ubuntu; as root). Does nothing where all are there.
 set -eu
 needed="ntfs-3g:ntfs-3g ntfsfix:ntfs-3g ntfsresize:ntfs-3g mkntfs:ntfs-3g ntfscluster:ntfs-3g setfattr:attr fsck.vfat:dosfstools mcopy:mtools mmls:sleuthkit
-hivexregedit:libwin-hivex-perl qemu-system-x86_64:qemu-system-x86 cryptsetup:cryptsetup-bin setpriv:util-linux wimlib-imagex:wimtools as:binutils objcopy:binutils losetup:mount mkfs.ext4:e2fsprogs"
+hivexregedit:libwin-hivex-perl qemu-system-x86_64:qemu-system-x86 cryptsetup:cryptsetup-bin setpriv:util-linux wimlib-imagex:wimtools as:binutils objcopy:binutils losetup:mount qemu-img:qemu-utils sbsign:sbsigntool hash-to-efi-sig-list:efitools openssl:openssl mkfs.ext4:e2fsprogs"
 missing=""
 for pair in $needed; do
     command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair##*:}"
 done
 [ -f /usr/share/OVMF/OVMF_CODE_4M.fd ] || missing="$missing ovmf"
+[ -f /usr/lib/shim/shimx64.efi.signed ] || missing="$missing shim-signed"
 if [ -n "$missing" ]; then
     echo "installing:$missing"
     apt-get update -q

@@ -82,8 +82,8 @@ pub(crate) struct EntryDoc {
     active: bool,
     /// What it leads to, in words
     target: String,
-    /// The file it leads to is on an attached disk
-    found: bool,
+    /// The file it leads to is on an attached disk; null where it leads to something else than a file
+    found: Option<bool>,
 }
 
 impl Firmware {
@@ -146,7 +146,7 @@ fn entry_doc(entry: &BootEntry, disks: &[AttachedDisk<'_>]) -> EntryDoc {
     let option = entry.option.as_ref().ok();
     let name = |disk: usize| disks.get(disk).map_or("", |disk| disk.name);
     let (target, found) = match &entry.option {
-        Err(error) => (error.to_string(), false),
+        Err(error) => (error.to_string(), Some(false)),
         Ok(option) => match Target::of(option, disks) {
             Target::File {
                 disk,
@@ -154,7 +154,7 @@ fn entry_doc(entry: &BootEntry, disks: &[AttachedDisk<'_>]) -> EntryDoc {
                 path,
             } => (
                 format!("{}, partition {partition}, {path}", name(disk)),
-                true,
+                Some(true),
             ),
             Target::NoFile {
                 disk,
@@ -162,10 +162,13 @@ fn entry_doc(entry: &BootEntry, disks: &[AttachedDisk<'_>]) -> EntryDoc {
                 path,
             } => {
                 let text = format!("{}, partition {partition}, {path}: not there", name(disk));
-                (text, false)
+                (text, Some(false))
             }
-            Target::NoPartition => ("a partition that is on no attached disk".to_owned(), false),
-            Target::Other(what) => (what.to_owned(), false),
+            Target::NoPartition => (
+                "a partition that is on no attached disk".to_owned(),
+                Some(false),
+            ),
+            Target::Other(what) => (what.to_owned(), None),
         },
     };
     EntryDoc {
@@ -311,9 +314,9 @@ fn entry_lines(entry: &EntryDoc, columns: usize) -> String {
         .place
         .map_or("-".to_owned(), |place| place.to_string());
     let (tone, mark) = match (entry.found, entry.active) {
-        (true, true) => (Tone::Good, "+"),
-        (false, true) => (Tone::Careful, "!"),
-        (_, false) => (Tone::Faint, " "),
+        (Some(true), true) => (Tone::Good, "+"),
+        (Some(false), true) => (Tone::Careful, "!"),
+        (None, true) | (_, false) => (Tone::Faint, " "),
     };
     let description = entry.description.as_deref().unwrap_or("?");
     let off = if entry.active { "" } else { ", not active" };

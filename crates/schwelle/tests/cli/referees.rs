@@ -3,13 +3,11 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::Read;
-use std::path::Path;
-use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
 
 use serde_json::Value;
 
 use crate::foreign::{Mounted, dump, extract, tool};
+use crate::real_firmware::Firmware;
 use crate::support::{Lab, part, place};
 
 #[test]
@@ -257,80 +255,13 @@ fn a_hive_library_reads_the_new_store_with_the_new_identities_and_all_else_kept(
     assert_eq!(before.len() + 1, after.len());
 }
 
-/// Starts `image` under real UEFI firmware in an emulator, as a snapshot; what its serial console
-/// says.
-fn start_under_uefi(lab: &Lab, image: &Path, sector: u32) -> String {
-    const FIRMWARE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
-    let variables = lab.path("variables.fd");
-    fs::copy("/usr/share/OVMF/OVMF_VARS_4M.fd", &variables)
-        .expect("tools/install-test-tools.sh brings the firmware");
-    let serial = lab.path("serial.txt");
-    let mut child = Command::new("qemu-system-x86_64")
-        .args([
-            "-machine",
-            "q35,accel=tcg",
-            "-m",
-            "256",
-            "-display",
-            "none",
-            "-net",
-            "none",
-            "-no-reboot",
-        ])
-        .args([
-            "-drive",
-            &format!("if=pflash,format=raw,readonly=on,file={FIRMWARE}"),
-        ])
-        .args([
-            "-drive",
-            &format!("if=pflash,format=raw,file={}", variables.display()),
-        ])
-        .args([
-            "-drive",
-            &format!(
-                "if=none,id=disk,format=raw,snapshot=on,file={}",
-                image.display()
-            ),
-        ])
-        .args([
-            "-device",
-            &format!(
-                "virtio-blk-pci,drive=disk,logical_block_size={sector},physical_block_size={sector}"
-            ),
-        ])
-        .args([
-            "-serial",
-            &format!("file:{}", serial.display()),
-            "-monitor",
-            "none",
-        ])
-        .stdin(Stdio::null())
-        .spawn()
-        .unwrap_or_else(|error| {
-            panic!("qemu-system-x86_64: {error} (tools/install-test-tools.sh brings it)")
-        });
-    let begun = Instant::now();
-    while child.try_wait().unwrap().is_none() {
-        if begun.elapsed() > Duration::from_secs(180) {
-            child.kill().unwrap();
-            child.wait().unwrap();
-            panic!(
-                "the emulator did not end: {}",
-                fs::read_to_string(&serial).unwrap_or_default()
-            );
-        }
-        std::thread::sleep(Duration::from_millis(100));
-    }
-    String::from_utf8_lossy(&fs::read(serial).unwrap()).into_owned()
-}
-
 #[test]
 fn real_firmware_starts_the_converted_disk_from_the_removable_media_path() {
     for sector in [512, 4096] {
         let lab = Lab::new();
         let (image, _) = lab.converted("disk.img", sector);
         let before = crate::support::hash(&image);
-        let console = start_under_uefi(&lab, &image, sector);
+        let console = Firmware::plain().start(&lab, &image, sector);
         assert!(
             console.contains("SCHWELLE-DEMO boot manager: started by this firmware"),
             "{sector}: {console}"

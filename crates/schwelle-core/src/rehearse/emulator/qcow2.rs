@@ -4,6 +4,8 @@
 //! header extension; two levels of tables that map clusters of the disk to clusters of the file; what is
 //! not mapped is read from the backing file. Numbers are big-endian. Reference counts are 16 bits wide.
 
+#![expect(clippy::big_endian_bytes, reason = "the format's numbers are")]
+
 use std::fs::File;
 use std::io::{self, BufWriter, Seek, SeekFrom, Write};
 use std::os::unix::ffi::OsStrExt;
@@ -126,7 +128,7 @@ pub fn write_overlay(
         let from = at(cluster)?;
         let on_disk = usize::try_from(CLUSTER.min(len - from)).unwrap_or(0);
         let mut content = draft.read_vec(from, on_disk).map_err(io::Error::other)?;
-        content.resize(CLUSTER as usize, 0);
+        content.resize(content.len().next_multiple_of(1 << CLUSTER_BITS), 0);
         out.write_all(&content)?;
     }
     out.into_inner().map_err(io::IntoInnerError::into_error)?;

@@ -37,6 +37,8 @@ const FIRMWARE_FOLDERS: [&str; 5] = [
 
 /// The firmware says this on its console when it has nothing left to try.
 const NOTHING_LEFT: &str = "No bootable option or device was found";
+/// And this when it goes over to a program of its own: file by name, volume inside the firmware.
+const OWN_PROGRAM: (&str, &str) = ("BdsDxe: starting ", " from Fv(");
 /// A console log longer than this is cut.
 const MAX_SERIAL: usize = 1 << 20;
 /// Reads that are kept; a start takes some thousands.
@@ -336,7 +338,7 @@ impl Guest {
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => return Err(self.death()),
             }
-            if console_text(console).contains(NOTHING_LEFT) {
+            if is_nothing_left(&console_text(console)) {
                 return Ok(Ending::NothingLeft);
             }
             if Instant::now() >= until {
@@ -409,6 +411,15 @@ impl Guest {
         let last = said.lines().rev().find(|line| !line.trim().is_empty());
         EmulatorError::Died(last.unwrap_or("it said nothing").to_owned())
     }
+}
+
+/// True when the firmware will not come back to the disk.
+fn is_nothing_left(console: &str) -> bool {
+    let (starting, from) = OWN_PROGRAM;
+    let mut lines = console.lines();
+    lines.any(|line| {
+        line.contains(NOTHING_LEFT) || (line.starts_with(starting) && line.contains(from))
+    })
 }
 
 /// What a disk is known by while the emulator runs: length and time of an image; of a real disk, which has

@@ -1,0 +1,391 @@
+//! The simulated PC: settings, disks and the order of steps, against what comes of them.
+
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use schwelle_core::device::{HostFacts, MIB, Memory, ReadDevice};
+use schwelle_core::draft::{Plan, Source, build};
+use schwelle_core::firmware::{
+    AttachedDisk, BootMode, EntryPlan, Fact, Keys, LoadOption, Machine, Outcome, Settings,
+    Signature, Target, start,
+};
+use schwelle_core::placement::{self, EspWish};
+use schwelle_core::profile::{Profile, SignedSet};
+use schwelle_demo::{BOOT_KEY, DiskBuilder, STAMP, counted_guids};
+
+fn old_disk() -> Memory {
+    let disk = Memory::new(512, 480 * MIB / 512);
+    DiskBuilder::new(&disk)
+        .standard(0x1234_5678, "LANTERN-ONE")
+        .unwrap();
+    disk
+}
+
+fn plan(disk: &Memory) -> Plan<'_> {
+    let profile = Profile::read(disk, HostFacts::default()).unwrap();
+    let place = placement::find(disk, &profile, EspWish::default()).unwrap();
+    let source = Source {
+        new_guid: &mut counted_guids(),
+        stamp: STAMP,
+        set: SignedSet::First,
+    };
+    build(disk, &profile, &place, source).unwrap()
+}
+
+fn known<T>(value: T) -> Fact<T> {
+    let source = "a test".to_owned();
+    Fact::Known { value, source }
+}
+
+/// A PC set to BIOS mode, without keys.
+fn as_delivered() -> Settings {
+    Settings {
+        uefi: true,
+        bits: 64,
+        mode: BootMode::Bios,
+        compatibility: true,
+        secure_boot: false,
+        has_platform_key: false,
+        setup_password: false,
+        needs_password: false,
+    }
+}
+
+fn with_keys(allowed: &[u8]) -> Machine {
+    let certificate = || vec![Signature::Certificate(allowed.to_vec())];
+    let mut machine = Machine::unknown("a test");
+    machine.keys = known(Keys {
+        platform: certificate(),
+        allowed: certificate(),
+        ..Keys::default()
+    });
+    machine
+}
+
+/// A PC of the table.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Pc {
+    Plain,
+    WithKeys,
+    OtherKeys,
+    WantsPassword,
+    OldBios,
+    Narrow,
+}
+
+/// What a case ends in.
+#[derive(Debug)]
+enum End {
+    /// The last step is refused, with these words.
+    Refused(&'static str),
+    /// It starts in this mode from the disk at this place, and one event says this.
+    Starts(BootMode, usize, &'static str),
+    /// Nothing starts, and one event says this.
+    Nothing(&'static str),
+}
+
+#[test]
+fn settings_disks_and_the_order_of_steps_decide_what_starts() {
+    use BootMode::{Bios, Uefi};
+    use End::{Nothing, Refused, Starts};
+    let old = old_disk();
+    let plan = plan(&old);
+    let blank = Memory::new(512, 4096);
+    let disk = |letter| -> (&'static str, &dyn ReadDevice) {
+        match letter {
+            'M' => ("the MBR disk", &old),
+            'G' => ("the GPT disk", &plan.draft),
+            _ => ("the blank disk", &blank),
+        }
+    };
+    // The PC, the disks attached (M: MBR, G: GPT, B: blank), the steps in its setup, the end.
+    let cases: [(Pc, &str, &str, End); 30] = [
+        (
+            Pc::Plain,
+            "M",
+            "",
+            Starts(Bios, 0, "sector 0 starts \"Windows 10\" in BIOS mode"),
+        ),
+        (Pc::Plain, "G", "", Nothing("starts in UEFI mode only")),
+        (Pc::Plain, "B", "", Nothing("nothing in sector 0")),
+        (Pc::Plain, "", "", Nothing("")),
+        (
+            Pc::Plain,
+            "GM",
+            "",
+            Starts(Bios, 1, "starts in UEFI mode only"),
+        ),
+        (
+            Pc::Plain,
+            "M",
+            "mode=uefi",
+            Nothing("no GPT; in UEFI mode it is not offered"),
+        ),
+        (
+            Pc::Plain,
+            "M",
+            "compatibility=off",
+            Nothing("module off it is not offered at all"),
+        ),
+        (
+            Pc::Plain,
+            "M",
+            "compatibility=off compatibility=on mode=bios",
+            Starts(Bios, 0, "sector 0"),
+        ),
+        (Pc::Plain, "M", "mode=both", Starts(Bios, 0, "no GPT")),
+        (
+            Pc::Plain,
+            "G",
+            "mode=uefi",
+            Starts(Uefi, 0, "BOOTX64.EFI starts Windows in UEFI mode"),
+        ),
+        (Pc::Plain, "G", "mode=both", Starts(Uefi, 0, "BOOTX64.EFI")),
+        (
+            Pc::Plain,
+            "G",
+            "compatibility=off",
+            Starts(Uefi, 0, "BOOTX64.EFI"),
+        ),
+        (Pc::Plain, "MG", "mode=both", Starts(Uefi, 1, "no GPT")),
+        (
+            Pc::Plain,
+            "BG",
+            "mode=uefi",
+            Starts(Uefi, 1, "the blank disk: no GPT"),
+        ),
+        (
+            Pc::Plain,
+            "G",
+            "compatibility=off mode=bios",
+            Refused("switch the module on first"),
+        ),
+        (
+            Pc::Plain,
+            "G",
+            "compatibility=off mode=both",
+            Refused("switch the module on first"),
+        ),
+        (
+            Pc::Plain,
+            "G",
+            "secure-boot=on",
+            Refused("switch it off first"),
+        ),
+        (
+            Pc::WithKeys,
+            "G",
+            "secure-boot=on",
+            Refused("switch it off first"),
+        ),
+        (
+            Pc::Plain,
+            "G",
+            "compatibility=off secure-boot=on",
+            Refused("no platform key"),
+        ),
+        (
+            Pc::WithKeys,
+            "G",
+            "compatibility=off secure-boot=on",
+            Starts(Uefi, 0, "Secure Boot accepts"),
+        ),
+        (
+            Pc::WithKeys,
+            "M",
+            "compatibility=off secure-boot=on",
+            Nothing("not offered at all"),
+        ),
+        (
+            Pc::WithKeys,
+            "G",
+            "compatibility=off secure-boot=on compatibility=on",
+            Refused("Secure Boot is on"),
+        ),
+        (
+            Pc::WithKeys,
+            "G",
+            "compatibility=off secure-boot=on secure-boot=off compatibility=on mode=bios",
+            Nothing("UEFI mode only"),
+        ),
+        (
+            Pc::OtherKeys,
+            "G",
+            "compatibility=off secure-boot=on",
+            Nothing("Secure Boot refuses"),
+        ),
+        (
+            Pc::OtherKeys,
+            "G",
+            "compatibility=off",
+            Starts(Uefi, 0, "BOOTX64.EFI"),
+        ),
+        (
+            Pc::WantsPassword,
+            "G",
+            "compatibility=off secure-boot=on",
+            Refused("setup password"),
+        ),
+        (
+            Pc::WantsPassword,
+            "G",
+            "compatibility=off setup-password=on secure-boot=on",
+            Starts(Uefi, 0, "accepts"),
+        ),
+        (Pc::OldBios, "M", "mode=uefi", Refused("no UEFI mode")),
+        (
+            Pc::OldBios,
+            "M",
+            "compatibility=off",
+            Refused("no UEFI mode"),
+        ),
+        (Pc::Narrow, "G", "mode=uefi", Nothing("works with 32 bits")),
+    ];
+    for (pc, letters, steps, end) in cases {
+        let case = format!("{pc:?} {letters} {steps} {end:?}");
+        let mut settings = Settings {
+            uefi: pc != Pc::OldBios,
+            bits: if pc == Pc::Narrow { 32 } else { 64 },
+            has_platform_key: !matches!(pc, Pc::Plain | Pc::OldBios | Pc::Narrow),
+            needs_password: pc == Pc::WantsPassword,
+            ..as_delivered()
+        };
+        let mut steps: Vec<&str> = steps.split_whitespace().collect();
+        let refused = if matches!(end, Refused(_)) {
+            steps.pop()
+        } else {
+            None
+        };
+        for step in steps {
+            let (key, value) = step.split_once('=').unwrap();
+            settings
+                .change(key, value)
+                .unwrap_or_else(|refusal| panic!("{case}: {refusal}"));
+        }
+        if let (Some(step), Refused(words)) = (refused, &end) {
+            let (before, (key, value)) = (settings.clone(), step.split_once('=').unwrap());
+            let refusal = settings.change(key, value).unwrap_err();
+            assert!(refusal.to_string().contains(words), "{case}: {refusal}");
+            assert_eq!(settings, before, "{case}: a refusal changes nothing");
+            continue;
+        }
+        let machine = match pc {
+            Pc::WithKeys | Pc::WantsPassword => with_keys(BOOT_KEY),
+            Pc::OtherKeys => with_keys(b"no certificate"),
+            _ => Machine::unknown("a test"),
+        };
+        let disks: Vec<AttachedDisk<'_>> = letters
+            .chars()
+            .map(disk)
+            .map(|(name, device)| AttachedDisk { name, device })
+            .collect();
+        let found = start(&settings, &machine, &disks);
+        let (outcome, words) = match end {
+            Starts(mode, at, words) => (Outcome::Started(mode, at), words),
+            Nothing(words) => (Outcome::Nothing, words),
+            Refused(_) => unreachable!("handled above"),
+        };
+        assert_eq!(found.outcome, outcome, "{case}: {:#?}", found.events);
+        let told = found.events.iter().any(|event| event.text.contains(words));
+        assert!(told || words.is_empty(), "{case}: {:#?}", found.events);
+    }
+    for unknown in ["mode=fast", "secure-boot=maybe", "colour=red", "keys=mine"] {
+        let (key, value) = unknown.split_once('=').unwrap();
+        let refusal = as_delivered().change(key, value).unwrap_err().to_string();
+        assert!(
+            refusal.starts_with(&format!("{unknown} is no setting")),
+            "{refusal}"
+        );
+    }
+}
+
+#[test]
+fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
+    use schwelle_core::firmware::BootEntry;
+    let old = old_disk();
+    let plan = plan(&old);
+    let name = "the GPT disk";
+    let device: &dyn ReadDevice = &plan.draft;
+    let disks = [AttachedDisk { name, device }];
+    let esp = plan
+        .layout
+        .entries
+        .iter()
+        .position(|entry| entry.extent == plan.placement.esp)
+        .unwrap();
+    let esp = &plan.layout.entries[esp];
+    let entry = |number, place, option| BootEntry {
+        number,
+        place,
+        option: Ok(option),
+    };
+    let option = |id, file: &str| LoadOption::for_file("An entry", (3, esp.extent, id), file);
+    let inactive = LoadOption {
+        attributes: 0,
+        ..option(esp.id, "\\EFI\\BOOT\\BOOTX64.EFI")
+    };
+    let mut machine = Machine::unknown("a test");
+    machine.entries = known(vec![
+        entry(7, Some(0), inactive),
+        entry(
+            1,
+            Some(1),
+            option(uuid::Uuid::nil(), "\\EFI\\BOOT\\BOOTX64.EFI"),
+        ),
+        entry(2, Some(2), option(esp.id, "\\EFI\\gone.efi")),
+        entry(
+            3,
+            Some(3),
+            option(esp.id, "\\efi\\microsoft\\boot\\BOOTMGFW.EFI"),
+        ),
+        entry(0, None, option(esp.id, "\\EFI\\never.efi")),
+    ]);
+    let settings = Settings {
+        mode: BootMode::Uefi,
+        ..as_delivered()
+    };
+    let found = start(&settings, &machine, &disks);
+    assert_eq!(found.outcome, Outcome::Started(BootMode::Uefi, 0));
+    let told: Vec<&str> = found
+        .events
+        .iter()
+        .map(|event| event.text.as_str())
+        .collect();
+    let expected = [
+        "Boot0007 \"An entry\" is not active",
+        "Boot0001 \"An entry\" names a partition that is on no attached disk",
+        "Boot0002 \"An entry\": \\EFI\\gone.efi is not there",
+        "Boot0003 \"An entry\": \\efi\\microsoft\\boot\\BOOTMGFW.EFI starts Windows in UEFI mode",
+    ];
+    assert_eq!(told, expected);
+
+    // The plan for an entry finds the one that is there, puts it first, and names the dead ones.
+    let planned = EntryPlan::new(&machine, &disks, 0, "New").unwrap();
+    assert_eq!((planned.number, planned.is_there), (3, false));
+    assert_eq!(planned.order, [3, 7, 1, 2]);
+    let dead: Vec<u16> = planned.dead.iter().map(|(number, _)| *number).collect();
+    assert_eq!(dead, [1, 2, 0]);
+    // Where there is none, it takes the lowest free number, and leads to the file.
+    machine.entries = known(vec![entry(0, Some(0), option(uuid::Uuid::nil(), "x"))]);
+    let planned = EntryPlan::new(&machine, &disks, 0, "New").unwrap();
+    assert_eq!((planned.number, &planned.order[..]), (1, &[1, 0][..]));
+    let leads_to = Target::of(&planned.option, &disks);
+    assert!(
+        matches!(
+            leads_to,
+            Target::File {
+                disk: 0,
+                partition: 3,
+                ..
+            }
+        ),
+        "{leads_to:?}"
+    );
+    // An MBR disk has none; firmware that does not tell gets none.
+    let old_disk = AttachedDisk {
+        name: "the MBR disk",
+        device: &old,
+    };
+    assert!(EntryPlan::new(&machine, &[old_disk], 0, "New").is_err());
+    let silent = Machine::unknown("a test");
+    assert!(EntryPlan::new(&silent, &disks, 0, "New").is_err());
+}

@@ -1,0 +1,405 @@
+//! `--emulate`: the disk, or its draft, started on real firmware by the program itself.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use crate::foreign::tool;
+use crate::support::{Lab, Run, hash, place, poke};
+
+/// Runs the program with these folders of programs.
+fn run_with_path(lab: &Lab, path: &str, args: &[&str]) -> Run {
+    let output = Command::new(env!("CARGO_BIN_EXE_schwelle"))
+        .args(args)
+        .env_clear()
+        .env("PATH", path)
+        .current_dir(lab.path(""))
+        .stdin(Stdio::null())
+        .output()
+        .unwrap();
+    Run {
+        code: output.status.code().unwrap_or(-1),
+        stdout: String::from_utf8(output.stdout).unwrap(),
+        stderr: String::from_utf8(output.stderr).unwrap(),
+    }
+}
+
+fn emulate(lab: &Lab, args: &[&str]) -> Run {
+    run_with_path(lab, "/usr/bin:/bin", args)
+}
+
+/// Name, outcome of the steps on real firmware.
+fn steps(run: &Run, of: &str) -> Vec<String> {
+    let document = run.json();
+    let steps = document[of]["steps"].as_array().unwrap().iter();
+    let step = |step: &serde_json::Value| format!("{} {}", step["step"], step["outcome"]);
+    steps.map(|found| step(found).replace('"', "")).collect()
+}
+
+const STARTED: [&str; 4] = [
+    "partition pass",
+    "loader pass",
+    "boot-store pass",
+    // The stand-in for the boot manager goes no further.
+    "system-loader caution",
+];
+
+#[test]
+fn real_firmware_starts_the_draft_before_a_byte_is_written_and_the_disk_afterwards() {
+    for sector in [512, 4096] {
+        let lab = Lab::new();
+        let (image, _) = lab.standard("disk, with a comma.img", sector);
+        let before = hash(&image);
+        let disk = image.to_str().unwrap();
+        let run = emulate(
+            &lab,
+            &["plan", disk, "--emulate", "--keep", "kept", "--json"],
+        );
+        assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+        assert_eq!(steps(&run, "emulated"), STARTED, "{sector}");
+        assert_eq!(hash(&image), before, "nothing is written");
+        let console = fs::read_to_string(lab.path("kept/firmware-console.txt")).unwrap();
+        assert!(
+            console.contains("boot store found") && !console.contains('\x1b'),
+            "{console}"
+        );
+        let picture = fs::read(lab.path("kept/firmware-screen.png")).unwrap();
+        assert!(picture.starts_with(b"\x89PNG\r\n\x1a\n") && picture.len() > 1000);
+
+        let args = [
+            "convert",
+            disk,
+            "--job",
+            "job",
+            "--yes",
+            "--emulate",
+            "--json",
+        ];
+        let run = emulate(&lab, &args);
+        assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+        assert_eq!(steps(&run, "emulated"), STARTED, "{sector}");
+        assert!(lab.path("job/firmware-screen.png").exists());
+        let after = hash(&image);
+        let run = emulate(&lab, &["rehearse", disk, "--emulate", "--json"]);
+        assert_eq!(
+            (run.code, steps(&run, "emulated")),
+            (0, STARTED.map(str::to_owned).to_vec())
+        );
+        assert_eq!(hash(&image), after);
+        let left: Vec<_> = fs::read_dir(lab.path("")).unwrap().collect();
+        assert_eq!(left.len(), 3, "no passing files stay: {left:?}");
+    }
+}
+
+/// A trimmed volume: what moves is part of what the firmware is shown.
+#[test]
+fn the_draft_of_a_trim_is_shown_with_what_moves() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 211, |disk| {
+        disk.standard(crate::support::SIGNATURE, crate::support::COMPUTER)
+            .unwrap();
+    });
+    let before = hash(&image);
+    let run = emulate(&lab, &["plan", "disk.img", "--emulate", "--json"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    assert_eq!(steps(&run, "emulated"), STARTED);
+    assert_eq!(hash(&image), before);
+}
+
+#[test]
+fn firmware_that_does_not_start_the_draft_keeps_it_from_being_written() {
+    let lab = Lab::new();
+    let (image, record) = lab.converted("disk.img", 512);
+    let esp = format!("{}@@{}", image.display(), place(&record, "EFI system").0);
+    // A loader that passes every look at its headers, and that no firmware can start.
+    let program = lab.path("program.efi");
+    let mut broken = schwelle_demo::BOOT_MANAGER.to_vec();
+    let at = usize::try_from(u32::from_le_bytes(broken[0x3C..0x40].try_into().unwrap())).unwrap();
+    // Size of the image in memory: less than its sections take.
+    broken[at + 24 + 56..at + 24 + 60].copy_from_slice(&0x200_u32.to_le_bytes());
+    fs::write(&program, broken).unwrap();
+    let args = [
+        "-o",
+        "-i",
+        &esp,
+        program.to_str().unwrap(),
+        "::/EFI/BOOT/BOOTX64.EFI",
+    ];
+    tool("mcopy", &args);
+    assert_eq!(
+        lab.run(&["rehearse", "disk.img"]).code,
+        0,
+        "the walk finds nothing"
+    );
+    let run = emulate(&lab, &["rehearse", "disk.img", "--emulate"]);
+    assert_eq!(run.code, 1, "{}", run.stdout);
+    for told in ["FAIL  loader", "real firmware does not start it"] {
+        assert!(run.stdout.contains(told), "{}", run.stdout);
+    }
+    // The same as the draft of an old disk.
+    let (old, places) = lab.standard("old.img", 512);
+    let windows = places.windows;
+    let windows = (windows.first.0 * 512, windows.sectors() * 512);
+    crate::volumes::edit_volume(&old, windows, |mount| {
+        fs::copy(&program, mount.path("Windows/Boot/EFI/bootmgfw.efi")).unwrap();
+    });
+    let before = hash(&old);
+    let run = emulate(
+        &lab,
+        &[
+            "convert",
+            "old.img",
+            "--job",
+            "old.job",
+            "--yes",
+            "--emulate",
+            "--json",
+        ],
+    );
+    assert_eq!(
+        (run.code, &run.json()["answer"]),
+        (1, &"not-started".into()),
+        "{}",
+        run.stderr
+    );
+    assert_eq!(hash(&old), before);
+    assert!(!lab.path("old.job").exists());
+}
+
+/// Boot code that loads the active partition's boot record, which loads a sector from further inside.
+#[test]
+fn a_bios_starts_a_disk_that_goes_back() {
+    let lab = Lab::new();
+    let (image, places) = lab.standard("disk.img", 512);
+    let run = emulate(
+        &lab,
+        &[
+            "rehearse",
+            "disk.img",
+            "--emulate",
+            "--emulate-limit",
+            "4",
+            "--json",
+        ],
+    );
+    // The demo disks have no boot code.
+    assert_eq!(
+        (run.code, steps(&run, "emulated")),
+        (1, vec!["sector-0 pass".into(), "boot-record fail".into()])
+    );
+
+    let source = lab.path("code.s");
+    // DL holds the drive; the packet at the end names the sector. Then to the sector loaded.
+    fs::write(
+        &source,
+        ".code16\n.org 0\n cli\n xor %ax,%ax\n mov %ax,%ds\n mov %ax,%es\n mov %ax,%ss\n mov $0x7c00,%sp\n\
+         \x20mov $0x7c00,%si\n mov $0x600,%di\n mov $256,%cx\n rep movsw\n ljmp $0,$0x600+next\n\
+         next: mov $0x600+packet,%si\n mov $0x42,%ah\n int $0x13\n jmp go\n\
+         packet: .byte 16,0\n .word 1,0x7c00,0\n .quad SECTOR\n go: ljmp $0,$0x7c00\n",
+    )
+    .unwrap();
+    let assemble = |sector: u64| {
+        let (object, code) = (lab.path("code.o"), lab.path("code.bin"));
+        let (object, code) = (object.to_str().unwrap(), code.to_str().unwrap());
+        let define = format!("SECTOR={sector}");
+        tool(
+            "as",
+            &[
+                "--32",
+                "--defsym",
+                &define,
+                "-o",
+                object,
+                source.to_str().unwrap(),
+            ],
+        );
+        tool("objcopy", &["-O", "binary", object, code]);
+        fs::read(code).unwrap()
+    };
+    let active = places.boot.first.0;
+    let (first, second) = (assemble(active), assemble(active + 2000));
+    assert!(first.len() < 84, "room in a boot record of NTFS");
+    poke(&image, 0, &first);
+    poke(&image, active * 512, &[0xEB, 0x52]);
+    poke(&image, active * 512 + 0x54, &second);
+    // Its own code is copied from where it is loaded, so the jump in front of it must be skipped.
+    poke(&image, active * 512, &second);
+    // Says a word and halts.
+    let mut last = vec![
+        0x31, 0xC0, 0x8E, 0xD8, 0xBE, 0x12, 0x7C, 0xAC, 0x84, 0xC0, 0x74, 0xFE, 0xB4,
+    ];
+    last.extend([0x0E, 0xCD, 0x10, 0xEB, 0xF5]);
+    last.extend(b"BOOT MANAGER REACHED\0");
+    poke(&image, (active + 2000) * 512, &last);
+    let run = emulate(
+        &lab,
+        &[
+            "rehearse",
+            "disk.img",
+            "--emulate",
+            "--emulate-limit",
+            "5",
+            "--keep",
+            "kept",
+        ],
+    );
+    assert_eq!(run.code, 0, "{}", run.stdout);
+    for told in [
+        "pass  boot-manager",
+        "BOOT MANAGER REACHED",
+        "Starts in BIOS mode.",
+    ] {
+        assert!(run.stdout.contains(told), "{told}: {}", run.stdout);
+    }
+}
+
+#[test]
+fn without_emulator_or_firmware_the_walk_stands_and_a_conversion_waits() {
+    let lab = Lab::new();
+    let (ready, _) = lab.standard("ready.img", 512);
+    lab.converted("done.img", 512);
+    let before = hash(&ready);
+    fs::create_dir(lab.path("empty")).unwrap();
+    let firmware = ["--emulate-firmware", "empty"];
+    for (path, more, missing) in [
+        (
+            "empty",
+            &[][..],
+            "qemu-system-x86_64 is not on this machine",
+        ),
+        (
+            "/usr/bin:/bin",
+            &firmware[..],
+            "there is no UEFI firmware for the emulator in empty",
+        ),
+    ] {
+        for args in [
+            &["rehearse", "done.img", "--emulate"][..],
+            &["plan", "ready.img", "--emulate"],
+        ] {
+            let run = run_with_path(&lab, path, &[args, more].concat());
+            assert_eq!(run.code, 0, "{args:?}: {}", run.stderr);
+            for told in [
+                missing,
+                "The walk stands by itself.",
+                "Install the emulator",
+            ] {
+                assert!(
+                    run.stdout.replace("\n  ", " ").contains(told),
+                    "{told}: {}",
+                    run.stdout
+                );
+            }
+        }
+        let args = ["convert", "ready.img", "--job", "job", "--yes", "--emulate"];
+        let run = run_with_path(&lab, path, &[&args[..], more].concat());
+        assert!(
+            run.code == 3 && run.stderr.contains(missing),
+            "{}",
+            run.stderr
+        );
+        assert!(run.stderr.contains("Nothing was written"), "{}", run.stderr);
+        assert!(!lab.path("job").exists() && hash(&ready) == before);
+    }
+}
+
+/// A program in the emulator's place.
+fn pretend(lab: &Lab, script: &str) -> String {
+    let folder = lab.path("pretended");
+    fs::create_dir_all(&folder).unwrap();
+    let program = folder.join("qemu-system-x86_64");
+    fs::write(&program, format!("#!/bin/sh\n{script}\n")).unwrap();
+    fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).unwrap();
+    format!("{}:/usr/bin:/bin", folder.display())
+}
+
+/// True while a process with this number runs.
+fn runs(pid: &str) -> bool {
+    let stat = fs::read_to_string(format!("/proc/{}/stat", pid.trim()));
+    stat.is_ok_and(|stat| !stat.contains(") Z "))
+}
+
+#[test]
+fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
+    let lab = Lab::new();
+    lab.converted("disk.img", 512);
+    let args = ["rehearse", "disk.img", "--emulate", "--emulate-limit", "1"];
+    let path = pretend(&lab, "echo 'no such machine' >&2; exit 1");
+    let run = run_with_path(&lab, &path, &args);
+    assert_eq!(run.code, 3);
+    for told in ["ended by itself: no such machine", "Leave --emulate out"] {
+        assert!(run.stderr.contains(told), "{}", run.stderr);
+    }
+    // It answers, and then does nothing more: ended at the limit.
+    let greet =
+        "echo $$ > pid; read order; echo '{\"return\": {}}'; : > \"$TRACE\"; exec sleep 600";
+    let trace = "for a in \"$@\"; do case $a in enable=*) TRACE=${a##*file=};; esac; done; ";
+    let path = pretend(&lab, &format!("{trace}{greet}"));
+    let begun = Instant::now();
+    let run = run_with_path(&lab, &path, &args);
+    let pid = fs::read_to_string(lab.path("pid")).unwrap();
+    assert!(
+        begun.elapsed() < Duration::from_secs(30) && !runs(&pid),
+        "{}",
+        run.stdout
+    );
+    assert_eq!(run.code, 1);
+    for told in ["still running at the time limit", "FAIL  partition"] {
+        assert!(run.stdout.contains(told), "{}", run.stdout);
+    }
+    // We are killed: it goes as well.
+    fs::remove_file(lab.path("pid")).unwrap();
+    let mut child = Command::new(env!("CARGO_BIN_EXE_schwelle"))
+        .args(["rehearse", "disk.img", "--emulate", "--quiet"])
+        .env("PATH", &path)
+        .current_dir(lab.path(""))
+        .spawn()
+        .unwrap();
+    let pid = wait_for_file(&lab.path("pid"));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let begun = Instant::now();
+    while runs(&pid) {
+        assert!(
+            begun.elapsed() < Duration::from_secs(10),
+            "it is still running"
+        );
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    // Somebody writes to the disk meanwhile.
+    let writes = format!("{trace}touch -d '2001-01-01' disk.img; {greet}");
+    let run = run_with_path(&lab, &pretend(&lab, &writes), &args);
+    assert_eq!(run.code, 3, "{}", run.stdout);
+    assert!(
+        run.stderr
+            .contains("has been changed while the emulator ran"),
+        "{}",
+        run.stderr
+    );
+    // No room for what it needs.
+    let run = Command::new(env!("CARGO_BIN_EXE_schwelle"))
+        .args(args)
+        .env("PATH", "/usr/bin:/bin")
+        .env("TMPDIR", lab.path("no such folder"))
+        .current_dir(lab.path(""))
+        .output()
+        .unwrap();
+    assert_eq!(run.status.code(), Some(3));
+    assert!(String::from_utf8_lossy(&run.stderr).contains("TMPDIR"));
+}
+
+fn wait_for_file(path: &Path) -> String {
+    let begun = Instant::now();
+    loop {
+        match fs::read_to_string(path) {
+            Ok(text) if text.ends_with('\n') => return text,
+            _ => assert!(
+                begun.elapsed() < Duration::from_secs(20),
+                "it never started"
+            ),
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}

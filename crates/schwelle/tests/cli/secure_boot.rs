@@ -1,0 +1,527 @@
+//! Secure Boot: our verdict on a loader, and that of real firmware with the same keys.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use schwelle_core::firmware::{
+    GLOBAL, IMAGE_SECURITY, Keys, Variable, Variables, Verdict, certificate_list, verdict,
+};
+use schwelle_demo::{BOOT_KEY, BOOT_MANAGER};
+use uuid::{Uuid, uuid};
+
+use crate::foreign::tool;
+use crate::real_firmware::{Firmware, put, unpack};
+use crate::support::{Lab, place};
+use crate::volumes::edit_volume;
+
+const FOLDER: &str = "/usr/share/OVMF";
+/// The distribution's key for tests; its password is its name.
+const TEST_KEY: &str = "/usr/share/ovmf/PkKek-1-snakeoil";
+const SHA256: Uuid = uuid!("c1c41626-504c-4092-aca9-41f936934328");
+const X509_SHA256: Uuid = uuid!("3bd2a492-96c0-4079-b420-fcf98ef103ed");
+const OWNER: Uuid = Uuid::nil();
+
+/// The key in files that the signing tool takes: key, certificate (PEM), certificate (DER).
+fn test_key(lab: &Lab) -> [PathBuf; 3] {
+    let (key, der) = (lab.path("test.key"), lab.path("test.der"));
+    let (key_text, der_text) = (key.to_str().unwrap(), der.to_str().unwrap());
+    let secret = format!("{TEST_KEY}.key");
+    let certificate = format!("{TEST_KEY}.pem");
+    tool(
+        "openssl",
+        &[
+            "rsa",
+            "-in",
+            &secret,
+            "-passin",
+            "pass:snakeoil",
+            "-out",
+            key_text,
+        ],
+    );
+    tool(
+        "openssl",
+        &[
+            "x509",
+            "-in",
+            &certificate,
+            "-outform",
+            "DER",
+            "-out",
+            der_text,
+        ],
+    );
+    [key, certificate.into(), der]
+}
+
+/// Signs a program; what it is signed with already stays.
+fn sign(lab: &Lab, [key, certificate, _]: &[PathBuf; 3], program: &[u8]) -> Vec<u8> {
+    let (plain, signed) = (lab.path("plain.efi"), lab.path("signed.efi"));
+    fs::write(&plain, program).unwrap();
+    let path = |path: &Path| path.to_str().unwrap().to_owned();
+    let (key, certificate, output) = (path(key), path(certificate), path(&signed));
+    let args = [
+        "--key",
+        &key,
+        "--cert",
+        &certificate,
+        "--output",
+        &output,
+        &path(&plain),
+    ];
+    tool("sbsign", &args);
+    fs::read(signed).unwrap()
+}
+
+/// The hash of a program as the signing tool computes it.
+fn image_hash(lab: &Lab, program: &[u8]) -> Vec<u8> {
+    let (file, list) = (lab.path("hashed.efi"), lab.path("hashed.list"));
+    fs::write(&file, program).unwrap();
+    let paths = [file.to_str().unwrap(), list.to_str().unwrap()];
+    tool("hash-to-efi-sig-list", &paths);
+    let list = fs::read(list).unwrap();
+    list[list.len() - 32..].to_vec()
+}
+
+/// A signature list with one signature.
+fn list(kind: Uuid, signature: &[u8]) -> Vec<u8> {
+    let each = u32::try_from(signature.len() + 16).unwrap();
+    let mut list = kind.to_bytes_le().to_vec();
+    for field in [28 + each, 0, each] {
+        list.extend(field.to_le_bytes());
+    }
+    list.extend(OWNER.to_bytes_le());
+    list.extend(signature);
+    list
+}
+
+/// The hash of the signed part of a certificate.
+fn signed_part_hash(lab: &Lab, der: &[u8]) -> Vec<u8> {
+    // The signed part is the first element of the outer sequence; both have lengths of two bytes.
+    assert_eq!((der[0], der[1], der[4], der[5]), (0x30, 0x82, 0x30, 0x82));
+    let len = usize::from(der[6]) * 256 + usize::from(der[7]) + 4;
+    let (part, hash) = (lab.path("part"), lab.path("part.hash"));
+    fs::write(&part, &der[4..4 + len]).unwrap();
+    let output = hash.to_str().unwrap();
+    tool(
+        "openssl",
+        &[
+            "dgst",
+            "-sha256",
+            "-binary",
+            "-out",
+            output,
+            part.to_str().unwrap(),
+        ],
+    );
+    let mut hash = fs::read(hash).unwrap();
+    hash.extend([0; 16]);
+    hash
+}
+
+#[test]
+fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
+    let lab = Lab::new();
+    let (image, record) = lab.converted("disk.img", 512);
+    let esp = format!("{}@@{}", image.display(), place(&record, "EFI system").0);
+    let key = test_key(&lab);
+    let unsigned = fs::read(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../schwelle-demo/assets/boot/bootmgfw.efi"
+    ));
+    let unsigned = unsigned.unwrap();
+    let signed = sign(&lab, &key, &unsigned);
+    let changed = |at: usize| {
+        let mut program = signed.clone();
+        program[at] ^= 1;
+        program
+    };
+    let shim = fs::read("/usr/lib/shim/shimx64.efi.signed").unwrap();
+    let enrolled = fs::read(&key[2]).unwrap();
+    let hash = image_hash(&lab, &signed);
+    type Change<'a> = &'a [(&'a str, Vec<u8>)];
+    let none: Change<'_> = &[];
+    // What it is, keys, what is changed about them, the loader, accepted, why in our words.
+    type Case<'a> = (&'a str, &'a str, Change<'a>, Vec<u8>, bool, &'a str);
+    let cases: [Case<'_>; 15] = [
+        (
+            "signed by an enrolled key",
+            "snakeoil",
+            none,
+            signed.clone(),
+            true,
+            "db allows",
+        ),
+        (
+            "not signed",
+            "snakeoil",
+            none,
+            unsigned.clone(),
+            false,
+            "not signed",
+        ),
+        (
+            "code changed",
+            "snakeoil",
+            none,
+            changed(1100),
+            false,
+            "changed since",
+        ),
+        (
+            "head changed",
+            "snakeoil",
+            none,
+            changed(140),
+            false,
+            "changed since",
+        ),
+        (
+            "signature changed",
+            "snakeoil",
+            none,
+            changed(signed.len() - 40),
+            false,
+            "does not verify",
+        ),
+        (
+            "bytes appended",
+            "snakeoil",
+            none,
+            [&signed[..], &[7; 8]].concat(),
+            false,
+            "",
+        ),
+        (
+            "signed by another key",
+            "snakeoil",
+            none,
+            BOOT_MANAGER.to_vec(),
+            false,
+            "db holds no",
+        ),
+        (
+            "signed by both",
+            "snakeoil",
+            none,
+            sign(&lab, &key, BOOT_MANAGER),
+            true,
+            "db allows",
+        ),
+        (
+            "signer's issuer enrolled",
+            "snakeoil",
+            &[("db", certificate_list(BOOT_KEY, OWNER))],
+            BOOT_MANAGER.to_vec(),
+            true,
+            "through \"Lighthouse Boot Programs 2024\"",
+        ),
+        (
+            "hash allowed",
+            "snakeoil",
+            &[("db", list(SHA256, &image_hash(&lab, &unsigned)))],
+            unsigned,
+            true,
+            "hash is in db",
+        ),
+        (
+            "hash revoked",
+            "snakeoil",
+            &[("dbx", list(SHA256, &hash))],
+            signed.clone(),
+            false,
+            "hash is in dbx",
+        ),
+        (
+            "key revoked",
+            "snakeoil",
+            &[("dbx", certificate_list(&enrolled, OWNER))],
+            signed.clone(),
+            false,
+            "dbx has revoked",
+        ),
+        (
+            "key revoked by hash",
+            "snakeoil",
+            &[("dbx", list(X509_SHA256, &signed_part_hash(&lab, &enrolled)))],
+            signed.clone(),
+            false,
+            "dbx has revoked",
+        ),
+        (
+            "a distribution's loader, its keys",
+            "ms",
+            none,
+            shim.clone(),
+            true,
+            "db allows",
+        ),
+        (
+            "a distribution's loader, other keys",
+            "snakeoil",
+            none,
+            shim,
+            false,
+            "db holds no",
+        ),
+    ];
+    for (what, keys, changes, loader, accepted, why) in cases {
+        let variables = lab.path("keys.fd");
+        fs::copy(format!("{FOLDER}/OVMF_VARS_4M.{keys}.fd"), &variables).unwrap();
+        for (name, data) in changes {
+            put(&variables, name, IMAGE_SECURITY, data);
+        }
+        let file = lab.path("loader.efi");
+        fs::write(&file, &loader).unwrap();
+        let args = [
+            "-o",
+            "-i",
+            &esp,
+            file.to_str().unwrap(),
+            "::/EFI/BOOT/BOOTX64.EFI",
+        ];
+        tool("mcopy", &args);
+
+        let console = Firmware::with_keys(&variables).start(&lab, &image, 512);
+        let by_firmware =
+            console.contains("BdsDxe: starting Boot") && !console.contains("Access Denied");
+        assert_eq!(by_firmware, accepted, "{what}, by the firmware: {console}");
+
+        let folder = lab.path("keys");
+        unpack(&variables, &folder);
+        let machine = lab.path("pc.toml");
+        fs::write(
+            &machine,
+            "[firmware]\nmode = \"uefi\"\nsecure_boot = true\nvariables = \"keys\"\n\
+             [[disk]]\nimage = \"disk.img\"\n",
+        )
+        .unwrap();
+        let run = lab.run(&["firmware", "--machine", "pc.toml", "start", "--json"]);
+        let events = run.json()["events"].to_string();
+        let word = if accepted {
+            "Secure Boot accepts"
+        } else {
+            "Secure Boot refuses"
+        };
+        assert!(events.contains(word), "{what}: {events}");
+        assert!(
+            events.contains(&why.replace('"', "\\\"")),
+            "{what}: {events}"
+        );
+        fs::remove_dir_all(folder).unwrap();
+    }
+}
+
+#[test]
+fn no_byte_of_a_signed_program_can_change_unnoticed_or_stop_the_verdict() {
+    let lab = Lab::new();
+    let key = test_key(&lab);
+    let signed = sign(&lab, &key, BOOT_MANAGER);
+    let folder = Variables::open(lab.path("").as_path()).unwrap();
+    let data = certificate_list(&fs::read(&key[2]).unwrap(), OWNER);
+    let enrolled = Variable {
+        attributes: 7,
+        data,
+    };
+    folder.write("db", IMAGE_SECURITY, &enrolled).unwrap();
+    let keys = Keys::read(&folder).unwrap();
+    assert!(verdict(&signed, &keys).accepts());
+    // Every byte of the headers, some of the padding, every second of the signatures.
+    let table = 38_912;
+    let places = (0..512)
+        .chain((512..table).step_by(997))
+        .chain((table..signed.len()).step_by(2));
+    let (mut changed, mut kept) = (signed.clone(), 0);
+    for at in places {
+        for bit in [0x01, 0x80] {
+            changed[at] ^= bit;
+            // The checksum and the place of the table are not signed; the first signature is not the
+            // one that counts.
+            if verdict(&changed, &keys).accepts() {
+                kept += 1;
+                let is_free = (0xD0..0xE0).contains(&(at - 0x40)) || at >= table || at < 0x140;
+                assert!(is_free, "byte {at}");
+            }
+            changed[at] ^= bit;
+        }
+    }
+    assert!(kept > 0, "the other signature may change");
+    for len in (0..signed.len()).step_by(61) {
+        assert!(!verdict(&signed[..len], &keys).accepts(), "cut at {len}");
+    }
+    // Damaged lists are told, not guessed at.
+    let odd = Variable {
+        attributes: 7,
+        data: vec![1; 40],
+    };
+    folder.write("dbx", IMAGE_SECURITY, &odd).unwrap();
+    let error = Keys::read(&folder).unwrap_err().to_string();
+    assert!(error.contains("variable dbx"), "{error}");
+    folder.write("PK", GLOBAL, &odd).unwrap();
+    assert!(Keys::read(&folder).is_err());
+}
+
+#[test]
+fn of_two_signed_sets_the_one_that_the_firmware_accepts_is_placed() {
+    let lab = Lab::new();
+    let key = test_key(&lab);
+    let second = sign(
+        &lab,
+        &key,
+        include_bytes!("../../../schwelle-demo/assets/boot/bootmgfw.efi"),
+    );
+    let build = |name: &str| {
+        let (image, places) = lab.standard(name, 512);
+        let sector = 512;
+        let windows = places.windows;
+        let windows = (windows.first.0 * sector, windows.sectors() * sector);
+        edit_volume(&image, windows, |mount| {
+            for (folder, name, content) in [
+                ("EFI_EX", "bootmgfw_EX.efi", &second[..]),
+                ("Fonts_EX", "mono_boot_EX.ttf", b"a newer font"),
+            ] {
+                fs::create_dir(mount.path(&format!("Windows/Boot/{folder}"))).unwrap();
+                fs::write(
+                    mount.path(&format!("Windows/Boot/{folder}/{name}")),
+                    content,
+                )
+                .unwrap();
+            }
+        });
+        image
+    };
+    let enrolled = fs::read(&key[2]).unwrap();
+    // What db holds; whether the second set is placed; the check's outcome with Secure Boot on.
+    let cases: [(&str, Vec<u8>, bool, &str, &str); 3] = [
+        (
+            "older",
+            certificate_list(BOOT_KEY, OWNER),
+            false,
+            "pass",
+            "would be let run",
+        ),
+        (
+            "newer",
+            certificate_list(&enrolled, OWNER),
+            true,
+            "pass",
+            "the second signed set, which is placed",
+        ),
+        (
+            "neither",
+            list(SHA256, &[1; 32]),
+            false,
+            "caution",
+            "Secure Boot is on",
+        ),
+    ];
+    for (name, data, is_second, outcome, evidence) in cases {
+        let image = build(&format!("{name}.img"));
+        let variables = lab.path(&format!("{name}.variables"));
+        fs::create_dir(&variables).unwrap();
+        let folder = Variables::open(&variables).unwrap();
+        folder
+            .write(
+                "PK",
+                GLOBAL,
+                &Variable {
+                    attributes: 7,
+                    data: data.clone(),
+                },
+            )
+            .unwrap();
+        folder
+            .write(
+                "db",
+                IMAGE_SECURITY,
+                &Variable {
+                    attributes: 7,
+                    data,
+                },
+            )
+            .unwrap();
+        folder
+            .write(
+                "SecureBoot",
+                GLOBAL,
+                &Variable {
+                    attributes: 6,
+                    data: vec![1],
+                },
+            )
+            .unwrap();
+        let machine = lab.path(&format!("{name}.toml"));
+        fs::write(
+            &machine,
+            format!("[firmware]\nuefi = true\nvariables = \"{name}.variables\"\n"),
+        )
+        .unwrap();
+        let machine = machine.to_str().unwrap();
+        let check = lab.run(&[
+            "check",
+            image.to_str().unwrap(),
+            "--machine",
+            machine,
+            "--json",
+        ]);
+        let check = check.json();
+        let mut findings = check["findings"].as_array().unwrap().iter();
+        let finding = findings
+            .find(|finding| finding["rule"] == "firmware.secure-boot")
+            .unwrap();
+        assert_eq!(finding["outcome"], outcome, "{finding}");
+        assert!(
+            finding["evidence"].as_str().unwrap().contains(evidence),
+            "{finding}"
+        );
+
+        let job = lab.path(&format!("{name}.job"));
+        let run = lab.convert(&image, &job, &["--machine", machine, "--quiet"]);
+        assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+        let record = serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();
+        let esp = format!("{}@@{}", image.display(), place(&record, "EFI system").0);
+        let read = |path: &str| {
+            let to = lab.path("read");
+            tool(
+                "mcopy",
+                &[
+                    "-o",
+                    "-i",
+                    &esp,
+                    &format!("::/EFI/{path}"),
+                    to.to_str().unwrap(),
+                ],
+            );
+            fs::read(to).unwrap()
+        };
+        let manager = if is_second { &second[..] } else { BOOT_MANAGER };
+        for path in ["BOOT/BOOTX64.EFI", "Microsoft/Boot/bootmgfw.efi"] {
+            assert!(read(path) == manager, "{name}: {path}");
+        }
+        let is_newer = read("Microsoft/Boot/Fonts/mono_boot.ttf") == b"a newer font";
+        assert_eq!(is_newer, is_second, "{name}");
+        // What the second set does not bring comes from the first.
+        assert_eq!(read("Microsoft/Boot/Fonts/slab_boot.ttf").len(), 30_000);
+        // The sheet says what is true of Secure Boot.
+        let args = [
+            "firmware",
+            "--machine",
+            machine,
+            "sheet",
+            image.to_str().unwrap(),
+            "--json",
+        ];
+        let sheet = lab.run(&args).json();
+        let said = sheet["secure_boot"].as_str().unwrap();
+        let expected = if outcome == "pass" {
+            "It can go on after the switch"
+        } else {
+            "Leave it off until the firmware has the newer certificate, \"Lighthouse Boot Programs 2024\""
+        };
+        assert!(said.starts_with(expected), "{name}: {said}");
+    }
+    assert!(matches!(
+        verdict(&[], &Keys::default()),
+        Verdict::Refused { needs: None, .. }
+    ));
+}
