@@ -1,7 +1,5 @@
 //! The overlay that the emulator is shown, judged by the emulator's own tool for such files.
 
-#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
-
 use std::fs::{self, File};
 use std::process::Command;
 
