@@ -1,6 +1,6 @@
 #!/bin/bash
 # Takes the README's screenshots: the built program on the demo disks, in a real terminal window, 1280x800.
-# Needs: xvfb, xterm, xdotool, imagemagick, fonts-dejavu-core, qemu-system-x86 (packages of these names).
+# Needs: xvfb, xterm, xdotool, imagemagick, fonts-dejavu-core, qemu-system-x86, ovmf, chromium (packages of these names).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 cargo build --release --quiet --bin schwelle
@@ -28,7 +28,7 @@ shot() {
     xterm -fa "DejaVu Sans Mono" -fs "$size" -geometry "${grid[$size]}+0+0" -bg "#101418" -fg "#d8dee4" -b 8 \
         -e bash -c "printf '\$ %s\n' \"$command\"; $command; sleep 60" &
     local terminal=$!
-    sleep 2
+    sleep "${wait:-2}"
     for key in "$@"; do
         xdotool type --delay 30 "$key"
         xdotool key Return
@@ -54,6 +54,15 @@ shot confirm 11 "schwelle confirm disks/beacon.img"
     qemu-system-x86_64 -machine pc,accel=tcg -m 64 -net none -display none -monitor stdio \
         -drive file=disks/beacon.img,format=raw,snapshot=on >/dev/null
 convert "$work/signpost.ppm" -strip -define png:compression-level=9 "$shots/signpost.png"
+pc="--machine disks/lantern-pc.toml"
+shot firmware 11 "schwelle firmware $pc"
+shot sheet 9 "schwelle firmware sheet disks/lantern.img $pc --html sheet.html"
+shot firmware-start 13 "schwelle firmware $pc set compatibility=off keys=factory secure-boot=on; schwelle firmware $pc start"
+wait=8 shot rehearse-emulate 9 "schwelle rehearse disks/lantern.img --emulate --keep disks/lantern.job"
+chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+    --user-data-dir="$work/browser" --hide-scrollbars --window-size=1600,1000 --force-device-scale-factor=0.8 \
+    --screenshot="$work/page.png" "file://$work/sheet.html" >/dev/null 2>&1
+convert "$work/page.png" -strip -define png:compression-level=9 "$shots/sheet-page.png"
 shot undo 13 "schwelle undo --job disks/beacon.job" yes
 shot plan-trim 10 "schwelle plan disks/chartroom.img"
 ls -l "$shots"

@@ -5,8 +5,8 @@
 use schwelle_core::device::{HostFacts, MIB, Memory, ReadDevice};
 use schwelle_core::draft::{Plan, Source, build};
 use schwelle_core::firmware::{
-    AttachedDisk, BootMode, EntryPlan, Fact, Keys, LoadOption, Machine, Outcome, Settings,
-    Signature, Target, start,
+    AttachedDisk, BootMode, EntryPlan, Fact, GLOBAL, Keys, LoadOption, Machine, Outcome, Settings,
+    Signature, Target, Variable, Variables, start,
 };
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, SignedSet};
@@ -358,16 +358,28 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
     ];
     assert_eq!(told, expected);
 
+    let dir = tempfile::tempdir().unwrap();
+    let variables = Variables::open(dir.path()).unwrap();
+    let order = [7_u16, 1, 2, 3, 0x99];
+    let data = order
+        .iter()
+        .flat_map(|number| number.to_le_bytes())
+        .collect();
+    let order = Variable {
+        attributes: 7,
+        data,
+    };
+    variables.write("BootOrder", GLOBAL, &order).unwrap();
     // The plan for an entry finds the one that is there, puts it first, and names the dead ones.
-    let planned = EntryPlan::new(&machine, &disks, 0, "New").unwrap();
+    let planned = EntryPlan::new(&machine, &variables, (&disks, 0), "New").unwrap();
     assert_eq!((planned.number, planned.is_there), (3, false));
-    assert_eq!(planned.order, [3, 7, 1, 2]);
+    assert_eq!(planned.order, [3, 7, 1, 2, 0x99]);
     let dead: Vec<u16> = planned.dead.iter().map(|(number, _)| *number).collect();
     assert_eq!(dead, [1, 2, 0]);
     // Where there is none, it takes the lowest free number, and leads to the file.
     machine.entries = known(vec![entry(0, Some(0), option(uuid::Uuid::nil(), "x"))]);
-    let planned = EntryPlan::new(&machine, &disks, 0, "New").unwrap();
-    assert_eq!((planned.number, &planned.order[..]), (1, &[1, 0][..]));
+    let planned = EntryPlan::new(&machine, &variables, (&disks, 0), "New").unwrap();
+    assert_eq!((planned.number, planned.order[0]), (1, 1));
     let leads_to = Target::of(&planned.option, &disks);
     assert!(
         matches!(
@@ -385,7 +397,7 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
         name: "the MBR disk",
         device: &old,
     };
-    assert!(EntryPlan::new(&machine, &[old_disk], 0, "New").is_err());
+    assert!(EntryPlan::new(&machine, &variables, (&[old_disk], 0), "New").is_err());
     let silent = Machine::unknown("a test");
-    assert!(EntryPlan::new(&silent, &disks, 0, "New").is_err());
+    assert!(EntryPlan::new(&silent, &variables, (&disks, 0), "New").is_err());
 }

@@ -26,9 +26,8 @@ pub(crate) struct EmulateOptions {
     emulate_firmware: Option<PathBuf>,
 }
 
-/// Names of what is kept of a start, in a job folder.
-const CONSOLE: &str = "firmware-console.txt";
-const SCREEN: &str = "firmware-screen.png";
+/// Names of what is kept of a start, in a job folder: the console's text, the picture of the screen.
+pub(crate) const KEPT: [&str; 2] = ["firmware-console.txt", "firmware-screen.png"];
 
 /// What came of `--emulate`.
 #[derive(Debug)]
@@ -71,11 +70,8 @@ impl Emulated {
             return Ok(Vec::new());
         };
         let mut kept = Vec::new();
-        let pieces = [
-            (CONSOLE, Some(console.as_bytes())),
-            (SCREEN, screen.as_deref()),
-        ];
-        for (name, content) in pieces {
+        let pieces = [Some(console.as_bytes()), screen.as_deref()];
+        for (name, content) in KEPT.into_iter().zip(pieces) {
             let path = folder.join(name);
             let Some(content) = content else { continue };
             std::fs::create_dir_all(folder)

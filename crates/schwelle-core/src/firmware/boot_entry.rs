@@ -56,8 +56,8 @@ impl EntryPlan {
     /// those attached, first in the order.
     pub fn new(
         machine: &Machine,
-        disks: &[AttachedDisk<'_>],
-        at: usize,
+        variables: &Variables,
+        (disks, at): (&[AttachedDisk<'_>], usize),
         name: &str,
     ) -> Result<Self, EntryError> {
         let disk = disks.get(at).ok_or(EntryError::NoEsp)?.device;
@@ -78,11 +78,9 @@ impl EntryPlan {
             Some(Ok(found)) if found.is_active() => found.clone(),
             _ => option,
         };
-        let mut order: Vec<u16> = entries
-            .iter()
-            .filter(|entry| entry.place.is_some() && entry.number != number)
-            .map(|entry| entry.number)
-            .collect();
+        // As it stands, with numbers that name no entry: they are not ours to tidy.
+        let mut order = variables.boot_order()?;
+        order.retain(|&ordered| ordered != number);
         order.insert(0, number);
         let is_there = same.is_some_and(|entry| {
             entry.place == Some(0) && entry.option.as_ref().is_ok_and(LoadOption::is_active)

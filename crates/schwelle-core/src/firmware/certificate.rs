@@ -103,6 +103,13 @@ impl Cert {
         Some(Sha256::digest(part).into())
     }
 
+    /// True when its key is one that signatures can be verified with here.
+    pub(super) fn has_rsa_key(&self) -> bool {
+        const RSA: &str = "1.2.840.113549.1.1.1";
+        let key = &self.inner.tbs_certificate.subject_public_key_info;
+        key.algorithm.oid.to_string() == RSA
+    }
+
     /// True when this one's key has made `signature` over something with this hash.
     pub(super) fn verifies(&self, hash: Hash, hashed: &[u8], signature: &[u8]) -> bool {
         let key = self.inner.tbs_certificate.subject_public_key_info.to_der();

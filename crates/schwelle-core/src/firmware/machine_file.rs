@@ -77,6 +77,7 @@ pub(super) struct FirmwareTable {
     pub(super) uefi: Option<bool>,
     pub(super) bits: Option<Bits>,
     pub(super) mode: Option<Mode>,
+    pub(super) session: Option<Session>,
     pub(super) compatibility: Option<bool>,
     pub(super) secure_boot: Option<bool>,
     pub(super) setup_mode: Option<bool>,
@@ -129,6 +130,13 @@ impl From<Mode> for BootMode {
             Mode::Both => Self::Both,
         }
     }
+}
+
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum Session {
+    Uefi,
+    Bios,
 }
 
 #[derive(Debug, Clone, Copy, Deserialize)]
@@ -230,8 +238,11 @@ impl MachineFile {
             Power::Battery => PowerSource::Battery,
         });
         take(&mut machine.power, power);
-        let why = "this session does not run on that PC";
-        machine.session = Fact::not_told(why, super::machine::how::VARIABLES);
+        let session = firmware.session.map(|session| match session {
+            Session::Uefi => BootMode::Uefi,
+            Session::Bios => BootMode::Bios,
+        });
+        take(&mut machine.session, session);
         machine
     }
 
@@ -242,7 +253,11 @@ impl MachineFile {
             self.text.parse().map_err(|error: toml_edit::TomlError| {
                 fault(&self.text, error.span(), error.message())
             })?;
-        let item = &mut document["firmware"][key];
+        // A file without the table gets one of its own, not one in a line.
+        let table = document
+            .entry("firmware")
+            .or_insert_with(|| toml_edit::Item::Table(toml_edit::Table::new()));
+        let item = &mut table[key];
         let mut value = toml_edit::Item::Value(value);
         if let (Some(old), Some(new)) = (item.as_value(), value.as_value_mut()) {
             *new.decor_mut() = old.decor().clone();
@@ -301,6 +316,9 @@ mod tests {
              true\n\n[power]\n"
         );
         assert_eq!(file.machine().mode.value(), Some(&BootMode::Uefi));
+        let mut empty = MachineFile::parse(String::new(), PathBuf::new()).unwrap();
+        empty.set("mode", "both".into()).unwrap();
+        assert_eq!(empty.text, "[firmware]\nmode = \"both\"\n");
     }
 
     #[test]

@@ -88,7 +88,7 @@ pub fn verdict(image: &[u8], keys: &Keys) -> Verdict {
         return Verdict::refused("it is not signed, and its hash is not in db");
     }
     let mut accepted = None;
-    let (mut reasons, mut needs) = (Vec::new(), None);
+    let (mut reasons, mut needs, mut unknown) = (Vec::new(), None, None);
     for signature in signatures {
         let judged = signature
             .map_err(Refusal::Other)
@@ -98,6 +98,7 @@ pub fn verdict(image: &[u8], keys: &Keys) -> Verdict {
             // One forbidden signer is enough, however many others are allowed.
             Err(Refusal::Forbidden(why)) => return Verdict::refused(why),
             Err(Refusal::Other(why)) => reasons.push(why),
+            Err(Refusal::NotVerified(why)) => unknown = Some(why),
             Err(Refusal::Needs { issuer, why }) => {
                 reasons.push(why);
                 needs = Some(issuer);
@@ -105,7 +106,11 @@ pub fn verdict(image: &[u8], keys: &Keys) -> Verdict {
         }
     }
     let why = reasons.join("; ");
-    accepted.map_or(Verdict::Refused { why, needs }, Verdict::Accepted)
+    match (accepted, unknown) {
+        (Some(by), _) => Verdict::Accepted(by),
+        (None, Some(why)) => Verdict::NotTold(why),
+        (None, None) => Verdict::Refused { why, needs },
+    }
 }
 
 /// Why a signature does not help.
@@ -114,6 +119,8 @@ enum Refusal {
     Forbidden(String),
     /// It is sound, and does not lead to `db`; another one may.
     Needs { issuer: String, why: String },
+    /// It is of a kind that is not verified here: it may lead to `db`.
+    NotVerified(String),
     /// It is of no use; another one may be.
     Other(String),
 }
@@ -136,6 +143,12 @@ fn judge(
         return Err(other(
             "it has been changed since it was signed: its hash is not the signed one",
         ));
+    }
+    if !signer.has_rsa_key() {
+        let name = signer.subject();
+        let why =
+            format!("it is signed by \"{name}\", in a way that is not verified here (not RSA)");
+        return Err(Refusal::NotVerified(why));
     }
     if !signature_holds(signature, signer) {
         return Err(other("its signature does not verify"));

@@ -1,12 +1,13 @@
 //! What SMBIOS says of a PC: maker, model, firmware, whether UEFI is supported.
 //!
-//! Source: DMTF DSP0134 §7.1 (BIOS information; characteristics extension byte 2, bit 3: UEFI is
+//! Source: DMTF DSP0134 §5.2 (entry points), §7.1 (BIOS information; characteristics extension byte 2, bit 3: UEFI is
 //! supported) and §7.2 (system information). The table is taken apart by the crate `smbioslib`; Linux
 //! shows it as `/sys/firmware/dmi/tables/DMI`.
 
 use std::fs;
 use std::path::Path;
 
+use crate::bytes::{u32_at, u64_at};
 use smbioslib::{SMBiosData, SMBiosInformation, SMBiosString, SMBiosSystemInformation};
 
 /// A table longer than this is not one.
@@ -45,7 +46,20 @@ impl Smbios {
         bytes.map(Self::parse).unwrap_or_default()
     }
 
-    fn parse(bytes: Vec<u8>) -> Self {
+    fn parse(mut bytes: Vec<u8>) -> Self {
+        // A dump may have the entry point in front, which says where in the dump the table begins.
+        let table_at = if bytes.starts_with(b"_SM3_") {
+            u64_at(&bytes, 0x10)
+        } else if bytes.starts_with(b"_SM_") {
+            u32_at(&bytes, 0x18).map(u64::from)
+        } else {
+            Some(0)
+        };
+        let table_at = table_at.and_then(|at| usize::try_from(at).ok());
+        match table_at.filter(|at| *at < bytes.len()) {
+            Some(at) => drop(bytes.drain(..at)),
+            None => return Self::default(),
+        }
         let data = SMBiosData::from_vec_and_version(bytes, None);
         let bios = data.first::<SMBiosInformation<'_>>();
         let system = data.first::<SMBiosSystemInformation<'_>>();
@@ -114,6 +128,13 @@ mod tests {
         .concat()
     }
 
+    fn entry_point(name: &[u8], field: usize, table_at: u8) -> [u8; 0x20] {
+        let mut bytes = [0; 0x20];
+        bytes[..name.len()].copy_from_slice(name);
+        bytes[field] = table_at;
+        bytes
+    }
+
     #[test]
     fn a_table_tells_what_it_knows_and_nothing_else() {
         let full = table(0x18, 0x08, "Skerry Works|Tide Gauge 4");
@@ -151,6 +172,20 @@ mod tests {
             // Cut off in the first structure, and in the second.
             (full[..9].to_vec(), Smbios::default()),
             (full[..60].to_vec(), without(silent)),
+            // With either entry point in front, and with one that lies about where the table is.
+            (
+                [&entry_point(b"_SM_", 0x18, 0x20)[..], &full].concat(),
+                all.clone(),
+            ),
+            (
+                [&entry_point(b"_SM3_", 0x10, 0x20)[..], &full].concat(),
+                all.clone(),
+            ),
+            (
+                [&entry_point(b"_SM3_", 0x10, 0xFE)[..], &full].concat(),
+                Smbios::default(),
+            ),
+            (b"_SM_".to_vec(), Smbios::default()),
             (Vec::new(), Smbios::default()),
             (vec![0; 5000], Smbios::default()),
             (vec![0xFF; 5000], Smbios::default()),

@@ -161,6 +161,14 @@ fn steps(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
             is shown for a moment; most often it is Del, F2, F10, F12 or Esc."
             .to_owned(),
     };
+    let enter = if machine.can_ask_for_setup.value() == Some(&true) {
+        format!(
+            "{enter} Or have it shown without a key: in a session on this PC that was started in UEFI \
+             mode, schwelle firmware setup, and restart."
+        )
+    } else {
+        enter
+    };
     let setup = "The setup screen. Note, or photograph, every page that you are going to change.";
     steps.push(SheetStep::new(enter, setup));
     let is_on = machine.secure_boot.value() == Some(&true);

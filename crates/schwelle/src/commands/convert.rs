@@ -11,7 +11,7 @@ use schwelle_core::rehearse::{self, Rehearsal};
 
 use crate::cli::{ImageOptions, PlaceOptions};
 use crate::disk::{Circumstances, Disk, Judgement};
-use crate::emulate::{EmulateOptions, Emulated};
+use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::progress::Progress;
@@ -113,7 +113,12 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         backup_confirmed: true,
         ..circumstances
     });
-    let record = record(args, &disk, &judgement, &plan, &rehearsal);
+    let kept: Vec<PathBuf> = KEPT.iter().map(|name| args.job.join(name)).collect();
+    let mut document = views::json::Plan::of(&disk, &judgement, &plan, &rehearsal);
+    document.emulated = emulated
+        .as_ref()
+        .map(|emulated| EmulatedDoc::of(emulated, &kept));
+    let record = record(args, &disk, document);
     let rehearsal = write(args, &disk, &plan, &record, screen)?;
     // The disk is done; what cannot be kept of the emulator's start does not change that.
     let kept = emulated.as_ref().map(|emulated| emulated.keep(&args.job));
@@ -212,20 +217,14 @@ fn confirm(args: &ConvertArgs, disk: &Disk, screen: &Screen) -> Result<(), CliEr
 }
 
 /// What `job.json` says: the plan, and how the questions were answered.
-fn record(
-    args: &ConvertArgs,
-    disk: &Disk,
-    judgement: &Judgement,
-    plan: &Plan<'_>,
-    rehearsal: &Rehearsal,
-) -> String {
+fn record(args: &ConvertArgs, disk: &Disk, plan: views::json::Plan) -> String {
     let record = views::json::JobRecord {
         made_by: concat!("schwelle ", env!("CARGO_PKG_VERSION")).to_owned(),
         started: jiff::Timestamp::now().to_string(),
         disk: args.disk.display().to_string(),
         serial: disk.profile.host.serial.clone(),
         answered_by: if args.yes { "--yes" } else { "the technician" }.to_owned(),
-        plan: views::json::Plan::of(disk, judgement, plan, rehearsal),
+        plan,
     };
     serde_json::to_string_pretty(&record).expect("documents hold only text, numbers and lists")
 }

@@ -71,7 +71,7 @@ enum Action {
         /// Image file or block device
         disk: PathBuf,
         /// What the firmware's menu calls it
-        #[arg(long, default_value = "Windows Boot Manager")]
+        #[arg(long, default_value = "Windows Boot Manager", value_parser = entry_name)]
         name: String,
         #[command(flatten)]
         image: ImageOptions,
@@ -141,6 +141,16 @@ pub(crate) fn run(args: &FirmwareArgs, screen: &Screen) -> Result<u8, CliError> 
     }
 }
 
+/// A name that a firmware's menu can show.
+fn entry_name(text: &str) -> Result<String, String> {
+    let is_plain = !text.trim().is_empty() && !text.chars().any(char::is_control);
+    if is_plain && text.chars().count() <= 64 {
+        Ok(text.to_owned())
+    } else {
+        Err("1 to 64 characters, without control characters".to_owned())
+    }
+}
+
 /// The PC that is asked about.
 struct Pc {
     machine: Machine,
@@ -193,11 +203,8 @@ impl Pc {
         })
     }
 
-    /// The attached disks, as far as they can be read, with their names; `also` is among them.
-    fn disks(
-        &self,
-        also: Option<(&Path, ImageOptions)>,
-    ) -> Result<Vec<(String, DiskFile)>, CliError> {
+    /// The attached disks; `also` is the first among them.
+    fn disks(&self, also: Option<(&Path, ImageOptions)>) -> Result<Disks, CliError> {
         let mut wanted: Vec<(PathBuf, Option<u32>)> = match &self.simulated {
             Some(pc) => pc.file().disks(),
             None => device::disk_names(Path::new(ROOT))
@@ -205,7 +212,7 @@ impl Pc {
                 .map(|disk| (disk, None))
                 .collect(),
         };
-        let mut disks = Vec::new();
+        let mut disks = Disks::default();
         if let Some((path, image)) = also {
             let real = path.canonicalize().unwrap_or_else(|_| path.to_owned());
             wanted.retain(|(disk, _)| disk.canonicalize().ok().as_ref() != Some(&real));
@@ -213,7 +220,7 @@ impl Pc {
         }
         for (path, sector_size) in wanted {
             match open_image_or_disk(&path, sector_size, false) {
-                Ok(disk) => disks.push((path.display().to_string(), disk)),
+                Ok(disk) => disks.read.push((path.display().to_string(), disk)),
                 // Of this PC's own disks, those that cannot be read (no root) are left out; a disk
                 // that somebody named must be there.
                 Err(error)
@@ -221,23 +228,35 @@ impl Pc {
                 {
                     return Err(error.into());
                 }
-                Err(_) => {}
+                Err(_) => disks.unreadable.push(path.display().to_string()),
             }
         }
         Ok(disks)
     }
 }
 
-fn attached(disks: &[(String, DiskFile)]) -> Vec<AttachedDisk<'_>> {
-    disks
-        .iter()
-        .map(|(name, device)| AttachedDisk { name, device })
-        .collect()
+/// The disks of a PC.
+#[derive(Debug, Default)]
+struct Disks {
+    /// Those that can be read, with their names.
+    read: Vec<(String, DiskFile)>,
+    /// Those of this PC that cannot.
+    unreadable: Vec<String>,
+}
+
+impl Disks {
+    fn attached(&self) -> Vec<AttachedDisk<'_>> {
+        let disks = self.read.iter();
+        disks
+            .map(|(name, device)| AttachedDisk { name, device })
+            .collect()
+    }
 }
 
 fn facts(pc: &Pc, screen: &Screen) -> Result<u8, CliError> {
     let disks = pc.disks(None)?;
-    let document = views::firmware::Firmware::of(&pc.machine, &attached(&disks));
+    let document =
+        views::firmware::Firmware::of(&pc.machine, &disks.attached(), disks.unreadable.clone());
     let settings = pc.simulated.as_ref().map(SimulatedPc::settings);
     screen.show(&views::firmware::render(
         &pc.name(),
@@ -276,7 +295,7 @@ fn set(pc: Pc, settings: &[String], screen: &Screen) -> Result<u8, CliError> {
 fn start(pc: &Pc, screen: &Screen) -> Result<u8, CliError> {
     let settings = pc.simulated()?.settings();
     let disks = pc.disks(None)?;
-    let disks = attached(&disks);
+    let disks = disks.attached();
     let start = firmware::start(&settings, &pc.machine, &disks);
     screen.show(&views::firmware::render_start(
         &pc.name(),
@@ -293,7 +312,9 @@ fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError
     let policy = args.policy.read()?;
     let disk = Disk::open(&args.disk, args.image)?;
     let rehearsal = rehearse::walk(&disk.device, None);
-    let verdict = verdict_on_loader(&disk.device, &pc.machine, REMOVABLE_X64);
+    // Without a machine file, of an image's PC nothing is known.
+    let machine = disk.machine(pc.simulated.as_ref().map(|_| &pc.machine));
+    let verdict = verdict_on_loader(&disk.device, &machine, REMOVABLE_X64);
     let size = bytes(disk.profile.geometry.len_bytes());
     let known_as = match (&disk.profile.host.model, disk.profile.short_name()) {
         (Some(model), _) => format!("{model}, {size}"),
@@ -301,13 +322,12 @@ fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError
         (None, None) => size,
     };
     let sheet = SwitchSheet::new(&SheetFacts {
-        machine: &pc.machine,
+        machine: &machine,
         disk: &typed(&args.disk),
         known_as: &known_as,
         rehearsal: &rehearsal,
         verdict: &verdict,
-        setup_key: pc
-            .machine
+        setup_key: machine
             .maker
             .value()
             .and_then(|maker| policy.setup_key(maker)),
@@ -357,11 +377,28 @@ fn entry(
     screen: &Screen,
 ) -> Result<u8, CliError> {
     let disks = pc.disks(Some((disk, image)))?;
+    let is_image = disks
+        .read
+        .first()
+        .is_some_and(|(_, disk)| !disk.is_block_device());
+    if is_image && pc.simulated.is_none() {
+        return Err(CliError::new(
+            Kind::Usage,
+            format!("{} is an image, and no disk of this PC", disk.display()),
+            "An entry for it would lead this PC's firmware nowhere. Nothing is changed.",
+            "Name the disk itself, or the PC: schwelle firmware --machine FILE entry DISK",
+        ));
+    }
     let variables = pc.variables().ok_or_else(|| no_variables(pc))?;
     let failed = |error: EntryError| CliError::boot_entry(disk, &error);
-    let plan = EntryPlan::new(&pc.machine, &attached(&disks), 0, name).map_err(failed)?;
+    let plan =
+        EntryPlan::new(&pc.machine, &variables, (&disks.attached(), 0), name).map_err(failed)?;
     plan.apply(&variables).map_err(failed)?;
-    screen.show(&views::firmware::render_entry(&plan, disk));
+    screen.show(&views::firmware::render_entry(
+        &plan,
+        disk,
+        &disks.unreadable,
+    ));
     screen.document(&views::firmware::EntryWritten::of(&plan));
     Ok(0)
 }

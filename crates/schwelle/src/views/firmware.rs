@@ -43,6 +43,8 @@ pub(crate) struct Firmware {
     can_ask_for_setup: FactDoc<bool>,
     /// "mains" or "battery"
     power: FactDoc<String>,
+    /// Disks that could not be read: entries may lead to them
+    unreadable_disks: Vec<String>,
 }
 
 /// A fact about a PC.
@@ -87,7 +89,11 @@ pub(crate) struct EntryDoc {
 }
 
 impl Firmware {
-    pub(crate) fn of(machine: &Machine, disks: &[AttachedDisk<'_>]) -> Self {
+    pub(crate) fn of(
+        machine: &Machine,
+        disks: &[AttachedDisk<'_>],
+        unreadable_disks: Vec<String>,
+    ) -> Self {
         let entry = |entry: &BootEntry| entry_doc(entry, disks);
         let entries = |entries: &Vec<BootEntry>| entries.iter().map(entry).collect();
         let mode = |mode: &BootMode| mode.name().to_owned();
@@ -115,6 +121,7 @@ impl Firmware {
                 }
                 .to_owned()
             }),
+            unreadable_disks,
         }
     }
 }
@@ -231,8 +238,21 @@ pub(crate) fn render(
         for entry in entries {
             text += &entry_lines(entry, columns);
         }
+        text += &not_read(&facts.unreadable_disks, columns);
     }
     text + &list.how_to_find_out()
+}
+
+/// Which disks could not be looked at.
+fn not_read(disks: &[String], columns: usize) -> String {
+    if disks.is_empty() {
+        return String::new();
+    }
+    let text = format!(
+        "Not read (run it as root): {}. What leads nowhere above may lead there.",
+        disks.join(", ")
+    );
+    paragraph("", &text, 2, columns)
 }
 
 /// Facts, a line each; how to find out what is not told comes after all of them, each way once.
@@ -453,7 +473,7 @@ impl EntryWritten {
 }
 
 /// What was written into the firmware.
-pub(crate) fn render_entry(plan: &EntryPlan, disk: &Path) -> String {
+pub(crate) fn render_entry(plan: &EntryPlan, disk: &Path, unreadable: &[String]) -> String {
     let name = format!(
         "Boot{:04X} \"{}\"",
         plan.number,
@@ -473,6 +493,7 @@ pub(crate) fn render_entry(plan: &EntryPlan, disk: &Path) -> String {
              firmware goes on to the next.\n"
         );
     }
+    text += &not_read(unreadable, 100);
     text + &format!(
         "\nNext: the switch sheet: schwelle firmware sheet {}\n",
         typed(disk)

@@ -258,10 +258,12 @@ pub(crate) fn finished(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String
             0 => String::new(),
             some => format!(", {some} with caution: schwelle rehearse {}", typed(disk)),
         };
-        let next = "Next: in the PC's firmware setup, change the boot mode to UEFI, then start \
-            from this disk.";
+        let next = format!(
+            "Next: what to change in the PC's firmware, in the right order: schwelle firmware sheet {}",
+            typed(disk)
+        );
         format!("  Rehearsal of the disk: {pass}, all {steps} steps{care}\n{back}")
-            + &answer(Tone::Good, "Converted", next)
+            + &answer(Tone::Good, "Converted", &next)
             + &format!(
                 "Afterwards, from the rescue stick: schwelle confirm {}\n",
                 typed(disk)

@@ -421,6 +421,32 @@ fn a_boot_entry_is_read_back_by_a_library_for_firmware_variables() {
 }
 
 #[test]
+fn an_images_pc_is_not_this_one() {
+    let lab = bench();
+    let run = lab.run(&["firmware", "entry", "disk.img"]);
+    assert!(
+        run.code == 2 && run.stderr.contains("is an image"),
+        "{}",
+        run.stderr
+    );
+    let run = lab.run(&["firmware", "sheet", "disk.img"]);
+    assert_eq!(run.code, 1);
+    assert!(
+        run.stdout.contains("the disk is an image, so the PC"),
+        "{}",
+        run.stdout
+    );
+    for name in ["", "a\u{1b}b", &"x".repeat(65)] {
+        let run = firmware(&lab, &["entry", "disk.img", "--name", name]);
+        assert!(
+            run.code == 2 && run.stderr.contains("1 to 64 characters"),
+            "{}",
+            run.stderr
+        );
+    }
+}
+
+#[test]
 fn an_entry_is_not_written_for_what_does_not_start_or_where_nothing_keeps_it() {
     let lab = bench();
     lab.standard("old.img", 512);
