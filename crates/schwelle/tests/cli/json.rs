@@ -65,4 +65,21 @@ fn every_document_fits_its_schema() {
     let record = fs::read_to_string(lab.path("job/job.json")).unwrap();
     fits("job", &serde_json::from_str(&record).unwrap());
     fits("rehearse", &document(&["rehearse", ready, "--json"]));
+    fits(
+        "rehearse",
+        &document(&["rehearse", ready, "--emulate", "--json"]),
+    );
+    let pc = schwelle_demo::make_pc(&lab.path(""), "pc", "ready.img").unwrap();
+    let pc = pc.to_str().unwrap();
+    for (name, action) in [
+        ("firmware", &[][..]),
+        ("firmware-set", &["set", "mode=uefi"]),
+        ("firmware-start", &["start"]),
+        ("firmware-sheet", &["sheet", ready]),
+        ("firmware-entry", &["entry", ready]),
+        ("firmware-setup", &["setup"]),
+    ] {
+        let args = [&["firmware", "--machine", pc, "--json"], action].concat();
+        fits(name, &document(&args));
+    }
 }
