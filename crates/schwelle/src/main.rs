@@ -9,6 +9,7 @@ mod disk;
 mod emulate;
 mod error;
 mod machine;
+mod many;
 mod policy;
 mod progress;
 mod screen;

@@ -111,6 +111,15 @@ impl Screen {
         }
     }
 
+    /// Shows one of several documents, in a line, when JSON is wanted.
+    pub(crate) fn document_line<T: Serialize>(&self, document: &T) {
+        if self.json {
+            let text = serde_json::to_string(document)
+                .expect("documents hold only text, numbers and lists");
+            self.out(&format!("{text}\n"));
+        }
+    }
+
     fn out(&self, text: &str) {
         // A reader that went away (a closed pipe) is no failure of the job.
         AutoStream::new(std::io::stdout(), self.color)

@@ -1,6 +1,6 @@
 //! `schwelle check`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 
@@ -8,17 +8,23 @@ use crate::cli::{ImageOptions, PlaceOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::error::CliError;
 use crate::machine::MachineOptions;
+use crate::many;
 use crate::screen::Screen;
-use crate::views;
+use crate::views::{self, json::Check};
 
 /// Ask all rules whether a disk can be converted, with evidence and way out
 ///
-/// Exit code 0 when nothing stands against it, 1 when a rule blocks. Nothing is written.
+/// Several disks are looked at at the same time, and get a line each (with --json a document in a line
+/// each). Exit code 0 when nothing stands against it, 1 when a rule blocks one, 3 when one could not be
+/// read. Nothing is written.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  schwelle check /dev/sda\n  schwelle check image.img --json")]
+#[command(
+    after_help = "Examples:\n  schwelle check /dev/sda\n  schwelle check image.img --json\n  schwelle check /images --json"
+)]
 pub(crate) struct CheckArgs {
-    /// Image file or block device
-    disk: PathBuf,
+    /// Image files, block devices, folders with images, or patterns
+    #[arg(value_name = "DISK", required = true)]
+    disks: Vec<PathBuf>,
     #[command(flatten)]
     machine: MachineOptions,
     #[command(flatten)]
@@ -31,7 +37,7 @@ impl CheckArgs {
     /// The check of a disk with everything else at its default.
     pub(crate) fn of(disk: PathBuf) -> Self {
         Self {
-            disk,
+            disks: vec![disk],
             machine: MachineOptions::default(),
             image: ImageOptions::default(),
             place: PlaceOptions::default(),
@@ -40,14 +46,56 @@ impl CheckArgs {
 }
 
 pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
-    let disk = Disk::open(&args.disk, args.image)?;
     let machine = args.machine.read()?;
-    let judgement = disk.judge(&Circumstances {
+    let circumstances = Circumstances {
         machine: machine.as_ref(),
         wish: args.place.wish(),
         ..Circumstances::default()
-    });
+    };
+    match &args.disks[..] {
+        [one] if !many::names_many(one) => check_one(one, args.image, &circumstances, screen),
+        several => check_many(
+            &many::disks_of(several)?,
+            args.image,
+            &circumstances,
+            screen,
+        ),
+    }
+}
+
+fn check_one(
+    path: &Path,
+    image: ImageOptions,
+    circumstances: &Circumstances<'_>,
+    screen: &Screen,
+) -> Result<u8, CliError> {
+    let disk = Disk::open(path, image)?;
+    let judgement = disk.judge(circumstances);
     screen.show(&views::check::render(&disk, &judgement, screen.columns()));
-    screen.document(&views::json::Check::of(&disk, &judgement));
+    screen.document(&Check::of(&disk, &judgement));
     Ok(u8::from(judgement.is_blocked()))
+}
+
+fn check_many(
+    disks: &[PathBuf],
+    image: ImageOptions,
+    circumstances: &Circumstances<'_>,
+    screen: &Screen,
+) -> Result<u8, CliError> {
+    let look = |path: &Path| match Disk::open(path, image) {
+        Ok(disk) => Check::of(&disk, &disk.judge(circumstances)),
+        Err(error) => Check::unreadable(path, &error),
+    };
+    let mut tally = views::check::Tally::default();
+    many::in_order(disks, look, |check| {
+        screen.show(&views::check::line(&check, screen.columns()));
+        screen.document_line(&check);
+        tally.count(&check.answer);
+    });
+    screen.show(&tally.render());
+    Ok(if tally.unreadable > 0 {
+        3
+    } else {
+        u8::from(tally.blocked > 0)
+    })
 }

@@ -9,16 +9,20 @@ use crate::cli::ImageOptions;
 use crate::disk::{Circumstances, Disk};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
+use crate::many;
 use crate::screen::Screen;
-use crate::views;
+use crate::views::{self, survey::Surveyed};
 
 /// List disks: table style, size, model, the system on it, and a one-line answer
 ///
-/// Without a DISK, lists the disks of this PC. Nothing is written.
+/// Without a DISK, lists the disks of this PC. With --json, one document in a line for each disk. Exit code
+/// 1 when a rule blocks one of them, 3 when one could not be read. Nothing is written.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  schwelle survey\n  schwelle survey /dev/sda image.img")]
+#[command(
+    after_help = "Examples:\n  schwelle survey\n  schwelle survey /dev/sda image.img\n  schwelle survey /images '/more/*.raw'"
+)]
 pub(crate) struct SurveyArgs {
-    /// Image files or block devices
+    /// Image files, block devices, folders with images, or patterns
     #[arg(value_name = "DISK")]
     disks: Vec<PathBuf>,
     #[command(flatten)]
@@ -42,7 +46,7 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
     let disks = if args.disks.is_empty() {
         device::disk_names(Path::new("/"))
     } else {
-        args.disks.clone()
+        many::disks_of(&args.disks)?
     };
     if disks.is_empty() {
         let what = "this session sees no disk";
@@ -58,23 +62,20 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
         machine: machine.as_ref(),
         ..Circumstances::default()
     };
-    let mut document = views::survey::Survey::default();
-    let mut unreadable = None;
-    for path in &disks {
-        match Disk::open(path, args.image) {
-            Ok(disk) => document.disks.push(views::survey::Surveyed::of(
-                &disk,
-                &disk.judge(&circumstances),
-            )),
-            Err(error) => {
-                document
-                    .disks
-                    .push(views::survey::Surveyed::unreadable(path, &error));
-                unreadable = Some(error.exit_code());
-            }
-        }
-    }
-    screen.show(&views::survey::render(&document, screen.columns()));
-    screen.document(&document);
-    Ok(unreadable.unwrap_or(0))
+    let look = |path: &Path| match Disk::open(path, args.image) {
+        Ok(disk) => Ok(Surveyed::of(&disk, &disk.judge(&circumstances))),
+        Err(error) => Err((Surveyed::unreadable(path, &error), error.exit_code())),
+    };
+    let (mut surveyed, mut unreadable) = (Vec::new(), None);
+    many::in_order(&disks, look, |found| {
+        let disk = found.unwrap_or_else(|(disk, code)| {
+            unreadable = Some(code);
+            disk
+        });
+        screen.document_line(&disk);
+        surveyed.push(disk);
+    });
+    screen.show(&views::survey::render(&surveyed, screen.columns()));
+    let is_blocked = surveyed.iter().any(|disk| disk.answer == "blocked");
+    Ok(unreadable.unwrap_or(u8::from(is_blocked)))
 }

@@ -3,9 +3,10 @@
 use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
 
 use super::common::{answer, head, paragraph, partitions};
+use super::json::Check;
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Tone, toned};
-use crate::text::{pad, safe, typed};
+use crate::text::{cut, pad, safe, typed};
 
 /// All findings, the worst first.
 pub(crate) fn render(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
@@ -87,5 +88,64 @@ fn verdict(disk: &Disk, judgement: &Judgement) -> String {
             "Ready",
             &format!("Nothing found stands against it. Next: schwelle plan {path}"),
         ),
+    }
+}
+
+/// One of several disks, in a line: answer, disk, the first that stands against it.
+pub(crate) fn line(check: &Check, columns: usize) -> String {
+    let tone = match check.answer.as_str() {
+        "ready" => Tone::Good,
+        "caution" => Tone::Careful,
+        _ => Tone::Bad,
+    };
+    let decisive = match check.answer.as_str() {
+        "blocked" => "block",
+        _ => "caution",
+    };
+    let mut findings = check.findings.iter();
+    let finding = findings.find(|finding| finding.outcome == decisive);
+    let reason = match (finding, &check.unreadable) {
+        (Some(finding), _) => format!("{}: {}", finding.rule, finding.evidence),
+        (None, Some(why)) => why.clone(),
+        (None, None) => check.short_name.clone().unwrap_or_default(),
+    };
+    let rest = format!("{}  {}", safe(&check.disk), safe(&reason));
+    let answer = pad(&check.answer, ANSWER_COLUMNS);
+    let rest = cut(&rest, columns.saturating_sub(ANSWER_COLUMNS + 1));
+    format!("{} {}\n", toned(tone, &answer), rest.trim_end())
+}
+
+/// Columns of the longest answer.
+const ANSWER_COLUMNS: usize = 10;
+
+/// How many disks got which answer.
+#[derive(Debug, Default)]
+pub(crate) struct Tally {
+    ready: usize,
+    caution: usize,
+    pub(crate) blocked: usize,
+    pub(crate) unreadable: usize,
+}
+
+impl Tally {
+    pub(crate) fn count(&mut self, answer: &str) {
+        match answer {
+            "ready" => self.ready += 1,
+            "caution" => self.caution += 1,
+            "blocked" => self.blocked += 1,
+            _ => self.unreadable += 1,
+        }
+    }
+
+    pub(crate) fn render(&self) -> String {
+        format!(
+            "\n{} disks: {} ready, {} with caution, {} blocked, {} unreadable. All about one: schwelle \
+             check DISK\n",
+            self.ready + self.caution + self.blocked + self.unreadable,
+            self.ready,
+            self.caution,
+            self.blocked,
+            self.unreadable
+        )
     }
 }

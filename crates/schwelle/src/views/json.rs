@@ -13,15 +13,18 @@ use serde::Serialize;
 
 use super::emulate::EmulatedDoc;
 use crate::disk::{Disk, Judgement, answer_name};
+use crate::error::CliError;
 
-/// `check`
+/// `check`; for several disks one in a line each
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Check {
     pub(crate) disk: String,
     pub(crate) short_name: Option<String>,
-    /// "ready", "caution" or "blocked"
+    /// "ready", "caution" or "blocked"; of several disks also "unreadable"
     pub(crate) answer: String,
     pub(crate) findings: Vec<FindingDoc>,
+    /// Why the disk could not be read; null where it could
+    pub(crate) unreadable: Option<String>,
 }
 
 /// A rule's answer.
@@ -53,6 +56,17 @@ impl Check {
             short_name: disk.profile.short_name(),
             answer: answer_name(judgement.answer).to_owned(),
             findings: findings(&judgement.findings),
+            unreadable: None,
+        }
+    }
+
+    pub(crate) fn unreadable(path: &Path, error: &CliError) -> Self {
+        Self {
+            disk: path.display().to_string(),
+            short_name: None,
+            answer: "unreadable".to_owned(),
+            findings: Vec::new(),
+            unreadable: Some(error.what.clone()),
         }
     }
 }
@@ -510,7 +524,7 @@ mod tests {
     fn schemas_in_docs_are_those_of_the_types() {
         let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/schema");
         for (name, schema) in [
-            ("survey", schemars::schema_for!(views::survey::Survey)),
+            ("survey", schemars::schema_for!(views::survey::Surveyed)),
             ("check", schemars::schema_for!(super::Check)),
             ("rules", schemars::schema_for!(super::Rules)),
             ("plan", schemars::schema_for!(super::Plan)),

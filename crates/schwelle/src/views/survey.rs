@@ -11,19 +11,18 @@ use crate::error::CliError;
 use crate::text::{bytes, safe, typed};
 
 /// The whole view.
-pub(crate) fn render(survey: &Survey, columns: usize) -> String {
+pub(crate) fn render(disks: &[Surveyed], columns: usize) -> String {
     let mut table = Table::new();
     table.load_style(presets::NOTHING);
     table.set_content_arrangement(ContentArrangement::Dynamic);
     table.set_width(u16::try_from(columns).unwrap_or(u16::MAX));
     table.set_header(["disk", "table", "size", "short name", "system", "answer"]);
-    for disk in &survey.disks {
+    for disk in disks {
         table.add_row(row(disk));
     }
     let lines = table.to_string();
     let lines: Vec<&str> = lines.lines().map(str::trim_end).collect();
-    let next = survey
-        .disks
+    let next = disks
         .iter()
         .find(|disk| disk.answer != "unreadable")
         .map_or("DISK", |disk| &disk.disk);
@@ -61,13 +60,7 @@ fn row(disk: &Surveyed) -> [String; 6] {
     ]
 }
 
-/// `survey`
-#[derive(Debug, Default, Serialize, JsonSchema)]
-pub(crate) struct Survey {
-    pub(crate) disks: Vec<Surveyed>,
-}
-
-/// A disk in a survey.
+/// `survey`: one in a line for each disk
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Surveyed {
     pub(crate) disk: String,

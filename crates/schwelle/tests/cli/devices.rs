@@ -35,10 +35,7 @@ fn a_block_device_is_checked_converted_and_rehearsed_at_its_own_sector_size() {
         let disk = Attached::new(&image, &["--sector-size", &sector.to_string()]);
         let survey = lab.run(&["survey", disk.path(), "--json"]).json();
         assert_eq!(
-            (
-                &survey["disks"][0]["sector_bytes"],
-                &survey["disks"][0]["answer"]
-            ),
+            (&survey["sector_bytes"], &survey["answer"]),
             (&sector.into(), &"ready".into())
         );
 
