@@ -9,6 +9,7 @@ use anyhow::{Context, Result};
 use schwelle_core::commit;
 use schwelle_core::device::{BlockDevice, DiskFile, HostFacts, ReadDevice};
 use schwelle_core::draft::{Source, build};
+use schwelle_core::gpt::TypeTable;
 use schwelle_core::job::{JobFolder, JobState};
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, SignedSet};
@@ -26,6 +27,7 @@ fn main() -> Result<()> {
         new_guid: &mut counted_guids(),
         stamp: STAMP,
         set: SignedSet::First,
+        types: &TypeTable::default(),
     };
     let plan = build(&disk, &profile, &place, source)?;
     disk.flush()?;

@@ -10,6 +10,7 @@ use schwelle_core::device::{
     ReadDevice, Window,
 };
 use schwelle_core::draft::{Plan, Source, build};
+use schwelle_core::gpt::TypeTable;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, Role, SignedSet, Table};
@@ -31,6 +32,7 @@ fn plan(disk: &dyn ReadDevice) -> Plan<'_> {
         new_guid: &mut counted_guids(),
         stamp: STAMP,
         set: SignedSet::First,
+        types: &TypeTable::default(),
     };
     build(disk, &profile, &place, source).unwrap()
 }

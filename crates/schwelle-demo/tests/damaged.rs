@@ -13,6 +13,7 @@ use schwelle_core::draft::{Source, build};
 use schwelle_core::firmware::{
     AttachedDisk, BootMode, Fact, Keys, Machine, Settings, choose, start,
 };
+use schwelle_core::gpt::TypeTable;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, SignedSet};
@@ -91,6 +92,7 @@ fn convert(disk: &Memory) -> Vec<(u64, u64)> {
         new_guid: &mut counted_guids(),
         stamp: STAMP,
         set: SignedSet::First,
+        types: &TypeTable::default(),
     };
     let plan = build(disk, &profile, &place, source).unwrap();
     let extents: Vec<Extent> = plan.changes.extents().collect();
@@ -148,6 +150,7 @@ fn read_everything(disk: &dyn ReadDevice) {
         job: None,
         machine,
         loader: &loader,
+        types: &TypeTable::default(),
         backup_confirmed: false,
     };
     for finding in check(&facts) {
@@ -159,6 +162,7 @@ fn read_everything(disk: &dyn ReadDevice) {
             new_guid: &mut counted_guids(),
             stamp: STAMP,
             set: SignedSet::First,
+            types: &TypeTable::default(),
         };
         let _draft = build(disk, &profile, place, source);
     }

@@ -5,6 +5,7 @@
 
 use schwelle_core::device::{BlockDevice, HostFacts, MIB, Memory, PowerSource, ReadDevice};
 use schwelle_core::firmware::{Fact, LoaderChoice, Machine, Verdict};
+use schwelle_core::gpt::TypeTable;
 use schwelle_core::placement::{NoRoom, Placement};
 use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_core::rules::{Facts, JobPlace, Outcome, check};
@@ -33,6 +34,12 @@ fn known<T>(value: T) -> Fact<T> {
     Fact::Known { value, source }
 }
 
+/// Nor a type of a policy.
+fn no_types() -> &'static TypeTable {
+    static TYPES: std::sync::LazyLock<TypeTable> = std::sync::LazyLock::new(TypeTable::default);
+    &TYPES
+}
+
 fn facts(profile: &Profile) -> Facts<'_> {
     Facts {
         profile,
@@ -40,6 +47,7 @@ fn facts(profile: &Profile) -> Facts<'_> {
         job: None,
         machine: Machine::unknown("an image"),
         loader: &NO_VERDICT,
+        types: no_types(),
         backup_confirmed: false,
     }
 }

@@ -8,6 +8,7 @@ use schwelle_core::firmware::{
     AttachedDisk, BootMode, EntryPlan, Fact, GLOBAL, Keys, LoadOption, Machine, Outcome, Settings,
     Signature, Target, Variable, Variables, start,
 };
+use schwelle_core::gpt::TypeTable;
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_demo::{BOOT_KEY, DiskBuilder, STAMP, counted_guids};
@@ -27,6 +28,7 @@ fn plan(disk: &Memory) -> Plan<'_> {
         new_guid: &mut counted_guids(),
         stamp: STAMP,
         set: SignedSet::First,
+        types: &TypeTable::default(),
     };
     build(disk, &profile, &place, source).unwrap()
 }

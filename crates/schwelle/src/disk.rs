@@ -7,6 +7,7 @@ use schwelle_core::device::{self, DiskFile, HostFacts, ReadDevice};
 use schwelle_core::draft::{Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::{self, LoaderChoice, Machine};
+use schwelle_core::gpt::TypeTable;
 use schwelle_core::placement::{self, EspWish, NoRoom, Placement};
 use schwelle_core::profile::{Profile, open_image_or_disk};
 use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome};
@@ -14,6 +15,7 @@ use uuid::Uuid;
 
 use crate::cli::ImageOptions;
 use crate::error::{CliError, Kind};
+use crate::policy::Policy;
 
 /// Root of the file tree in which the running system tells about itself.
 const ROOT: &str = "/";
@@ -78,6 +80,7 @@ impl Disk {
             }),
             machine,
             loader: &loader,
+            types: circumstances.types,
             backup_confirmed: circumstances.backup_confirmed,
         };
         let findings = rules::check(&facts);
@@ -90,7 +93,11 @@ impl Disk {
     }
 
     /// Drafts the conversion of a disk that is not blocked.
-    pub(crate) fn draft(&self, judgement: &Judgement) -> Result<Plan<'_>, CliError> {
+    pub(crate) fn draft(
+        &self,
+        judgement: &Judgement,
+        types: &TypeTable,
+    ) -> Result<Plan<'_>, CliError> {
         let placement = judgement.placement.as_ref().map_err(|_| {
             let next = format!("schwelle check {}", crate::text::typed(&self.path));
             CliError::new(
@@ -104,6 +111,7 @@ impl Disk {
             new_guid: &mut Uuid::new_v4,
             stamp: stamp(Timestamp::now()),
             set: judgement.loader.set,
+            types,
         };
         schwelle_core::draft::build(
             &self.device as &dyn ReadDevice,
@@ -139,13 +147,28 @@ pub(crate) fn refuse_users(path: &Path, host: &HostFacts) -> Result<(), CliError
 }
 
 /// What is known besides the disk.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy)]
 pub(crate) struct Circumstances<'a> {
     pub(crate) wish: EspWish,
+    /// Which partition types become which.
+    pub(crate) types: &'a TypeTable,
     pub(crate) job: Option<&'a Path>,
     /// The PC that the disk belongs to, where it is named.
     pub(crate) machine: Option<&'a Machine>,
     pub(crate) backup_confirmed: bool,
+}
+
+impl<'a> Circumstances<'a> {
+    /// A disk in this PC, where one is named, by this policy; nothing else is known.
+    pub(crate) fn of(machine: Option<&'a Machine>, policy: &'a Policy) -> Self {
+        Self {
+            wish: EspWish::default(),
+            types: &policy.types,
+            job: None,
+            machine,
+            backup_confirmed: false,
+        }
+    }
 }
 
 /// What the rules say.

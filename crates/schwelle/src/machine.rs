@@ -11,19 +11,21 @@ use crate::error::{CliError, Kind};
 #[derive(Debug, Clone, Default, Args)]
 pub(crate) struct MachineOptions {
     /// Facts of the PC that the disk belongs to, from a file [default: this PC for its own disks]
-    #[arg(long = "machine", value_name = "FILE")]
-    file: Option<PathBuf>,
+    #[arg(long, value_name = "FILE")]
+    machine: Option<PathBuf>,
 }
 
 impl MachineOptions {
     /// The PC in this file.
     pub(crate) fn of(file: PathBuf) -> Self {
-        Self { file: Some(file) }
+        Self {
+            machine: Some(file),
+        }
     }
 
     /// The PC in the file, if one was named.
     pub(crate) fn read(&self) -> Result<Option<Machine>, CliError> {
-        let Some(path) = &self.file else {
+        let Some(path) = &self.machine else {
             return Ok(None);
         };
         let file = MachineFile::read(path).map_err(|error| wrong(path, &error))?;

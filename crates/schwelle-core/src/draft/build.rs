@@ -9,7 +9,7 @@ use crate::commit::{ChangeSet, Drafts, Region, StageKind, Undeclared};
 use crate::crossing::Crossing;
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, ReadDevice};
 use crate::fat::{DosTime, FatError, FatWriteError};
-use crate::gpt::{self, GptEntry, GptLayout, attributes, map_mbr_type, type_guid};
+use crate::gpt::{self, GptEntry, GptLayout, TypeTable, attributes, type_guid};
 use crate::job::{EditedVolume, Watched};
 use crate::mbr::protective_sector;
 use crate::ntfs::NtfsError;
@@ -40,6 +40,8 @@ pub struct Source<'a> {
     pub stamp: Stamp,
     /// Which of the system's signed sets of boot files is placed.
     pub set: SignedSet,
+    /// Which partition types become which.
+    pub types: &'a TypeTable,
 }
 
 /// Why there is no draft. Most of these are found by a rule first; they are errors here because a
@@ -183,7 +185,10 @@ pub fn build<'a>(
     let mut entries = profile
         .partitions
         .iter()
-        .map(|partition| kept_entry(partition, placement.after(partition), (source.new_guid)()))
+        .map(|partition| {
+            let id = (source.new_guid)();
+            kept_entry(partition, placement.after(partition), id, source.types)
+        })
         .collect::<Result<Vec<_>, _>>()?;
     let crossing = Crossing {
         signature: table.record.disk_signature,
@@ -371,15 +376,22 @@ fn boot_records(disk: &dyn ReadDevice, profile: &Profile) -> Result<Vec<Watched>
 }
 
 /// The new entry of a partition that is kept.
-fn kept_entry(partition: &Partition, extent: Extent, id: Uuid) -> Result<GptEntry, DraftError> {
+fn kept_entry(
+    partition: &Partition,
+    extent: Extent,
+    id: Uuid,
+    types: &TypeTable,
+) -> Result<GptEntry, DraftError> {
     let Origin::Mbr { kind, .. } = partition.origin else {
         return Err(DraftError::Missing("MBR table"));
     };
-    let mapped = map_mbr_type(kind).ok_or(DraftError::Type {
+    let mapped = types.map(kind).ok_or(DraftError::Type {
         number: partition.number,
         kind: kind.0,
     })?;
     let (guid, more) = match partition.role {
+        // What a workshop has settled counts more than what a look at the volume suggests.
+        _ if types.settled(kind).is_some() => (mapped.guid, 0),
         // The old boot partition had no drive letter, and should not show up as a drive now.
         Role::Boot => (mapped.guid, attributes::NO_DRIVE_LETTER),
         Role::Recovery => {
@@ -388,10 +400,9 @@ fn kept_entry(partition: &Partition, extent: Extent, id: Uuid) -> Result<GptEntr
         }
         _ => (mapped.guid, 0),
     };
-    let name = match partition.volume.label.as_str() {
-        "" => partition.role.name(),
-        label => label,
-    };
+    let label = Some(&partition.volume.label).filter(|label| !label.is_empty());
+    let name = mapped.name.as_ref().or(label).map(String::as_str);
+    let name = name.unwrap_or(partition.role.name());
     Ok(GptEntry {
         kind: guid,
         id,

@@ -14,6 +14,8 @@ use crate::device::{Extent, Lba};
 pub mod attributes {
     /// Bit 0: the platform needs it.
     pub const REQUIRED: u64 = 1;
+    /// Bit 60: Windows mounts it read-only.
+    pub const READ_ONLY: u64 = 1 << 60;
     /// Bit 62: hidden.
     pub const HIDDEN: u64 = 1 << 62;
     /// Bit 63: gets no drive letter.

@@ -16,7 +16,7 @@ mod types;
 pub use entry::{GptEntry, attributes};
 pub use header::{GptError, GptHeader};
 pub use pair::{GptCopy, GptLayout, GptPair, copy_present};
-pub use types::{MappedType, map_mbr_type, type_guid, type_name};
+pub use types::{MappedType, TypeTable, type_guid, type_name};
 
 /// Entries in a table that we write, and bytes in an entry (UEFI 2.10 §5.3.1 asks for 16,384 bytes
 /// at least).

@@ -1,5 +1,7 @@
 //! Partition type GUIDs, and which MBR type becomes which.
 
+use std::collections::BTreeMap;
+
 use uuid::{Uuid, uuid};
 
 use super::entry::attributes;
@@ -43,17 +45,50 @@ pub fn type_name(guid: Uuid) -> &'static str {
     }
 }
 
-/// Type and attributes that a partition gets in the new table.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+/// Type, attributes and name that a partition gets in the new table.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct MappedType {
     /// Type GUID.
     pub guid: Uuid,
     /// Attribute bits.
     pub attributes: u64,
+    /// Name; `None` for the volume's label.
+    pub name: Option<String>,
 }
 
-/// The GPT form of an MBR type; `None` for types that are never carried over or not known.
-pub fn map_mbr_type(kind: Kind) -> Option<MappedType> {
+/// Which MBR type becomes which: the common ones, and those of a workshop's policy.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct TypeTable {
+    own: BTreeMap<u8, MappedType>,
+}
+
+impl TypeTable {
+    /// Adds a type, or gives one another form; false for types that say how a disk is laid out, which
+    /// are never carried over as they are, and for the EFI system partition, of which there is one.
+    pub fn add(&mut self, kind: u8, mapped: MappedType) -> bool {
+        let is_layout = Kind(kind).is_extended()
+            || [0, Kind::DYNAMIC.0, Kind::PROTECTIVE.0, Kind::EFI_SYSTEM.0].contains(&kind);
+        let is_esp = mapped.guid == type_guid::EFI_SYSTEM || mapped.guid.is_nil();
+        let is_taken = !is_layout && !is_esp;
+        if is_taken {
+            self.own.insert(kind, mapped);
+        }
+        is_taken
+    }
+
+    /// What the workshop has settled for a type.
+    pub fn settled(&self, kind: Kind) -> Option<&MappedType> {
+        self.own.get(&kind.0)
+    }
+
+    /// The GPT form of an MBR type; `None` for types that are never carried over or not known.
+    pub fn map(&self, kind: Kind) -> Option<MappedType> {
+        let settled = self.settled(kind).cloned();
+        settled.or_else(|| common(kind))
+    }
+}
+
+fn common(kind: Kind) -> Option<MappedType> {
     let (guid, attributes) = match kind.0 {
         0x01 | 0x04 | 0x06 | 0x07 | 0x0B | 0x0C | 0x0E => (type_guid::BASIC_DATA, 0),
         0x11 | 0x14 | 0x16 | 0x17 | 0x1B | 0x1C | 0x1E => (
@@ -71,5 +106,10 @@ pub fn map_mbr_type(kind: Kind) -> Option<MappedType> {
         0xEF => (type_guid::EFI_SYSTEM, attributes::NO_DRIVE_LETTER),
         _ => return None,
     };
-    Some(MappedType { guid, attributes })
+    let name = None;
+    Some(MappedType {
+        guid,
+        attributes,
+        name,
+    })
 }

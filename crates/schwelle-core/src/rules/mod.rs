@@ -14,6 +14,7 @@ mod table;
 mod volume;
 
 use crate::firmware::{LoaderChoice, Machine};
+use crate::gpt::TypeTable;
 use crate::placement::{NoRoom, Placement};
 use crate::profile::Profile;
 
@@ -77,6 +78,8 @@ pub struct Facts<'a> {
     pub profile: &'a Profile,
     /// Where the room comes from, or why there is none.
     pub placement: &'a Result<Placement, NoRoom>,
+    /// Which partition types become which.
+    pub types: &'a TypeTable,
     /// Where the job folder lies; `None` when none was named.
     pub job: Option<JobPlace>,
     /// The PC that the disk belongs to, as far as it is known.
@@ -242,7 +245,7 @@ mod tests {
             );
         }
         let listed = "medium.whole-disk medium.writable medium.sector-size medium.in-use medium.raid medium.job-elsewhere medium.job-lasting \
-                      medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types \
+                      medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types table.count table.alignment \
                       room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \
                       system.64bit system.boot-files system.registry system.letters system.several boot.store boot.default boot.entries \

@@ -1,7 +1,7 @@
 //! Rules about the partition table.
 
 use super::{Answer, Facts, Rule};
-use crate::gpt::{GptPair, map_mbr_type};
+use crate::gpt::{self, GptPair};
 use crate::mbr::{DamageKind, Kind};
 use crate::profile::{Origin, Table};
 
@@ -72,6 +72,20 @@ pub(super) static RULES: &[Rule] = &[
         why: "Each partition needs a type in the new table. A type that is not known cannot be \
             carried over without guessing what the partition is for.",
         check: types,
+    },
+    Rule {
+        id: "table.count",
+        question: "Do all partitions fit into the new table?",
+        why: "The new table has 128 entries, and one of them is for the EFI system partition. Logical \
+            partitions have no such limit.",
+        check: count,
+    },
+    Rule {
+        id: "table.alignment",
+        question: "Do the partitions begin at multiples of 4096 bytes?",
+        why: "Disks of the last years write 4096 bytes at a time. A partition that begins in between, as \
+            those laid out by cylinders do, is written more slowly. It works, and is kept as it is.",
+        check: alignment,
     },
 ];
 
@@ -203,11 +217,13 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
                 "Taking such a partition over is not built yet. If it is empty, delete it in \
                  Windows' disk management and check again.",
             ),
-            _ if map_mbr_type(kind).is_some() => return None,
+            _ if facts.types.map(kind).is_some() => return None,
             _ => (
                 "the type has no GPT form that is known here",
-                "Find out what made this partition. If it is not needed, back it up and delete \
-                 it; if it is plain data, give it the type of its file system (07h for NTFS).",
+                "Find out what made this partition. To keep it as it is, add its type to the \
+                 policy ([[type]] byte, guid; docs/policy.md) and check again with --policy FILE. If it \
+                 is plain data, give it the type of its file system (07h for NTFS); if nobody \
+                 needs it, back it up and delete it.",
             ),
         };
         Some(Answer::block(
@@ -217,4 +233,38 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
         ))
     };
     facts.profile.partitions.iter().filter_map(block).collect()
+}
+
+fn count(facts: &Facts<'_>) -> Vec<Answer> {
+    let (partitions, entries) = (facts.profile.partitions.len(), gpt::ENTRY_COUNT as usize);
+    if partitions < entries {
+        return Vec::new();
+    }
+    let evidence = format!(
+        "{partitions} partitions, and one for the EFI system partition; the table has {entries} entries"
+    );
+    let remedy = "Back up what is on the ones that nobody needs, delete them in Windows' disk \
+        management, and check again.";
+    vec![Answer::block("partition table", evidence, remedy)]
+}
+
+fn alignment(facts: &Facts<'_>) -> Vec<Answer> {
+    const BLOCK_BYTES: u64 = 4096;
+    if facts.profile.mbr().is_none() {
+        return Vec::new();
+    }
+    let geometry = facts.profile.geometry;
+    let answer = |partition: &crate::profile::Partition| {
+        let first = partition.extent.first;
+        let offset = geometry.byte_of(first)?;
+        let evidence = format!(
+            "begins at {first}, {} bytes behind a multiple of 4096",
+            offset % BLOCK_BYTES
+        );
+        let remedy =
+            "It is kept where it is. Moving it would be a job for another day, with a backup.";
+        let is_aligned = offset.is_multiple_of(BLOCK_BYTES);
+        (!is_aligned).then(|| Answer::caution(partition.title(), evidence, remedy))
+    };
+    facts.profile.partitions.iter().filter_map(answer).collect()
 }

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use schwelle_core::commit::{self, CommitError, Ledger, Observer, StageKind};
 use schwelle_core::device::{Extent, HostFacts, Lba, MIB, Memory, Move, Window};
 use schwelle_core::draft::{Source, build};
+use schwelle_core::gpt::TypeTable;
 use schwelle_core::job::JobFolder;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
@@ -69,6 +70,7 @@ impl Bench {
                 new_guid: &mut counted_guids(),
                 stamp: STAMP,
                 set: SignedSet::First,
+                types: &TypeTable::default(),
             };
             let plan = build(&bench.old, &profile, &place, source).unwrap();
             job.save(

@@ -9,6 +9,7 @@ use crate::disk::{Circumstances, Disk};
 use crate::error::CliError;
 use crate::machine::MachineOptions;
 use crate::many;
+use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views::{self, json::Check};
 
@@ -28,6 +29,8 @@ pub(crate) struct CheckArgs {
     #[command(flatten)]
     machine: MachineOptions,
     #[command(flatten)]
+    policy: PolicyOptions,
+    #[command(flatten)]
     image: ImageOptions,
     #[command(flatten)]
     place: PlaceOptions,
@@ -39,6 +42,7 @@ impl CheckArgs {
         Self {
             disks: vec![disk],
             machine: MachineOptions::default(),
+            policy: PolicyOptions::default(),
             image: ImageOptions::default(),
             place: PlaceOptions::default(),
         }
@@ -47,10 +51,10 @@ impl CheckArgs {
 
 pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.machine.read()?;
+    let policy = args.policy.read()?;
     let circumstances = Circumstances {
-        machine: machine.as_ref(),
         wish: args.place.wish(),
-        ..Circumstances::default()
+        ..Circumstances::of(machine.as_ref(), &policy)
     };
     match &args.disks[..] {
         [one] if !many::names_many(one) => check_one(one, args.image, &circumstances, screen),

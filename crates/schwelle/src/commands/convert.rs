@@ -14,6 +14,7 @@ use crate::disk::{Circumstances, Disk, Judgement};
 use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
+use crate::policy::PolicyOptions;
 use crate::progress::Progress;
 use crate::screen::Screen;
 use crate::text;
@@ -44,6 +45,8 @@ pub(crate) struct ConvertArgs {
     #[command(flatten)]
     machine: MachineOptions,
     #[command(flatten)]
+    policy: PolicyOptions,
+    #[command(flatten)]
     image: ImageOptions,
     #[command(flatten)]
     place: PlaceOptions,
@@ -59,6 +62,7 @@ impl ConvertArgs {
             job,
             yes: true,
             machine: MachineOptions::default(),
+            policy: PolicyOptions::default(),
             image: ImageOptions::default(),
             place: PlaceOptions::default(),
             emulate: EmulateOptions::default(),
@@ -68,11 +72,12 @@ impl ConvertArgs {
 
 pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.machine.read()?;
+    let policy = args.policy.read()?;
     let circumstances = Circumstances {
-        machine: machine.as_ref(),
         wish: args.place.wish(),
         job: Some(&args.job),
         backup_confirmed: args.yes,
+        ..Circumstances::of(machine.as_ref(), &policy)
     };
     // Looked at read-only first: a disk that is blocked is never even opened for writing.
     let disk = Disk::open(&args.disk, args.image)?;
@@ -87,7 +92,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     if let Some(code) = refuse_blocked(&disk, &judgement, screen) {
         return Ok(code);
     }
-    let plan = disk.draft(&judgement)?;
+    let plan = disk.draft(&judgement, &policy.types)?;
     let rehearsal = rehearse::walk(&plan.draft, None);
     screen.show(&views::plan::render(
         &disk,

@@ -12,6 +12,7 @@ use crate::disk::{Circumstances, Disk};
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
 use crate::machine::MachineOptions;
+use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views::{self, emulate::EmulatedDoc};
 
@@ -29,6 +30,8 @@ pub(crate) struct PlanArgs {
     #[command(flatten)]
     machine: MachineOptions,
     #[command(flatten)]
+    policy: PolicyOptions,
+    #[command(flatten)]
     image: ImageOptions,
     #[command(flatten)]
     place: PlaceOptions,
@@ -45,6 +48,7 @@ impl PlanArgs {
         Self {
             disk,
             machine: MachineOptions::default(),
+            policy: PolicyOptions::default(),
             image: ImageOptions::default(),
             place: PlaceOptions::default(),
             emulate: EmulateOptions::default(),
@@ -56,10 +60,10 @@ impl PlanArgs {
 pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
     let disk = Disk::open(&args.disk, args.image)?;
     let machine = args.machine.read()?;
+    let policy = args.policy.read()?;
     let judgement = disk.judge(&Circumstances {
-        machine: machine.as_ref(),
         wish: args.place.wish(),
-        ..Circumstances::default()
+        ..Circumstances::of(machine.as_ref(), &policy)
     });
     if judgement.is_blocked() {
         screen.show(&views::check::render_blocked(
@@ -70,7 +74,7 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
         screen.document(&views::json::Plan::blocked(&disk, &judgement));
         return Ok(1);
     }
-    let plan = disk.draft(&judgement)?;
+    let plan = disk.draft(&judgement, &policy.types)?;
     let rehearsal = rehearse::walk(&plan.draft, None);
     screen.show(&views::plan::render(
         &disk,

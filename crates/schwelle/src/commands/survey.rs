@@ -10,6 +10,7 @@ use crate::disk::{Circumstances, Disk};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::many;
+use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views::{self, survey::Surveyed};
 
@@ -28,6 +29,8 @@ pub(crate) struct SurveyArgs {
     #[command(flatten)]
     machine: MachineOptions,
     #[command(flatten)]
+    policy: PolicyOptions,
+    #[command(flatten)]
     image: ImageOptions,
 }
 
@@ -37,6 +40,7 @@ impl SurveyArgs {
         Self {
             disks,
             machine: MachineOptions::default(),
+            policy: PolicyOptions::default(),
             image: ImageOptions::default(),
         }
     }
@@ -58,10 +62,8 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
         ));
     }
     let machine = args.machine.read()?;
-    let circumstances = Circumstances {
-        machine: machine.as_ref(),
-        ..Circumstances::default()
-    };
+    let policy = args.policy.read()?;
+    let circumstances = Circumstances::of(machine.as_ref(), &policy);
     let look = |path: &Path| match Disk::open(path, args.image) {
         Ok(disk) => Ok(Surveyed::of(&disk, &disk.judge(&circumstances))),
         Err(error) => Err((Surveyed::unreadable(path, &error), error.exit_code())),

@@ -16,6 +16,7 @@ mod firmware;
 mod foreign;
 mod identity;
 mod json;
+mod layouts;
 mod many;
 mod menu;
 mod packed;
