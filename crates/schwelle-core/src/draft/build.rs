@@ -11,7 +11,7 @@ use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, ReadDevice};
 use crate::fat::{DosTime, FatError, FatWriteError};
 use crate::gpt::{self, GptEntry, GptLayout, TypeTable, attributes, type_guid};
 use crate::job::{EditedVolume, Watched};
-use crate::mbr::protective_sector;
+use crate::mbr::{self, protective_sector};
 use crate::ntfs::NtfsError;
 use crate::placement::Placement;
 use crate::profile::{
@@ -142,6 +142,16 @@ pub struct Plan<'a> {
 }
 
 impl Plan<'_> {
+    /// Bytes behind the reach of an MBR, which partitions can take from now on.
+    pub fn newly_usable_bytes(&self) -> u64 {
+        let geometry = self.draft.geometry();
+        let table = gpt::backup_sectors(geometry.logical_sector);
+        let sectors = geometry
+            .sectors
+            .saturating_sub(mbr::REACH.saturating_add(table));
+        sectors.saturating_mul(geometry.logical_sector.into())
+    }
+
     /// The drafts, for the commit.
     pub fn drafts(&self) -> Drafts<'_> {
         Drafts {

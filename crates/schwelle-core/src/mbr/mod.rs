@@ -16,3 +16,6 @@ pub use entry::{Entry, Kind};
 pub use protective::protective_sector;
 pub use record::{BootRecord, looks_like_volume, shrink_entry};
 pub use table::{Damage, DamageKind, MbrPartition, MbrTable, Slot};
+
+/// Sectors that an MBR's 32-bit numbers reach; what lies behind them no partition of one can begin in.
+pub const REACH: u64 = 1 << 32;

@@ -125,6 +125,8 @@ pub(crate) struct DraftDoc {
     pub(crate) trimmed: Vec<TrimmedDoc>,
     /// Bytes that are copied to free clusters, within the trimmed volumes
     pub(crate) bytes_moved: u64,
+    /// Bytes behind the reach of an MBR (2 TiB at 512-byte sectors), usable from now on
+    pub(crate) newly_usable_bytes: u64,
     /// Bytes that a conversion writes to the disk, the moved ones included. But for those, what is
     /// overwritten is saved in the job folder first
     pub(crate) bytes_written: u64,
@@ -359,6 +361,7 @@ impl Plan {
                 .map(|t| trimmed(disk, t))
                 .collect(),
             bytes_moved: plan.changes.moved_bytes(),
+            newly_usable_bytes: plan.newly_usable_bytes(),
             before: parts(&plan.before),
             after: parts(&plan.after),
             stages: stages(plan, geometry),

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use schwelle_core::device::Extent;
 use schwelle_core::draft::{Change, Plan};
+use schwelle_core::mbr;
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::Outcome;
@@ -89,6 +90,15 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         {
             text += &format!("{}\n", map_line(part, sector, columns));
         }
+    }
+    let more = plan.newly_usable_bytes();
+    if more > 0 {
+        let line = format!(
+            "{} lie where no MBR partition can begin (LBA {} on); the new table reaches them.",
+            bytes(more),
+            mbr::REACH
+        );
+        text += &paragraph("", &line, 2, columns);
     }
     for part in plan
         .after

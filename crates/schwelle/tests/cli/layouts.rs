@@ -53,7 +53,20 @@ struct Found(u64, u64);
 
 /// What a partition lister finds in the converted disk.
 fn listed(image: &Path) -> Vec<Found> {
-    let run = tool("mmls", &["-t", "gpt", "-b", "512", image.to_str().unwrap()]);
+    listed_at(image, 512)
+}
+
+fn listed_at(image: &Path, sector: u32) -> Vec<Found> {
+    let run = tool(
+        "mmls",
+        &[
+            "-t",
+            "gpt",
+            "-b",
+            &sector.to_string(),
+            image.to_str().unwrap(),
+        ],
+    );
     let lines = run
         .stdout
         .lines()
@@ -357,5 +370,41 @@ fn a_makers_type_crosses_by_the_policys_table() {
             "{told}: {}",
             run.stderr
         );
+    }
+}
+
+#[test]
+fn a_disk_beyond_the_reach_of_an_mbr_is_used_to_its_end() {
+    const GIB: u64 = 1 << 30;
+    let lab = Lab::new();
+    // 4096-byte sectors reach 16 TiB, and a sparse file no further.
+    for (sector, gib, more) in [
+        (512, 2048, 0),
+        (512, 3000, 952 * GIB - 33 * 512),
+        (4096, 3000, 0),
+    ] {
+        let name = format!("{sector}-{gib}.img");
+        let image = lab.image(&name, sector, gib * 1024, |disk| {
+            disk.standard(SIGNATURE, COMPUTER).unwrap();
+        });
+        let run = lab.run(&["plan", &name]);
+        assert_eq!(run.code, 0, "{}", run.stdout);
+        let told = run
+            .stdout
+            .contains("lie where no MBR partition can begin (LBA 4294967296 on)");
+        assert_eq!(told, more > 0, "{}", run.stdout);
+        let plan = lab.run(&["plan", &name, "--json"]).json();
+        assert_eq!(plan["newly_usable_bytes"].as_u64(), Some(more));
+        let job = lab.path(&format!("{name}.job"));
+        let run = lab.convert(&image, &job, &["--quiet"]);
+        assert_eq!(run.code, 0, "{}", run.stderr);
+        let sectors = gib * GIB / u64::from(sector);
+        // The protective entry is as long as it can say; the backup header lies on the last sector.
+        let protective = u32::try_from(sectors - 1).unwrap_or(u32::MAX);
+        assert_eq!(peek(&image, 458, 4), protective.to_le_bytes());
+        let last = (sectors - 1) * u64::from(sector);
+        assert_eq!(peek(&image, last, 8), b"EFI PART");
+        assert_eq!(listed_at(&image, sector).len(), 3);
+        assert_eq!(lab.run(&["rehearse", &name]).code, 0);
     }
 }
