@@ -136,6 +136,15 @@ fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
         program[at] ^= 1;
         program
     };
+    // The code is changed, and the hash in the signature with it: only the attributes, which are what is
+    // signed, still know the old one.
+    let forged = {
+        let mut program = changed(1100);
+        let (old, new) = (image_hash(&lab, &signed), image_hash(&lab, &program));
+        let at = program.windows(32).position(|bytes| *bytes == old).unwrap();
+        program[at..at + 32].copy_from_slice(&new);
+        program
+    };
     let shim = fs::read("/usr/lib/shim/shimx64.efi.signed").unwrap();
     let enrolled = fs::read(&key[2]).unwrap();
     let hash = image_hash(&lab, &signed);
@@ -143,7 +152,7 @@ fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
     let none: Change<'_> = &[];
     // What it is, keys, what is changed about them, the loader, accepted, why in our words.
     type Case<'a> = (&'a str, &'a str, Change<'a>, Vec<u8>, bool, &'a str);
-    let cases: [Case<'_>; 15] = [
+    let cases: [Case<'_>; 16] = [
         (
             "signed by an enrolled key",
             "snakeoil",
@@ -181,6 +190,14 @@ fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
             "snakeoil",
             none,
             changed(signed.len() - 40),
+            false,
+            "does not verify",
+        ),
+        (
+            "hash in the signature changed too",
+            "snakeoil",
+            none,
+            forged,
             false,
             "does not verify",
         ),
