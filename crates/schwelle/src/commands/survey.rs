@@ -64,18 +64,16 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.machine.read()?;
     let policy = args.policy.read()?;
     let circumstances = Circumstances::of(machine.as_ref(), &policy);
+    // What came of a disk, and the exit code of one that could not be read.
     let look = |path: &Path| match Disk::open(path, args.image) {
-        Ok(disk) => Ok(Surveyed::of(&disk, &disk.judge(&circumstances))),
-        Err(error) => Err((Surveyed::unreadable(path, &error), error.exit_code())),
+        Ok(disk) => (Surveyed::of(&disk, &disk.judge(&circumstances)), None),
+        Err(error) => (Surveyed::unreadable(path, &error), Some(error.exit_code())),
     };
     let (mut surveyed, mut unreadable) = (Vec::new(), None);
-    many::in_order(&disks, look, |found| {
-        let disk = found.unwrap_or_else(|(disk, code)| {
-            unreadable = Some(code);
-            disk
-        });
+    many::in_order(&disks, look, |(disk, code)| {
         screen.document_line(&disk);
         surveyed.push(disk);
+        unreadable = unreadable.or(code);
     });
     screen.show(&views::survey::render(&surveyed, screen.columns()));
     let is_blocked = surveyed.iter().any(|disk| disk.answer == "blocked");

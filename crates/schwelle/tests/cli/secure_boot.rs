@@ -54,21 +54,95 @@ fn test_key(lab: &Lab) -> [PathBuf; 3] {
     [key, certificate.into(), der]
 }
 
+/// Makes a key with a certificate, by another one or by itself.
+fn issue(
+    lab: &Lab,
+    name: &str,
+    subject: &str,
+    is_ca: bool,
+    by: Option<&[PathBuf; 3]>,
+) -> [PathBuf; 3] {
+    let file = |extension: &str| lab.path(&format!("{name}.{extension}"));
+    let paths = ["key", "pem", "der", "csr", "ext"].map(file);
+    let [key, pem, der, request, extensions] = &paths;
+    let text = |path: &PathBuf| path.to_str().unwrap().to_owned();
+    fs::write(
+        extensions,
+        format!(
+            "basicConstraints=CA:{}\n",
+            if is_ca { "TRUE" } else { "FALSE" }
+        ),
+    )
+    .unwrap();
+    let new = [
+        "req", "-new", "-newkey", "rsa:2048", "-nodes", "-subj", subject,
+    ];
+    tool(
+        "openssl",
+        &[&new[..], &["-keyout", &text(key), "-out", &text(request)]].concat(),
+    );
+    let make = [
+        "x509",
+        "-req",
+        "-sha256",
+        "-days",
+        "3650",
+        "-in",
+        &text(request),
+        "-out",
+        &text(pem),
+    ];
+    let by = match by {
+        Some([key, pem, _]) => vec![
+            "-CA".to_owned(),
+            text(pem),
+            "-CAkey".to_owned(),
+            text(key),
+            "-CAcreateserial".to_owned(),
+        ],
+        None => vec!["-signkey".to_owned(), text(key)],
+    };
+    let by: Vec<&str> = by.iter().map(String::as_str).collect();
+    tool(
+        "openssl",
+        &[&make[..], &["-extfile", &text(extensions)], &by].concat(),
+    );
+    tool(
+        "openssl",
+        &[
+            "x509",
+            "-in",
+            &text(pem),
+            "-outform",
+            "DER",
+            "-out",
+            &text(der),
+        ],
+    );
+    [key.clone(), pem.clone(), der.clone()]
+}
+
 /// Signs a program; what it is signed with already stays.
-fn sign(lab: &Lab, [key, certificate, _]: &[PathBuf; 3], program: &[u8]) -> Vec<u8> {
+fn sign(lab: &Lab, key: &[PathBuf; 3], program: &[u8]) -> Vec<u8> {
+    sign_with(lab, key, None, program)
+}
+
+/// The same, with the issuer's certificate in the signature.
+fn sign_with(
+    lab: &Lab,
+    [key, certificate, _]: &[PathBuf; 3],
+    issuer: Option<&[PathBuf; 3]>,
+    program: &[u8],
+) -> Vec<u8> {
     let (plain, signed) = (lab.path("plain.efi"), lab.path("signed.efi"));
     fs::write(&plain, program).unwrap();
     let path = |path: &Path| path.to_str().unwrap().to_owned();
     let (key, certificate, output) = (path(key), path(certificate), path(&signed));
-    let args = [
-        "--key",
-        &key,
-        "--cert",
-        &certificate,
-        "--output",
-        &output,
-        &path(&plain),
-    ];
+    let mut args = vec!["--key", &key, "--cert", &certificate, "--output", &output];
+    let issuer = issuer.map(|[_, issuer, _]| path(issuer));
+    args.extend(issuer.iter().flat_map(|issuer| ["--addcert", issuer]));
+    let plain = path(&plain);
+    args.push(&plain);
     tool("sbsign", &args);
     fs::read(signed).unwrap()
 }
@@ -145,6 +219,30 @@ fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
         program[at..at + 32].copy_from_slice(&new);
         program
     };
+    // A signer whose issuer has the name of the enrolled one and another key; one issued by a
+    // certificate that may issue nothing; and one properly issued through another.
+    let enrolled_name = "/O=Lighthouse Service/CN=Lighthouse Boot Programs 2024";
+    let namesake = issue(&lab, "namesake", enrolled_name, true, None);
+    let false_signer = issue(&lab, "false-signer", "/CN=A Signer", false, Some(&namesake));
+    let root = issue(&lab, "root", "/CN=A Root", true, None);
+    let middle = issue(&lab, "middle", "/CN=In Between", true, Some(&root));
+    let good_signer = issue(&lab, "good-signer", "/CN=A Signer", false, Some(&middle));
+    let plain_signer = issue(&lab, "plain-signer", "/CN=No Authority", false, Some(&root));
+    let bad_signer = issue(
+        &lab,
+        "bad-signer",
+        "/CN=Issued By No Authority",
+        false,
+        Some(&plain_signer),
+    );
+    let with_root = certificate_list(&fs::read(&root[2]).unwrap(), OWNER);
+    let by =
+        |key: &[PathBuf; 3], issuer: &[PathBuf; 3]| sign_with(&lab, key, Some(issuer), &unsigned);
+    let (by_false, by_good, by_bad) = (
+        by(&false_signer, &namesake),
+        by(&good_signer, &middle),
+        by(&bad_signer, &plain_signer),
+    );
     let shim = fs::read("/usr/lib/shim/shimx64.efi.signed").unwrap();
     let enrolled = fs::read(&key[2]).unwrap();
     let hash = image_hash(&lab, &signed);
@@ -152,7 +250,7 @@ fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
     let none: Change<'_> = &[];
     // What it is, keys, what is changed about them, the loader, accepted, why in our words.
     type Case<'a> = (&'a str, &'a str, Change<'a>, Vec<u8>, bool, &'a str);
-    let cases: [Case<'_>; 16] = [
+    let cases: [Case<'_>; 19] = [
         (
             "signed by an enrolled key",
             "snakeoil",
@@ -232,6 +330,30 @@ fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
             BOOT_MANAGER.to_vec(),
             true,
             "through \"Lighthouse Boot Programs 2024\"",
+        ),
+        (
+            "an issuer of the enrolled one's name, with another key",
+            "snakeoil",
+            &[("db", certificate_list(BOOT_KEY, OWNER))],
+            by_false,
+            false,
+            "db holds no",
+        ),
+        (
+            "issued through one in between",
+            "snakeoil",
+            &[("db", with_root.clone())],
+            by_good,
+            true,
+            "through \"A Root\"",
+        ),
+        (
+            "issued by one that may not",
+            "snakeoil",
+            &[("db", with_root)],
+            by_bad,
+            false,
+            "db holds no",
         ),
         (
             "hash allowed",
