@@ -168,6 +168,48 @@ fn firmware_that_does_not_start_the_draft_keeps_it_from_being_written() {
     assert!(!lab.path("old.job").exists());
 }
 
+#[test]
+fn a_loader_that_starts_and_looks_for_another_store_is_noticed() {
+    let lab = Lab::new();
+    let (image, record) = lab.converted("disk.img", 512);
+    let esp = format!("{}@@{}", image.display(), place(&record, "EFI system").0);
+    let utf16 = |text: &str| {
+        text.encode_utf16()
+            .flat_map(u16::to_le_bytes)
+            .collect::<Vec<u8>>()
+    };
+    let (old, new) = (utf16("Boot\\BCD"), utf16("Boot\\XYZ"));
+    let mut program = schwelle_demo::BOOT_MANAGER.to_vec();
+    let at = program
+        .windows(old.len())
+        .position(|bytes| *bytes == old)
+        .unwrap();
+    program[at..at + old.len()].copy_from_slice(&new);
+    let file = lab.path("program.efi");
+    fs::write(&file, program).unwrap();
+    tool(
+        "mcopy",
+        &[
+            "-o",
+            "-i",
+            &esp,
+            file.to_str().unwrap(),
+            "::/EFI/BOOT/BOOTX64.EFI",
+        ],
+    );
+    let run = emulate(&lab, &["rehearse", "disk.img", "--emulate", "--json"]);
+    let expected = [
+        "partition pass",
+        "loader pass",
+        "boot-store fail",
+        "system-loader caution",
+    ];
+    assert_eq!(
+        (run.code, steps(&run, "emulated")),
+        (1, expected.map(str::to_owned).to_vec())
+    );
+}
+
 /// Boot code that loads the active partition's boot record, which loads a sector from further inside.
 #[test]
 fn a_bios_starts_a_disk_that_goes_back() {
