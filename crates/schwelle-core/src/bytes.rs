@@ -3,6 +3,10 @@
 //! Every accessor takes an offset from a disk, so none may panic: what lies outside the buffer is
 //! `None`, and the parser turns that into its own error with the place.
 
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::Path;
+
 /// A source of bytes with a length: a file on a volume, or a buffer. What a hive or a PE image is
 /// read from.
 pub trait ReadBytes {
@@ -88,4 +92,16 @@ pub fn utf16_lossy(bytes: &[u8]) -> String {
 /// UTF-16 (little-endian) bytes of `text`.
 pub fn utf16_bytes(text: &str) -> Vec<u8> {
     text.encode_utf16().flat_map(u16::to_le_bytes).collect()
+}
+
+/// Reads a file of at most `limit` bytes; an error when it is longer. What a file's length says is not
+/// trusted: a device says 0 and never ends.
+pub fn read_file(path: &Path, limit: u64) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    let mut file = File::open(path)?.take(limit.saturating_add(1));
+    file.read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > limit {
+        return Err(io::Error::other(format!("longer than {limit} bytes")));
+    }
+    Ok(bytes)
 }

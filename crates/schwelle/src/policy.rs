@@ -7,12 +7,16 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
+use schwelle_core::bytes::read_file;
 use schwelle_core::gpt::{MappedType, TypeTable, attributes};
 use serde::Deserialize;
 use toml::Spanned;
 use uuid::Uuid;
 
 use crate::error::{CliError, Kind};
+
+/// A longer file is not one.
+const MAX_BYTES: u64 = 1 << 20;
 
 /// Where the policy comes from.
 #[derive(Debug, Clone, Default, Args)]
@@ -102,7 +106,8 @@ impl PolicyOptions {
                 "The keys are described in docs/policy.md",
             )
         };
-        let text = std::fs::read_to_string(path).map_err(|error| wrong(&error))?;
+        let bytes = read_file(path, MAX_BYTES).map_err(|error| wrong(&error))?;
+        let text = String::from_utf8(bytes).map_err(|error| wrong(&error))?;
         let file: PolicyFile =
             toml::from_str(&text).map_err(|error| wrong(&error.to_string().trim_end()))?;
         let mut types = TypeTable::default();

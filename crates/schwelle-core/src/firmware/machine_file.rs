@@ -2,12 +2,14 @@
 //!
 //! TOML, described in `docs/machine.md`. Paths in it are relative to the file.
 
+use std::io;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 use toml_edit::DocumentMut;
 
+use crate::bytes::read_file;
 use crate::device::PowerSource;
 
 use super::machine::{BootMode, Fact, Machine};
@@ -23,10 +25,7 @@ const SAYS_SO: &str = "the machine file says so";
 pub enum FileError {
     /// It could not be read or written.
     #[error("{0}")]
-    Io(#[from] std::io::Error),
-    /// It is longer than any machine file.
-    #[error("longer than {MAX_BYTES} bytes")]
-    Long,
+    Io(#[from] io::Error),
     /// Its content is not as described; with line and column.
     #[error("line {line}, column {column}: {what}")]
     Content {
@@ -149,10 +148,7 @@ pub(super) enum Power {
 impl MachineFile {
     /// Reads a machine file.
     pub fn read(path: &Path) -> Result<Self, FileError> {
-        if std::fs::metadata(path)?.len() > MAX_BYTES {
-            return Err(FileError::Long);
-        }
-        let text = std::fs::read_to_string(path)?;
+        let text = String::from_utf8(read_file(path, MAX_BYTES)?).map_err(io::Error::other)?;
         let folder = path.parent().unwrap_or(Path::new("")).to_owned();
         Self::parse(text, folder)
     }

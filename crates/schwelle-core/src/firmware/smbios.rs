@@ -4,10 +4,9 @@
 //! supported) and §7.2 (system information). The table is taken apart by the crate `smbioslib`; Linux
 //! shows it as `/sys/firmware/dmi/tables/DMI`.
 
-use std::fs;
 use std::path::Path;
 
-use crate::bytes::{u32_at, u64_at};
+use crate::bytes::{read_file, u32_at, u64_at};
 use smbioslib::{SMBiosData, SMBiosInformation, SMBiosString, SMBiosSystemInformation};
 
 /// A table longer than this is not one.
@@ -41,8 +40,7 @@ pub(super) struct Smbios {
 impl Smbios {
     /// Reads a table from a file; one that is not there or not sensible tells nothing.
     pub(super) fn read(table: &Path) -> Self {
-        let sensible = fs::metadata(table).is_ok_and(|found| found.len() <= MAX_TABLE_BYTES);
-        let bytes = sensible.then(|| fs::read(table).ok()).flatten();
+        let bytes = read_file(table, MAX_TABLE_BYTES).ok();
         bytes.map(Self::parse).unwrap_or_default()
     }
 

@@ -1,6 +1,6 @@
 //! `schwelle convert`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use schwelle_core::commit;
@@ -142,7 +142,15 @@ fn emulate(
     plan: &Plan<'_>,
     screen: &Screen,
 ) -> Result<Option<Emulated>, CliError> {
-    let beside = args.job.parent().filter(|folder| folder.is_dir());
+    // A name alone lies in the folder that we are in.
+    let beside = args
+        .job
+        .parent()
+        .map(|folder| match folder.as_os_str().is_empty() {
+            true => Path::new("."),
+            false => folder,
+        });
+    let beside = beside.filter(|folder| folder.is_dir());
     let emulated = plan::emulate(&args.emulate, disk, plan, beside, screen)?;
     match &emulated {
         Some(Emulated::Missing { what, install }) => Err(CliError::new(

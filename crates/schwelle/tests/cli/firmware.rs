@@ -475,6 +475,20 @@ fn an_entry_is_not_written_for_what_does_not_start_or_where_nothing_keeps_it() {
         run.stderr
     );
     assert_eq!(variables(&lab).boot_order().unwrap(), before);
+    // Files without an end are not read to their end.
+    fs::write(lab.path("endless.toml"), "[pc]\nsmbios = \"/dev/zero\"\n").unwrap();
+    assert_eq!(lab.run(&["firmware", "--machine", "endless.toml"]).code, 0);
+    for args in [
+        &["firmware", "--machine", "/dev/zero"][..],
+        &["check", "disk.img", "--policy", "/dev/zero"],
+    ] {
+        let run = lab.run(args);
+        assert!(
+            run.code == 2 && run.stderr.contains("longer than"),
+            "{}",
+            run.stderr
+        );
+    }
     for (text, told) in [
         ("[firmware]\nmode = \"fast\"", "line 2, column 8"),
         (

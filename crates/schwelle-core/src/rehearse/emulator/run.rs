@@ -11,6 +11,7 @@ use serde_json::{Value, json};
 
 use super::qcow2::{Backing, write_overlay};
 use super::screen::png_of;
+use crate::bytes::read_file;
 use crate::device::{Extent, Lba, ReadDevice};
 use crate::firmware::BootMode;
 
@@ -406,7 +407,7 @@ impl Guest {
 
     /// The emulator has ended by itself; what it said last.
     fn death(&mut self) -> EmulatorError {
-        let said = fs::read(&self.errors).unwrap_or_default();
+        let said = read_file(&self.errors, MAX_SERIAL as u64).unwrap_or_default();
         let said = String::from_utf8_lossy(&said);
         let last = said.lines().rev().find(|line| !line.trim().is_empty());
         EmulatorError::Died(last.unwrap_or("it said nothing").to_owned())

@@ -3,13 +3,15 @@
 use std::io;
 use std::path::Path;
 
+use crate::bytes::read_file;
+
 /// A screen has no more pixels than this.
 const MAX_PIXELS: usize = 16 << 20;
 
 /// Turns the emulator's dump of the screen (a binary PPM with 8 bits for a colour) into a PNG.
 pub(super) fn png_of(dump: &Path) -> io::Result<Vec<u8>> {
     let bad = || io::Error::other("the emulator's picture of the screen makes no sense");
-    let bytes = std::fs::read(dump)?;
+    let bytes = read_file(dump, MAX_PIXELS as u64 * 3 + 64)?;
     let mut at = 0;
     let mut word = || {
         let rest = bytes.get(at..)?;
