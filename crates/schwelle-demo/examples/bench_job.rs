@@ -7,29 +7,17 @@ use std::time::Instant;
 
 use anyhow::{Context, Result};
 use schwelle_core::commit;
-use schwelle_core::device::{BlockDevice, DiskFile, HostFacts, ReadDevice};
-use schwelle_core::draft::{Source, build};
-use schwelle_core::gpt::TypeTable;
+use schwelle_core::device::{BlockDevice, DiskFile, ReadDevice};
 use schwelle_core::job::{JobFolder, JobState};
-use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::{Profile, SignedSet};
-use schwelle_demo::{STAMP, counted_guids};
+use schwelle_core::placement::EspWish;
+use schwelle_demo::plan_of;
 
 fn main() -> Result<()> {
     let mut arguments = std::env::args().skip(1);
     let image = arguments.next().context("usage: bench_job IMAGE [JOB]")?;
     let job = arguments.next();
     let disk = DiskFile::open_write(image.as_ref(), Some(512))?;
-    let profile = Profile::read(&disk, HostFacts::default())?;
-    let place = placement::find(&disk, &profile, EspWish::default());
-    let place = place.ok().context("there is no room")?;
-    let source = Source {
-        new_guid: &mut counted_guids(),
-        stamp: STAMP,
-        set: SignedSet::First,
-        types: &TypeTable::default(),
-    };
-    let plan = build(&disk, &profile, &place, source)?;
+    let plan = plan_of(&disk, EspWish::default())?;
     disk.flush()?;
     let begun = Instant::now();
     let mut saved = 0;

@@ -1,7 +1,12 @@
-//! Identities and a time that are the same on every run, for tests and benchmarks.
+//! Identities, a time and drafts that are the same on every run, for tests and benchmarks.
 
-use schwelle_core::draft::Stamp;
+use anyhow::{Context, Result};
+use schwelle_core::device::{HostFacts, ReadDevice};
+use schwelle_core::draft::{Plan, Source, Stamp, build};
 use schwelle_core::fat::DosTime;
+use schwelle_core::gpt::TypeTable;
+use schwelle_core::placement::{self, EspWish, Placement};
+use schwelle_core::profile::{Profile, SignedSet};
 use uuid::Uuid;
 
 /// A time like any other: 23 November 2025, 0:00.
@@ -20,4 +25,28 @@ pub fn counted_guids() -> impl FnMut() -> Uuid {
         number += 1;
         Uuid::from_u128(number)
     }
+}
+
+/// The draft of a disk's conversion, the same on every run: with the placement found for `wish`, the
+/// common types, the first set of boot files.
+pub fn plan_of<'a>(disk: &'a dyn ReadDevice, wish: EspWish) -> Result<Plan<'a>> {
+    let profile = Profile::read(disk, HostFacts::default())?;
+    let place = placement::find(disk, &profile, wish).ok();
+    let place = place.context("there is no room for the EFI system partition")?;
+    plan_with(disk, &profile, &place)
+}
+
+/// The same, with the profile and the placement at hand.
+pub fn plan_with<'a>(
+    disk: &'a dyn ReadDevice,
+    profile: &Profile,
+    place: &Placement,
+) -> Result<Plan<'a>> {
+    let source = Source {
+        new_guid: &mut counted_guids(),
+        stamp: STAMP,
+        set: SignedSet::First,
+        types: &TypeTable::default(),
+    };
+    Ok(build(disk, profile, place, source)?)
 }

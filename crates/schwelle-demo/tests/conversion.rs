@@ -9,13 +9,12 @@ use schwelle_core::device::{
     BlockDevice, DeviceError, Draft, Extent, Geometry, HostFacts, Lba, MIB, Memory, Move,
     ReadDevice, Window,
 };
-use schwelle_core::draft::{Plan, Source, build};
-use schwelle_core::gpt::TypeTable;
+use schwelle_core::draft::Plan;
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::{Profile, Role, SignedSet, Table};
+use schwelle_core::placement::EspWish;
+use schwelle_core::profile::{Profile, Role, Table};
 use schwelle_core::rehearse::walk;
-use schwelle_demo::{DiskBuilder, STAMP, counted_guids, scatter};
+use schwelle_demo::{DiskBuilder, plan_of, scatter};
 
 fn disk(sector: u32) -> Memory {
     let disk = Memory::new(sector, 480 * MIB / u64::from(sector));
@@ -26,15 +25,7 @@ fn disk(sector: u32) -> Memory {
 }
 
 fn plan(disk: &dyn ReadDevice) -> Plan<'_> {
-    let profile = Profile::read(disk, HostFacts::default()).unwrap();
-    let place = placement::find(disk, &profile, EspWish::default()).unwrap();
-    let source = Source {
-        new_guid: &mut counted_guids(),
-        stamp: STAMP,
-        set: SignedSet::First,
-        types: &TypeTable::default(),
-    };
-    build(disk, &profile, &place, source).unwrap()
+    plan_of(disk, EspWish::default()).unwrap()
 }
 
 /// Counts what is written to the disk below.

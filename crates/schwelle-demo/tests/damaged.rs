@@ -9,17 +9,16 @@ use schwelle_core::confirm::confirm;
 use schwelle_core::device::{
     BlockDevice, Draft, Extent, HostFacts, MIB, Memory, ReadDevice, Window,
 };
-use schwelle_core::draft::{Source, build};
 use schwelle_core::firmware::{
     AttachedDisk, BootMode, Fact, Keys, Machine, Settings, choose, start,
 };
 use schwelle_core::gpt::TypeTable;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::{Profile, SignedSet};
+use schwelle_core::profile::Profile;
 use schwelle_core::rehearse::walk;
 use schwelle_core::rules::{Facts, check};
-use schwelle_demo::{DiskBuilder, STAMP, Standard, counted_guids};
+use schwelle_demo::{DiskBuilder, Standard, plan_of, plan_with};
 
 const CASES: u64 = 1500;
 
@@ -86,15 +85,7 @@ fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
 
 /// Converts a disk; the places written.
 fn convert(disk: &Memory) -> Vec<(u64, u64)> {
-    let profile = Profile::read(disk, HostFacts::default()).unwrap();
-    let place = placement::find(disk, &profile, EspWish::default()).unwrap();
-    let source = Source {
-        new_guid: &mut counted_guids(),
-        stamp: STAMP,
-        set: SignedSet::First,
-        types: &TypeTable::default(),
-    };
-    let plan = build(disk, &profile, &place, source).unwrap();
+    let plan = plan_of(disk, EspWish::default()).unwrap();
     let extents: Vec<Extent> = plan.changes.extents().collect();
     let bytes = |extent: &Extent| {
         let (at, len) = (extent.first.0 * 512, extent.sectors() * 512);
@@ -158,13 +149,7 @@ fn read_everything(disk: &dyn ReadDevice) {
         assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
     }
     if let Ok(place) = &place {
-        let source = Source {
-            new_guid: &mut counted_guids(),
-            stamp: STAMP,
-            set: SignedSet::First,
-            types: &TypeTable::default(),
-        };
-        let _draft = build(disk, &profile, place, source);
+        let _draft = plan_with(disk, &profile, place);
     }
     // Nor must a trim, though a volume that does not prove sound is never offered to it.
     for partition in &profile.partitions {

@@ -2,16 +2,14 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use schwelle_core::device::{HostFacts, MIB, Memory, ReadDevice};
-use schwelle_core::draft::{Plan, Source, build};
+use schwelle_core::device::{MIB, Memory, ReadDevice};
+use schwelle_core::draft::Plan;
 use schwelle_core::firmware::{
     AttachedDisk, BootMode, EntryPlan, Fact, GLOBAL, Keys, LoadOption, Machine, Outcome, Settings,
     Signature, Target, Variable, Variables, start,
 };
-use schwelle_core::gpt::TypeTable;
-use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::{Profile, SignedSet};
-use schwelle_demo::{BOOT_KEY, DiskBuilder, STAMP, counted_guids};
+use schwelle_core::placement::EspWish;
+use schwelle_demo::{BOOT_KEY, DiskBuilder, plan_of};
 
 fn old_disk() -> Memory {
     let disk = Memory::new(512, 480 * MIB / 512);
@@ -22,15 +20,7 @@ fn old_disk() -> Memory {
 }
 
 fn plan(disk: &Memory) -> Plan<'_> {
-    let profile = Profile::read(disk, HostFacts::default()).unwrap();
-    let place = placement::find(disk, &profile, EspWish::default()).unwrap();
-    let source = Source {
-        new_guid: &mut counted_guids(),
-        stamp: STAMP,
-        set: SignedSet::First,
-        types: &TypeTable::default(),
-    };
-    build(disk, &profile, &place, source).unwrap()
+    plan_of(disk, EspWish::default()).unwrap()
 }
 
 fn known<T>(value: T) -> Fact<T> {

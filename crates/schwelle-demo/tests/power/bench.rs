@@ -4,14 +4,11 @@ use std::fs;
 use std::path::PathBuf;
 
 use schwelle_core::commit::{self, CommitError, Ledger, Observer, StageKind};
-use schwelle_core::device::{Extent, HostFacts, Lba, MIB, Memory, Move, Window};
-use schwelle_core::draft::{Source, build};
-use schwelle_core::gpt::TypeTable;
+use schwelle_core::device::{Extent, Lba, MIB, Memory, Move, Window};
 use schwelle_core::job::JobFolder;
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::{Profile, SignedSet};
-use schwelle_demo::{Asset, DiskBuilder, MbrEntry, STAMP, counted_guids, scatter};
+use schwelle_core::placement::EspWish;
+use schwelle_demo::{Asset, DiskBuilder, MbrEntry, plan_of, scatter};
 use tempfile::TempDir;
 
 use crate::medium::{Image, Medium};
@@ -58,21 +55,11 @@ impl Bench {
         let mut job = JobFolder::create(&bench.path(), "{}").unwrap();
         let medium = Medium::new(&bench.old, Image::default());
         bench.free_taken = {
-            let profile = Profile::read(&bench.old, HostFacts::default()).unwrap();
-            let place = {
-                let wish = EspWish {
-                    size: size.map(|mib| mib * MIB),
-                    ..EspWish::default()
-                };
-                placement::find(&bench.old, &profile, wish).unwrap()
+            let wish = EspWish {
+                size: size.map(|mib| mib * MIB),
+                ..EspWish::default()
             };
-            let source = Source {
-                new_guid: &mut counted_guids(),
-                stamp: STAMP,
-                set: SignedSet::First,
-                types: &TypeTable::default(),
-            };
-            let plan = build(&bench.old, &profile, &place, source).unwrap();
+            let plan = plan_of(&bench.old, wish).unwrap();
             job.save(
                 &bench.old,
                 plan.drafts(),

@@ -48,7 +48,10 @@ fn what_cannot_be_read_exits_3_with_a_plain_sentence() {
             "a pipe, socket or character device, not a disk",
         ),
     ] {
-        for command in ["check", "plan", "rehearse"] {
+        // A folder means the images in it to `check`; to the others it is no disk.
+        let commands = ["plan", "rehearse", "check"];
+        let count = if name == "." { 2 } else { 3 };
+        for command in &commands[..count] {
             let run = lab.run(&[command, name]);
             assert_eq!(
                 (run.code, run.stdout.as_str()),
