@@ -64,6 +64,9 @@ pub enum VariableFault {
         /// What it should be.
         expected: &'static str,
     },
+    /// A folder or a pipe in its place.
+    #[error("is no file")]
+    NoFile,
     /// The firmware kept something else than what was written.
     #[error("reads back differently from what was written")]
     NotKept,
@@ -100,11 +103,15 @@ impl Variables {
             name: name.to_owned(),
             fault,
         };
-        let file = match File::open(self.path(name, space)) {
-            Ok(file) => file,
+        let path = self.path(name, space);
+        match fs::metadata(&path) {
+            Ok(about) if about.is_file() => {}
+            // A pipe in its place would be waited for without end.
+            Ok(_) => return Err(failed(VariableFault::NoFile)),
             Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
             Err(error) => return Err(failed(error.into())),
-        };
+        }
+        let file = File::open(path).map_err(|error| failed(error.into()))?;
         let mut bytes = Vec::new();
         let read = file.take(MAX_BYTES + 1).read_to_end(&mut bytes);
         read.map_err(|error| failed(error.into()))?;
@@ -263,6 +270,9 @@ mod tests {
             let error = read(&variables).unwrap();
             assert!(error.contains(told), "{error}");
         }
+        fs::remove_file(&file).unwrap();
+        fs::create_dir(&file).unwrap();
+        assert!(text(variables.read("Odd", GLOBAL).unwrap_err()).contains("is no file"));
         let odd = Variable {
             attributes: LASTING,
             data: vec![1; 3],
