@@ -2,7 +2,7 @@
 
 use super::{Answer, Facts, Rule};
 use crate::firmware::{Fact, SwitchSheet, Verdict};
-use crate::profile::SignedSet;
+use crate::profile::{SignedSet, boot_system};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -59,6 +59,12 @@ fn bits(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn secure_boot(facts: &Facts<'_>) -> Vec<Answer> {
+    if boot_system(facts.profile).is_none() {
+        return vec![Answer::pass(
+            "PC",
+            "not asked: there is no boot manager to judge",
+        )];
+    }
     let (state, choice) = (&facts.machine.secure_boot, facts.loader);
     let which = match choice.set {
         SignedSet::First => "the boot manager",
