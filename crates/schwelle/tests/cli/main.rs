@@ -27,6 +27,7 @@ mod referees;
 mod rehearse;
 mod screen;
 mod secure_boot;
+mod signing;
 mod signpost;
 mod support;
 mod trim;
