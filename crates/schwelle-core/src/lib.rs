@@ -16,6 +16,7 @@ pub mod commit;
 pub mod confirm;
 pub mod crossing;
 pub mod device;
+pub mod disk_use;
 pub mod draft;
 pub mod encryption;
 pub mod fat;

@@ -8,10 +8,11 @@
 use std::sync::Arc;
 
 use crate::device::{Extent, Geometry, Lba, MIB, ReadDevice, Window};
+use crate::disk_use::DiskUse;
 use crate::gpt::place::{ESP_WANTED, esp_floor, in_gap};
 use crate::gpt::{backup_sectors, first_usable};
 use crate::ntfs::{LogState, NtfsVolume, TrimError, TrimPlan};
-use crate::profile::{Partition, Profile, Role};
+use crate::profile::{Partition, Profile, Role, Table};
 
 /// Which means of making room the technician wants.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -30,10 +31,19 @@ pub enum PlaceWish {
 /// What the new EFI system partition should be like.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct EspWish {
+    /// What the disk is for: a data disk gets an EFI system partition only when one is asked for.
+    pub disk_use: DiskUse,
     /// Where the room comes from.
     pub place: PlaceWish,
     /// Size in bytes, when the technician named one.
     pub size: Option<u64>,
+}
+
+impl EspWish {
+    /// There shall be an EFI system partition.
+    fn is_for_one(&self) -> bool {
+        self.disk_use == DiskUse::System || self.size.is_some() || self.place != PlaceWish::Auto
+    }
 }
 
 /// A volume that becomes smaller.
@@ -66,13 +76,49 @@ pub struct Considered {
     pub chosen: bool,
 }
 
+/// Whose room the EFI system partition gets.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EspFrom {
+    /// Unused space.
+    Gap,
+    /// The tail of this partition.
+    Tail(usize),
+}
+
+impl EspFrom {
+    /// The word in JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Gap => "gap",
+            Self::Tail(_) => "trim",
+        }
+    }
+
+    /// The partition that gives the room.
+    pub fn partition(self) -> Option<usize> {
+        match self {
+            Self::Gap => None,
+            Self::Tail(number) => Some(number),
+        }
+    }
+}
+
+/// Where the EFI system partition goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct EspPlace {
+    /// Its sectors.
+    pub extent: Extent,
+    /// Whose room they were.
+    pub from: EspFrom,
+}
+
 /// The room that was found.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Placement {
-    /// The EFI system partition.
-    pub esp: Extent,
-    /// The partition whose tail it takes; `None` for unused space.
-    pub taken_from: Option<usize>,
+    /// What the room is for.
+    pub disk_use: DiskUse,
+    /// The EFI system partition; `None` for a data disk that gets none.
+    pub esp: Option<EspPlace>,
     /// Volumes that become smaller: for the EFI system partition, for the backup table, or both.
     pub trims: Vec<Trimming>,
     /// All places that were looked at.
@@ -145,7 +191,7 @@ struct Search<'a> {
     candidates: Vec<Candidate>,
 }
 
-/// Finds the room on an MBR disk.
+/// Finds the room on an MBR disk, or on a blank one that is to hold data.
 pub fn find(
     device: &dyn ReadDevice,
     profile: &Profile,
@@ -153,7 +199,8 @@ pub fn find(
 ) -> Result<Placement, NoRoom> {
     let geometry = profile.geometry;
     let floor = esp_floor(geometry.logical_sector);
-    if profile.mbr().is_none() {
+    let is_blank = matches!(profile.table, Table::Blank) && wish.disk_use == DiskUse::Data;
+    if profile.mbr().is_none() && !is_blank {
         // The rules about the table say so; nothing is looked for.
         return Err(NoRoom::NoPlace {
             needed: 0,
@@ -174,6 +221,14 @@ pub fn find(
         candidates: Vec::new(),
     };
     let tail = search.tail_for_backup()?;
+    if !wish.is_for_one() {
+        return Ok(Placement {
+            disk_use: wish.disk_use,
+            esp: None,
+            trims: tail.into_iter().collect(),
+            considered: Vec::new(),
+        });
+    }
     let mut used = profile.used();
     if let Some(trim) = &tail
         && let Some(partition) = profile.partition(trim.number)
@@ -248,14 +303,16 @@ impl Search<'_> {
     }
 
     /// The boot volume first, then the Windows volumes: where both would move as little, the boot
-    /// volume's room is the one nobody misses.
+    /// volume's room is the one nobody misses. On a data disk, any volume.
     fn trims(&mut self, used: &[Extent]) {
         if self.wish.place == PlaceWish::Gap {
             return;
         }
         let profile = self.profile;
         let with = |role: Role| profile.partitions.iter().filter(move |p| p.role == role);
-        for partition in with(Role::Boot).chain(with(Role::Windows)) {
+        let of_data = with(Role::Data).filter(|_| self.wish.disk_use == DiskUse::Data);
+        let all = with(Role::Boot).chain(with(Role::Windows)).chain(of_data);
+        for partition in all.collect::<Vec<_>>() {
             let place = format!("tail of partition {}", partition.number);
             match self.trim_for_esp(partition, used) {
                 Ok((esp, trim, verdict)) => {
@@ -421,12 +478,18 @@ impl Search<'_> {
         if let Some(chosen) = self.considered.get_mut(best.index) {
             chosen.chosen = true;
         }
-        let taken_from = best.trim.as_ref().map(|trim| trim.number);
+        let from = best
+            .trim
+            .as_ref()
+            .map_or(EspFrom::Gap, |trim| EspFrom::Tail(trim.number));
         // The one trim that makes room for both ends in front of the other's new end.
-        let tail = tail.filter(|tail| Some(tail.number) != taken_from);
+        let tail = tail.filter(|tail| Some(tail.number) != from.partition());
         Ok(Placement {
-            esp: best.esp,
-            taken_from,
+            disk_use: self.wish.disk_use,
+            esp: Some(EspPlace {
+                extent: best.esp,
+                from,
+            }),
             trims: best.trim.into_iter().chain(tail).collect(),
             considered: self.considered,
         })

@@ -6,7 +6,7 @@ use std::path::Path;
 use anyhow::{Context, Result};
 use schwelle_core::device::{BlockDevice, DiskFile, Extent, Lba, MIB};
 use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
-use schwelle_core::mbr::protective_sector;
+use schwelle_core::mbr::{BiosStart, protective_sector};
 use uuid::Uuid;
 
 use crate::assets::Asset;
@@ -116,7 +116,7 @@ pub fn disks() -> &'static [DemoDisk] {
             build: |disk| {
                 let device = disk.device();
                 let geometry = device.geometry();
-                device.write_at(0, &protective_sector(geometry))?;
+                device.write_at(0, &protective_sector(geometry, BiosStart::PassOn))?;
                 let data = GptEntry {
                     kind: type_guid::BASIC_DATA,
                     id: Uuid::from_u128(0x9107_0002),

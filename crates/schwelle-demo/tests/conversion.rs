@@ -272,7 +272,7 @@ fn logical_partitions_cross_with_their_places_and_types() {
     };
     let hidden = 1 << 62 | 1 << 63;
     let container = u64::from(container);
-    let esp = plan.placement.esp;
+    let esp = plan.placement.esp.unwrap().extent;
     let expected = [
         (boot.first.0, boot.end.0, "basic data", 1 << 63),
         (windows.first.0, windows.end.0, "basic data", 0),

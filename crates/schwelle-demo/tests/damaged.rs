@@ -137,6 +137,7 @@ fn read_everything(disk: &dyn ReadDevice) {
     let place = placement::find(disk, &profile, EspWish::default());
     let facts = Facts {
         profile: &profile,
+        disk_use: EspWish::default().disk_use,
         placement: &place,
         job: None,
         machine,

@@ -39,8 +39,9 @@ fn find(disk: &Memory, wish: EspWish, boot: Option<usize>) -> Result<Placement, 
 
 /// First MiB of the place, its MiB, and the partition that it is taken from.
 fn told(found: &Placement) -> (u64, u64, Option<usize>) {
-    let (first, size) = (found.esp.first.0 / 2048, found.esp.sectors() / 2048);
-    (first, size, found.taken_from)
+    let esp = found.esp.unwrap();
+    let (first, size) = (esp.extent.first.0 / 2048, esp.extent.sectors() / 2048);
+    (first, size, esp.from.partition())
 }
 
 #[test]
@@ -48,6 +49,7 @@ fn what_moves_least_is_taken_and_the_boot_volume_before_windows() {
     let wish = |place, size: Option<u64>| EspWish {
         place,
         size: size.map(|mib| mib * MIB),
+        ..EspWish::default()
     };
     use PlaceWish::{Auto, Gap, Trim};
     // Disk, volumes, which of them is the boot volume, the wish; and the place.
@@ -139,7 +141,7 @@ fn a_volume_at_the_very_end_makes_room_for_the_backup_table_wherever_the_partiti
         let last = profile.partition(trimmed).unwrap();
         let limit = mib * 2048 - backup_sectors(512);
         assert!(last.extent.end.0 > limit && found.after(last).end.0 <= limit);
-        assert!(found.esp.end.0 <= limit);
+        assert!(found.esp.unwrap().extent.end.0 <= limit);
         assert_eq!(found.trims.len(), 1);
     }
 }

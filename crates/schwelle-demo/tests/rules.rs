@@ -4,6 +4,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 use schwelle_core::device::{BlockDevice, HostFacts, MIB, Memory, PowerSource, ReadDevice};
+use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::{Fact, LoaderChoice, Machine, Verdict};
 use schwelle_core::gpt::TypeTable;
 use schwelle_core::placement::{NoRoom, Placement};
@@ -20,7 +21,10 @@ fn disk() -> Memory {
 }
 
 /// Nothing here needs a place to be found.
-static NO_PLACE: Result<Placement, NoRoom> = Err(NoRoom::NotYet);
+static NO_PLACE: Result<Placement, NoRoom> = Err(NoRoom::NoPlace {
+    needed: 0,
+    considered: Vec::new(),
+});
 
 /// Nor a verdict.
 static NO_VERDICT: LoaderChoice = LoaderChoice {
@@ -43,6 +47,7 @@ fn no_types() -> &'static TypeTable {
 fn facts(profile: &Profile) -> Facts<'_> {
     Facts {
         profile,
+        disk_use: DiskUse::System,
         placement: &NO_PLACE,
         job: None,
         machine: Machine::unknown("an image"),
@@ -229,7 +234,10 @@ fn damage_of_a_gpt_is_told_with_its_place() {
         entries: Vec::new(),
     };
     plan_disk
-        .write_at(0, &schwelle_core::mbr::protective_sector(disk.geometry()))
+        .write_at(
+            0,
+            &protective_sector(disk.geometry(), schwelle_core::mbr::BiosStart::PassOn),
+        )
         .unwrap();
     layout.write(&plan_disk).unwrap();
     let last = plan_disk.geometry().sectors - 1;

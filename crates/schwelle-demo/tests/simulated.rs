@@ -302,7 +302,7 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
         .layout
         .entries
         .iter()
-        .position(|entry| entry.extent == plan.placement.esp)
+        .position(|entry| Some(entry.extent) == plan.placement.esp.map(|esp| esp.extent))
         .unwrap();
     let esp = &plan.layout.entries[esp];
     let entry = |number, place, option| BootEntry {

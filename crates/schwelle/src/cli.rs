@@ -1,6 +1,7 @@
 //! The command line as a whole.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use schwelle_core::disk_use::DiskUse;
 use schwelle_core::placement::{EspWish, PlaceWish};
 
 use crate::commands;
@@ -65,9 +66,30 @@ pub(crate) struct ImageOptions {
     pub(crate) sector_size: Option<u32>,
 }
 
-/// What the EFI system partition should be like.
+/// What the disk is for.
+#[derive(Debug, Clone, Copy, Default, Args)]
+pub(crate) struct UseOptions {
+    /// The disk holds data and no PC starts from it, or it is blank: all volumes are kept, and there is
+    /// no EFI system partition unless --esp-size or --place asks for one
+    #[arg(long)]
+    data_disk: bool,
+}
+
+impl UseOptions {
+    /// As the core takes it.
+    pub(crate) fn disk_use(self) -> DiskUse {
+        match self.data_disk {
+            true => DiskUse::Data,
+            false => DiskUse::System,
+        }
+    }
+}
+
+/// What the EFI system partition should be like, if the disk is to have one.
 #[derive(Debug, Clone, Copy, Args)]
 pub(crate) struct PlaceOptions {
+    #[command(flatten)]
+    disk: UseOptions,
     /// Where the room for the EFI system partition comes from
     #[arg(long, value_enum, default_value_t = Place::Auto)]
     place: Place,
@@ -79,6 +101,7 @@ pub(crate) struct PlaceOptions {
 impl Default for PlaceOptions {
     fn default() -> Self {
         Self {
+            disk: UseOptions::default(),
             place: Place::Auto,
             esp_size: None,
         }
@@ -95,6 +118,7 @@ impl PlaceOptions {
             Place::Takeover => PlaceWish::Takeover,
         };
         EspWish {
+            disk_use: self.disk.disk_use(),
             place,
             size: self.esp_size,
         }

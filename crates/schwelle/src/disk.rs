@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use schwelle_core::device::{self, DiskFile, HostFacts, ReadDevice};
+use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::{self, LoaderChoice, Machine};
@@ -73,6 +74,7 @@ impl Disk {
         let loader = firmware::choose(&self.device, profile, &machine);
         let facts = Facts {
             profile,
+            disk_use: circumstances.wish.disk_use,
             placement: &placement,
             job: circumstances.job.map(|job| JobPlace {
                 on_disk: is_real && lies_on(job, &self.path),
@@ -85,6 +87,7 @@ impl Disk {
         };
         let findings = rules::check(&facts);
         Judgement {
+            disk_use: circumstances.wish.disk_use,
             answer: rules::answer(&findings),
             findings,
             placement,
@@ -102,7 +105,7 @@ impl Disk {
             let next = format!("schwelle check {}", crate::text::typed(&self.path));
             CliError::new(
                 Kind::Blocked,
-                "there is no place for the EFI system partition",
+                "there is no room for what the new disk needs",
                 "Nothing was written.",
                 next,
             )
@@ -175,6 +178,7 @@ impl<'a> Circumstances<'a> {
 pub(crate) struct Judgement {
     pub(crate) findings: Vec<Finding>,
     pub(crate) answer: Outcome,
+    pub(crate) disk_use: DiskUse,
     placement: Result<Placement, NoRoom>,
     loader: LoaderChoice,
 }

@@ -16,7 +16,7 @@ use crate::text::typed;
 #[derive(Debug, Clone, Default, Args)]
 pub(crate) struct EmulateOptions {
     /// Also start it on real firmware, in an emulator on this machine; the disk is only read
-    #[arg(long)]
+    #[arg(long, conflicts_with = "data_disk")]
     emulate: bool,
     /// Seconds after which the emulator is ended [default: 60]
     #[arg(long, value_name = "SECONDS", requires = "emulate", value_parser = clap::value_parser!(u64).range(1..=3600))]

@@ -4,23 +4,21 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use crate::bootstore::{BootStore, NewEntry, Translated, translate};
 use crate::commit::{ChangeSet, Drafts, Region, StageKind, Undeclared};
 use crate::crossing::Crossing;
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, ReadDevice};
+use crate::disk_use::DiskUse;
 use crate::fat::{DosTime, FatError, FatWriteError};
 use crate::gpt::{self, GptEntry, GptLayout, TypeTable, attributes, type_guid};
 use crate::job::{EditedVolume, Watched};
-use crate::mbr::{self, protective_sector};
+use crate::mbr::{self, BiosStart, protective_sector};
 use crate::ntfs::NtfsError;
 use crate::placement::Placement;
-use crate::profile::{
-    ESP_STORE, Origin, Partition, Profile, Role, SignedSet, WindowsSystem, boot_system,
-};
-use crate::receipt::{RECEIPT, Receipt, SystemReceipt};
+use crate::profile::{Origin, Partition, Profile, Role, SignedSet, Table};
 
 use super::map::MapPart;
 use super::settle::{self, EditedFile};
+use super::start::{Content, NewStart};
 use super::{esp, trim};
 
 /// The time that new files and the new store carry; the caller has the clock.
@@ -124,14 +122,8 @@ pub struct Plan<'a> {
     pub before: Vec<MapPart>,
     /// The disk as it will be.
     pub after: Vec<MapPart>,
-    /// Files put on the EFI system partition, and their bytes.
-    pub esp_files: Vec<String>,
-    /// Bytes of those files.
-    pub esp_bytes: u64,
-    /// The new boot store.
-    pub store: BootStore,
-    /// What became of the old one; `None` when there was none to take over.
-    pub translated: Option<Translated>,
+    /// What a PC starts from it; `None` for a data disk.
+    pub start: Option<NewStart>,
     /// Files on kept volumes that the job edits.
     pub files_edited: Vec<EditedFile>,
     /// Everything that will be written.
@@ -161,15 +153,18 @@ impl Plan<'_> {
     }
 }
 
-/// Builds the draft for an MBR system disk with its EFI system partition at the placement found.
+/// Builds the draft for an MBR disk, or a blank one, with the placement found.
 pub fn build<'a>(
     disk: &'a dyn ReadDevice,
     profile: &Profile,
     placement: &Placement,
     source: Source<'_>,
 ) -> Result<Plan<'a>, DraftError> {
-    let table = profile.mbr().ok_or(DraftError::Missing("MBR table"))?;
-    let (system, windows) = start_of(profile)?;
+    let signature = match &profile.table {
+        Table::Mbr { table, .. } => table.record.disk_signature,
+        Table::Blank if placement.disk_use == DiskUse::Data => 0,
+        _ => return Err(DraftError::Missing("MBR table")),
+    };
     let geometry = profile.geometry;
     let sector = geometry.logical_sector;
 
@@ -201,7 +196,7 @@ pub fn build<'a>(
         })
         .collect::<Result<Vec<_>, _>>()?;
     let crossing = Crossing {
-        signature: table.record.disk_signature,
+        signature,
         disk: (source.new_guid)(),
         esp: (source.new_guid)(),
         partitions: entries
@@ -210,14 +205,13 @@ pub fn build<'a>(
             .collect::<Option<_>>()
             .ok_or(DraftError::Missing("partition within reach"))?,
     };
-    let esp = placement.esp;
-    entries.push(GptEntry {
+    entries.extend(placement.esp.map(|place| GptEntry {
         kind: type_guid::EFI_SYSTEM,
         id: crossing.esp,
-        extent: esp,
+        extent: place.extent,
         attributes: attributes::NO_DRIVE_LETTER,
         name: "EFI system partition".to_owned(),
-    });
+    }));
 
     let draft = Draft::new(disk);
     let (mut regions, mut volumes) = (Vec::new(), Vec::new());
@@ -229,23 +223,36 @@ pub fn build<'a>(
         regions.extend(written);
         volumes.push(volume);
     }
+    let written = source.stamp.windows;
     // The volume's number comes from the partition's GUID: as unique, and nothing else to ask for.
     let [a, b, c, d, ..] = crossing.esp.to_bytes_le();
     let identity = (u32::from_le_bytes([a, b, c, d]), source.stamp);
-    let written = source.stamp.windows;
-    let set = source.set;
-    let (store, translated) = boot_store(profile, &crossing, source)?;
-    let own = [
-        (ESP_STORE, store.to_hive(written)),
-        (RECEIPT, receipt(profile, &crossing, written).write()),
-    ];
-    let filled = esp::fill(&draft, disk, esp, (system, windows, set), &own, identity)?;
+    let content = match placement.disk_use {
+        DiskUse::System => Some(Content::of(profile, &crossing, source)?),
+        DiskUse::Data => None,
+    };
+    let mut filled = esp::Filled::default();
+    if let Some(place) = placement.esp {
+        filled = esp::fill(&draft, disk, place.extent, content.as_ref(), identity)?;
+        let what = "EFI system partition";
+        regions.push(Region::new(StageKind::Prepare, what, place.extent));
+    }
+    let start = content.map(|content| NewStart {
+        store: content.store,
+        translated: content.translated,
+        files: filled.files,
+        bytes: filled.bytes,
+    });
     let layout = GptLayout {
         disk_id: crossing.disk,
         entries,
     };
     layout.write(&draft)?;
-    draft.write_at(0, &protective_sector(geometry))?;
+    let in_bios_mode = match placement.disk_use {
+        DiskUse::System => BiosStart::Signpost,
+        DiskUse::Data => BiosStart::PassOn,
+    };
+    draft.write_at(0, &protective_sector(geometry, in_bios_mode))?;
 
     let [primary, backup] = tables;
     let sector_0 = Extent {
@@ -258,7 +265,6 @@ pub fn build<'a>(
     };
     use StageKind::{Commit, Prepare};
     regions.extend([
-        Region::new(Prepare, "EFI system partition", esp),
         Region::new(Prepare, "backup table", backup),
         Region::new(Prepare, "primary table", behind),
         Region::new(Commit, "sector 0: the protective MBR", sector_0),
@@ -286,85 +292,11 @@ pub fn build<'a>(
         draft,
         layout,
         placement: placement.clone(),
-        esp_files: filled.files,
-        esp_bytes: filled.bytes,
-        store,
-        translated,
+        start,
         files_edited: settled.files,
         changes,
         relied_on: (boot_records(disk, profile)?, volumes),
     })
-}
-
-/// The Windows whose boot files are taken, and where it lies.
-fn start_of(profile: &Profile) -> Result<(&WindowsSystem, Extent), DraftError> {
-    let system = boot_system(profile).ok_or(DraftError::Missing("Windows with UEFI boot files"))?;
-    let windows = profile
-        .partition(system.partition)
-        .ok_or(DraftError::Missing("Windows volume"))?;
-    Ok((system, windows.extent))
-}
-
-/// Byte offset of a system's partition, and its new GUID.
-fn identity_of(
-    profile: &Profile,
-    crossing: &Crossing,
-    system: &WindowsSystem,
-) -> Option<(u64, Uuid)> {
-    let first = profile.partition(system.partition)?.extent.first;
-    let offset = profile.geometry.byte_of(first)?;
-    Some((offset, crossing.partition(crossing.signature, offset)?))
-}
-
-/// The store for the new partition: the old one taken across, or a fresh one where there is none.
-fn boot_store(
-    profile: &Profile,
-    crossing: &Crossing,
-    source: Source<'_>,
-) -> Result<(BootStore, Option<Translated>), DraftError> {
-    let systems = profile.systems.iter();
-    let places: Vec<_> = systems
-        .filter_map(|system| Some((system, identity_of(profile, crossing, system)?)))
-        .collect();
-    if let Some(store) = profile.boot.readable() {
-        let mut store = store.clone();
-        let offsets: Vec<u64> = places.iter().map(|(_, (offset, _))| *offset).collect();
-        let translated = translate(&mut store, crossing, &offsets);
-        return Ok((store, Some(translated)));
-    }
-    let (system, _) = start_of(profile)?;
-    let mut entries: Vec<(bool, NewEntry)> = places
-        .iter()
-        .filter(|(system, _)| system.has_uefi_loader)
-        .map(|(other, (_, partition))| {
-            let title = other.title();
-            let partition = *partition;
-            (
-                other.partition != system.partition,
-                NewEntry { title, partition },
-            )
-        })
-        .collect();
-    // The system that brings the boot files is the default.
-    entries.sort_by_key(|(is_other, _)| *is_other);
-    let entries: Vec<NewEntry> = entries.into_iter().map(|(_, entry)| entry).collect();
-    let locale = system.boot_files.locale();
-    let Source {
-        new_guid, stamp, ..
-    } = source;
-    let store = BootStore::fresh(&entries, crossing, &locale, new_guid, stamp.windows);
-    Ok((store, None))
-}
-
-fn receipt(profile: &Profile, crossing: &Crossing, written: u64) -> Receipt {
-    let systems = profile.systems.iter().filter_map(|system| {
-        let (_, partition) = identity_of(profile, crossing, system)?;
-        Some(SystemReceipt {
-            partition,
-            firmware_boot_device: system.firmware_boot_device.clone(),
-        })
-    });
-    Receipt::new(crossing.disk, crossing.esp, written, systems.collect())
 }
 
 /// The extended boot records: with one of them changed, the layout is another than the one drafted.

@@ -4,12 +4,13 @@
 use crate::device::{BlockDevice, Extent, ReadDevice, Window};
 use crate::fat::{FatVolume, FatWriter};
 use crate::ntfs::NtfsVolume;
-use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES, SignedSet, WindowsSystem};
+use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES};
 
 use super::build::{DraftError, Stamp};
+use super::start::Content;
 
 /// What was put on the partition.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub(super) struct Filled {
     /// Files copied, with the paths they got, and the bytes of all.
     pub(super) files: Vec<String>,
@@ -17,39 +18,19 @@ pub(super) struct Filled {
     hashes: Vec<blake3::Hash>,
 }
 
-/// Makes the volume at `extent` of `draft`, from a set of the boot files of `system` on `disk`; `own` are the
-/// files that are made here.
+/// Makes the volume at `extent` of `draft`, with this content or empty. Boot files come from `disk`.
 pub(super) fn fill(
     draft: &dyn BlockDevice,
     disk: &dyn ReadDevice,
     extent: Extent,
-    (system, windows, set): (&WindowsSystem, Extent, SignedSet),
-    own: &[(&str, Vec<u8>)],
+    content: Option<&Content<'_>>,
     (volume_id, stamp): (u32, Stamp),
 ) -> Result<Filled, DraftError> {
     let esp = Window::new(draft, extent).ok_or(DraftError::Outside(extent))?;
-    let source = Window::new(disk, windows).ok_or(DraftError::Outside(windows))?;
-    let volume = NtfsVolume::open(&source)?;
     let mut writer = FatWriter::new(&esp, extent, volume_id, *b"SYSTEM     ", stamp.dos)?;
-    let mut filled = Filled {
-        files: Vec::new(),
-        bytes: 0,
-        hashes: Vec::new(),
-    };
-    let files = system.boot_files.placed(set);
-    // The files made here lie between the others, away from the folders and from the loader, so that
-    // an emulator's log of reads tells whether the boot store was wanted.
-    let (before, behind) = files.split_at(files.len() / 2);
-    for file in before {
-        filled.copy(&mut writer, &volume, file)?;
-    }
-    for (path, content) in own {
-        let names: Vec<&str> = path.split('\\').filter(|name| !name.is_empty()).collect();
-        writer.write_file(&names, content)?;
-        filled.note(path, content);
-    }
-    for file in behind {
-        filled.copy(&mut writer, &volume, file)?;
+    let mut filled = Filled::default();
+    if let Some(content) = content {
+        filled.put(&mut writer, disk, content)?;
     }
     writer.finish()?;
     filled.compare(&esp)?;
@@ -57,6 +38,33 @@ pub(super) fn fill(
 }
 
 impl Filled {
+    fn put(
+        &mut self,
+        writer: &mut FatWriter<'_>,
+        disk: &dyn ReadDevice,
+        content: &Content<'_>,
+    ) -> Result<(), DraftError> {
+        let windows = content.windows;
+        let source = Window::new(disk, windows).ok_or(DraftError::Outside(windows))?;
+        let volume = NtfsVolume::open(&source)?;
+        let files = content.system.boot_files.placed(content.set);
+        // The files made here lie between the others, away from the folders and from the loader, so that
+        // an emulator's log of reads tells whether the boot store was wanted.
+        let (before, behind) = files.split_at(files.len() / 2);
+        for file in before {
+            self.copy(writer, &volume, file)?;
+        }
+        for (path, content) in &content.own {
+            let names: Vec<&str> = path.split('\\').filter(|name| !name.is_empty()).collect();
+            writer.write_file(&names, content)?;
+            self.note(path, content);
+        }
+        for file in behind {
+            self.copy(writer, &volume, file)?;
+        }
+        Ok(())
+    }
+
     /// Copies a file; one in memory at a time, boot files are some ten MiB together.
     fn copy(
         &mut self,
@@ -109,11 +117,7 @@ mod tests {
         writer.write_file(&["EFI", "a"], b"written").unwrap();
         writer.finish().unwrap();
         let told = |path: &str, content: &[u8]| {
-            let mut filled = Filled {
-                files: Vec::new(),
-                bytes: 0,
-                hashes: Vec::new(),
-            };
+            let mut filled = Filled::default();
             filled.note(path, content);
             filled.compare(&esp).map_err(|error| error.to_string())
         };

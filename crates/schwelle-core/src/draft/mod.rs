@@ -9,8 +9,10 @@ mod esp;
 mod map;
 mod patch;
 mod settle;
+mod start;
 mod trim;
 
 pub use build::{DraftError, Plan, Source, Stamp, build};
 pub use map::{Change, MapPart};
 pub use settle::EditedFile;
+pub use start::NewStart;

@@ -130,6 +130,23 @@ impl ShortEntry {
     }
 }
 
+/// Lets an entry that stands in a directory name another content; its names and attributes stay.
+pub(super) fn move_entry(
+    slot: &mut [u8; ENTRY_BYTES],
+    cluster: u32,
+    len_bytes: u32,
+    time: DosTime,
+) {
+    let mut raw: RawShort = zerocopy::transmute!(*slot);
+    let [a, b, c, d] = cluster.to_le_bytes();
+    raw.cluster_high = U16::from_bytes([c, d]);
+    raw.cluster_low = U16::from_bytes([a, b]);
+    raw.len_bytes = U32::new(len_bytes);
+    raw.written_time = U16::new(time.time);
+    raw.written_date = U16::new(time.date);
+    *slot = zerocopy::transmute!(raw);
+}
+
 /// The long-name entries in front of a short entry, in the order they stand on the disk.
 pub(super) fn write_long(long_name: &str, short: &[u8; 11]) -> Vec<[u8; ENTRY_BYTES]> {
     let mut units: Vec<u16> = long_name.encode_utf16().collect();

@@ -1,20 +1,25 @@
 //! FAT32, as the EFI system partition needs it: making one from a list of files, reading one back,
-//! checking one.
+//! checking one, adding to one.
 //!
 //! Source: Microsoft's published FAT specification ("FAT32 File System Specification", version
-//! 1.03) and UEFI 2.10 §13.3. [`FatWriter`] makes a volume, [`FatVolume`] reads and checks one. Not
-//! supported: FAT12 and FAT16 beyond being recognised, and changing an existing volume.
+//! 1.03) and UEFI 2.10 §13.3. [`FatWriter`] makes a volume, [`FatVolume`] reads and checks one,
+//! [`FatEditor`] puts files into one that exists. Not supported: FAT12 and FAT16 beyond being
+//! recognised.
 
 #![warn(clippy::indexing_slicing)]
 
 mod bpb;
 mod check;
 mod dir_entry;
+mod directory;
+mod editor;
+mod fingerprint;
 mod name;
 mod volume;
 mod writer;
 
 pub use bpb::{FatKind, FatShape, recognise, smallest_fat32};
 pub use dir_entry::DosTime;
+pub use editor::FatEditor;
 pub use volume::{FatEntry, FatError, FatVolume};
 pub use writer::{FatLabel, FatWriteError, FatWriter};

@@ -3,14 +3,13 @@
 use std::collections::BTreeSet;
 
 use super::bpb::{FatKind, FatShape};
-use super::dir_entry::{
-    ATTR_DIRECTORY, ATTR_VOLUME_ID, ENTRY_BYTES, LONG_UNITS, Slot, short_checksum,
-};
-use super::name::{same_name, short_text};
+use super::dir_entry::ENTRY_BYTES;
+use super::directory::entries;
+use super::name::same_name;
 use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 
 /// A directory is read up to this length; the specification allows 65,536 entries.
-const MAX_DIRECTORY_BYTES: u64 = 65_536 * ENTRY_BYTES as u64;
+pub(super) const MAX_DIRECTORY_BYTES: u64 = 65_536 * ENTRY_BYTES as u64;
 
 /// Why a FAT volume could not be read.
 #[derive(Debug, thiserror::Error)]
@@ -142,38 +141,21 @@ impl<'a> FatVolume<'a> {
 
     /// The entries of a directory, without "." and "..".
     pub fn read_dir(&self, folder: &FatEntry) -> Result<Vec<FatEntry>, FatError> {
+        let bytes = self.directory_bytes(folder)?;
+        Ok(entries(&bytes)
+            .into_iter()
+            .map(|placed| placed.entry)
+            .collect())
+    }
+
+    /// All clusters of a directory.
+    pub(super) fn directory_bytes(&self, folder: &FatEntry) -> Result<Vec<u8>, FatError> {
         let limit = MAX_DIRECTORY_BYTES.div_ceil(self.shape.cluster_bytes().into());
-        let mut entries = Vec::new();
-        let mut long = LongName::default();
+        let mut bytes = Vec::new();
         for cluster in self.chain(folder.cluster, limit, &folder.name)? {
-            let bytes = self.read_cluster(cluster)?;
-            for slot in bytes.as_chunks::<ENTRY_BYTES>().0 {
-                match Slot::parse(slot) {
-                    Slot::End => return Ok(entries),
-                    Slot::Deleted => long = LongName::default(),
-                    Slot::Long {
-                        order,
-                        last,
-                        checksum,
-                        units,
-                    } => long.add(order, last, checksum, &units),
-                    Slot::Short(short) => {
-                        let long_name =
-                            std::mem::take(&mut long).finish(short_checksum(&short.name));
-                        if short.attributes & ATTR_VOLUME_ID != 0 || short.name[0] == b'.' {
-                            continue;
-                        }
-                        entries.push(FatEntry {
-                            name: long_name.unwrap_or_else(|| short_text(&short.name)),
-                            is_directory: short.attributes & ATTR_DIRECTORY != 0,
-                            cluster: short.cluster,
-                            len_bytes: short.len_bytes,
-                        });
-                    }
-                }
-            }
+            bytes.extend(self.read_cluster(cluster)?);
         }
-        Ok(entries)
+        Ok(bytes)
     }
 
     /// Finds a file or directory by its path from the root, with backslashes, whatever the case.
@@ -240,41 +222,5 @@ impl<'a> FatVolume<'a> {
         }
         content.truncate(file.len_bytes as usize);
         Ok(content)
-    }
-}
-
-/// Collects the long-name entries in front of a short one.
-#[derive(Debug, Default)]
-struct LongName {
-    units: Vec<u16>,
-    expected: u8,
-    checksum: u8,
-}
-
-impl LongName {
-    fn add(&mut self, order: u8, last: bool, checksum: u8, part: &[u16; LONG_UNITS]) {
-        if last {
-            *self = Self {
-                units: Vec::new(),
-                expected: order,
-                checksum,
-            };
-        }
-        if order == 0 || order != self.expected || checksum != self.checksum {
-            *self = Self::default();
-            return;
-        }
-        self.expected = order - 1;
-        self.units.splice(0..0, part.iter().copied());
-    }
-
-    fn finish(self, checksum: u8) -> Option<String> {
-        let whole = !self.units.is_empty() && self.expected == 0 && self.checksum == checksum;
-        let units = self.units.into_iter().take_while(|&unit| unit != 0);
-        whole.then(|| {
-            char::decode_utf16(units)
-                .map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER))
-                .collect()
-        })
     }
 }

@@ -16,9 +16,10 @@ use super::dir_entry::{
     ATTR_ARCHIVE, ATTR_DIRECTORY, ATTR_VOLUME_ID, DosTime, ENTRY_BYTES, ShortEntry, write_long,
 };
 use super::name::{is_valid_long, same_name, short_name};
+use super::volume::FatError;
 use crate::device::{BlockDevice, DeviceError, Extent, Geometry};
 
-const END_OF_CHAIN: u32 = 0x0FFF_FFFF;
+pub(super) const END_OF_CHAIN: u32 = 0x0FFF_FFFF;
 const ROOT: usize = 0;
 
 /// Why a volume could not be made.
@@ -42,6 +43,15 @@ pub enum FatWriteError {
         /// The path.
         path: String,
     },
+    /// A volume that exists cannot be added to.
+    #[error("{fault}")]
+    Unfit {
+        /// Why not.
+        fault: String,
+    },
+    /// A volume that exists could not be read.
+    #[error(transparent)]
+    Read(#[from] FatError),
     /// The device failed.
     #[error(transparent)]
     Device(#[from] DeviceError),

@@ -11,13 +11,30 @@ use crate::device::Geometry;
 /// change, then goes on to the firmware's next boot device. Source beside it.
 const SIGNPOST: &[u8] = include_bytes!("signpost/signpost.bin");
 
+/// Boot code of a data disk, from which nothing ever started: gives back to the BIOS, which goes on to
+/// its next boot device (`int 18h`), and halts where that comes back (`hlt`, in a loop).
+const PASS_ON: &[u8] = &[0xCD, 0x18, 0xF4, 0xEB, 0xFD];
+
+/// What a GPT disk does when a BIOS starts it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BiosStart {
+    /// Says what has happened and what to change.
+    Signpost,
+    /// Gives back to the BIOS at once.
+    PassOn,
+}
+
 /// Sector 0 for a GPT disk: one logical sector long.
-pub fn protective_sector(geometry: Geometry) -> Vec<u8> {
+pub fn protective_sector(geometry: Geometry, start: BiosStart) -> Vec<u8> {
+    let code = match start {
+        BiosStart::Signpost => SIGNPOST,
+        BiosStart::PassOn => PASS_ON,
+    };
     let mut record = RawRecord::new_zeroed();
     record
         .boot_code
         .iter_mut()
-        .zip(SIGNPOST)
+        .zip(code)
         .for_each(|(to, from)| *to = *from);
     record.entries[0] = RawEntry {
         flag: 0,
@@ -52,7 +69,7 @@ mod tests {
                 physical_sector: sector,
                 sectors,
             };
-            let bytes = protective_sector(geometry);
+            let bytes = protective_sector(geometry, BiosStart::Signpost);
             assert_eq!(bytes.len(), sector as usize);
             let record = BootRecord::parse(&bytes).unwrap();
             let entry = record.entries[0].unwrap();

@@ -11,6 +11,7 @@ use super::boot::BootProfile;
 use super::recovery::RecoveryImage;
 use super::system::WindowsSystem;
 use super::tail::{self, TailMark};
+use super::traces::{self, Trace};
 use super::volume::{Volume, VolumeKind};
 
 /// Style of the partition table.
@@ -148,6 +149,8 @@ pub struct Profile {
     pub raid: Vec<TailMark>,
     /// Private header of a dynamic disk.
     pub dynamic: Option<TailMark>,
+    /// Content on a disk whose table names no partition.
+    pub trace: Option<Trace>,
     /// Windows systems found.
     pub systems: Vec<WindowsSystem>,
     /// Boot configuration of the BIOS start.
@@ -168,6 +171,7 @@ impl Profile {
         let systems = WindowsSystem::find_all(device, &partitions, crossing.as_ref());
         let boot = BootProfile::read(device, &partitions, &systems);
         let recovery = RecoveryImage::find_all(device, &partitions, &systems);
+        let trace = traces::find(device, &partitions)?;
         for partition in &mut partitions {
             partition.role = role_of(partition, &systems, &boot, &recovery);
         }
@@ -180,6 +184,7 @@ impl Profile {
             code_in_gap,
             raid: tail::raid_marks(device)?,
             dynamic: tail::dynamic_mark(device)?,
+            trace,
             systems,
             boot,
             recovery,
@@ -207,7 +212,7 @@ impl Profile {
     }
 
     /// The name that tells this disk from others: the computer's name in its registry, else the
-    /// disk's signature or GUID.
+    /// disk's signature or GUID; of a blank one its serial number, or just "blank".
     pub fn short_name(&self) -> Option<String> {
         let computer = self
             .systems
@@ -216,6 +221,7 @@ impl Profile {
         computer.or_else(|| match &self.table {
             Table::Mbr { table, .. } => Some(format!("{:08X}", table.record.disk_signature)),
             Table::Gpt { pair, .. } => Some(pair.best()?.header.disk_id.to_string()),
+            Table::Blank => self.host.serial.clone().or(Some("blank".to_owned())),
             _ => None,
         })
     }
@@ -263,7 +269,7 @@ fn used_extents(table: &Table, partitions: &[Partition]) -> Vec<Extent> {
 /// thousands, all in one place.
 const MAX_VOLUMES: usize = 256;
 
-fn read_volume(device: &dyn ReadDevice, extent: Extent) -> Result<Volume, DeviceError> {
+pub(super) fn read_volume(device: &dyn ReadDevice, extent: Extent) -> Result<Volume, DeviceError> {
     match Window::new(device, extent) {
         Some(window) => Volume::read(&window),
         None => Ok(Volume::unreadable(format!(

@@ -11,6 +11,7 @@ mod open;
 mod recovery;
 mod system;
 mod tail;
+mod traces;
 mod volume;
 
 pub use boot::{BOOTMGFW, BootProfile, ESP_STORE, FoundStore, KERNEL, REMOVABLE_X64};
@@ -21,4 +22,5 @@ pub use open::open_image_or_disk;
 pub use recovery::{RECOVERY_IMAGE, RecoveryImage};
 pub use system::{Letters, WindowsSystem};
 pub use tail::TailMark;
+pub use traces::Trace;
 pub use volume::{NtfsHealth, Volume, VolumeKind};

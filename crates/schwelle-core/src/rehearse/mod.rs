@@ -3,11 +3,12 @@
 //!
 //! [`walk`] gives one step after the other with its evidence, and stops at the first that fails,
 //! which names the remedy. Behind the kernel it looks around: the rest of the menu, drive letters,
-//! recovery. [`emulator`] does the same on real firmware.
+//! recovery. [`walk_to`] walks a data disk to its volumes. [`emulator`] does the same on real firmware.
 
 mod around;
 pub mod emulator;
 mod entry;
+mod volumes;
 mod walk;
 
-pub use walk::{Rehearsal, Step, StepId, StepOutcome, walk};
+pub use walk::{Rehearsal, Step, StepId, StepOutcome, walk, walk_to};

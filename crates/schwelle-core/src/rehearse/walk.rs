@@ -2,13 +2,14 @@
 
 use crate::bootstore::{BootStore, DeviceElement, Locator, element};
 use crate::device::{Extent, Lba, ReadDevice, Window};
+use crate::disk_use::DiskUse;
 use crate::fat::{FatEntry, FatError, FatVolume};
 use crate::gpt::{GptCopy, GptEntry, GptPair, type_guid};
 use crate::mbr::{BootRecord, Kind};
 use crate::pe::{EFI_APPLICATION, Machine, PeError, PeImage};
 use crate::profile::{ESP_STORE, REMOVABLE_X64};
 
-use super::{around, entry};
+use super::{around, entry, volumes};
 
 /// A loader is read up to this length.
 const MAX_LOADER_BYTES: u64 = 64 << 20;
@@ -51,6 +52,8 @@ pub enum StepId {
     Letters,
     /// The recovery environment is where it is looked for.
     Recovery,
+    /// The partitions of a data disk hold sound volumes.
+    Volumes,
 }
 
 /// How a step went.
@@ -96,6 +99,7 @@ impl StepId {
             Self::Menu => "menu",
             Self::Letters => "drive-letters",
             Self::Recovery => "recovery",
+            Self::Volumes => "volumes",
         }
     }
 }
@@ -116,6 +120,8 @@ pub struct Step {
 /// The steps taken, up to the first that failed.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Rehearsal {
+    /// What the disk is for.
+    pub disk_use: DiskUse,
     /// Steps in order.
     pub steps: Vec<Step>,
 }
@@ -123,9 +129,18 @@ pub struct Rehearsal {
 impl Rehearsal {
     /// True when the walk reached the kernel.
     pub fn starts(&self) -> bool {
+        self.disk_use == DiskUse::System && self.passed()
+    }
+
+    /// True when the walk reached what the disk is for: the kernel, or all volumes.
+    pub fn passed(&self) -> bool {
+        let goal = match self.disk_use {
+            DiskUse::System => StepId::Kernel,
+            DiskUse::Data => StepId::Volumes,
+        };
         let failed = |step: &Step| step.outcome == StepOutcome::Fail;
-        let kernel = self.steps.iter().any(|step| step.id == StepId::Kernel);
-        kernel && !self.steps.iter().any(failed)
+        let reached = self.steps.iter().any(|step| step.id == goal);
+        reached && !self.steps.iter().any(failed)
     }
 
     /// How many steps tell something that the technician must know.
@@ -219,7 +234,26 @@ pub fn walk(disk: &dyn ReadDevice, loader: Option<&str>) -> Rehearsal {
     rehearsal
 }
 
-fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>) -> Option<()> {
+/// Walks `disk` to what it is for: to the kernel that a UEFI start reaches, or to the volumes of a
+/// data disk.
+pub fn walk_to(disk: &dyn ReadDevice, disk_use: DiskUse) -> Rehearsal {
+    match disk_use {
+        DiskUse::System => walk(disk, None),
+        DiskUse::Data => {
+            let mut rehearsal = Rehearsal {
+                disk_use,
+                steps: Vec::new(),
+            };
+            // As above: the steps so far are the result.
+            let _table = walk_table(&mut rehearsal, disk)
+                .and_then(|table| rehearsal.step(StepId::Volumes, volumes::all(disk, &table)));
+            rehearsal
+        }
+    }
+}
+
+/// The steps up to the partitions, which every GPT disk has.
+fn walk_table(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<GptCopy> {
     walk.step(StepId::ProtectiveMbr, protective_mbr(disk))?;
     let pair = GptPair::read(disk);
     let disagreement = pair.disagreement();
@@ -240,6 +274,11 @@ fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>)
             )),
         },
     )?;
+    Some(table)
+}
+
+fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>) -> Option<()> {
+    let table = walk_table(walk, disk)?;
     let esp = walk.step(StepId::Esp, find_esp(&table))?;
     let window = walk.window(StepId::EspFileSystem, disk, esp.extent)?;
     let fat = walk.step(StepId::EspFileSystem, open_esp(&window))?;
@@ -322,7 +361,8 @@ fn find_esp(table: &GptCopy) -> Found<GptEntry> {
                 table.entries.len()
             ),
             "The disk needs an EFI system partition: give the right partition the type GUID \
-             C12A7328-F81F-11D2-BA4B-00A0C93EC93B, or make one.",
+             C12A7328-F81F-11D2-BA4B-00A0C93EC93B, or make one. A data disk needs none: schwelle \
+             rehearse DISK --data-disk",
         )),
         [(number, entry), ..] => {
             let more = if of_type.len() > 1 {

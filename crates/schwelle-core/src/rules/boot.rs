@@ -2,6 +2,7 @@
 
 use super::{Answer, Facts, Rule};
 use crate::bootstore::{BootObject, BootStore, Locator, ObjectKind, element, is_bios_only};
+use crate::disk_use::DiskUse;
 use crate::profile::{Partition, Profile, RECOVERY_IMAGE, RecoveryImage, WindowsSystem};
 use crate::windows::RecoveryDisk;
 
@@ -43,6 +44,16 @@ fn readable_store<'a>(facts: &Facts<'a>) -> Option<&'a BootStore> {
 }
 
 fn store(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.disk_use == DiskUse::Data {
+        let found = facts.profile.boot.store.is_some();
+        let block = Answer::block(
+            "boot store",
+            "\\Boot\\BCD lies on the active partition: a PC starts from this disk, whatever it starts",
+            "Find out which system starts from here, perhaps on another disk. It would not start any \
+             more.",
+        );
+        return found.then_some(block).into_iter().collect();
+    }
     if facts.profile.mbr().is_none() || facts.profile.boot.partition.is_none() {
         return vec![Answer::pass(
             "disk",

@@ -1,6 +1,7 @@
 //! Rules about the PC around the disk.
 
 use super::{Answer, Facts, Rule};
+use crate::disk_use::DiskUse;
 use crate::firmware::{Fact, SwitchSheet, Verdict};
 use crate::profile::{SignedSet, boot_system};
 
@@ -29,7 +30,18 @@ pub(super) static RULES: &[Rule] = &[
     },
 ];
 
+/// No PC starts from a data disk, whatever its firmware can do.
+fn not_asked() -> Vec<Answer> {
+    vec![Answer::pass(
+        "PC",
+        "not asked: nothing starts from a data disk",
+    )]
+}
+
 fn uefi(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.disk_use == DiskUse::Data {
+        return not_asked();
+    }
     let evidence = facts.machine.uefi.evidence();
     let answer = match &facts.machine.uefi {
         Fact::Known { value: true, .. } => Answer::pass("PC", evidence),
@@ -45,6 +57,9 @@ fn uefi(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn bits(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.disk_use == DiskUse::Data {
+        return not_asked();
+    }
     let evidence = facts.machine.bits.evidence();
     let answer = match &facts.machine.bits {
         Fact::Known { value: 64, .. } => Answer::pass("PC", format!("64-bit: {evidence}")),

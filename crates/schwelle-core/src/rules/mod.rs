@@ -13,10 +13,11 @@ mod system;
 mod table;
 mod volume;
 
+use crate::disk_use::DiskUse;
 use crate::firmware::{LoaderChoice, Machine};
 use crate::gpt::TypeTable;
 use crate::placement::{NoRoom, Placement};
-use crate::profile::Profile;
+use crate::profile::{Profile, Table};
 
 /// How a rule answers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -76,6 +77,8 @@ pub struct JobPlace {
 pub struct Facts<'a> {
     /// The disk.
     pub profile: &'a Profile,
+    /// What the technician says it is for.
+    pub disk_use: DiskUse,
     /// Where the room comes from, or why there is none.
     pub placement: &'a Result<Placement, NoRoom>,
     /// Which partition types become which.
@@ -88,6 +91,18 @@ pub struct Facts<'a> {
     pub loader: &'a LoaderChoice,
     /// The technician has confirmed a backup.
     pub backup_confirmed: bool,
+}
+
+impl Facts<'_> {
+    /// A blank disk that shall hold data.
+    fn is_blank_for_data(&self) -> bool {
+        self.disk_use == DiskUse::Data && matches!(self.profile.table, Table::Blank)
+    }
+
+    /// There is a table to convert, or none is needed.
+    fn can_have_table(&self) -> bool {
+        self.profile.mbr().is_some() || self.is_blank_for_data()
+    }
 }
 
 /// A rule.

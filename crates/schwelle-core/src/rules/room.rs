@@ -3,7 +3,7 @@
 use super::{Answer, Facts, Rule};
 use crate::device::{Extent, Lba, MIB};
 use crate::gpt::first_usable;
-use crate::placement::{Considered, NoRoom, backup_region};
+use crate::placement::{Considered, NoRoom, Placement, backup_region};
 use crate::profile::{Origin, Table};
 
 pub(super) static RULES: &[Rule] = &[
@@ -44,7 +44,7 @@ pub(super) static RULES: &[Rule] = &[
 ];
 
 fn partitions_in(facts: &Facts<'_>, region: Extent, what: &str, remedy: &str) -> Vec<Answer> {
-    if facts.profile.mbr().is_none() {
+    if !facts.can_have_table() {
         return vec![Answer::pass("disk", "not asked: there is no MBR table")];
     }
     let inside = facts
@@ -173,22 +173,28 @@ fn lines(considered: &[Considered]) -> String {
 
 fn esp(facts: &Facts<'_>) -> Vec<Answer> {
     let geometry = facts.profile.geometry;
-    if facts.profile.mbr().is_none() {
+    if !facts.can_have_table() {
         return vec![Answer::pass("disk", "not asked: there is no MBR table")];
     }
     let mib = |bytes: u64| bytes / MIB;
     let answer = match facts.placement {
-        Ok(placement) => {
-            let (chosen, others): (Vec<&Considered>, Vec<&Considered>) = placement
-                .considered
-                .iter()
-                .partition(|considered| considered.chosen);
+        Ok(Placement { esp: None, .. }) => Answer::pass(
+            "disk",
+            "not asked: a data disk gets none, unless --esp-size or --place asks for one",
+        ),
+        Ok(Placement {
+            esp: Some(esp),
+            considered,
+            ..
+        }) => {
+            let (chosen, others): (Vec<&Considered>, Vec<&Considered>) =
+                considered.iter().partition(|considered| considered.chosen);
             let place = chosen.first().map_or("", |chosen| chosen.place.as_str());
             let verdict = chosen.first().map_or("", |chosen| chosen.verdict.as_str());
             let mut evidence = format!(
                 "{place}, LBA {} to {}: {verdict}",
-                placement.esp.first.0,
-                placement.esp.last().0
+                esp.extent.first.0,
+                esp.extent.last().0
             );
             if !others.is_empty() {
                 let others: Vec<Considered> = others.into_iter().cloned().collect();

@@ -1,8 +1,9 @@
 //! Rules about the systems on the disk.
 
 use super::{Answer, Facts, Rule};
+use crate::disk_use::DiskUse;
 use crate::pe::{EFI_APPLICATION, Machine, PeImage};
-use crate::profile::{Partition, WindowsSystem};
+use crate::profile::{Origin, Partition, Table, WindowsSystem};
 use crate::windows::{MountedName, describe_names};
 
 pub(super) static RULES: &[Rule] = &[
@@ -18,7 +19,9 @@ pub(super) static RULES: &[Rule] = &[
         id: "system.windows",
         question: "Is there a Windows on the disk?",
         why: "The boot files for UEFI come from the installed Windows itself. Without one there \
-            is nothing to start, and nothing to take them from.",
+            is nothing to start, and nothing to take them from. A disk that only holds data is \
+            converted when that is said (--data-disk); one with a system is then refused, since it \
+            would not start afterwards.",
         check: windows,
     },
     Rule {
@@ -70,15 +73,25 @@ fn title(facts: &Facts<'_>, system: &WindowsSystem) -> String {
 }
 
 fn active(facts: &Facts<'_>) -> Vec<Answer> {
-    if facts.profile.mbr().is_none() {
+    let Table::Mbr { table, .. } = &facts.profile.table else {
         return vec![Answer::pass("disk", "not asked: there is no MBR table")];
-    }
+    };
     let active: Vec<&Partition> = facts
         .profile
         .partitions
         .iter()
         .filter(|partition| partition.is_active())
         .collect();
+    if facts.disk_use == DiskUse::Data {
+        return match active[..] {
+            [only, ..] if table.record.has_boot_code => vec![Answer::caution(
+                only.title(),
+                "marked active, and sector 0 has boot code: a BIOS may start something from here",
+                "See whether a PC starts from this disk. Afterwards it would not, in BIOS mode.",
+            )],
+            _ => vec![Answer::pass("disk", "a BIOS starts nothing from here")],
+        };
+    }
     let answer = match active[..] {
         [only] => Answer::pass(only.title(), "marked active"),
         [] => Answer::block(
@@ -111,6 +124,16 @@ fn windows(facts: &Facts<'_>) -> Vec<Answer> {
         .iter()
         .map(|system| Answer::pass(title(facts, system), system.title()));
     let answers: Vec<Answer> = found.collect();
+    if facts.disk_use == DiskUse::Data {
+        let to_block = |pass: Answer| {
+            Answer::block(
+                pass.subject,
+                format!("{}: no data disk, a PC may start from it", pass.evidence),
+                "Leave --data-disk out, so that it starts afterwards as well.",
+            )
+        };
+        return answers.into_iter().map(to_block).collect();
+    }
     if !answers.is_empty() || facts.profile.mbr().is_none() {
         return answers;
     }
@@ -133,8 +156,9 @@ fn windows(facts: &Facts<'_>) -> Vec<Answer> {
     }
     vec![Answer::block(
         "disk",
-        "no volume holds a Windows (\\Windows\\System32)",
-        "Check that this is the right disk: schwelle survey",
+        "no system found: no volume holds a Windows (\\Windows\\System32)",
+        "Check that this is the right disk (schwelle survey). If this is a data disk, say so: schwelle \
+         check DISK --data-disk",
     )]
 }
 
@@ -251,11 +275,30 @@ fn registry(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn letters(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.disk_use == DiskUse::Data {
+        return letters_elsewhere(facts);
+    }
     if facts.profile.systems.is_empty() {
         return no_windows();
     }
     let systems = facts.profile.systems.iter();
     systems.map(|system| letters_of(facts, system)).collect()
+}
+
+/// A Windows on another disk knows the volumes of this one by its MBR signature.
+fn letters_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
+    let is_mbr = |part: &&Partition| matches!(part.origin, Origin::Mbr { .. });
+    let count = facts.profile.partitions.iter().filter(is_mbr).count();
+    if count == 0 {
+        return Vec::new();
+    }
+    let evidence = format!(
+        "the letters of the {count} volumes here are kept in the Windows that uses this disk, by the \
+         disk's old name"
+    );
+    let remedy = "Note the letters down first; where that Windows gives other ones afterwards, set \
+        them anew in its disk management.";
+    vec![Answer::caution("disk", evidence, remedy)]
 }
 
 fn letters_of(facts: &Facts<'_>, system: &WindowsSystem) -> Answer {

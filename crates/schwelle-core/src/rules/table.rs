@@ -1,15 +1,16 @@
 //! Rules about the partition table.
 
 use super::{Answer, Facts, Rule};
+use crate::disk_use::DiskUse;
 use crate::gpt::{self, GptPair};
 use crate::mbr::{DamageKind, Kind};
-use crate::profile::{Origin, Table};
+use crate::profile::{Origin, Table, Trace, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "table.mbr",
         question: "Does the disk have an MBR partition table?",
-        why: "Only an MBR disk is converted. A disk that is GPT already needs no conversion; a \
+        why: "Only an MBR disk is converted, and a blank one where it is to hold data. A disk that is GPT already needs no conversion; a \
             hybrid one names its partitions twice, and nobody can tell which table is meant.",
         check: mbr,
     },
@@ -123,10 +124,15 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
             "There is nothing to convert: the volume fills the whole disk. Check that this is \
              the right disk: schwelle survey",
         ),
+        Table::Blank if facts.disk_use == DiskUse::Data => Answer::pass(
+            "disk",
+            "LBA 0: no partition table and no partition; the disk gets an empty table",
+        ),
         Table::Blank => Answer::block(
             "disk",
             "LBA 0: no partition table and no partition",
-            "There is nothing to convert. Check that this is the right disk: schwelle survey",
+            "Check that this is the right disk (schwelle survey). If it is to become an empty GPT disk: \
+             schwelle check DISK --data-disk",
         ),
         Table::Unknown => Answer::block(
             "disk",
@@ -136,10 +142,29 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
         ),
     };
     let mut answers = vec![answer];
+    answers.extend(facts.profile.trace.map(lost));
     if let Table::Gpt { pair, .. } = &facts.profile.table {
         answers.extend(gpt_damage(pair));
     }
     answers
+}
+
+/// Content on a disk without a partition: it may have had one.
+fn lost(trace: Trace) -> Answer {
+    let (at, kind) = (trace.at, trace.kind.name());
+    match trace.kind {
+        VolumeKind::Unknown => Answer::caution(
+            "disk",
+            format!("{at}: content, though no partition is named"),
+            "Make sure that nobody needs it: the new table will not name it either.",
+        ),
+        _ => Answer::block(
+            "disk",
+            format!("{at}: a volume begins there ({kind}), though no partition is named"),
+            "The disk may have lost its table. Copy it sector by sector, and have the table restored on \
+             the copy. If nobody needs what is on it, overwrite this sector with zeros and check again.",
+        ),
+    }
 }
 
 /// What is wrong with the copies of a GPT: no reason to convert, but the technician should know.
@@ -237,12 +262,18 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
 
 fn count(facts: &Facts<'_>) -> Vec<Answer> {
     let (partitions, entries) = (facts.profile.partitions.len(), gpt::ENTRY_COUNT as usize);
-    if partitions < entries {
+    let gets_esp = match facts.placement {
+        Ok(placement) => placement.esp.is_some(),
+        Err(_) => facts.disk_use == DiskUse::System,
+    };
+    if partitions.saturating_add(usize::from(gets_esp)) <= entries {
         return Vec::new();
     }
-    let evidence = format!(
-        "{partitions} partitions, and one for the EFI system partition; the table has {entries} entries"
-    );
+    let more = match gets_esp {
+        true => ", and one for the EFI system partition",
+        false => "",
+    };
+    let evidence = format!("{partitions} partitions{more}; the table has {entries} entries");
     let remedy = "Back up what is on the ones that nobody needs, delete them in Windows' disk \
         management, and check again.";
     vec![Answer::block("partition table", evidence, remedy)]

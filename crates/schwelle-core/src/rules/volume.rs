@@ -1,6 +1,7 @@
 //! Rules about the volumes: only what was closed cleanly and is open to reading may be worked on.
 
 use super::{Answer, Facts, Outcome, Rule};
+use crate::disk_use::DiskUse;
 use crate::encryption::EncryptionState;
 use crate::mbr::Kind;
 use crate::ntfs::{Audit, LogState};
@@ -91,11 +92,14 @@ fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
             ),
             EncryptionState::NotTold => ("encrypted; its metadata cannot be read", DECRYPT),
         };
-        Some(Answer::block(
-            partition.title(),
-            format!("{}: {evidence}", partition.extent.first),
-            remedy,
-        ))
+        let evidence = format!("{}: {evidence}", partition.extent.first);
+        // A data disk's volume is kept as it is, and need not be looked into.
+        if facts.disk_use == DiskUse::Data {
+            let remedy = "It is kept as it is, unseen. Keep its recovery key at hand, and make sure that no \
+                system is on it: it would not start any more.";
+            return Some(Answer::caution(partition.title(), evidence, remedy));
+        }
+        Some(Answer::block(partition.title(), evidence, remedy))
     };
     facts.profile.partitions.iter().filter_map(answer).collect()
 }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_core::commit;
 use schwelle_core::device::{BlockDevice, DiskFile, Lba, ReadDevice};
+use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::job::{JobFolder, JobState, unfinished_near};
 use schwelle_core::rehearse::{self, Rehearsal};
@@ -93,7 +94,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         return Ok(code);
     }
     let plan = disk.draft(&judgement, &policy.types)?;
-    let rehearsal = rehearse::walk(&plan.draft, None);
+    let rehearsal = rehearse::walk_to(&plan.draft, plan.placement.disk_use);
     screen.show(&views::plan::render(
         &disk,
         &judgement,
@@ -101,12 +102,12 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         &rehearsal,
         screen.columns(),
     ));
-    let emulated = match rehearsal.starts() {
+    let emulated = match rehearsal.passed() {
         true => emulate(args, &disk, &plan, screen)?,
         false => None,
     };
     let is_good = emulated.as_ref().is_none_or(Emulated::is_good);
-    if !rehearsal.starts() || !is_good {
+    if !rehearsal.passed() || !is_good {
         screen.show(&views::plan::verdict(&disk, &rehearsal, is_good));
         let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &[]));
         screen.document(&views::json::Converted::not_started(&rehearsal, emulated));
@@ -131,7 +132,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     screen.show(&views::plan::done(&args.disk, &args.job, &plan, &rehearsal));
     let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept));
     screen.document(&views::json::Converted::of(&args.job, &rehearsal, emulated));
-    Ok(u8::from(!rehearsal.starts()))
+    Ok(u8::from(!rehearsal.passed()))
 }
 
 /// Starts the draft on real firmware, where that was asked for, before a byte is written. Whoever asked
@@ -270,7 +271,7 @@ fn write(
         return Err(CliError::commit(&args.disk, &args.job, &error));
     }
     read_table_again(&disk.device, screen);
-    let rehearsal = rehearse::walk(&disk.device, None);
+    let rehearsal = rehearse::walk_to(&disk.device, plan.placement.disk_use);
     job.set_state(JobState::Done)
         .map_err(|error| CliError::record(&args.job, &error))?;
     say_outcome(&mut job, &rehearsal);
@@ -303,9 +304,10 @@ pub(crate) fn read_table_again(disk: &DiskFile, screen: &Screen) {
 }
 
 fn outcome(rehearsal: &Rehearsal) -> &'static str {
-    if rehearsal.starts() {
-        "starts"
-    } else {
-        "does not start"
+    match (rehearsal.disk_use, rehearsal.passed()) {
+        (DiskUse::System, true) => "starts",
+        (DiskUse::System, false) => "does not start",
+        (DiskUse::Data, true) => "its volumes are sound",
+        (DiskUse::Data, false) => "not sound",
     }
 }

@@ -75,7 +75,7 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
         return Ok(1);
     }
     let plan = disk.draft(&judgement, &policy.types)?;
-    let rehearsal = rehearse::walk(&plan.draft, None);
+    let rehearsal = rehearse::walk_to(&plan.draft, plan.placement.disk_use);
     screen.show(&views::plan::render(
         &disk,
         &judgement,
@@ -97,7 +97,7 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
         emulated: emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept)),
         ..views::json::Plan::of(&disk, &judgement, &plan, &rehearsal)
     });
-    Ok(u8::from(!rehearsal.starts() || !is_good))
+    Ok(u8::from(!rehearsal.passed() || !is_good))
 }
 
 /// Starts the draft in the emulator, where that was asked for.

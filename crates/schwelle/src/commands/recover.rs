@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use schwelle_core::device::{self, DiskFile, Lba, OpenError, ReadDevice};
+use schwelle_core::disk_use::DiskUse;
 use schwelle_core::job::{JobFolder, JobState};
 
 use crate::disk::{Disk, refuse_users};
@@ -26,6 +27,16 @@ pub(crate) struct JobOptions {
 pub(crate) struct Recovery {
     pub(crate) folder: JobFolder,
     pub(crate) disk: Disk,
+}
+
+impl Recovery {
+    /// What the disk is for, as the job's record says.
+    pub(crate) fn disk_use(&self) -> DiskUse {
+        let record = self.folder.record().ok();
+        let told = record.map(|record| record["plan"]["disk_use"].clone());
+        let told = told.and_then(|told| serde_json::from_value(told).ok());
+        told.unwrap_or_default()
+    }
 }
 
 impl JobOptions {

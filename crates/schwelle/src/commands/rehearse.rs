@@ -3,11 +3,12 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::BootMode;
 use schwelle_core::profile::{Profile, Table};
 use schwelle_core::rehearse;
 
-use crate::cli::ImageOptions;
+use crate::cli::{ImageOptions, UseOptions};
 use crate::disk::Disk;
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
@@ -16,7 +17,8 @@ use crate::views::{self, emulate::EmulatedDoc};
 
 /// Walk a disk's UEFI boot path, from sector 0 to the kernel
 ///
-/// Says at which step a start would fail, and what to do; then looks at the rest of the menu, the
+/// Says at which step a start would fail, and what to do; with --data-disk, whether both copies of the
+/// table agree and every partition holds a sound volume. Then looks at the rest of the menu, the
 /// drive letters and the recovery environment, which give cautions. Nothing is written to the disk.
 /// With --emulate, real firmware starts it as well: UEFI firmware a GPT disk, a BIOS an MBR disk.
 #[derive(Debug, Args)]
@@ -30,9 +32,11 @@ pub(crate) struct RehearseArgs {
     disk: PathBuf,
     #[command(flatten)]
     image: ImageOptions,
+    #[command(flatten)]
+    disk_use: UseOptions,
     /// Path on the EFI system partition that the firmware's boot entry names [default: the
     /// removable-media path]
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, value_name = "PATH", conflicts_with = "data_disk")]
     loader: Option<String>,
     #[command(flatten)]
     emulate: EmulateOptions,
@@ -47,6 +51,7 @@ impl RehearseArgs {
         Self {
             disk,
             image: ImageOptions::default(),
+            disk_use: UseOptions::default(),
             loader: None,
             emulate: EmulateOptions::default(),
             keep: None,
@@ -56,7 +61,10 @@ impl RehearseArgs {
 
 pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> {
     let disk = Disk::open(&args.disk, args.image)?;
-    let rehearsal = rehearse::walk(&disk.device, args.loader.as_deref());
+    let rehearsal = match args.disk_use.disk_use() {
+        DiskUse::System => rehearse::walk(&disk.device, args.loader.as_deref()),
+        DiskUse::Data => rehearse::walk_to(&disk.device, DiskUse::Data),
+    };
     let columns = screen.columns();
     let emulated = args.emulate.run(
         &args.disk,
@@ -79,13 +87,16 @@ pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> 
     let in_bios_mode = emulated.as_ref().and_then(Emulated::in_bios_mode);
     screen.show(&match in_bios_mode {
         Some(starts) => views::rehearse::render_bios(&disk, &shown, starts),
+        None if rehearsal.disk_use == DiskUse::Data => {
+            views::rehearse::render_data(&disk, &rehearsal, columns)
+        }
         None => views::rehearse::render(&disk, &rehearsal, (&shown, is_good), columns),
     });
     screen.document(&views::json::Rehearsed {
         emulated: emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept)),
         ..views::json::Rehearsed::of(&rehearsal)
     });
-    let starts = in_bios_mode.unwrap_or(rehearsal.starts() && is_good);
+    let starts = in_bios_mode.unwrap_or(rehearsal.passed() && is_good);
     Ok(u8::from(!starts))
 }
 

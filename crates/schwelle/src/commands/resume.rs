@@ -52,9 +52,9 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     } else {
         screen.show("The job is finished already; nothing was written.\n");
     }
-    let rehearsal = rehearse::walk(&job.disk.device, None);
+    let rehearsal = rehearse::walk_to(&job.disk.device, job.disk_use());
     say_outcome(&mut job.folder, &rehearsal);
     screen.show(&views::plan::finished(&disk, &folder, &rehearsal));
     screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));
-    Ok(u8::from(!rehearsal.starts()))
+    Ok(u8::from(!rehearsal.passed()))
 }

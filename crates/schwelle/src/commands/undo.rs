@@ -2,6 +2,7 @@
 
 use clap::Args;
 use schwelle_core::device::HostFacts;
+use schwelle_core::disk_use::DiskUse;
 use schwelle_core::job::JobState;
 use schwelle_core::job::recover::{self, Undoing};
 use schwelle_core::profile::Profile;
@@ -73,12 +74,22 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
             "The table is as it was; the volumes that have been used since stay as they are."
         }
     };
+    let mode = match job.disk_use() {
+        DiskUse::System => {
+            "  If the PC's firmware was switched to UEFI mode, set it to BIOS mode again.\n"
+        }
+        DiskUse::Data => "",
+    };
+    let table = match table {
+        "blank" => "is blank again".to_owned(),
+        style => format!("has its {style} table again"),
+    };
     screen.show(&format!(
-        "\n{}\n  {back}\n  If the PC's firmware was switched to UEFI mode, set it to BIOS mode again.\n{}",
+        "\n{}\n  {back}\n{mode}{}",
         toned(Tone::Heading, "Done"),
         answer(
             Tone::Good,
-            &format!("Taken back: the disk has its {table} table again"),
+            &format!("Taken back: the disk {table}"),
             &format!("Next: schwelle check {}", typed(&disk)),
         )
     ));

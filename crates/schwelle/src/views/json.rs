@@ -116,8 +116,11 @@ pub(crate) struct Plan {
 /// The draft in a plan.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct DraftDoc {
+    /// What the disk is for: "system" or "data"
+    pub(crate) disk_use: String,
     pub(crate) sector_bytes: u32,
-    pub(crate) placement: PlacementDoc,
+    /// Where the EFI system partition goes; null for a data disk that gets none
+    pub(crate) placement: Option<PlacementDoc>,
     pub(crate) before: Vec<PartDoc>,
     pub(crate) after: Vec<PartDoc>,
     pub(crate) stages: Vec<StageDoc>,
@@ -132,8 +135,8 @@ pub(crate) struct DraftDoc {
     pub(crate) bytes_written: u64,
     /// Files on kept volumes that the job edits
     pub(crate) files_edited: Vec<EditedFileDoc>,
-    /// The boot menu afterwards
-    pub(crate) menu: MenuDoc,
+    /// The boot menu afterwards; null for a data disk
+    pub(crate) menu: Option<MenuDoc>,
     /// Files put on the new EFI system partition
     pub(crate) files_added: Vec<String>,
     pub(crate) rehearsal: Rehearsed,
@@ -153,17 +156,13 @@ pub(crate) struct MenuDoc {
 }
 
 impl MenuDoc {
-    fn of(plan: &draft::Plan<'_>) -> Self {
-        let translated = plan.translated.as_ref();
+    fn of(start: &draft::NewStart) -> Self {
+        let translated = start.translated.as_ref();
+        let menu = start.store.menu();
         Self {
             carried_over: translated.is_some(),
-            entries: plan
-                .store
-                .menu()
-                .iter()
-                .map(|entry| entry.title())
-                .collect(),
-            default: plan.store.default_entry().map(|entry| entry.title()),
+            entries: menu.iter().map(|entry| entry.title()).collect(),
+            default: start.store.default_entry().map(|entry| entry.title()),
             taken_out: translated.map_or_else(Vec::new, |done| done.dropped.clone()),
         }
     }
@@ -342,18 +341,15 @@ impl Plan {
         let geometry = disk.profile.geometry;
         let draft = DraftDoc {
             sector_bytes: geometry.logical_sector,
-            placement: PlacementDoc {
-                kind: match plan.placement.taken_from {
-                    Some(_) => "trim",
-                    None => "gap",
-                }
-                .to_owned(),
-                first_lba: plan.placement.esp.first.0,
-                last_lba: plan.placement.esp.last().0,
-                size_bytes: geometry.bytes_in(&plan.placement.esp),
-                taken_from: plan.placement.taken_from,
+            disk_use: plan.placement.disk_use.name().to_owned(),
+            placement: plan.placement.esp.map(|esp| PlacementDoc {
+                kind: esp.from.name().to_owned(),
+                first_lba: esp.extent.first.0,
+                last_lba: esp.extent.last().0,
+                size_bytes: geometry.bytes_in(&esp.extent),
+                taken_from: esp.from.partition(),
                 considered: plan.placement.considered.iter().map(considered).collect(),
-            },
+            }),
             trimmed: plan
                 .placement
                 .trims
@@ -367,8 +363,12 @@ impl Plan {
             stages: stages(plan, geometry),
             bytes_written: plan.changes.bytes(),
             files_edited: plan.files_edited.iter().map(EditedFileDoc::of).collect(),
-            menu: MenuDoc::of(plan),
-            files_added: plan.esp_files.clone(),
+            menu: plan.start.as_ref().map(MenuDoc::of),
+            files_added: plan
+                .start
+                .iter()
+                .flat_map(|start| start.files.clone())
+                .collect(),
             rehearsal: Rehearsed::of(rehearsal),
         };
         Self {
@@ -382,7 +382,11 @@ impl Plan {
 /// `rehearse`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Rehearsed {
-    /// By the walk, in UEFI mode
+    /// What the disk is for: "system" or "data"
+    pub(crate) disk_use: String,
+    /// The walk reached what the disk is for: the system's kernel, or all volumes of a data disk
+    pub(crate) passed: bool,
+    /// By the walk, in UEFI mode; false for a data disk
     pub(crate) starts: bool,
     /// Steps in order, up to the first that failed
     pub(crate) steps: Vec<StepDoc>,
@@ -409,6 +413,8 @@ impl Rehearsed {
             remedy: step.remedy.clone(),
         };
         Self {
+            disk_use: rehearsal.disk_use.name().to_owned(),
+            passed: rehearsal.passed(),
             starts: rehearsal.starts(),
             steps: rehearsal.steps.iter().map(step).collect(),
             emulated: None,

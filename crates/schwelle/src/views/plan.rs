@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use schwelle_core::device::Extent;
-use schwelle_core::draft::{Change, Plan};
+use schwelle_core::disk_use::DiskUse;
+use schwelle_core::draft::{Change, NewStart, Plan};
 use schwelle_core::mbr;
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
@@ -27,7 +28,9 @@ pub(crate) fn render(
     text += &layout(disk, plan, columns);
     text += &room(plan, columns);
     text += &writes(disk, plan, columns);
-    text += &menu(plan, columns);
+    if let Some(start) = &plan.start {
+        text += &menu(start, columns);
+    }
     let cautions: Vec<_> = judgement.with(Outcome::Caution).collect();
     if !cautions.is_empty() {
         text += &format!(
@@ -44,12 +47,17 @@ pub(crate) fn render(
         }
     }
     text += &format!("\n{}\n", toned(Tone::Heading, "Rehearsal of the draft"));
-    if rehearsal.starts() {
+    if rehearsal.passed() {
         let count = rehearsal.steps.len();
         let pass = toned(Tone::Good, "pass");
         match rehearsal.cautions() {
             0 => {
-                let all = "from sector 0 to the kernel, menu, drive letters and recovery";
+                let all = match rehearsal.disk_use {
+                    DiskUse::System => {
+                        "from sector 0 to the kernel, menu, drive letters and recovery"
+                    }
+                    DiskUse::Data => "from sector 0 to the volumes, all of them sound",
+                };
                 text + &format!("  {pass}  all {count} steps: {all}\n")
             }
             _ => text + &rehearse::steps(rehearsal, columns),
@@ -62,13 +70,22 @@ pub(crate) fn render(
 /// The last line of `plan`, and of a `convert` that goes no further.
 /// `is_good` is false when real firmware did not start it.
 pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal, is_good: bool) -> String {
-    if rehearsal.starts() && is_good {
+    let (good, bad, option) = match rehearsal.disk_use {
+        DiskUse::System => ("The draft starts", "The draft does not start", ""),
+        DiskUse::Data => (
+            "The draft is sound",
+            "The draft is not sound",
+            " --data-disk",
+        ),
+    };
+    if rehearsal.passed() && is_good {
         let path = typed(&disk.path);
-        let next = format!("Nothing has been written. Next: schwelle convert {path} --job DIR");
-        answer(Tone::Good, "The draft starts", &next)
+        let next =
+            format!("Nothing has been written. Next: schwelle convert {path}{option} --job DIR");
+        answer(Tone::Good, good, &next)
     } else {
         let rest = "It will not be written. Nothing has been written.";
-        answer(Tone::Bad, "The draft does not start", rest)
+        answer(Tone::Bad, bad, rest)
     }
 }
 
@@ -82,7 +99,11 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
     );
     text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; + new, \
         < smaller, * active\n";
-    for (title, parts) in [("Before (MBR)", &plan.before), ("After (GPT)", &plan.after)] {
+    let before = format!("Before ({})", disk.profile.table_style());
+    for (title, parts) in [
+        (before.as_str(), &plan.before),
+        ("After (GPT)", &plan.after),
+    ] {
         text += &format!("\n{}\n", toned(Tone::Heading, title));
         for part in parts
             .iter()
@@ -120,6 +141,9 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
 
 /// Where the room for the EFI system partition comes from, and why not from elsewhere.
 fn room(plan: &Plan<'_>, columns: usize) -> String {
+    if plan.placement.esp.is_none() && plan.placement.trims.is_empty() {
+        return String::new();
+    }
     let heading = toned(Tone::Heading, "Where the room comes from");
     let mut text = format!("\n{heading}\n");
     for place in &plan.placement.considered {
@@ -132,7 +156,8 @@ fn room(plan: &Plan<'_>, columns: usize) -> String {
         text += &paragraph(&format!("{taken}  "), &line, 2, columns);
     }
     for trim in &plan.placement.trims {
-        if Some(trim.number) != plan.placement.taken_from {
+        let for_esp = plan.placement.esp.and_then(|esp| esp.from.partition());
+        if Some(trim.number) != for_esp {
             let line = format!(
                 "the tail of partition {}, which reached to the end of the disk",
                 trim.number
@@ -193,18 +218,16 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         let head = format!("partition {}  ", file.partition);
         text += &paragraph(&head, &safe(&line), 4, columns);
     }
-    text += &paragraph(
-        "New on the EFI system partition: ",
-        &format!("{} files, {}", plan.esp_files.len(), bytes(plan.esp_bytes)),
-        2,
-        columns,
-    );
+    if let Some(start) = &plan.start {
+        let files = format!("{} files, {}", start.files.len(), bytes(start.bytes));
+        text += &paragraph("New on the EFI system partition: ", &files, 2, columns);
+    }
     text
 }
 
-fn menu(plan: &Plan<'_>, columns: usize) -> String {
-    let store = &plan.store;
-    let heading = match plan.translated {
+fn menu(start: &NewStart, columns: usize) -> String {
+    let store = &start.store;
+    let heading = match start.translated {
         Some(_) => "Boot menu, carried over",
         None => "Boot menu, made anew",
     };
@@ -224,7 +247,7 @@ fn menu(plan: &Plan<'_>, columns: usize) -> String {
     let wait = timeout.map_or(String::new(), |seconds| {
         format!(", waits {seconds} seconds")
     });
-    let Some(done) = &plan.translated else {
+    let Some(done) = &start.translated else {
         return text;
     };
     for title in &done.dropped {
@@ -261,6 +284,9 @@ pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehears
 /// Whether the finished disk starts, and what comes next.
 pub(crate) fn finished(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String {
     let back = format!("  The way back: schwelle undo --job {}\n", typed(job));
+    if rehearsal.disk_use == DiskUse::Data {
+        return finished_data(disk, &back, rehearsal);
+    }
     if rehearsal.starts() {
         let pass = toned(Tone::Good, "pass");
         let steps = rehearsal.steps.len();
@@ -286,5 +312,23 @@ pub(crate) fn finished(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String
         let fail = toned(Tone::Bad, "FAIL");
         format!("  Rehearsal of the disk: {fail}\n{back}")
             + &answer(Tone::Bad, "Converted, but does not start", &next)
+    }
+}
+
+/// The same of a data disk.
+fn finished_data(disk: &Path, back: &str, rehearsal: &Rehearsal) -> String {
+    let path = typed(disk);
+    let steps = rehearsal.steps.len();
+    if rehearsal.passed() {
+        let pass = toned(Tone::Good, "pass");
+        let next = "Next: connect it to the PC that uses it, and see there that its volumes are all there, \
+            with their old drive letters.";
+        format!("  Rehearsal of the disk: {pass}, all {steps} steps\n{back}")
+            + &answer(Tone::Good, "Converted", next)
+    } else {
+        let fail = toned(Tone::Bad, "FAIL");
+        let next = format!("See all steps: schwelle rehearse {path} --data-disk");
+        format!("  Rehearsal of the disk: {fail}\n{back}")
+            + &answer(Tone::Bad, "Converted, but not sound", &next)
     }
 }

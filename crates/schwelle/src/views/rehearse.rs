@@ -7,7 +7,25 @@ use crate::disk::Disk;
 use crate::screen::{Tone, toned};
 use crate::text::{pad, typed};
 
-/// The whole view; `emulated` is what real firmware did with it, rendered.
+/// The whole view of a data disk.
+pub(crate) fn render_data(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> String {
+    let title = "From sector 0 to the volumes";
+    let text = format!("{}\n{}\n", head(disk), toned(Tone::Heading, title));
+    let text = text + &steps(rehearsal, columns);
+    if rehearsal.passed() {
+        let rest = "Both copies of the table agree, and every partition can be looked into.";
+        text + &answer(Tone::Good, "Sound", rest)
+    } else {
+        let at = rehearsal.steps.last().map_or("", |step| step.id.name());
+        text + &answer(
+            Tone::Bad,
+            "Not sound",
+            &format!("It ends at the step {at}."),
+        )
+    }
+}
+
+/// The whole view of a system disk; `emulated` is what real firmware did with it, rendered.
 pub(crate) fn render(
     disk: &Disk,
     rehearsal: &Rehearsal,

@@ -3,7 +3,7 @@
 
 use schwelle_core::device::{BlockDevice, Extent, ReadDevice};
 use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
-use schwelle_core::mbr::protective_sector;
+use schwelle_core::mbr::{BiosStart, protective_sector};
 use schwelle_demo::{Asset, DiskBuilder, MbrEntry, Standard, edit_file, mark_dirty, put_program};
 use uuid::Uuid;
 
@@ -65,7 +65,10 @@ pub(crate) fn write_gpt(disk: &DiskBuilder<'_>) {
     };
     layout.write(disk.device()).unwrap();
     disk.device()
-        .write_at(0, &protective_sector(disk.device().geometry()))
+        .write_at(
+            0,
+            &protective_sector(disk.device().geometry(), BiosStart::PassOn),
+        )
         .unwrap();
 }
 

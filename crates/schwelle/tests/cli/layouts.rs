@@ -47,16 +47,17 @@ fn records(disk: &DiskBuilder<'_>, container: u32, chain: Chain<'_>) {
     }
 }
 
-/// A partition afterwards: first sector, sectors, type's name in the lister's and in our words.
-#[derive(Debug, PartialEq, Eq, Clone)]
-struct Found(u64, u64);
+/// A partition afterwards: first sector, sectors.
+#[derive(Debug, PartialEq, Eq, PartialOrd, Ord, Clone)]
+pub(crate) struct Found(pub(crate) u64, pub(crate) u64);
 
 /// What a partition lister finds in the converted disk.
 fn listed(image: &Path) -> Vec<Found> {
     listed_at(image, 512)
 }
 
-fn listed_at(image: &Path, sector: u32) -> Vec<Found> {
+/// The same at another sector size.
+pub(crate) fn listed_at(image: &Path, sector: u32) -> Vec<Found> {
     let run = tool(
         "mmls",
         &[

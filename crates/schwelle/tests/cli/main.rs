@@ -12,6 +12,7 @@ mod confirm;
 mod convert;
 mod devices;
 mod emulate;
+mod every_disk;
 mod firmware;
 mod foreign;
 mod identity;
