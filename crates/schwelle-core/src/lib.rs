@@ -25,6 +25,7 @@ pub mod gpt;
 pub mod hive;
 pub mod job;
 pub mod mbr;
+pub mod mend;
 pub mod ntfs;
 pub mod pe;
 pub mod placement;

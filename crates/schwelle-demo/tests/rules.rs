@@ -236,7 +236,10 @@ fn damage_of_a_gpt_is_told_with_its_place() {
     plan_disk
         .write_at(
             0,
-            &protective_sector(disk.geometry(), schwelle_core::mbr::BiosStart::PassOn),
+            &schwelle_core::mbr::protective_sector(
+                disk.geometry(),
+                schwelle_core::mbr::BiosStart::PassOn,
+            ),
         )
         .unwrap();
     layout.write(&plan_disk).unwrap();

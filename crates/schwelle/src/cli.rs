@@ -133,7 +133,7 @@ enum Place {
     Gap,
     /// The tail of the boot volume or of a Windows volume
     Trim,
-    /// The old boot partition's place (not built yet: the check says so)
+    /// The old boot partition's place; its content is saved in the job folder first
     Takeover,
 }
 

@@ -14,10 +14,14 @@ pub enum StageKind {
     Move,
     /// The file systems of trimmed volumes, which become smaller.
     Trim,
+    /// Files put into an EFI system partition that is there already.
+    Fill,
     /// Everything else that the old disk does not use.
     Prepare,
     /// Sector 0.
     Commit,
+    /// The place of the old boot partition, which the old disk starts from.
+    Takeover,
     /// What must name the new disk and can only be changed afterwards.
     Settle,
 }
@@ -28,8 +32,10 @@ impl StageKind {
         match self {
             Self::Move => "move",
             Self::Trim => "trim",
+            Self::Fill => "fill",
             Self::Prepare => "prepare",
             Self::Commit => "commit",
+            Self::Takeover => "takeover",
             Self::Settle => "settle",
         }
     }
@@ -44,15 +50,26 @@ pub struct Region {
     pub what: String,
     /// Where.
     pub extent: Extent,
+    /// Written, and so saved first, from end to end, whether or not a sector differs.
+    is_whole: bool,
 }
 
 impl Region {
-    /// A region.
+    /// A region of which the sectors are written that differ.
     pub fn new(stage: StageKind, what: impl Into<String>, extent: Extent) -> Self {
         Self {
             stage,
             what: what.into(),
             extent,
+            is_whole: false,
+        }
+    }
+
+    /// A region that is written from end to end: the whole old content goes into the job folder.
+    pub fn whole(stage: StageKind, what: impl Into<String>, extent: Extent) -> Self {
+        Self {
+            is_whole: true,
+            ..Self::new(stage, what, extent)
         }
     }
 }
@@ -207,10 +224,18 @@ fn sorted(draft: &Draft<'_>, regions: &[Region]) -> Result<Vec<Vec<Extent>>, Und
                 .filter(|(end, _)| *end > at)
                 .ok_or(Undeclared { at })?;
             let end = end.min(extent.end);
-            if let Some(part) = parts.get_mut(index) {
+            let region = regions.get(index).filter(|region| !region.is_whole);
+            if let Some((part, _)) = parts.get_mut(index).zip(region) {
                 part.push(Extent { first: at, end });
             }
             at = end;
+        }
+    }
+    for (&first, &(end, index)) in &owners {
+        let region = regions.get(index).filter(|region| region.is_whole);
+        if let Some((part, _)) = parts.get_mut(index).zip(region) {
+            let first = Lba(first);
+            part.push(Extent { first, end });
         }
     }
     Ok(parts)

@@ -13,7 +13,7 @@ use crate::gpt::{self, GptEntry, GptLayout, TypeTable, attributes, type_guid};
 use crate::job::{EditedVolume, Watched};
 use crate::mbr::{self, BiosStart, protective_sector};
 use crate::ntfs::NtfsError;
-use crate::placement::Placement;
+use crate::placement::{EspFrom, Placement};
 use crate::profile::{Origin, Partition, Profile, Role, SignedSet, Table};
 
 use super::map::MapPart;
@@ -158,7 +158,7 @@ pub fn build<'a>(
     disk: &'a dyn ReadDevice,
     profile: &Profile,
     placement: &Placement,
-    source: Source<'_>,
+    mut source: Source<'_>,
 ) -> Result<Plan<'a>, DraftError> {
     let signature = match &profile.table {
         Table::Mbr { table, .. } => table.record.disk_signature,
@@ -178,7 +178,9 @@ pub fn build<'a>(
             end: Lba(geometry.sectors),
         },
     ];
-    for partition in &profile.partitions {
+    let kept = profile.partitions.iter();
+    let kept: Vec<&Partition> = kept.filter(|part| placement.keeps(part)).collect();
+    for partition in &kept {
         let after = placement.after(partition);
         if tables.iter().any(|table| table.overlaps(&after)) {
             return Err(DraftError::TableRoom {
@@ -187,25 +189,30 @@ pub fn build<'a>(
         }
     }
 
-    let mut entries = profile
-        .partitions
+    let mut entries = kept
         .iter()
         .map(|partition| {
             let id = (source.new_guid)();
             kept_entry(partition, placement.after(partition), id, source.types)
         })
         .collect::<Result<Vec<_>, _>>()?;
+    let existing = |(part, entry): (&&Partition, &GptEntry)| {
+        let is_esp = placement.esp_from() == Some(EspFrom::Existing(part.number));
+        is_esp.then_some(entry.id)
+    };
+    let existing = kept.iter().zip(&entries).find_map(existing);
     let crossing = Crossing {
         signature,
         disk: (source.new_guid)(),
-        esp: (source.new_guid)(),
+        esp: existing.unwrap_or_else(&mut *source.new_guid),
         partitions: entries
             .iter()
             .map(|entry| Some((geometry.byte_of(entry.extent.first)?, entry.id)))
             .collect::<Option<_>>()
             .ok_or(DraftError::Missing("partition within reach"))?,
     };
-    entries.extend(placement.esp.map(|place| GptEntry {
+    let new_esp = placement.esp.filter(|_| existing.is_none());
+    entries.extend(new_esp.map(|place| GptEntry {
         kind: type_guid::EFI_SYSTEM,
         id: crossing.esp,
         extent: place.extent,
@@ -228,21 +235,25 @@ pub fn build<'a>(
     let [a, b, c, d, ..] = crossing.esp.to_bytes_le();
     let identity = (u32::from_le_bytes([a, b, c, d]), source.stamp);
     let content = match placement.disk_use {
-        DiskUse::System => Some(Content::of(profile, &crossing, source)?),
+        DiskUse::System => Some(Content::of(profile, &crossing, &mut source)?),
         DiskUse::Data => None,
     };
     let mut filled = esp::Filled::default();
+    let mut esp_region = None;
     if let Some(place) = placement.esp {
-        filled = esp::fill(&draft, disk, place.extent, content.as_ref(), identity)?;
+        filled = esp::fill(&draft, disk, place, content.as_ref(), identity)?;
         let what = "EFI system partition";
-        regions.push(Region::new(StageKind::Prepare, what, place.extent));
+        esp_region = Some(match place.from {
+            EspFrom::Gap | EspFrom::Tail(_) => Region::new(StageKind::Prepare, what, place.extent),
+            EspFrom::Existing(_) => Region::new(StageKind::Fill, what, place.extent),
+            EspFrom::Takeover(number) => {
+                let old = profile.partition(number).map(|part| part.extent);
+                let old = old.ok_or(DraftError::Missing("boot partition"))?;
+                Region::whole(StageKind::Takeover, what, old)
+            }
+        });
     }
-    let start = content.map(|content| NewStart {
-        store: content.store,
-        translated: content.translated,
-        files: filled.files,
-        bytes: filled.bytes,
-    });
+    let start = content.map(|content| NewStart::of(content, filled));
     let layout = GptLayout {
         disk_id: crossing.disk,
         entries,
@@ -264,30 +275,29 @@ pub fn build<'a>(
         ..primary
     };
     use StageKind::{Commit, Prepare};
+    let is_late = |region: &Region| region.stage == StageKind::Takeover;
+    let (late, early): (Vec<Region>, Vec<Region>) = esp_region.into_iter().partition(is_late);
+    regions.extend(early);
     regions.extend([
         Region::new(Prepare, "backup table", backup),
         Region::new(Prepare, "primary table", behind),
         Region::new(Commit, "sector 0: the protective MBR", sector_0),
     ]);
+    regions.extend(late);
     let crossed = Arc::new(draft);
     let draft = Draft::over(crossed.clone());
     let settled = settle::settle(&draft, profile, placement, &crossing, written)?;
-    for file in &settled.files {
-        let partition = profile.partition(file.partition);
-        let known = |volume: &EditedVolume, at: Lba| volume.first_lba == at.0;
-        if let Some(partition) = partition
-            && !volumes
-                .iter()
-                .any(|volume| known(volume, partition.extent.first))
-        {
-            volumes.push(trim::watch(disk, partition)?);
-        }
+    volumes.extend(settled.watch(disk, profile, &volumes)?);
+    if let Some(EspFrom::Existing(number)) = placement.esp_from()
+        && let Some(partition) = profile.partition(number)
+    {
+        volumes.push(trim::watch(disk, Some(&*crossed), partition)?);
     }
     let changes = ChangeSet::of(&crossed, "moved clusters", &regions)?;
     let changes = changes.and_then(&draft, &settled.regions)?;
     Ok(Plan {
         before: MapPart::before(profile),
-        after: MapPart::after(profile, &layout.entries),
+        after: MapPart::after(profile.geometry, &kept, layout.used(), placement.esp_from()),
         crossed,
         draft,
         layout,

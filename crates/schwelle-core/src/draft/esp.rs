@@ -1,38 +1,63 @@
-//! Fills the new EFI system partition: boot files from the Windows volume, the boot store, the
+//! Fills the EFI system partition: boot files from the Windows volume, the boot store, the
 //! receipt.
 
-use crate::device::{BlockDevice, Extent, ReadDevice, Window};
-use crate::fat::{FatVolume, FatWriter};
+use crate::device::{Draft, ReadDevice, Window};
+use crate::fat::{FatEditor, FatVolume, FatWriteError, FatWriter};
 use crate::ntfs::NtfsVolume;
-use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES};
+use crate::placement::{EspFrom, EspPlace};
+use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES, REMOVABLE_X64};
 
 use super::build::{DraftError, Stamp};
 use super::start::Content;
 
 /// What was put on the partition.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub(super) struct Filled {
-    /// Files copied, with the paths they got, and the bytes of all.
-    pub(super) files: Vec<String>,
-    pub(super) bytes: u64,
+pub(crate) struct Filled {
+    /// Files put there, with the paths they got, and the bytes of all.
+    pub(crate) files: Vec<String>,
+    pub(crate) bytes: u64,
+    /// Those in whose place others were.
+    pub(crate) replaced: Vec<String>,
     hashes: Vec<blake3::Hash>,
 }
 
-/// Makes the volume at `extent` of `draft`, with this content or empty. Boot files come from `disk`.
-pub(super) fn fill(
-    draft: &dyn BlockDevice,
+/// Takes a file by the names of its path; true when it is in place of another.
+type Write<'w> = &'w mut dyn FnMut(&[&str], &[u8]) -> Result<bool, FatWriteError>;
+
+/// Fills the partition at `place` of `draft` with this content, if any: one that exists is added to,
+/// else its volume is made. Boot files come from `disk`.
+pub(crate) fn fill(
+    draft: &Draft<'_>,
     disk: &dyn ReadDevice,
-    extent: Extent,
+    place: EspPlace,
     content: Option<&Content<'_>>,
     (volume_id, stamp): (u32, Stamp),
 ) -> Result<Filled, DraftError> {
+    let extent = place.extent;
     let esp = Window::new(draft, extent).ok_or(DraftError::Outside(extent))?;
-    let mut writer = FatWriter::new(&esp, extent, volume_id, *b"SYSTEM     ", stamp.dos)?;
     let mut filled = Filled::default();
-    if let Some(content) = content {
-        filled.put(&mut writer, disk, content)?;
+    if let EspFrom::Existing(_) = place.from {
+        let mut editor = FatEditor::open(&esp, stamp.dos)?;
+        let write: Write<'_> = &mut |path, content| editor.write_file(path, content);
+        if let Some(content) = content {
+            filled.put(write, disk, content)?;
+        }
+        editor.finish()?;
+    } else {
+        // A place taken over is written from end to end: nothing of the old volume is left there.
+        if let EspFrom::Takeover(_) = place.from {
+            draft.fill(extent, 0)?;
+        }
+        let mut writer = FatWriter::new(&esp, extent, volume_id, *b"SYSTEM     ", stamp.dos)?;
+        let write: Write<'_> = &mut |path, content| {
+            writer.write_file(path, content)?;
+            Ok(false)
+        };
+        if let Some(content) = content {
+            filled.put(write, disk, content)?;
+        }
+        writer.finish()?;
     }
-    writer.finish()?;
     filled.compare(&esp)?;
     Ok(filled)
 }
@@ -40,27 +65,28 @@ pub(super) fn fill(
 impl Filled {
     fn put(
         &mut self,
-        writer: &mut FatWriter<'_>,
+        write: Write<'_>,
         disk: &dyn ReadDevice,
         content: &Content<'_>,
     ) -> Result<(), DraftError> {
         let windows = content.windows;
         let source = Window::new(disk, windows).ok_or(DraftError::Outside(windows))?;
         let volume = NtfsVolume::open(&source)?;
-        let files = content.system.boot_files.placed(content.set);
-        // The files made here lie between the others, away from the folders and from the loader, so that
-        // an emulator's log of reads tells whether the boot store was wanted.
+        let mut files = content.system.boot_files.placed(content.set);
+        files.retain(|file| !content.keep_removable || !file.is_for(REMOVABLE_X64));
+        // The files made here lie between the others, away from the folders and from the loader, so
+        // that an emulator's log of reads tells whether the boot store was wanted.
         let (before, behind) = files.split_at(files.len() / 2);
         for file in before {
-            self.copy(writer, &volume, file)?;
+            self.copy(write, &volume, file)?;
         }
         for (path, content) in &content.own {
             let names: Vec<&str> = path.split('\\').filter(|name| !name.is_empty()).collect();
-            writer.write_file(&names, content)?;
-            self.note(path, content);
+            let replaces = write(&names, content)?;
+            self.note(path, content, replaces);
         }
         for file in behind {
-            self.copy(writer, &volume, file)?;
+            self.copy(write, &volume, file)?;
         }
         Ok(())
     }
@@ -68,18 +94,21 @@ impl Filled {
     /// Copies a file; one in memory at a time, boot files are some ten MiB together.
     fn copy(
         &mut self,
-        writer: &mut FatWriter<'_>,
+        write: Write<'_>,
         volume: &NtfsVolume<'_>,
         file: &BootFile,
     ) -> Result<(), DraftError> {
         let content = volume.open_file(file.record)?.read_all(file.len_bytes)?;
         let path: Vec<&str> = file.target.iter().map(String::as_str).collect();
-        writer.write_file(&path, &content)?;
-        self.note(&file.place(), &content);
+        let replaces = write(&path, &content)?;
+        self.note(&file.place(), &content, replaces);
         Ok(())
     }
 
-    fn note(&mut self, path: &str, content: &[u8]) {
+    fn note(&mut self, path: &str, content: &[u8], replaces: bool) {
+        if replaces {
+            self.replaced.push(path.to_owned());
+        }
         self.files.push(path.to_owned());
         self.bytes += content.len() as u64;
         self.hashes.push(blake3::hash(content));
@@ -105,7 +134,7 @@ impl Filled {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::device::{Lba, MIB, Memory};
+    use crate::device::{Extent, Lba, MIB, Memory};
     use crate::fat::DosTime;
 
     #[test]
@@ -118,7 +147,7 @@ mod tests {
         writer.finish().unwrap();
         let told = |path: &str, content: &[u8]| {
             let mut filled = Filled::default();
-            filled.note(path, content);
+            filled.note(path, content, false);
             filled.compare(&esp).map_err(|error| error.to_string())
         };
         assert_eq!(told("\\EFI\\a", b"written"), Ok(()));

@@ -1,7 +1,8 @@
 //! The layout before and after, as it is shown.
 
-use crate::device::Extent;
-use crate::gpt::{GptEntry, type_name};
+use crate::device::{Extent, Geometry};
+use crate::gpt::{GptEntry, type_guid, type_name};
+use crate::placement::EspFrom;
 use crate::profile::{Origin, Partition, Profile, Role};
 
 /// What happens to a part of the disk.
@@ -13,6 +14,23 @@ pub enum Change {
     New,
     /// Becomes smaller.
     Smaller,
+    /// Stays, and gets more files.
+    Filled,
+    /// Stays, and gets another type.
+    Retyped,
+}
+
+impl Change {
+    /// The word in JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Kept => "kept",
+            Self::New => "new",
+            Self::Smaller => "smaller",
+            Self::Filled => "filled",
+            Self::Retyped => "retyped",
+        }
+    }
 }
 
 /// A partition or a gap, at its place.
@@ -83,24 +101,40 @@ impl MapPart {
         )
     }
 
-    /// The disk as it will be. `entries` are the new table's, those of the kept partitions first,
-    /// in their order.
-    pub(super) fn after(profile: &Profile, entries: &[GptEntry]) -> Vec<Self> {
-        let used: Vec<Extent> = entries.iter().map(|entry| entry.extent).collect();
-        let gaps = crate::gpt::place::gaps(profile.geometry, &used);
-        let parts = entries.iter().enumerate().map(|(index, entry)| {
-            let kept = profile.partitions.get(index);
+    /// The disk as it will be. `entries` are the new table's, with their numbers.
+    pub(crate) fn after<'e>(
+        geometry: Geometry,
+        kept: &[&Partition],
+        entries: impl Iterator<Item = (usize, &'e GptEntry)>,
+        esp: Option<EspFrom>,
+    ) -> Vec<Self> {
+        let entries: Vec<(usize, &GptEntry)> = entries.collect();
+        let used: Vec<Extent> = entries.iter().map(|(_, entry)| entry.extent).collect();
+        let gaps = crate::gpt::place::gaps(geometry, &used);
+        let parts = entries.iter().map(|(number, entry)| {
+            // No two begin at the same place.
+            let mut kept = kept.iter();
+            let kept = kept.find(|part| part.extent.first == entry.extent.first);
             Self {
-                number: Some(index + 1),
+                number: Some(*number),
                 extent: entry.extent,
                 kind: type_name(entry.kind).to_owned(),
-                role: Some(kept.map_or(Role::Esp, |partition| partition.role)),
+                role: Some(match kept {
+                    Some(partition) if entry.kind != type_guid::EFI_SYSTEM => partition.role,
+                    _ => Role::Esp,
+                }),
                 label: kept.map_or_else(String::new, |partition| partition.volume.label.clone()),
                 active: false,
                 attributes: entry.attributes,
                 change: match kept {
                     None => Change::New,
                     Some(partition) if partition.extent != entry.extent => Change::Smaller,
+                    Some(partition) if esp == Some(EspFrom::Existing(partition.number)) => {
+                        Change::Filled
+                    }
+                    Some(partition) if partition.gpt_kind().is_some_and(|k| k != entry.kind) => {
+                        Change::Retyped
+                    }
                     Some(_) => Change::Kept,
                 },
             }

@@ -5,14 +5,15 @@
 //! looks like, and the change set. Nothing here writes to the disk.
 
 mod build;
-mod esp;
+pub(crate) mod esp;
 mod map;
 mod patch;
-mod settle;
+pub(crate) mod settle;
 mod start;
-mod trim;
+pub(crate) mod trim;
 
 pub use build::{DraftError, Plan, Source, Stamp, build};
 pub use map::{Change, MapPart};
 pub use settle::EditedFile;
 pub use start::NewStart;
+pub(crate) use start::{Content, boot_store};

@@ -4,6 +4,7 @@
 use crate::commit::{Region, StageKind};
 use crate::crossing::Crossing;
 use crate::device::{Draft, Extent, ReadDevice, Window};
+use crate::job::EditedVolume;
 use crate::ntfs::NtfsVolume;
 use crate::placement::Placement;
 use crate::profile::{Partition, Profile};
@@ -13,7 +14,7 @@ use crate::windows::{
 };
 
 use super::build::DraftError;
-use super::patch;
+use super::{patch, trim};
 
 /// A file that the job edits.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -27,13 +28,13 @@ pub struct EditedFile {
 }
 
 /// What is edited, and where.
-pub(super) struct Settled {
-    pub(super) files: Vec<EditedFile>,
-    pub(super) regions: Vec<Region>,
+pub(crate) struct Settled {
+    pub(crate) files: Vec<EditedFile>,
+    pub(crate) regions: Vec<Region>,
 }
 
 /// Edits the files of all systems on `finished`, which lies over the crossed disk.
-pub(super) fn settle(
+pub(crate) fn settle(
     finished: &Draft<'_>,
     profile: &Profile,
     placement: &Placement,
@@ -167,6 +168,27 @@ impl OnVolume<'_> {
 }
 
 impl Settled {
+    /// What the journal keeps of the volumes with edited files, but for those that it has already.
+    pub(crate) fn watch(
+        &self,
+        disk: &dyn ReadDevice,
+        profile: &Profile,
+        known: &[EditedVolume],
+    ) -> Result<Vec<EditedVolume>, DraftError> {
+        let mut volumes: Vec<EditedVolume> = Vec::new();
+        for file in &self.files {
+            let Some(partition) = profile.partition(file.partition) else {
+                continue;
+            };
+            let first_lba = partition.extent.first.0;
+            let mut all = known.iter().chain(&volumes);
+            if all.all(|volume| volume.first_lba != first_lba) {
+                volumes.push(trim::watch(disk, None, partition)?);
+            }
+        }
+        Ok(volumes)
+    }
+
     fn note(&mut self, partition: usize, path: &str, changes: Vec<String>) {
         self.files.push(EditedFile {
             partition,

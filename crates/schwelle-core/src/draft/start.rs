@@ -10,6 +10,7 @@ use crate::profile::{ESP_STORE, Profile, SignedSet, WindowsSystem, boot_system};
 use crate::receipt::{RECEIPT, Receipt, SystemReceipt};
 
 use super::build::{DraftError, Source};
+use super::esp::Filled;
 
 /// What the new EFI system partition holds, and where it leads.
 #[derive(Debug)]
@@ -22,38 +23,70 @@ pub struct NewStart {
     pub files: Vec<String>,
     /// Bytes of those files.
     pub bytes: u64,
+    /// Those of the files in whose place others were, on a partition that was there.
+    pub replaced: Vec<String>,
 }
 
 /// What the partition is filled with.
-pub(super) struct Content<'a> {
+pub(crate) struct Content<'a> {
     /// Whose boot files, where that system lies, and which signed set of them.
-    pub(super) system: &'a WindowsSystem,
-    pub(super) windows: Extent,
-    pub(super) set: SignedSet,
-    pub(super) store: BootStore,
-    pub(super) translated: Option<Translated>,
-    /// Files that are made here: the store and the receipt.
-    pub(super) own: [(&'static str, Vec<u8>); 2],
+    pub(crate) system: &'a WindowsSystem,
+    pub(crate) windows: Extent,
+    pub(crate) set: SignedSet,
+    pub(crate) store: BootStore,
+    pub(crate) translated: Option<Translated>,
+    /// Files that are made here: the store, and the receipt of a conversion.
+    pub(crate) own: Vec<(&'static str, Vec<u8>)>,
+    /// What is on the removable-media path stays.
+    pub(crate) keep_removable: bool,
+}
+
+impl NewStart {
+    /// What was put on the partition.
+    pub(crate) fn of(content: Content<'_>, filled: Filled) -> Self {
+        Self {
+            store: content.store,
+            translated: content.translated,
+            files: filled.files,
+            bytes: filled.bytes,
+            replaced: filled.replaced,
+        }
+    }
 }
 
 impl<'a> Content<'a> {
     /// What a crossing gives.
-    pub(super) fn of(
+    pub(crate) fn of(
         profile: &'a Profile,
         crossing: &Crossing,
-        source: Source<'_>,
+        source: &mut Source<'_>,
+    ) -> Result<Self, DraftError> {
+        let (set, written) = (source.set, source.stamp.windows);
+        let old = profile.boot.readable();
+        let (store, translated) = boot_store(profile, crossing, old, source)?;
+        let receipt = receipt(profile, crossing, written).write();
+        let own = vec![(ESP_STORE, store.to_hive(written)), (RECEIPT, receipt)];
+        Ok(Self {
+            own,
+            ..Self::of_store(profile, set, (store, translated))?
+        })
+    }
+
+    /// Boot files beside a store; nothing is made here.
+    pub(crate) fn of_store(
+        profile: &'a Profile,
+        set: SignedSet,
+        (store, translated): (BootStore, Option<Translated>),
     ) -> Result<Self, DraftError> {
         let (system, windows) = start_of(profile)?;
-        let (set, written) = (source.set, source.stamp.windows);
-        let (store, translated) = boot_store(profile, crossing, source)?;
-        let receipt = receipt(profile, crossing, written).write();
         Ok(Self {
             system,
             windows,
             set,
-            own: [(ESP_STORE, store.to_hive(written)), (RECEIPT, receipt)],
             store,
             translated,
+            own: Vec::new(),
+            keep_removable: false,
         })
     }
 }
@@ -79,16 +112,17 @@ fn identity_of(
 }
 
 /// The store for the new partition: the old one taken across, or a fresh one where there is none.
-fn boot_store(
+pub(crate) fn boot_store(
     profile: &Profile,
     crossing: &Crossing,
-    source: Source<'_>,
+    old: Option<&BootStore>,
+    source: &mut Source<'_>,
 ) -> Result<(BootStore, Option<Translated>), DraftError> {
     let systems = profile.systems.iter();
     let places: Vec<_> = systems
         .filter_map(|system| Some((system, identity_of(profile, crossing, system)?)))
         .collect();
-    if let Some(store) = profile.boot.readable() {
+    if let Some(store) = old {
         let mut store = store.clone();
         let offsets: Vec<u64> = places.iter().map(|(_, (offset, _))| *offset).collect();
         let translated = translate(&mut store, crossing, &offsets);
@@ -111,10 +145,8 @@ fn boot_store(
     entries.sort_by_key(|(is_other, _)| *is_other);
     let entries: Vec<NewEntry> = entries.into_iter().map(|(_, entry)| entry).collect();
     let locale = system.boot_files.locale();
-    let Source {
-        new_guid, stamp, ..
-    } = source;
-    let store = BootStore::fresh(&entries, crossing, &locale, new_guid, stamp.windows);
+    let written = source.stamp.windows;
+    let store = BootStore::fresh(&entries, crossing, &locale, source.new_guid, written);
     Ok((store, None))
 }
 

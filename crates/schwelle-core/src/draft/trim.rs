@@ -11,7 +11,7 @@ use super::build::DraftError;
 use super::patch;
 
 /// Lays a trim over the draft. Gives the regions it writes, and what the journal keeps of it.
-pub(super) fn apply(
+pub(crate) fn apply(
     draft: &Draft<'_>,
     partition: &Partition,
     trim: &Trimming,
@@ -61,18 +61,24 @@ pub(super) fn apply(
 }
 
 /// What the journal keeps of a volume that holds edited files and stays as large as it is.
-pub(super) fn watch(
+/// Where the crossing changes it, `crossed` is what it is then.
+pub(crate) fn watch(
     disk: &dyn ReadDevice,
+    crossed: Option<&dyn ReadDevice>,
     partition: &Partition,
 ) -> Result<EditedVolume, DraftError> {
-    let hash = fingerprint(disk, partition.extent)?;
+    let before = fingerprint(disk, partition.extent)?;
+    let after = match crossed {
+        Some(crossed) => fingerprint(crossed, partition.extent)?,
+        None => before.clone(),
+    };
     Ok(EditedVolume {
         first_lba: partition.extent.first.0,
         sectors_before: partition.extent.sectors(),
         sectors_after: partition.extent.sectors(),
         named_at: named_at(partition),
-        before: hash.clone(),
-        after: hash,
+        before,
+        after,
     })
 }
 
@@ -85,9 +91,7 @@ fn named_at(partition: &Partition) -> u64 {
 }
 
 fn fingerprint(device: &dyn ReadDevice, extent: Extent) -> Result<String, DraftError> {
-    let window = Window::new(device, extent).ok_or(DraftError::Outside(extent))?;
-    let hash = NtfsVolume::open(&window)?.fingerprint()?;
-    Ok(hash.to_hex().to_string())
+    crate::job::fingerprint(device, extent).ok_or(DraftError::Missing("readable volume there"))
 }
 
 /// The trimmed volume's books must balance as they did before, and it must hold as many files in

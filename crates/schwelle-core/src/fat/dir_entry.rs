@@ -54,6 +54,14 @@ pub struct DosTime {
     pub time: u16,
 }
 
+impl DosTime {
+    /// The first day that FAT knows: 1 January 1980.
+    pub const EPOCH: Self = Self {
+        date: 0x0021,
+        time: 0,
+    };
+}
+
 /// The short entry of a file or directory.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct ShortEntry {

@@ -38,7 +38,7 @@ struct RawGptEntry {
 const _: () = assert!(size_of::<RawGptEntry>() == ENTRY_BYTES as usize);
 const _: () = assert!(offset_of!(RawGptEntry, attributes) == 48);
 
-/// A used entry.
+/// An entry of the table.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct GptEntry {
     /// Type GUID.
@@ -79,9 +79,31 @@ impl GptEntry {
         })
     }
 
+    /// An unused entry, which keeps the numbers of those behind it.
+    pub fn unused() -> Self {
+        Self {
+            kind: Uuid::nil(),
+            id: Uuid::nil(),
+            extent: Extent {
+                first: Lba(0),
+                end: Lba(0),
+            },
+            attributes: 0,
+            name: String::new(),
+        }
+    }
+
+    /// Names a partition.
+    pub fn is_used(&self) -> bool {
+        !self.kind.is_nil()
+    }
+
     /// The entry's 128 bytes.
     pub(super) fn write(&self) -> [u8; ENTRY_BYTES as usize] {
         let mut raw = RawGptEntry::new_zeroed();
+        if !self.is_used() {
+            return zerocopy::transmute!(raw);
+        }
         raw.kind = self.kind.to_bytes_le();
         raw.id = self.id.to_bytes_le();
         raw.first_lba = U64::new(self.extent.first.0);

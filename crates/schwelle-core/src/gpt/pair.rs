@@ -126,8 +126,46 @@ pub fn copy_present(copy: &Result<GptCopy, GptError>) -> bool {
 pub struct GptLayout {
     /// GUID of the disk.
     pub disk_id: Uuid,
-    /// Partitions in table order; at most [`ENTRY_COUNT`].
+    /// Entries in table order, unused ones among them; at most [`ENTRY_COUNT`].
     pub entries: Vec<GptEntry>,
+}
+
+impl GptLayout {
+    /// The table that a copy holds, each partition with its number; `None` where it has another form
+    /// than the one that is written here.
+    pub fn of(copy: &GptCopy) -> Option<Self> {
+        if copy.header.entry_bytes != ENTRY_BYTES || copy.header.entry_count > ENTRY_COUNT {
+            return None;
+        }
+        let mut entries: Vec<GptEntry> = Vec::new();
+        for (number, entry) in &copy.entries {
+            entries.resize(number.checked_sub(1)?, GptEntry::unused());
+            entries.push(entry.clone());
+        }
+        let disk_id = copy.header.disk_id;
+        Some(Self { disk_id, entries })
+    }
+
+    /// The entries in use, with their numbers.
+    pub fn used(&self) -> impl Iterator<Item = (usize, &GptEntry)> {
+        let entries = (1..).zip(&self.entries);
+        entries.filter(|(_, entry)| entry.is_used())
+    }
+
+    /// Puts an entry into the first unused place; false when there is none.
+    pub fn add(&mut self, entry: GptEntry) -> bool {
+        let (count, most) = (self.entries.len(), ENTRY_COUNT as usize);
+        match self.entries.iter_mut().find(|known| !known.is_used()) {
+            Some(place) => {
+                *place = entry;
+                return true;
+            }
+            None if count >= most => return false,
+            None => {}
+        }
+        self.entries.push(entry);
+        true
+    }
 }
 
 /// A run of sectors to be written.

@@ -313,11 +313,17 @@ impl JobFolder {
         let same =
             journal.sector_bytes == geometry.logical_sector && journal.sectors == geometry.sectors;
         let entry = journal.extents.iter().find(|entry| entry.first_lba == 0);
-        same && entry.is_some_and(|entry| {
+        let is_written = entry.is_some_and(|entry| {
             [Side::Old, Side::New].into_iter().any(|side| {
                 self.bytes(entry, side)
                     .is_ok_and(|bytes| bytes.starts_with(sector_0))
             })
-        })
+        });
+        // A job that does not write it watches it.
+        let mut watched = journal.watched.iter();
+        let is_watched = watched.any(|watched| {
+            watched.first_lba == 0 && watched.blake3 == blake3::hash(sector_0).to_hex().as_str()
+        });
+        same && (is_written || is_watched)
     }
 }

@@ -12,11 +12,13 @@
 //!
 //! [`JobFolder`] makes and reads the folder; [`recover`] finishes a commit or takes it back.
 
+mod fingerprint;
 mod folder;
 mod journal;
 pub mod recover;
 mod settled;
 
+pub use fingerprint::fingerprint;
 pub use folder::{JobFolder, unfinished_near};
 pub use journal::{EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched};
 

@@ -209,12 +209,9 @@ fn lay(
     Ok(())
 }
 
-/// The hash over the metadata of a volume as `disk` shows it; `None` where it does not
-/// make sense.
+/// The hash over the metadata of one of the journal's volumes, with this many sectors.
 fn fingerprint(disk: &dyn ReadDevice, volume: &EditedVolume, sectors: u64) -> Option<String> {
-    let window = Window::new(disk, Extent::new(Lba(volume.first_lba), sectors)?)?;
-    let hash = NtfsVolume::open(&window).ok()?.fingerprint().ok()?;
-    Some(hash.to_hex().to_string())
+    super::fingerprint(disk, Extent::new(Lba(volume.first_lba), sectors)?)
 }
 
 /// Finds out what is still to be written to finish the job. `None` when nothing is.
@@ -383,6 +380,14 @@ pub fn undo(
     let regions = journal.regions(|stage| stage == StageKind::Settle);
     run(job, &draft, &regions, disk, observer)?;
 
+    // The boot partition comes back before the sector that starts from it.
+    let draft = Draft::new(disk);
+    lay(job, &draft, Side::Old, |entry| {
+        entry.stage == StageKind::Takeover
+    })?;
+    let regions = journal.regions(|stage| stage == StageKind::Takeover);
+    run(job, &draft, &regions, disk, observer)?;
+
     // Then sector 0 and the boot records: from here on it is the old disk. Then what lay where
     // the new parts are.
     let draft = Draft::new(disk);
@@ -406,10 +411,11 @@ pub fn undo(
     for moved in &plan.moves {
         draft.move_sectors(*moved);
     }
+    let of_volumes = |stage| matches!(stage, StageKind::Trim | StageKind::Fill);
     lay(job, &draft, Side::Old, |entry| {
-        in_unused(entry, StageKind::Trim)
+        of_volumes(entry.stage) && in_unused(entry, entry.stage)
     })?;
-    let regions = journal.regions(|stage| stage == StageKind::Trim);
+    let regions = journal.regions(of_volumes);
     run(job, &draft, &regions, disk, observer)?;
     Ok(job.set_state(JobState::Undone)?)
 }
@@ -438,7 +444,7 @@ fn undeclared(undeclared: Undeclared) -> RecoverError {
 
 /// Stages that write to volumes which others use.
 fn is_inside_volumes(stage: StageKind) -> bool {
-    matches!(stage, StageKind::Trim | StageKind::Settle)
+    matches!(stage, StageKind::Trim | StageKind::Fill | StageKind::Settle)
 }
 
 fn one(at: Lba) -> Extent {

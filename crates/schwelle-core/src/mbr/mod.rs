@@ -13,7 +13,7 @@ mod record;
 mod table;
 
 pub use entry::{Entry, Kind};
-pub use protective::{BiosStart, protective_sector};
+pub use protective::{BiosStart, protect, protective_sector};
 pub use record::{BootRecord, looks_like_volume, shrink_entry};
 pub use table::{Damage, DamageKind, MbrPartition, MbrTable, Slot};
 

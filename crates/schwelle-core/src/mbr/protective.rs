@@ -15,6 +15,10 @@ const SIGNPOST: &[u8] = include_bytes!("signpost/signpost.bin");
 /// its next boot device (`int 18h`), and halts where that comes back (`hlt`, in a loop).
 const PASS_ON: &[u8] = &[0xCD, 0x18, 0xF4, 0xEB, 0xFD];
 
+/// Bytes of boot code, and where the entries begin (UEFI 2.10 table 5.1).
+const CODE_BYTES: usize = 440;
+const ENTRIES_AT: usize = 446;
+
 /// What a GPT disk does when a BIOS starts it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum BiosStart {
@@ -49,6 +53,21 @@ pub fn protective_sector(geometry: Geometry, start: BiosStart) -> Vec<u8> {
     let mut sector = record.as_bytes().to_vec();
     sector.resize(geometry.logical_sector as usize, 0);
     sector
+}
+
+/// The sector 0 that protects a GPT disk which has one already, sound or not: its boot code and what
+/// else is in it stay, the four entries are one protective entry. Where there is no boot code, it gets
+/// ours.
+pub fn protect(old: &[u8], geometry: Geometry, start: BiosStart) -> Vec<u8> {
+    let mut new = protective_sector(geometry, start);
+    let has_code = old
+        .get(..CODE_BYTES)
+        .is_some_and(|code| code.iter().any(|&byte| byte != 0));
+    let (from, to) = (old.get(..ENTRIES_AT), new.get_mut(..ENTRIES_AT));
+    if let (Some(from), Some(to), true) = (from, to, has_code) {
+        to.copy_from_slice(from);
+    }
+    new
 }
 
 #[cfg(test)]

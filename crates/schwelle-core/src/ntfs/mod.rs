@@ -32,7 +32,7 @@ pub use index::DirEntry;
 pub use runlist::{Lcn, Run, Vcn};
 pub use stream::NtfsFile;
 pub use trim::{ClusterMove, Patch, TrimError, TrimPlan};
-pub use volume::NtfsVolume;
+pub use volume::{NtfsVolume, ROOT_RECORD};
 
 use crate::device::DeviceError;
 

@@ -14,7 +14,8 @@ use super::stream::{Content, NtfsFile};
 use crate::bytes::ReadBytes;
 use crate::device::ReadDevice;
 
-const ROOT_RECORD: u64 = 5;
+/// File record of the root directory.
+pub const ROOT_RECORD: u64 = 5;
 /// Nodes of one directory's index, at most: room for more than a million names.
 const MAX_INDEX_NODES: usize = 1 << 16;
 /// Names listed of one directory, at most. What is listed here are folders of boot files.

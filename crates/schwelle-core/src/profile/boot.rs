@@ -85,6 +85,14 @@ impl BootProfile {
     }
 }
 
+/// Every boot store of a BIOS start that can be read, whatever partition is active.
+pub(crate) fn find_stores(device: &dyn ReadDevice, partitions: &[Partition]) -> Vec<FoundStore> {
+    let stores = partitions
+        .iter()
+        .filter_map(|part| find_store(device, part));
+    stores.filter_map(Result::ok).collect()
+}
+
 fn find_store(
     device: &dyn ReadDevice,
     partition: &Partition,

@@ -208,7 +208,7 @@ impl BootFile {
     }
 
     /// True when it goes to this path; FAT names differ in more than case.
-    fn is_for(&self, path: &str) -> bool {
+    pub(crate) fn is_for(&self, path: &str) -> bool {
         self.place().to_uppercase() == path.to_uppercase()
     }
 }

@@ -114,6 +114,14 @@ impl Partition {
         }
     }
 
+    /// Type GUID, in a GPT.
+    pub fn gpt_kind(&self) -> Option<Uuid> {
+        match &self.origin {
+            Origin::Gpt(entry) => Some(entry.kind),
+            _ => None,
+        }
+    }
+
     /// Cannot be looked into: encrypted, or damaged.
     pub fn is_closed(&self) -> bool {
         matches!(self.volume.kind, VolumeKind::Encrypted(_)) || self.volume.fault.is_some()

@@ -14,6 +14,7 @@ mod tail;
 mod traces;
 mod volume;
 
+pub(crate) use boot::find_stores;
 pub use boot::{BOOTMGFW, BootProfile, ESP_STORE, FoundStore, KERNEL, REMOVABLE_X64};
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
 pub use boot_files::{BootFile, BootFiles, SignedSet, boot_system, read_manager};

@@ -3,7 +3,7 @@
 use super::{Answer, Facts, Rule};
 use crate::device::{Extent, Lba, MIB};
 use crate::gpt::first_usable;
-use crate::placement::{Considered, NoRoom, Placement, backup_region};
+use crate::placement::{Considered, EspFrom, NoRoom, Placement, backup_region};
 use crate::profile::{Origin, Table};
 
 pub(super) static RULES: &[Rule] = &[
@@ -38,7 +38,8 @@ pub(super) static RULES: &[Rule] = &[
         why: "UEFI firmware starts the system from a small FAT32 partition. It needs 260 MiB, or \
             at least 100 MiB on disks with 512-byte sectors, aligned to 1 MiB: in space that \
             no partition uses, or in the tail of the boot volume or of the Windows volume, \
-            whichever moves least.",
+            whichever moves least. One that is there already is used, where it is sound and large \
+            enough. With --place takeover, the old boot partition gives its place.",
         check: esp,
     },
 ];
@@ -200,7 +201,15 @@ fn esp(facts: &Facts<'_>) -> Vec<Answer> {
                 let others: Vec<Considered> = others.into_iter().cloned().collect();
                 evidence += &format!(". Not taken: {}", lines(&others));
             }
-            Answer::pass("disk", evidence)
+            match esp.from {
+                EspFrom::Takeover(_) => Answer::caution(
+                    "disk",
+                    evidence,
+                    "While this place is written, which is the last but one thing that is, the disk starts in \
+                     neither mode. See that the power lasts; if it fails then, schwelle resume or undo.",
+                ),
+                _ => Answer::pass("disk", evidence),
+            }
         }
         Err(NoRoom::NoPlace { needed, considered }) => Answer::block(
             "disk",
@@ -229,10 +238,11 @@ fn esp(facts: &Facts<'_>) -> Vec<Answer> {
                 mib(*floor)
             ),
         ),
-        Err(NoRoom::NotYet) => Answer::block(
-            "disk",
-            "the placement takeover is not built yet",
-            "Use --place auto, gap or trim.",
+        Err(NoRoom::Existing { number, why }) => Answer::block(
+            format!("partition {number}"),
+            format!("an EFI system partition is there already, and cannot be used: {why}"),
+            "No second one is made beside it. Mend it with its own system, or back up what is on it, delete \
+             it and check again: then a new one is made.",
         ),
     };
     vec![answer]

@@ -4,6 +4,7 @@ use super::{Answer, Facts, Rule};
 use crate::disk_use::DiskUse;
 use crate::gpt::{self, GptPair};
 use crate::mbr::{DamageKind, Kind};
+use crate::placement::EspFrom;
 use crate::profile::{Origin, Table, Trace, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
@@ -237,11 +238,6 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
         };
         let (evidence, remedy) = match kind {
             Kind::DYNAMIC | Kind::PROTECTIVE => return None,
-            Kind::EFI_SYSTEM => (
-                "there is an EFI system partition on this MBR disk already",
-                "Taking such a partition over is not built yet. If it is empty, delete it in \
-                 Windows' disk management and check again.",
-            ),
             _ if facts.types.map(kind).is_some() => return None,
             _ => (
                 "the type has no GPT form that is known here",
@@ -262,8 +258,9 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
 
 fn count(facts: &Facts<'_>) -> Vec<Answer> {
     let (partitions, entries) = (facts.profile.partitions.len(), gpt::ENTRY_COUNT as usize);
+    // A place that is taken over, or a partition that is there, counts already.
     let gets_esp = match facts.placement {
-        Ok(placement) => placement.esp.is_some(),
+        Ok(placement) => matches!(placement.esp_from(), Some(EspFrom::Gap | EspFrom::Tail(_))),
         Err(_) => facts.disk_use == DiskUse::System,
     };
     if partitions.saturating_add(usize::from(gets_esp)) <= entries {

@@ -4,11 +4,15 @@ use std::fs;
 use std::path::PathBuf;
 
 use schwelle_core::commit::{self, CommitError, Ledger, Observer, StageKind};
-use schwelle_core::device::{Extent, Lba, MIB, Memory, Move, Window};
+use schwelle_core::device::{Extent, HostFacts, Lba, MIB, Memory, Move, Window};
+use schwelle_core::disk_use::DiskUse;
+use schwelle_core::draft::Plan;
+use schwelle_core::fat::FatWriter;
 use schwelle_core::job::JobFolder;
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_core::placement::EspWish;
-use schwelle_demo::{Asset, DiskBuilder, MbrEntry, plan_of, scatter};
+use schwelle_core::placement::{EspFrom, EspPlace, EspWish, Placement};
+use schwelle_core::profile::Profile;
+use schwelle_demo::{Asset, DiskBuilder, MbrEntry, STAMP, plan_of, plan_with, scatter};
 use tempfile::TempDir;
 
 use crate::medium::{Image, Medium};
@@ -32,11 +36,23 @@ pub(crate) struct Bench {
     pub(crate) finished: Image,
     /// Free clusters that took moved data.
     pub(crate) free_taken: Vec<Extent>,
+    /// Later stages write where moved data has been.
+    moved_is_overwritten: bool,
 }
 
 impl Bench {
     /// `size`: MiB of the EFI system partition, where it matters what it comes to lie on.
     fn new(name: &'static str, size: Option<u64>, old: Memory) -> Self {
+        let wish = EspWish {
+            size: size.map(|mib| mib * MIB),
+            ..EspWish::default()
+        };
+        let bench = Self::of_plan(name, old, |disk| plan_of(disk, wish).unwrap());
+        assert!(bench.moved_is_overwritten || bench.free_taken.is_empty() || size.is_none());
+        bench
+    }
+
+    fn of_plan(name: &'static str, old: Memory, plan: impl FnOnce(&Memory) -> Plan<'_>) -> Self {
         // In memory where there is such a place: thousands of jobs are flushed.
         let in_memory = PathBuf::from("/dev/shm");
         let folder = if in_memory.is_dir() {
@@ -51,15 +67,12 @@ impl Bench {
             ready: Vec::new(),
             finished: Image::default(),
             free_taken: Vec::new(),
+            moved_is_overwritten: false,
         };
         let mut job = JobFolder::create(&bench.path(), "{}").unwrap();
         let medium = Medium::new(&bench.old, Image::default());
         bench.free_taken = {
-            let wish = EspWish {
-                size: size.map(|mib| mib * MIB),
-                ..EspWish::default()
-            };
-            let plan = plan_of(&bench.old, wish).unwrap();
+            let plan = plan(&bench.old);
             job.save(
                 &bench.old,
                 plan.drafts(),
@@ -77,7 +90,7 @@ impl Bench {
                     .into_iter()
                     .any(|extent| extent.overlaps(&moved.source()))
             };
-            assert!(moves.is_empty() || size.is_none() || moves.iter().any(overwritten));
+            bench.moved_is_overwritten = moves.iter().any(overwritten);
             let edits = plan.changes.stages.last().unwrap();
             assert_eq!(edits.kind, StageKind::Settle);
             let on_moved = |extent: Extent| moves.iter().any(|m| m.destination().overlaps(&extent));
@@ -208,6 +221,46 @@ pub(crate) fn scenarios() -> Vec<Bench> {
                 let entries = [boot, windows, entry(last, false)];
                 builder.boot_record(Lba(0), 0x51C3_A7E5, &entries).unwrap();
             }),
+        ),
+        Bench::new(
+            "files for an EFI system partition that is there",
+            None,
+            disk(322, |builder, [boot, windows]| {
+                let esp = extent(211, 110);
+                let window = Window::new(builder.device(), esp).unwrap();
+                let time = STAMP.dos;
+                let mut volume = FatWriter::new(&window, esp, 7, *b"OLD        ", time).unwrap();
+                for name in ["KEEPER.EFI", "BOOTX64.EFI"] {
+                    volume
+                        .write_file(&["EFI", "BOOT", name], &[0x4B; 50_000])
+                        .unwrap();
+                }
+                volume.finish().unwrap();
+                let esp = MbrEntry {
+                    kind: 0xEF,
+                    ..entry(esp, false)
+                };
+                builder
+                    .boot_record(Lba(0), 0x51C3_A7E5, &[boot, windows, esp])
+                    .unwrap();
+            }),
+        ),
+        Bench::of_plan(
+            "the boot partition taken over",
+            disk(213, |_, _| {}),
+            |disk| {
+                // Smaller than a technician would get: what is cut is the same, and sooner done.
+                let profile = Profile::read(disk, HostFacts::default()).unwrap();
+                let extent = extent(1, 34);
+                let from = EspFrom::Takeover(1);
+                let place = Placement {
+                    disk_use: DiskUse::System,
+                    esp: Some(EspPlace { extent, from }),
+                    trims: Vec::new(),
+                    considered: Vec::new(),
+                };
+                plan_with(disk, &profile, &place).unwrap()
+            },
         ),
         Bench::new(
             "trim in front of logical partitions",

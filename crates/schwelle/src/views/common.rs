@@ -123,7 +123,7 @@ pub(crate) fn answer(tone: Tone, word: &str, rest: &str) -> String {
 /// One line for a part of a map; marked when it is new or active.
 pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, columns: usize) -> String {
     let (tone, mark) = match (part.change, part.active) {
-        (Change::New, _) => (Tone::Good, "+"),
+        (Change::New | Change::Filled | Change::Retyped, _) => (Tone::Good, "+"),
         (Change::Smaller, _) => (Tone::Careful, "<"),
         (Change::Kept, true) => (Tone::Open, "*"),
         (Change::Kept, false) => (Tone::Faint, " "),

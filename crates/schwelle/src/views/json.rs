@@ -5,7 +5,7 @@ use std::path::Path;
 
 use schemars::JsonSchema;
 use schwelle_core::device::Geometry;
-use schwelle_core::draft::{self, Change, EditedFile, MapPart};
+use schwelle_core::draft::{self, EditedFile, MapPart};
 use schwelle_core::placement;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::{Finding, Rule};
@@ -137,8 +137,10 @@ pub(crate) struct DraftDoc {
     pub(crate) files_edited: Vec<EditedFileDoc>,
     /// The boot menu afterwards; null for a data disk
     pub(crate) menu: Option<MenuDoc>,
-    /// Files put on the new EFI system partition
+    /// Files put on the EFI system partition
     pub(crate) files_added: Vec<String>,
+    /// Those of them in whose place others were, on a partition that was there
+    pub(crate) files_replaced: Vec<String>,
     pub(crate) rehearsal: Rehearsed,
 }
 
@@ -192,12 +194,12 @@ impl EditedFileDoc {
 /// Where the EFI system partition goes.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct PlacementDoc {
-    /// "gap" or "trim"
+    /// "gap", "trim", "takeover" or "existing"
     pub(crate) kind: String,
     pub(crate) first_lba: u64,
     pub(crate) last_lba: u64,
     pub(crate) size_bytes: u64,
-    /// The partition that it is taken from; null for a gap
+    /// The partition that it is taken from, or that it is already; null for a gap
     pub(crate) taken_from: Option<usize>,
     /// Every place that was looked at
     pub(crate) considered: Vec<ConsideredDoc>,
@@ -257,14 +259,14 @@ pub(crate) struct PartDoc {
     pub(crate) active: bool,
     /// GPT attribute bits, in hex
     pub(crate) attributes: String,
-    /// "kept", "smaller" or "new"
+    /// "kept", "smaller", "filled" (gets more files) or "new"
     pub(crate) change: String,
 }
 
 /// A stage of the commit.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct StageDoc {
-    /// "move", "trim", "prepare", "commit" or "settle"
+    /// "move", "trim", "fill", "prepare", "commit", "takeover" or "settle"
     pub(crate) stage: String,
     pub(crate) bytes: u64,
     pub(crate) parts: Vec<StagePartDoc>,
@@ -294,12 +296,7 @@ fn parts(parts: &[MapPart]) -> Vec<PartDoc> {
         label: part.label.clone(),
         active: part.active,
         attributes: format!("{:016x}", part.attributes),
-        change: match part.change {
-            Change::Kept => "kept",
-            Change::Smaller => "smaller",
-            Change::New => "new",
-        }
-        .to_owned(),
+        change: part.change.name().to_owned(),
     };
     parts.iter().map(document).collect()
 }
@@ -339,6 +336,9 @@ impl Plan {
         rehearsal: &Rehearsal,
     ) -> Self {
         let geometry = disk.profile.geometry;
+        let of_start = |files: fn(&draft::NewStart) -> &Vec<String>| {
+            plan.start.iter().flat_map(files).cloned().collect()
+        };
         let draft = DraftDoc {
             sector_bytes: geometry.logical_sector,
             disk_use: plan.placement.disk_use.name().to_owned(),
@@ -364,11 +364,8 @@ impl Plan {
             bytes_written: plan.changes.bytes(),
             files_edited: plan.files_edited.iter().map(EditedFileDoc::of).collect(),
             menu: plan.start.as_ref().map(MenuDoc::of),
-            files_added: plan
-                .start
-                .iter()
-                .flat_map(|start| start.files.clone())
-                .collect(),
+            files_added: of_start(|start| &start.files),
+            files_replaced: of_start(|start| &start.replaced),
             rehearsal: Rehearsed::of(rehearsal),
         };
         Self {

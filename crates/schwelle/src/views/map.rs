@@ -24,7 +24,7 @@ fn letter(part: &MapPart) -> char {
 
 fn tone(part: &MapPart) -> Tone {
     match (part.role, part.change) {
-        (_, Change::New) => Tone::Good,
+        (_, Change::New | Change::Filled | Change::Retyped) => Tone::Good,
         (None, _) => Tone::Faint,
         (Some(Role::Windows), _) => Tone::Heading,
         _ => Tone::Open,

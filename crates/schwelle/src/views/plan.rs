@@ -221,6 +221,10 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
     if let Some(start) = &plan.start {
         let files = format!("{} files, {}", start.files.len(), bytes(start.bytes));
         text += &paragraph("New on the EFI system partition: ", &files, 2, columns);
+        if !start.replaced.is_empty() {
+            let replaced = start.replaced.join(", ");
+            text += &paragraph("In place of others there: ", &replaced, 2, columns);
+        }
     }
     text
 }

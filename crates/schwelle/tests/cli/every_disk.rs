@@ -12,7 +12,7 @@ use serde_json::Value;
 
 use crate::foreign::{extract, tool};
 use crate::layouts::{Found, listed_at};
-use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba, poke};
+use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba, peek, poke};
 use crate::volumes::{Mount, Seen, format, is_consistent, snapshot};
 
 const MIB: u64 = 1 << 20;
@@ -31,6 +31,13 @@ pub(crate) enum Inside {
     Marked,
     /// As the demo's Windows volume, with a header that says it is encrypted.
     Encrypted,
+    /// A boot volume of any size, without a recovery image; with one; with a customer's file.
+    OnlyBoot,
+    BootAndRecovery,
+    BootAndLetters,
+    /// An EFI system partition that was used before: FAT32 with another system's loader, FAT16.
+    OldEsp,
+    OldEsp16,
 }
 
 /// A partition: type, first MiB, MiB, content. The first one with [`Inside::Boot`] is active.
@@ -79,11 +86,35 @@ impl Case {
     }
 }
 
+impl Inside {
+    /// BIOS starts from it.
+    fn is_boot(self) -> bool {
+        use Inside::{Boot, BootAndLetters, BootAndRecovery, OnlyBoot};
+        matches!(self, Boot | BootAndLetters | BootAndRecovery | OnlyBoot)
+    }
+}
+
 const DATA: &[&str] = &["--data-disk"];
 const LETTERS: Answer = Answer::Converts(&["system.letters"]);
 
 use Answer::{Blocked, Converts};
-use Inside::{Boot, Encrypted, Ext, Fat32, Marked, Ntfs, Windows};
+use Inside::{
+    Boot, BootAndLetters, BootAndRecovery, Encrypted, Ext, Fat32, Marked, Ntfs, OldEsp, OldEsp16,
+    OnlyBoot, Windows,
+};
+
+const TAKEOVER: &[&str] = &["--place", "takeover"];
+/// No room but the boot partition's.
+const FULL: &[Part] = &[
+    Part(0x83, 1, 50, Marked),
+    Part(0x07, 51, 160, Windows),
+    Part(0x07, 211, 110, OnlyBoot),
+];
+const ESP_THERE: &[Part] = &[
+    Part(0x07, 1, 50, Boot),
+    Part(0x07, 51, 160, Windows),
+    Part(0xEF, 212, 110, OldEsp),
+];
 
 const DISKS: &[Case] = &[
     Case {
@@ -244,6 +275,130 @@ const DISKS: &[Case] = &[
         )
     },
     Case {
+        args: TAKEOVER,
+        ..Case::new(
+            "the boot partition taken over",
+            322,
+            FULL,
+            Converts(&["room.esp", "boot.recovery"]),
+        )
+    },
+    Case {
+        args: TAKEOVER,
+        ..Case::new(
+            "a boot partition too small to be taken over",
+            340,
+            &[Part(0x07, 1, 50, Boot), Part(0x07, 51, 160, Windows)],
+            Blocked(
+                "room.esp",
+                "needs 100.0 MiB in whole MiB; the partition has 50.0 MiB",
+            ),
+        )
+    },
+    Case {
+        args: TAKEOVER,
+        ..Case::new(
+            "a boot partition with a recovery image",
+            322,
+            &[
+                Part(0x83, 1, 50, Marked),
+                Part(0x07, 51, 160, Windows),
+                Part(0x07, 211, 110, BootAndRecovery),
+            ],
+            Blocked(
+                "room.esp",
+                "Winre.wim of 3.0 MiB, which would be lost: the partition has 110.0 MiB, the EFI system \
+                 partition needs 100.0 MiB. --place trim keeps both",
+            ),
+        )
+    },
+    Case {
+        args: TAKEOVER,
+        ..Case::new(
+            "a boot partition with a customer's file",
+            322,
+            &[
+                Part(0x83, 1, 50, Marked),
+                Part(0x07, 51, 160, Windows),
+                Part(0x07, 211, 110, BootAndLetters),
+            ],
+            Blocked("room.esp", "would be lost: letters to mother.odt"),
+        )
+    },
+    Case {
+        args: TAKEOVER,
+        ..Case::new(
+            "no boot partition of its own",
+            340,
+            &[Part(0x07, 51, 160, Windows)],
+            Blocked("system.active", "no partition is marked active"),
+        )
+    },
+    Case::new(
+        "an EFI system partition that is there",
+        323,
+        ESP_THERE,
+        Converts(&[]),
+    ),
+    Case {
+        args: &["--place", "takeover"],
+        ..Case::new(
+            "the same, and another place asked for",
+            323,
+            ESP_THERE,
+            Converts(&[]),
+        )
+    },
+    Case::new(
+        "one that is too small",
+        340,
+        &[
+            Part(0x07, 1, 50, Boot),
+            Part(0x07, 51, 160, Windows),
+            Part(0xEF, 212, 64, OldEsp),
+        ],
+        Blocked("room.esp", "it has 64.0 MiB, and needs 100.0 MiB"),
+    ),
+    Case::new(
+        "one of another kind",
+        340,
+        &[
+            Part(0x07, 1, 50, Boot),
+            Part(0x07, 51, 160, Windows),
+            Part(0xEF, 212, 110, OldEsp16),
+        ],
+        Blocked("room.esp", "it holds FAT16, and not FAT32"),
+    ),
+    Case::new(
+        "two of them",
+        450,
+        &[
+            Part(0x07, 1, 50, Boot),
+            Part(0x07, 51, 160, Windows),
+            Part(0xEF, 212, 110, OldEsp),
+            Part(0xEF, 330, 110, OldEsp),
+        ],
+        Blocked("room.esp", "partition 4 is one as well"),
+    ),
+    Case {
+        // Entry 1 of both FATs says that the volume is in use.
+        tweak: |image| {
+            let volume = 212 * MIB;
+            let field = |at: u64, len| peek(image, volume + at, len);
+            let reserved = u64::from(u16::from_le_bytes(field(14, 2).try_into().unwrap()));
+            let fat = u64::from(u32::from_le_bytes(field(36, 4).try_into().unwrap()));
+            for sector in [reserved, reserved + fat] {
+                poke(image, volume + sector * 512 + 7, &[0x07]);
+            }
+        },
+        ..Case::new(
+            "one that was not closed cleanly",
+            323,
+            ESP_THERE,
+            Blocked("room.esp", "it was not closed cleanly"),
+        )
+    },
+    Case {
         args: DATA,
         tweak: |image| {
             fs::File::options()
@@ -297,9 +452,56 @@ fn volume(lab: &Lab, inside: Inside, sector: u32, len_bytes: u64) -> PathBuf {
                 &[&args[..], &[folder.to_str().unwrap(), file]].concat(),
             );
         }
+        Inside::OldEsp => {
+            make(
+                "mkfs.vfat",
+                &["-F", "32", "-S", &size, "-n", "OLDESP", file],
+            );
+            fill_old_esp(lab, &path);
+        }
+        Inside::OldEsp16 => make("mkfs.vfat", &["-F", "16", "-S", &size, file])
+            .code
+            .eq(&0)
+            .then_some(())
+            .unwrap(),
+        Inside::OnlyBoot | Inside::BootAndRecovery | Inside::BootAndLetters => {
+            format(&path, len_bytes, sector, 4096);
+            let standard = lab.image("standard.img", 512, 60, |disk| {
+                let extent = schwelle_core::device::Extent::new(lba(0), 50 * 2048).unwrap();
+                disk.volume(Asset::Boot, extent).unwrap();
+            });
+            let (from, mount) = (Mount::new(&standard, false), Mount::new(&path, true));
+            fs::copy(from.path("bootmgr"), mount.path("bootmgr")).unwrap();
+            fs::create_dir(mount.path("Boot")).unwrap();
+            fs::copy(from.path("Boot/BCD"), mount.path("Boot/BCD")).unwrap();
+            if inside == Inside::BootAndRecovery {
+                fs::create_dir_all(mount.path("Recovery/WindowsRE")).unwrap();
+                fs::write(mount.path("Recovery/WindowsRE/Winre.wim"), vec![7; 3 << 20]).unwrap();
+            }
+            if inside == Inside::BootAndLetters {
+                fs::write(mount.path("letters to mother.odt"), "dear mother").unwrap();
+            }
+        }
         _ => panic!("{inside:?} is not made by a utility"),
     }
     path
+}
+
+/// Files of another system on an EFI system partition.
+fn fill_old_esp(lab: &Lab, volume: &Path) {
+    let folder = lab.path("EFI");
+    fs::create_dir_all(folder.join("keeper")).unwrap();
+    fs::create_dir_all(folder.join("BOOT")).unwrap();
+    fs::write(folder.join("keeper/keeperx64.efi"), vec![0x4B; 50_000]).unwrap();
+    fs::write(folder.join("BOOT/BOOTX64.EFI"), vec![0x4B; 50_000]).unwrap();
+    let args = [
+        "-s",
+        "-i",
+        volume.to_str().unwrap(),
+        folder.to_str().unwrap(),
+        "::EFI",
+    ];
+    tool("mcopy", &args);
 }
 
 /// Puts the content of a partition in its place.
@@ -324,6 +526,11 @@ fn fill(lab: &Lab, disk: &DiskBuilder<'_>, sector: u32, part: &Part) {
         made => {
             let content = fs::read(volume(lab, made, sector, mib * MIB)).unwrap();
             disk.bytes(extent.first, &content).unwrap();
+            if made.is_boot() {
+                let (old, new) = (0x51C3_A7E5_u32.to_le_bytes(), SIGNATURE.to_le_bytes());
+                let device = disk.device();
+                schwelle_demo::replace_bytes(device, extent, "\\Boot\\BCD", &old, &new).unwrap();
+            }
         }
     }
 }
@@ -348,7 +555,7 @@ pub(crate) fn build(lab: &Lab, case: &Case) -> PathBuf {
             .parts
             .iter()
             .map(|part| MbrEntry {
-                active: part.3 == Inside::Boot,
+                active: part.3.is_boot(),
                 kind: part.0,
                 first: number(part.1),
                 sectors: number(part.2),
@@ -588,4 +795,106 @@ fn every_disk_gets_its_answer_and_what_converts_is_proven() {
         let image = build(&lab, case);
         answers(&lab, &image, case);
     }
+}
+
+/// Of the table's disk of this name, the conversion as it is recorded.
+fn converted(lab: &Lab, name: &str) -> (PathBuf, Value) {
+    let case = DISKS.iter().find(|case| case.name == name).unwrap();
+    let image = build(lab, case);
+    let run = lab.convert(&image, "job", &[case.args, &["--quiet"]].concat());
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    let record = fs::read_to_string(lab.path("job/job.json")).unwrap();
+    (image, serde_json::from_str(&record).unwrap())
+}
+
+#[test]
+fn an_esp_that_is_there_keeps_its_files_and_starts() {
+    let lab = Lab::new();
+    let (image, record) = converted(&lab, "an EFI system partition that is there");
+    let plan = &record["plan"];
+    assert_eq!(plan["placement"]["kind"], "existing");
+    assert_eq!(
+        plan["files_replaced"],
+        serde_json::json!(["\\EFI\\BOOT\\BOOTX64.EFI"])
+    );
+    let esp = format!("{}@@{}", image.display(), 212 * MIB);
+    let out = lab.path("keeper.efi");
+    tool(
+        "mcopy",
+        &[
+            "-i",
+            &esp,
+            "::EFI/keeper/keeperx64.efi",
+            out.to_str().unwrap(),
+        ],
+    );
+    assert_eq!(fs::read(out).unwrap(), vec![0x4B; 50_000]);
+    let run = lab.run(&["check", "disk.img"]);
+    assert!(
+        run.stdout.contains("the disk has a GPT already"),
+        "{}",
+        run.stdout
+    );
+    starts(&lab);
+    // Used since: its files stay, the table goes back.
+    let note = lab.path("note");
+    fs::write(&note, "since").unwrap();
+    tool("mcopy", &["-i", &esp, note.to_str().unwrap(), "::EFI/note"]);
+    let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+    assert_eq!(undo.code, 0, "{}", undo.stderr);
+    assert!(
+        undo.stdout.contains("has been used since the conversion"),
+        "{}",
+        undo.stdout
+    );
+    let back = lab.path("back");
+    tool("mcopy", &["-i", &esp, "::EFI/note", back.to_str().unwrap()]);
+    tool(
+        "mcopy",
+        &[
+            "-o",
+            "-i",
+            &esp,
+            "::EFI/Microsoft/Boot/BCD",
+            back.to_str().unwrap(),
+        ],
+    );
+    assert_eq!(lab.run(&["check", "disk.img"]).code, 0);
+}
+
+#[test]
+fn a_boot_partition_taken_over_starts_and_comes_back_whole_even_after_use() {
+    let lab = Lab::new();
+    let case = DISKS
+        .iter()
+        .find(|case| case.name == "the boot partition taken over")
+        .unwrap();
+    let whole = hash(&build(&lab, case));
+    let (image, record) = converted(&lab, case.name);
+    let plan = &record["plan"];
+    assert_eq!(plan["placement"]["kind"], "takeover");
+    let stages: Vec<&str> = plan["stages"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|stage| stage["stage"].as_str().unwrap())
+        .collect();
+    assert_eq!(stages, ["prepare", "commit", "takeover", "settle"]);
+    starts(&lab);
+    // Every sector of the place is used by others, and comes back all the same.
+    poke(&image, 211 * MIB + (20 << 20), &vec![0xA5; 80 << 20]);
+    let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+    assert_eq!(undo.code, 0, "{}{}", undo.stdout, undo.stderr);
+    assert!(
+        undo.stdout
+            .contains("what was put there after the conversion goes"),
+        "{}",
+        undo.stdout
+    );
+    assert_eq!(hash(&image), whole);
+}
+
+fn starts(lab: &Lab) {
+    let run = lab.run(&["rehearse", "disk.img", "--emulate"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
 }

@@ -1,18 +1,23 @@
 //! Where the room comes from: for the EFI system partition, and for the backup table where a
 //! volume reaches to the end of the disk.
 //!
-//! [`find`] tries the unused stretches and the tails of the boot volume and the Windows volumes,
-//! takes what moves least, and says of every other why not. It reads the disk, since what a volume
+//! [`find`] takes an EFI system partition that is there; else it tries the unused stretches and the
+//! tails of the boot volume and the Windows volumes, takes what moves least, and says of every other
+//! why not; the boot partition's own place only when it is named. It reads the disk, since what a volume
 //! can give depends on what lies in its tail; the result is a value that rules can look at.
+
+mod existing;
+mod takeover;
+mod trims;
 
 use std::sync::Arc;
 
-use crate::device::{Extent, Geometry, Lba, MIB, ReadDevice, Window};
+use crate::device::{Extent, Geometry, Lba, MIB, ReadDevice};
 use crate::disk_use::DiskUse;
+use crate::gpt::backup_sectors;
 use crate::gpt::place::{ESP_WANTED, esp_floor, in_gap};
-use crate::gpt::{backup_sectors, first_usable};
-use crate::ntfs::{LogState, NtfsVolume, TrimError, TrimPlan};
-use crate::profile::{Partition, Profile, Role, Table};
+use crate::ntfs::TrimPlan;
+use crate::profile::{Partition, Profile, Table};
 
 /// Which means of making room the technician wants.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -24,7 +29,7 @@ pub enum PlaceWish {
     Gap,
     /// The tail of the boot volume or of a Windows volume.
     Trim,
-    /// The old boot partition's place. Not there yet.
+    /// The old boot partition's place, after its content is saved.
     Takeover,
 }
 
@@ -83,6 +88,10 @@ pub enum EspFrom {
     Gap,
     /// The tail of this partition.
     Tail(usize),
+    /// This partition's place; it is no more.
+    Takeover(usize),
+    /// It is there already, as this partition, and gets more files.
+    Existing(usize),
 }
 
 impl EspFrom {
@@ -91,6 +100,8 @@ impl EspFrom {
         match self {
             Self::Gap => "gap",
             Self::Tail(_) => "trim",
+            Self::Takeover(_) => "takeover",
+            Self::Existing(_) => "existing",
         }
     }
 
@@ -98,7 +109,7 @@ impl EspFrom {
     pub fn partition(self) -> Option<usize> {
         match self {
             Self::Gap => None,
-            Self::Tail(number) => Some(number),
+            Self::Tail(number) | Self::Takeover(number) | Self::Existing(number) => Some(number),
         }
     }
 }
@@ -134,6 +145,16 @@ impl Placement {
             .find(|trim| trim.number == partition.number);
         trimmed.map_or(partition.extent, |trim| trim.after)
     }
+
+    /// Whose room the EFI system partition gets.
+    pub fn esp_from(&self) -> Option<EspFrom> {
+        self.esp.map(|esp| esp.from)
+    }
+
+    /// False for a partition whose place is taken over.
+    pub fn keeps(&self, partition: &Partition) -> bool {
+        self.esp_from() != Some(EspFrom::Takeover(partition.number))
+    }
 }
 
 /// Why there is no room.
@@ -160,8 +181,13 @@ pub enum NoRoom {
         /// Why it cannot.
         why: String,
     },
-    /// The means asked for is not there yet.
-    NotYet,
+    /// The EFI system partition that is there cannot be used.
+    Existing {
+        /// Number of the partition.
+        number: usize,
+        /// Why it cannot.
+        why: String,
+    },
 }
 
 /// The sectors that the backup table takes.
@@ -197,8 +223,6 @@ pub fn find(
     profile: &Profile,
     wish: EspWish,
 ) -> Result<Placement, NoRoom> {
-    let geometry = profile.geometry;
-    let floor = esp_floor(geometry.logical_sector);
     let is_blank = matches!(profile.table, Table::Blank) && wish.disk_use == DiskUse::Data;
     if profile.mbr().is_none() && !is_blank {
         // The rules about the table say so; nothing is looked for.
@@ -207,9 +231,20 @@ pub fn find(
             considered: Vec::new(),
         });
     }
-    if wish.place == PlaceWish::Takeover {
-        return Err(NoRoom::NotYet);
-    }
+    search(device, profile, wish)
+}
+
+/// Finds the room on a GPT disk without an EFI system partition.
+pub fn find_on_gpt(
+    device: &dyn ReadDevice,
+    profile: &Profile,
+    wish: EspWish,
+) -> Result<Placement, NoRoom> {
+    search(device, profile, wish)
+}
+
+fn search(device: &dyn ReadDevice, profile: &Profile, wish: EspWish) -> Result<Placement, NoRoom> {
+    let floor = esp_floor(profile.geometry.logical_sector);
     if let Some(asked) = wish.size.filter(|&asked| asked < floor) {
         return Err(NoRoom::BelowFloor { asked, floor });
     }
@@ -220,6 +255,10 @@ pub fn find(
         considered: Vec::new(),
         candidates: Vec::new(),
     };
+    let existing = search.existing()?;
+    if wish.place == PlaceWish::Takeover && existing.is_none() {
+        return search.takeover();
+    }
     let tail = search.tail_for_backup()?;
     if !wish.is_for_one() {
         return Ok(Placement {
@@ -228,6 +267,9 @@ pub fn find(
             trims: tail.into_iter().collect(),
             considered: Vec::new(),
         });
+    }
+    if let Some(place) = existing {
+        return Ok(search.placed(place, tail));
     }
     let mut used = profile.used();
     if let Some(trim) = &tail
@@ -302,197 +344,41 @@ impl Search<'_> {
         }
     }
 
-    /// The boot volume first, then the Windows volumes: where both would move as little, the boot
-    /// volume's room is the one nobody misses. On a data disk, any volume.
-    fn trims(&mut self, used: &[Extent]) {
-        if self.wish.place == PlaceWish::Gap {
-            return;
-        }
-        let profile = self.profile;
-        let with = |role: Role| profile.partitions.iter().filter(move |p| p.role == role);
-        let of_data = with(Role::Data).filter(|_| self.wish.disk_use == DiskUse::Data);
-        let all = with(Role::Boot).chain(with(Role::Windows)).chain(of_data);
-        for partition in all.collect::<Vec<_>>() {
-            let place = format!("tail of partition {}", partition.number);
-            match self.trim_for_esp(partition, used) {
-                Ok((esp, trim, verdict)) => {
-                    let index = self.consider(place, verdict);
-                    let moved = trim.moved_bytes(cluster_bytes(partition));
-                    self.candidates.push(Candidate {
-                        index,
-                        esp,
-                        trim: Some(trim),
-                        moved,
-                    });
-                }
-                Err(verdict) => {
-                    self.consider(place, verdict);
-                }
-            }
+    /// Marks the place that was chosen.
+    fn choose_place(&mut self, index: usize) {
+        if let Some(chosen) = self.considered.get_mut(index) {
+            chosen.chosen = true;
         }
     }
 
-    fn trim_for_esp(
-        &self,
-        partition: &Partition,
-        used: &[Extent],
-    ) -> Result<(Extent, Trimming, String), String> {
-        let geometry = self.profile.geometry;
-        let align = geometry.sectors_per_mib();
-        let limit = backup_region(geometry).first;
-        // The room ends where the next partition, or the backup table, begins.
-        let behind = used
-            .iter()
-            .map(|extent| extent.first)
-            .filter(|first| *first > partition.extent.first)
-            .chain([limit])
-            .min()
-            .unwrap_or(limit);
-        let room_end = behind.0 / align * align;
-        // Where the unused stretch behind would do alone, it is left alone, and the tail itself is
-        // taken.
-        let own_end = partition.extent.end.0 / align * align;
-        let mut why = String::new();
-        for size in self.sizes() {
-            let sectors = size.div_ceil(geometry.logical_sector.into());
-            let before = |end: u64| {
-                let first = end.checked_sub(sectors);
-                first.map_or(0, |first| first / align * align)
-            };
-            let mut first = before(room_end);
-            if first >= partition.extent.end.0 {
-                first = before(own_end);
-            }
-            let needed = Self::mib(size);
-            if first
-                <= partition
-                    .extent
-                    .first
-                    .0
-                    .max(first_usable(geometry.logical_sector))
-            {
-                let has = Self::mib(geometry.bytes_in(&partition.extent));
-                why = format!("needs {needed} MiB; the whole partition has {has} MiB");
-                continue;
-            }
-            let esp = Extent {
-                first: Lba(first),
-                end: Lba(first.saturating_add(sectors)),
-            };
-            match self.trim(partition, Lba(first)) {
-                Ok(trim) => {
-                    let moved = trim.moved_bytes(cluster_bytes(partition));
-                    let verdict = format!(
-                        "{needed} MiB; {} must move, {} are free for it",
-                        in_words(moved),
-                        in_words(trim.plan.free_bytes)
-                    );
-                    return Ok((esp, trim, verdict));
-                }
-                Err(reason) => why = format!("needs {needed} MiB; {reason}"),
-            }
+    fn placed(self, esp: EspPlace, trims: impl IntoIterator<Item = Trimming>) -> Placement {
+        Placement {
+            disk_use: self.wish.disk_use,
+            esp: Some(esp),
+            trims: trims.into_iter().collect(),
+            considered: self.considered,
         }
-        Err(why)
-    }
-
-    /// Plans to let a partition end at `end`.
-    fn trim(&self, partition: &Partition, end: Lba) -> Result<Trimming, String> {
-        let Some(health) = &partition.volume.ntfs else {
-            let kind = partition.volume.kind.name();
-            return Err(format!("holds {kind}; only sound NTFS volumes are trimmed"));
-        };
-        let sound = health.faults.is_empty()
-            && health.audit.faults.iter().all(|fault| fault.is_harmless())
-            && !health.dirty
-            && !health.hibernated
-            && matches!(health.log, LogState::Clean | LogState::Empty);
-        if !sound {
-            return Err("the volume must be sound and closed cleanly first".to_owned());
-        }
-        if health.shape.sector_bytes != self.profile.geometry.logical_sector {
-            return Err("the volume was made for another sector size".to_owned());
-        }
-        let after = Extent {
-            first: partition.extent.first,
-            end,
-        };
-        let window = Window::new(self.device, partition.extent)
-            .ok_or_else(|| "the partition leaves the disk".to_owned())?;
-        let volume = NtfsVolume::open(&window).map_err(|error| error.to_string())?;
-        let plan = volume
-            .plan_trim(after.sectors())
-            .map_err(|error| match error {
-                TrimError::Full { needed, free } => format!(
-                    "{} in use would have to move, but only {} are free in front of it",
-                    in_words(needed),
-                    in_words(free)
-                ),
-                other => other.to_string(),
-            })?;
-        Ok(Trimming {
-            number: partition.number,
-            after,
-            plan: Arc::new(plan),
-        })
-    }
-
-    /// Where a volume reaches into the sectors of the backup table, it must become smaller,
-    /// wherever the EFI system partition goes.
-    fn tail_for_backup(&mut self) -> Result<Option<Trimming>, NoRoom> {
-        let geometry = self.profile.geometry;
-        let region = backup_region(geometry);
-        let reaching = self
-            .profile
-            .partitions
-            .iter()
-            .find(|partition| partition.extent.overlaps(&region));
-        let Some(partition) = reaching else {
-            return Ok(None);
-        };
-        let align = geometry.sectors_per_mib();
-        let end = Lba(region.first.0 / align * align);
-        let trim = self
-            .trim(partition, end)
-            .map_err(|why| NoRoom::BackupTable {
-                number: partition.number,
-                why,
-            })?;
-        Ok(Some(trim))
     }
 
     fn choose(mut self, tail: Option<Trimming>) -> Result<Placement, NoRoom> {
         // The first of the least: the order of looking is the order of preference.
-        let best = self
-            .candidates
-            .into_iter()
-            .min_by_key(|candidate| candidate.moved);
-        let Some(best) = best else {
+        let candidates = std::mem::take(&mut self.candidates).into_iter();
+        let Some(best) = candidates.min_by_key(|candidate| candidate.moved) else {
+            let floor = esp_floor(self.profile.geometry.logical_sector);
             return Err(NoRoom::NoPlace {
-                needed: self
-                    .wish
-                    .size
-                    .unwrap_or(esp_floor(self.profile.geometry.logical_sector)),
+                needed: self.wish.size.unwrap_or(floor),
                 considered: self.considered,
             });
         };
-        if let Some(chosen) = self.considered.get_mut(best.index) {
-            chosen.chosen = true;
-        }
+        self.choose_place(best.index);
         let from = best
             .trim
             .as_ref()
             .map_or(EspFrom::Gap, |trim| EspFrom::Tail(trim.number));
         // The one trim that makes room for both ends in front of the other's new end.
         let tail = tail.filter(|tail| Some(tail.number) != from.partition());
-        Ok(Placement {
-            disk_use: self.wish.disk_use,
-            esp: Some(EspPlace {
-                extent: best.esp,
-                from,
-            }),
-            trims: best.trim.into_iter().chain(tail).collect(),
-            considered: self.considered,
-        })
+        let extent = best.esp;
+        Ok(self.placed(EspPlace { extent, from }, best.trim.into_iter().chain(tail)))
     }
 }
 

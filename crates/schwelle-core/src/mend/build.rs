@@ -1,0 +1,221 @@
+//! The draft with the remedies on it.
+
+use std::sync::Arc;
+
+use uuid::Uuid;
+
+use crate::commit::{ChangeSet, Region, StageKind};
+use crate::crossing::Crossing;
+use crate::device::{BlockDevice, Draft, Extent, Lba, ReadDevice};
+use crate::disk_use::DiskUse;
+use crate::draft::{
+    Content, DraftError, MapPart, NewStart, Plan, Source, boot_store, esp, settle, trim,
+};
+use crate::gpt::{self, GptEntry, GptLayout, attributes, type_guid};
+use crate::job::Watched;
+use crate::mbr::{BiosStart, protect};
+use crate::placement::{EspFrom, EspPlace, Placement};
+use crate::profile::{ESP_STORE, Partition, Profile};
+
+use super::names;
+use super::remedies::{Remedies, StoreFrom, esp_of};
+
+const SECTOR_0: Extent = Extent {
+    first: Lba(0),
+    end: Lba(1),
+};
+
+/// Builds the mended disk.
+pub(super) fn build<'a>(
+    disk: &'a dyn ReadDevice,
+    profile: &Profile,
+    remedies: &Remedies<'_>,
+    source: &mut Source<'_>,
+) -> Result<Plan<'a>, DraftError> {
+    let geometry = disk.geometry();
+    let copy = remedies
+        .sound_copy()
+        .ok_or(DraftError::Missing("sound copy of its table"))?;
+    let mut layout = GptLayout::of(copy).ok_or(DraftError::Missing("table of the usual form"))?;
+    let draft = Draft::new(disk);
+    let (mut regions, mut volumes) = (Vec::new(), Vec::new());
+
+    let mut placement = remedies.new_esp.clone().unwrap_or(Placement {
+        disk_use: remedies.disk_use(),
+        esp: None,
+        trims: Vec::new(),
+        considered: Vec::new(),
+    });
+    for trimming in &placement.trims {
+        let partition = profile
+            .partition(trimming.number)
+            .ok_or(DraftError::Missing("partition to be trimmed"))?;
+        let (written, volume) = trim::apply(&draft, partition, trimming)?;
+        regions.extend(written);
+        volumes.push(volume);
+        let mut entries = layout.entries.iter_mut();
+        if let Some(entry) = entries.find(|entry| entry.extent == partition.extent) {
+            entry.extent = trimming.after;
+        }
+    }
+    let chosen = choose_esp(profile, remedies, &placement, &mut layout)?;
+    let id = chosen.map_or(Uuid::nil(), |(_, id)| id);
+    let crossing = names::crossing(disk, &layout, remedies.signature, id);
+    let mut start = None;
+    if let Some((place, id)) = chosen
+        && (remedies.fill.is_some() || !matches!(place.from, EspFrom::Existing(_)))
+    {
+        placement.esp = Some(place);
+        let content = remedies
+            .fill
+            .map(|from| content(profile, remedies, from, &crossing, source))
+            .transpose()?;
+        let [a, b, c, d, ..] = id.to_bytes_le();
+        let identity = (u32::from_le_bytes([a, b, c, d]), source.stamp);
+        let filled = esp::fill(&draft, disk, place, content.as_ref(), identity)?;
+        let stage = match place.from {
+            EspFrom::Existing(_) => StageKind::Fill,
+            _ => StageKind::Prepare,
+        };
+        regions.push(Region::new(stage, "EFI system partition", place.extent));
+        start = content.map(|content| NewStart::of(content, filled));
+    }
+    if remedies.table || remedies.retype.is_some() || remedies.new_esp.is_some() {
+        layout.write(&draft)?;
+    }
+    if remedies.sector_0 || remedies.table {
+        let in_bios_mode = match remedies.disk_use() {
+            DiskUse::System => BiosStart::Signpost,
+            DiskUse::Data => BiosStart::PassOn,
+        };
+        let old = disk.read_sector(Lba(0))?;
+        draft.write_at(0, &protect(&old, geometry, in_bios_mode))?;
+    }
+    regions.extend(table_regions(disk, remedies.is_primary_sound()));
+
+    let crossed = Arc::new(draft);
+    if let Some(EspFrom::Existing(number)) = placement.esp_from()
+        && let Some(partition) = profile.partition(number)
+    {
+        volumes.push(trim::watch(disk, Some(&*crossed), partition)?);
+    }
+    let draft = Draft::over(crossed.clone());
+    let (mut files, mut settled) = (Vec::new(), Vec::new());
+    if remedies.settle {
+        let written = source.stamp.windows;
+        let done = settle::settle(&draft, profile, &placement, &crossing, written)?;
+        volumes.extend(done.watch(disk, profile, &volumes)?);
+        (files, settled) = (done.files, done.regions);
+    }
+    let changes = ChangeSet::of(&crossed, "moved clusters", &regions)?;
+    let changes = changes.and_then(&draft, &settled)?;
+    let kept: Vec<&Partition> = profile.partitions.iter().collect();
+    Ok(Plan {
+        before: MapPart::before(profile),
+        after: MapPart::after(geometry, &kept, layout.used(), placement.esp_from()),
+        relied_on: (relied_on(disk, &changes)?, volumes),
+        crossed,
+        draft,
+        layout,
+        placement,
+        start,
+        files_edited: files,
+        changes,
+    })
+}
+
+/// The disk's EFI system partition as it will be, with its GUID; its entry is put into the table.
+fn choose_esp(
+    profile: &Profile,
+    remedies: &Remedies<'_>,
+    placement: &Placement,
+    layout: &mut GptLayout,
+) -> Result<Option<(EspPlace, Uuid)>, DraftError> {
+    if let Some(place) = placement.esp {
+        let id = remedies.new_id;
+        let entry = GptEntry {
+            kind: type_guid::EFI_SYSTEM,
+            id,
+            extent: place.extent,
+            attributes: attributes::NO_DRIVE_LETTER,
+            name: "EFI system partition".to_owned(),
+        };
+        if !layout.add(entry) {
+            return Err(DraftError::Missing("free entry in its table"));
+        }
+        return Ok(Some((place, id)));
+    }
+    let partition = match remedies.retype {
+        Some(number) => profile.partition(number),
+        None => esp_of(profile),
+    };
+    let Some(partition) = partition else {
+        return Ok(None);
+    };
+    let mut entries = layout.entries.iter_mut();
+    let Some(entry) = entries.find(|entry| entry.extent == partition.extent) else {
+        return Ok(None);
+    };
+    if remedies.retype.is_some() {
+        entry.kind = type_guid::EFI_SYSTEM;
+        entry.attributes |= attributes::NO_DRIVE_LETTER;
+    }
+    let from = match remedies.format {
+        true => EspFrom::Gap,
+        false => EspFrom::Existing(partition.number),
+    };
+    let extent = partition.extent;
+    Ok(Some((EspPlace { extent, from }, entry.id)))
+}
+
+/// What the partition is filled with.
+fn content<'p>(
+    profile: &'p Profile,
+    remedies: &Remedies<'_>,
+    from: StoreFrom,
+    crossing: &Crossing,
+    source: &mut Source<'_>,
+) -> Result<Content<'p>, DraftError> {
+    let old = remedies.store(from);
+    let (store, translated) = boot_store(profile, crossing, old, source)?;
+    let hive = store.to_hive(source.stamp.windows);
+    Ok(Content {
+        keep_removable: remedies.keep_removable,
+        own: vec![(ESP_STORE, hive)],
+        ..Content::of_store(profile, source.set, (store, translated))?
+    })
+}
+
+/// The sectors of the tables. One copy is written and flushed before the other, the one that was
+/// not sound first: at any moment one of them is.
+fn table_regions(disk: &dyn ReadDevice, is_primary_sound: bool) -> [Region; 3] {
+    let geometry = disk.geometry();
+    let sector = geometry.logical_sector;
+    let primary = Extent {
+        first: Lba(1),
+        end: Lba(gpt::first_usable(sector)),
+    };
+    let backup = Extent {
+        first: Lba(geometry.sectors.saturating_sub(gpt::backup_sectors(sector))),
+        end: Lba(geometry.sectors),
+    };
+    let mut copies = [("backup table", backup), ("primary table", primary)];
+    if !is_primary_sound {
+        copies.reverse();
+    }
+    let [(first, first_at), (then, then_at)] = copies;
+    [
+        Region::new(StageKind::Prepare, first, first_at),
+        Region::new(StageKind::Commit, then, then_at),
+        Region::new(StageKind::Commit, "sector 0: the protective MBR", SECTOR_0),
+    ]
+}
+
+/// Sector 0 tells the job's disk from others, also where it is not written.
+fn relied_on(disk: &dyn ReadDevice, changes: &ChangeSet) -> Result<Vec<Watched>, DraftError> {
+    let is_written = changes.extents().any(|extent| extent.contains(&SECTOR_0));
+    match is_written {
+        true => Ok(Vec::new()),
+        false => Ok(vec![Watched::on(disk, "sector 0", SECTOR_0)?]),
+    }
+}

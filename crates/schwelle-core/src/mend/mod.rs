@@ -1,0 +1,100 @@
+//! Mends a GPT disk that does not start: one that was converted by other means, copied to a larger
+//! disk, or damaged.
+//!
+//! The rehearsal says at which step a start ends. [`plan`] drafts what that step needs, rehearses the
+//! draft, and goes on with the next step that fails, until none does. What has no remedy here is an
+//! error that says so, with the step's own advice; a disk on which nothing fails needs no plan.
+
+mod build;
+mod names;
+mod remedies;
+
+use crate::device::{DeviceError, ReadDevice};
+use crate::disk_use::DiskUse;
+use crate::draft::{DraftError, Plan, Source};
+use crate::placement::{EspWish, NoRoom};
+use crate::profile::{BOOTMGFW, Profile, Table};
+use crate::rehearse::{Rehearsal, Step, StepId, StepOutcome, walk, walk_to};
+
+use remedies::Remedies;
+
+/// Something that is mended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fix {
+    /// The step that failed, or that told of it.
+    pub step: StepId,
+    /// What is done about it.
+    pub what: String,
+}
+
+/// Why a disk cannot be mended here.
+#[derive(Debug, thiserror::Error)]
+pub enum MendError {
+    /// Not a GPT disk.
+    #[error("it is no GPT disk: its table is {style}")]
+    NotGpt {
+        /// What it is.
+        style: &'static str,
+    },
+    /// A step fails for which there is no remedy here.
+    #[error("the step {step} fails: {evidence}", step = .step.id.name(), evidence = .step.evidence)]
+    NoRemedy {
+        /// The step, with advice.
+        step: Box<Step>,
+        /// Why nothing can be done about it here.
+        why: String,
+    },
+    /// There is no room for an EFI system partition.
+    #[error("there is no room for an EFI system partition")]
+    NoRoom(NoRoom),
+    /// The draft could not be made.
+    #[error(transparent)]
+    Draft(#[from] DraftError),
+    /// The disk could not be read.
+    #[error(transparent)]
+    Device(#[from] DeviceError),
+}
+
+/// Plans to mend `disk`: the draft of the mended disk, and what is mended. `None` when nothing fails.
+pub fn plan<'a>(
+    disk: &'a dyn ReadDevice,
+    profile: &Profile,
+    wish: EspWish,
+    mut source: Source<'_>,
+) -> Result<Option<(Plan<'a>, Vec<Fix>)>, MendError> {
+    let Table::Gpt {
+        hybrid: false,
+        pair,
+    } = &profile.table
+    else {
+        let style = profile.table_style();
+        return Err(MendError::NotGpt { style });
+    };
+    let mut remedies = Remedies::new(disk, profile, pair, wish, &mut *source.new_guid);
+    let mut rehearsal = rehearse(disk, wish.disk_use);
+    let mut built = None;
+    loop {
+        let failed = rehearsal.steps.last();
+        let failed = failed.filter(|step| step.outcome == StepOutcome::Fail);
+        match failed {
+            Some(step) => remedies.add(step)?,
+            None if remedies.settle(&rehearsal) => {}
+            None => break,
+        }
+        let plan = build::build(disk, profile, &remedies, &mut source)?;
+        rehearsal = rehearse(&plan.draft, wish.disk_use);
+        built = Some(plan);
+    }
+    Ok(built.map(|plan| (plan, remedies.fixes())))
+}
+
+/// The walk as the mended disk must pass it: by the removable-media path, and by the one that boot
+/// entries name.
+fn rehearse(disk: &dyn ReadDevice, disk_use: DiskUse) -> Rehearsal {
+    let rehearsal = walk_to(disk, disk_use);
+    if !rehearsal.starts() {
+        return rehearsal;
+    }
+    let named = walk(disk, Some(BOOTMGFW));
+    if named.starts() { rehearsal } else { named }
+}

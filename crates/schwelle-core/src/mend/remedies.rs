@@ -1,0 +1,372 @@
+//! Which remedy a failed step has.
+
+use uuid::Uuid;
+
+use crate::bootstore::BootStore;
+use crate::device::{ReadDevice, Window};
+use crate::disk_use::DiskUse;
+use crate::fat::{FatKind, FatVolume};
+use crate::gpt::place::esp_floor;
+use crate::gpt::{GptCopy, GptLayout, GptPair, type_guid};
+use crate::placement::{self, EspWish, Placement};
+use crate::profile::{
+    ESP_STORE, FoundStore, Partition, Profile, VolumeKind, boot_system, find_stores,
+};
+use crate::rehearse::{Rehearsal, Step, StepId, StepOutcome};
+
+use super::{Fix, MendError, names};
+
+/// Where the boot store comes from, in the order of trying.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum StoreFrom {
+    /// The one on the EFI system partition, its names taken across.
+    Esp,
+    /// The one that the disk was started with in BIOS mode.
+    Bios,
+    /// Made anew for the systems found.
+    Nothing,
+}
+
+/// What is done about the steps that failed.
+pub(super) struct Remedies<'p> {
+    disk: &'p dyn ReadDevice,
+    profile: &'p Profile,
+    pair: &'p GptPair,
+    wish: EspWish,
+    /// GUID of an EFI system partition that is made.
+    pub(super) new_id: Uuid,
+    /// Sector 0 gets a protective entry over the whole disk.
+    pub(super) sector_0: bool,
+    /// Both copies of the table are written.
+    pub(super) table: bool,
+    /// This partition becomes the EFI system partition.
+    pub(super) retype: Option<usize>,
+    /// The EFI system partition is made here.
+    pub(super) new_esp: Option<Placement>,
+    /// The EFI system partition gets a file system.
+    pub(super) format: bool,
+    /// It gets boot files, and a store from here.
+    pub(super) fill: Option<StoreFrom>,
+    /// The loader on the removable-media path is sound, and may be another system's.
+    pub(super) keep_removable: bool,
+    /// Files that name the old MBR disk are edited.
+    pub(super) settle: bool,
+    /// Stores that the disk was started with in BIOS mode.
+    bios_stores: Vec<FoundStore>,
+    esp_store: Option<BootStore>,
+    /// Signature of the MBR disk that this one was.
+    pub(super) signature: Option<u32>,
+    fixes: Vec<Fix>,
+}
+
+impl<'p> Remedies<'p> {
+    pub(super) fn new(
+        disk: &'p dyn ReadDevice,
+        profile: &'p Profile,
+        pair: &'p GptPair,
+        wish: EspWish,
+        new_guid: &mut dyn FnMut() -> Uuid,
+    ) -> Self {
+        let bios_stores = find_stores(disk, &profile.partitions);
+        let esp_store = esp_of(profile).and_then(|esp| store_on(disk, esp));
+        let stores = bios_stores
+            .iter()
+            .map(|found| &found.store)
+            .chain(&esp_store);
+        let stores: Vec<&BootStore> = stores.collect();
+        let signature = names::old_signature(disk, profile, &stores);
+        Self {
+            disk,
+            profile,
+            pair,
+            wish,
+            new_id: new_guid(),
+            sector_0: false,
+            table: false,
+            retype: None,
+            new_esp: None,
+            format: false,
+            fill: None,
+            keep_removable: false,
+            settle: false,
+            bios_stores,
+            esp_store,
+            signature,
+            fixes: Vec::new(),
+        }
+    }
+
+    /// What is done, in the order in which it was found out.
+    pub(super) fn fixes(self) -> Vec<Fix> {
+        self.fixes
+    }
+
+    pub(super) fn disk_use(&self) -> DiskUse {
+        self.wish.disk_use
+    }
+
+    /// The copy of the table to go by.
+    pub(super) fn sound_copy(&self) -> Option<&'p GptCopy> {
+        self.pair.best()
+    }
+
+    /// True when the primary copy is sound, and may be relied on while the backup is written.
+    pub(super) fn is_primary_sound(&self) -> bool {
+        self.pair.primary.is_ok()
+    }
+
+    /// The store to start from, where there is one of this kind.
+    pub(super) fn store(&self, from: StoreFrom) -> Option<&BootStore> {
+        match from {
+            StoreFrom::Esp => self.esp_store.as_ref(),
+            StoreFrom::Bios => self.bios_stores.first().map(|found| &found.store),
+            StoreFrom::Nothing => None,
+        }
+    }
+
+    fn note(&mut self, step: &Step, what: impl Into<String>) {
+        self.fixes.push(Fix {
+            step: step.id,
+            what: what.into(),
+        });
+    }
+
+    /// Takes up the remedy for a failed step.
+    pub(super) fn add(&mut self, step: &Step) -> Result<(), MendError> {
+        match step.id {
+            StepId::ProtectiveMbr => self.add_sector_0(step),
+            StepId::PrimaryTable | StepId::BackupTable | StepId::TablesAgree => {
+                self.add_table(step)
+            }
+            StepId::Esp => self.add_esp(step),
+            StepId::EspFileSystem => self.add_file_system(step),
+            StepId::Loader
+            | StepId::LoaderImage
+            | StepId::BootStore
+            | StepId::BootManager
+            | StepId::DefaultEntry
+            | StepId::EntryDevices => self.add_boot_files(step),
+            StepId::SystemLoader | StepId::Kernel => Err(no_remedy(
+                step,
+                "the system's own files are damaged or missing: that is for its installation medium",
+            )),
+            StepId::Volumes => Err(no_remedy(
+                step,
+                "a volume is damaged: that is for the system that uses it",
+            )),
+            // These never fail; they tell.
+            StepId::Menu | StepId::Letters | StepId::Recovery => {
+                Err(no_remedy(step, "there is no remedy for it here"))
+            }
+        }
+    }
+
+    fn add_sector_0(&mut self, step: &Step) -> Result<(), MendError> {
+        if self.sector_0 {
+            return Err(no_remedy(step, "the entry that was drafted does not help"));
+        }
+        self.sector_0 = true;
+        self.note(
+            step,
+            "sector 0 gets one protective entry over the whole disk",
+        );
+        Ok(())
+    }
+
+    fn add_table(&mut self, step: &Step) -> Result<(), MendError> {
+        let Some(copy) = self.sound_copy().filter(|_| !self.table) else {
+            return Err(no_remedy(step, "neither copy of the table is sound"));
+        };
+        if let (Ok(primary), Ok(backup)) = (&self.pair.primary, &self.pair.backup) {
+            let same = primary.entries == backup.entries
+                && primary.header.disk_id == backup.header.disk_id;
+            if !same {
+                let why = "both copies are sound and name different partitions: which of them is right \
+                    cannot be told from here";
+                return Err(no_remedy(step, why));
+            }
+        }
+        if GptLayout::of(copy).is_none() {
+            let why = "its table has another form (more than 128 entries, or longer ones)";
+            return Err(no_remedy(step, why));
+        }
+        let from = match (self.is_primary_sound(), self.pair.backup.is_ok()) {
+            (true, true) => "the places in both copies of the table are set right",
+            (true, false) => {
+                "the backup table is written anew from the primary one, on the last sectors of the disk"
+            }
+            _ => "the primary table is written anew from the backup one",
+        };
+        self.table = true;
+        self.note(step, from);
+        Ok(())
+    }
+
+    fn add_esp(&mut self, step: &Step) -> Result<(), MendError> {
+        if self.new_esp.is_some() || self.retype.is_some() {
+            return Err(no_remedy(
+                step,
+                "the partition that was drafted does not help",
+            ));
+        }
+        let candidates: Vec<&Partition> = self
+            .profile
+            .partitions
+            .iter()
+            .filter(|part| holds_boot_files(self.disk, part))
+            .collect();
+        match candidates[..] {
+            [only] => {
+                self.retype = Some(only.number);
+                let title = only.title();
+                let what = format!(
+                    "{title} holds boot files: it gets the type of an EFI system partition, and no drive \
+                     letter"
+                );
+                self.note(step, what);
+            }
+            [] => {
+                let place = placement::find_on_gpt(self.disk, self.profile, self.wish)
+                    .map_err(MendError::NoRoom)?;
+                let chosen = place.considered.iter().find(|place| place.chosen);
+                let chosen = chosen.map_or("", |chosen| chosen.place.as_str());
+                let what = format!("an EFI system partition is made: {chosen}");
+                self.note(step, what);
+                self.new_esp = Some(place);
+            }
+            _ => {
+                let names: Vec<String> = candidates.iter().map(|part| part.title()).collect();
+                let why = format!(
+                    "more than one partition holds boot files: {}",
+                    names.join(", ")
+                );
+                return Err(no_remedy(step, why));
+            }
+        }
+        Ok(())
+    }
+
+    fn add_file_system(&mut self, step: &Step) -> Result<(), MendError> {
+        let esp = esp_of(self.profile).filter(|_| !self.format);
+        let Some(esp) = esp else {
+            return Err(no_remedy(step, "what was drafted does not help"));
+        };
+        if !matches!(esp.volume.kind, VolumeKind::Blank | VolumeKind::Unknown) {
+            let kind = esp.volume.kind.name();
+            let why = format!("{} holds {kind}, which is not thrown away", esp.title());
+            return Err(no_remedy(step, why));
+        }
+        let geometry = self.disk.geometry();
+        if geometry.bytes_in(&esp.extent) < esp_floor(geometry.logical_sector) {
+            return Err(no_remedy(step, "the partition is too small for FAT32"));
+        }
+        let what = format!("{} is empty: it gets a FAT32 file system", esp.title());
+        self.format = true;
+        self.note(step, what);
+        Ok(())
+    }
+
+    fn add_boot_files(&mut self, step: &Step) -> Result<(), MendError> {
+        if boot_system(self.profile).is_none() {
+            let why = "there is no Windows with UEFI boot files on this disk to take them from";
+            return Err(no_remedy(step, why));
+        }
+        let first = self.fill.is_none();
+        let kinds = [StoreFrom::Esp, StoreFrom::Bios, StoreFrom::Nothing];
+        let mut left = kinds
+            .into_iter()
+            .skip_while(|kind| self.fill.is_some_and(|tried| *kind != tried))
+            .skip(usize::from(!first))
+            .filter(|kind| *kind == StoreFrom::Nothing || self.store(*kind).is_some());
+        let Some(from) = left.next() else {
+            return Err(no_remedy(
+                step,
+                "none of the boot stores that could be made helps",
+            ));
+        };
+        if first {
+            let is_early = matches!(step.id, StepId::Loader | StepId::LoaderImage);
+            self.keep_removable = !is_early;
+        } else {
+            // Another store is tried: what was said of the last one is not done.
+            self.fixes.pop();
+        }
+        self.fill = Some(from);
+        let store = match from {
+            StoreFrom::Esp => "the boot store there names this disk's partitions",
+            StoreFrom::Bios => "the boot store of the BIOS start is carried over",
+            StoreFrom::Nothing => "a boot store is made anew for the Windows found",
+        };
+        let what = format!("boot files from the Windows volume; {store}");
+        self.note(step, what);
+        Ok(())
+    }
+
+    /// Takes up what does not keep the disk from starting: names of the old MBR disk in the registry and
+    /// in the recovery configuration. True when that is new.
+    pub(super) fn settle(&mut self, rehearsal: &Rehearsal) -> bool {
+        let told = |step: &&Step| {
+            step.outcome == StepOutcome::Caution
+                && matches!(step.id, StepId::Letters | StepId::Recovery)
+        };
+        let told: Vec<&Step> = rehearsal.steps.iter().filter(told).collect();
+        let is_due = !self.settle
+            && !told.is_empty()
+            && self.signature.is_some()
+            && self.wish.disk_use == DiskUse::System;
+        self.settle |= is_due;
+        if is_due {
+            for step in told {
+                self.note(
+                    step,
+                    "files that name the MBR disk it was now name this one",
+                );
+            }
+        }
+        is_due
+    }
+}
+
+fn no_remedy(step: &Step, why: impl Into<String>) -> MendError {
+    MendError::NoRemedy {
+        step: Box::new(step.clone()),
+        why: why.into(),
+    }
+}
+
+/// The disk's first EFI system partition, by its type.
+pub(super) fn esp_of(profile: &Profile) -> Option<&Partition> {
+    let mut partitions = profile.partitions.iter();
+    partitions.find(|part| part.gpt_kind() == Some(type_guid::EFI_SYSTEM))
+}
+
+fn store_on(disk: &dyn ReadDevice, esp: &Partition) -> Option<BootStore> {
+    const MAX_STORE_BYTES: u64 = 16 << 20;
+    let window = Window::new(disk, esp.extent)?;
+    let fat = FatVolume::open(&window).ok()?;
+    let file = fat
+        .find(ESP_STORE)
+        .ok()?
+        .filter(|entry| !entry.is_directory)?;
+    let bytes = fat.read_file(&file, MAX_STORE_BYTES).ok()?;
+    BootStore::read(&bytes[..]).ok()
+}
+
+/// A FAT32 volume with a boot manager's folder on it, though its type says nothing of it.
+fn holds_boot_files(disk: &dyn ReadDevice, part: &Partition) -> bool {
+    const FOLDERS: [&str; 2] = ["\\EFI\\Microsoft\\Boot", "\\EFI\\BOOT"];
+    if !matches!(part.volume.kind, VolumeKind::Fat(FatKind::Fat32)) {
+        return false;
+    }
+    let Some(window) = Window::new(disk, part.extent) else {
+        return false;
+    };
+    let Ok(fat) = FatVolume::open(&window) else {
+        return false;
+    };
+    let is_folder = |path: &&str| {
+        let found = fat.find(path);
+        found.is_ok_and(|entry| entry.is_some_and(|entry| entry.is_directory))
+    };
+    FOLDERS.iter().any(|path| is_folder(&path))
+}

@@ -1,0 +1,145 @@
+//! The old boot partition's place.
+
+use crate::bytes::ReadBytes;
+use crate::device::{Extent, Lba, Window};
+use crate::gpt::first_usable;
+use crate::gpt::place::esp_floor;
+use crate::ntfs::{NtfsError, NtfsVolume, ROOT_RECORD};
+use crate::profile::{Partition, Role};
+
+use super::{EspFrom, EspPlace, NoRoom, Placement, Search, backup_region, in_words};
+
+/// What lies in the root of a boot volume. Names that begin with "$" are the file system's own.
+const BOOT_NAMES: [&str; 7] = [
+    ".",
+    "boot",
+    "bootmgr",
+    "bootnxt",
+    "bootsect.bak",
+    "efi",
+    "system volume information",
+];
+
+impl Search<'_> {
+    /// The boot partition's place, when it was asked for by name.
+    pub(super) fn takeover(mut self) -> Result<Placement, NoRoom> {
+        let profile = self.profile;
+        let mut boot = profile.partitions.iter().filter(|p| p.role == Role::Boot);
+        let found = boot
+            .next()
+            .map(|partition| (partition, self.give_up(partition)));
+        let (place, verdict) = match found {
+            None => (
+                "the boot partition".to_owned(),
+                Err("there is none: the boot files lie on the Windows volume".to_owned()),
+            ),
+            Some((partition, found)) => (format!("place of partition {}", partition.number), found),
+        };
+        let (number, extent, verdict) = match verdict {
+            Ok(found) => found,
+            Err(why) => {
+                self.consider(place, why);
+                return Err(NoRoom::NoPlace {
+                    needed: esp_floor(profile.geometry.logical_sector),
+                    considered: self.considered,
+                });
+            }
+        };
+        let index = self.consider(place, verdict);
+        self.choose_place(index);
+        let region = backup_region(profile.geometry);
+        let gives_tail = profile.partition(number);
+        let gives_tail = gives_tail.is_some_and(|part| part.extent.overlaps(&region));
+        let tail = match gives_tail {
+            true => None,
+            false => self.tail_for_backup()?,
+        };
+        let from = EspFrom::Takeover(number);
+        Ok(self.placed(EspPlace { extent, from }, tail))
+    }
+
+    /// The place that a boot partition gives, in whole MiB; the error says in numbers why not.
+    fn give_up(&self, partition: &Partition) -> Result<(usize, Extent, String), String> {
+        let geometry = self.profile.geometry;
+        let align = geometry.sectors_per_mib();
+        let extent = partition.extent;
+        let first = extent.first.0.max(first_usable(geometry.logical_sector));
+        let first = first.checked_next_multiple_of(align).unwrap_or(u64::MAX);
+        let limit = backup_region(geometry).first.0;
+        let mut end = extent.end.0.min(limit) / align * align;
+        if let Some(asked) = self.wish.size {
+            let sectors = asked.div_ceil(geometry.logical_sector.into());
+            let sectors = sectors.checked_next_multiple_of(align).unwrap_or(u64::MAX);
+            if first.saturating_add(sectors) <= end {
+                end = first.saturating_add(sectors);
+            } else {
+                end = first;
+            }
+        }
+        let place = Extent {
+            first: Lba(first),
+            end: Lba(end.max(first)),
+        };
+        let needed = self.wish.size.unwrap_or(esp_floor(geometry.logical_sector));
+        let has = geometry.bytes_in(&place);
+        if has < needed {
+            let whole = in_words(geometry.bytes_in(&extent));
+            return Err(format!(
+                "needs {} in whole MiB; the partition has {whole}",
+                in_words(needed)
+            ));
+        }
+        self.is_only_boot_files(partition, needed)?;
+        let verdict = format!(
+            "{}; the old boot files go from the disk, the whole partition is saved in the job folder \
+             first",
+            in_words(has)
+        );
+        Ok((partition.number, place, verdict))
+    }
+
+    /// Refuses a volume with more on it than what BIOS starts with.
+    fn is_only_boot_files(&self, partition: &Partition, needed: u64) -> Result<(), String> {
+        let geometry = self.profile.geometry;
+        let window = Window::new(self.device, partition.extent)
+            .ok_or_else(|| "the partition leaves the disk".to_owned())?;
+        let unread = |error: NtfsError| format!("it cannot be looked into: {error}");
+        let volume = NtfsVolume::open(&window).map_err(unread)?;
+        let mut images = self.profile.recovery.iter();
+        if let Some(image) = images.find(|image| image.partition == partition.number) {
+            let file = volume.find(&image.path).map_err(unread)?;
+            let bytes = file.map(|file| volume.open_file(file.record)).transpose();
+            let bytes = bytes.map_err(unread)?.map_or(0, |file| file.len_bytes());
+            return Err(format!(
+                "it holds the recovery image {} of {}, which would be lost: the partition has {}, the EFI \
+                 system partition needs {}. --place trim keeps both, where this volume can be trimmed",
+                image.path,
+                in_words(bytes),
+                in_words(geometry.bytes_in(&partition.extent)),
+                in_words(needed)
+            ));
+        }
+        let is_known = |name: &str| {
+            name.starts_with('$') || BOOT_NAMES.contains(&name.to_lowercase().as_str())
+        };
+        // An empty folder is no loss.
+        let mut others = Vec::new();
+        for entry in volume.read_dir(ROOT_RECORD).map_err(unread)? {
+            let is_empty =
+                entry.is_directory && volume.read_dir(entry.record).map_err(unread)?.is_empty();
+            if !is_known(&entry.name) && !is_empty {
+                others.push(entry.name);
+            }
+        }
+        match others.len() {
+            0 => Ok(()),
+            count => {
+                others.truncate(5);
+                let names = others.join(", ");
+                Err(format!(
+                    "{count} files or folders on it are no boot files and would be lost: {names}"
+                ))
+            }
+        }
+    }
+}

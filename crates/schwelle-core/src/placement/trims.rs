@@ -1,0 +1,173 @@
+//! The tails of NTFS volumes.
+
+use std::sync::Arc;
+
+use crate::device::{Extent, Lba, Window};
+use crate::disk_use::DiskUse;
+use crate::gpt::first_usable;
+use crate::ntfs::{LogState, NtfsVolume, TrimError};
+use crate::profile::{Partition, Role};
+
+use super::{
+    Candidate, NoRoom, PlaceWish, Search, Trimming, backup_region, cluster_bytes, in_words,
+};
+
+impl Search<'_> {
+    /// The boot volume first, then the Windows volumes: where both would move as little, the boot
+    /// volume's room is the one nobody misses. On a data disk, any volume.
+    pub(super) fn trims(&mut self, used: &[Extent]) {
+        if self.wish.place == PlaceWish::Gap {
+            return;
+        }
+        let profile = self.profile;
+        let with = |role: Role| profile.partitions.iter().filter(move |p| p.role == role);
+        let of_data = with(Role::Data).filter(|_| self.wish.disk_use == DiskUse::Data);
+        let all = with(Role::Boot).chain(with(Role::Windows)).chain(of_data);
+        for partition in all.collect::<Vec<_>>() {
+            let place = format!("tail of partition {}", partition.number);
+            match self.trim_for_esp(partition, used) {
+                Ok((esp, trim, verdict)) => {
+                    let index = self.consider(place, verdict);
+                    let moved = trim.moved_bytes(cluster_bytes(partition));
+                    self.candidates.push(Candidate {
+                        index,
+                        esp,
+                        trim: Some(trim),
+                        moved,
+                    });
+                }
+                Err(verdict) => {
+                    self.consider(place, verdict);
+                }
+            }
+        }
+    }
+
+    fn trim_for_esp(
+        &self,
+        partition: &Partition,
+        used: &[Extent],
+    ) -> Result<(Extent, Trimming, String), String> {
+        let geometry = self.profile.geometry;
+        let align = geometry.sectors_per_mib();
+        let limit = backup_region(geometry).first;
+        // The room ends where the next partition, or the backup table, begins.
+        let behind = used
+            .iter()
+            .map(|extent| extent.first)
+            .filter(|first| *first > partition.extent.first)
+            .chain([limit])
+            .min()
+            .unwrap_or(limit);
+        let room_end = behind.0 / align * align;
+        // Where the unused stretch behind would do alone, it is left alone, and the tail itself is
+        // taken.
+        let own_end = partition.extent.end.0 / align * align;
+        let mut why = String::new();
+        for size in self.sizes() {
+            let sectors = size.div_ceil(geometry.logical_sector.into());
+            let before = |end: u64| {
+                let first = end.checked_sub(sectors);
+                first.map_or(0, |first| first / align * align)
+            };
+            let mut first = before(room_end);
+            if first >= partition.extent.end.0 {
+                first = before(own_end);
+            }
+            let needed = Self::mib(size);
+            if first
+                <= partition
+                    .extent
+                    .first
+                    .0
+                    .max(first_usable(geometry.logical_sector))
+            {
+                let has = Self::mib(geometry.bytes_in(&partition.extent));
+                why = format!("needs {needed} MiB; the whole partition has {has} MiB");
+                continue;
+            }
+            let esp = Extent {
+                first: Lba(first),
+                end: Lba(first.saturating_add(sectors)),
+            };
+            match self.trim(partition, Lba(first)) {
+                Ok(trim) => {
+                    let moved = trim.moved_bytes(cluster_bytes(partition));
+                    let verdict = format!(
+                        "{needed} MiB; {} must move, {} are free for it",
+                        in_words(moved),
+                        in_words(trim.plan.free_bytes)
+                    );
+                    return Ok((esp, trim, verdict));
+                }
+                Err(reason) => why = format!("needs {needed} MiB; {reason}"),
+            }
+        }
+        Err(why)
+    }
+
+    /// Plans to let a partition end at `end`.
+    fn trim(&self, partition: &Partition, end: Lba) -> Result<Trimming, String> {
+        let Some(health) = &partition.volume.ntfs else {
+            let kind = partition.volume.kind.name();
+            return Err(format!("holds {kind}; only sound NTFS volumes are trimmed"));
+        };
+        let sound = health.faults.is_empty()
+            && health.audit.faults.iter().all(|fault| fault.is_harmless())
+            && !health.dirty
+            && !health.hibernated
+            && matches!(health.log, LogState::Clean | LogState::Empty);
+        if !sound {
+            return Err("the volume must be sound and closed cleanly first".to_owned());
+        }
+        if health.shape.sector_bytes != self.profile.geometry.logical_sector {
+            return Err("the volume was made for another sector size".to_owned());
+        }
+        let after = Extent {
+            first: partition.extent.first,
+            end,
+        };
+        let window = Window::new(self.device, partition.extent)
+            .ok_or_else(|| "the partition leaves the disk".to_owned())?;
+        let volume = NtfsVolume::open(&window).map_err(|error| error.to_string())?;
+        let plan = volume
+            .plan_trim(after.sectors())
+            .map_err(|error| match error {
+                TrimError::Full { needed, free } => format!(
+                    "{} in use would have to move, but only {} are free in front of it",
+                    in_words(needed),
+                    in_words(free)
+                ),
+                other => other.to_string(),
+            })?;
+        Ok(Trimming {
+            number: partition.number,
+            after,
+            plan: Arc::new(plan),
+        })
+    }
+
+    /// Where a volume reaches into the sectors of the backup table, it must become smaller,
+    /// wherever the EFI system partition goes.
+    pub(super) fn tail_for_backup(&mut self) -> Result<Option<Trimming>, NoRoom> {
+        let geometry = self.profile.geometry;
+        let region = backup_region(geometry);
+        let reaching = self
+            .profile
+            .partitions
+            .iter()
+            .find(|partition| partition.extent.overlaps(&region));
+        let Some(partition) = reaching else {
+            return Ok(None);
+        };
+        let align = geometry.sectors_per_mib();
+        let end = Lba(region.first.0 / align * align);
+        let trim = self
+            .trim(partition, end)
+            .map_err(|why| NoRoom::BackupTable {
+                number: partition.number,
+                why,
+            })?;
+        Ok(Some(trim))
+    }
+}
