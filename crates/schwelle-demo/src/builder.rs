@@ -200,7 +200,7 @@ impl<'a> DiskBuilder<'a> {
 
 /// Gives the computer in the registry on the Windows volume at `extent` another name of eleven
 /// letters.
-pub(crate) fn rename_computer(device: &dyn BlockDevice, extent: Extent, name: &str) -> Result<()> {
+fn rename_computer(device: &dyn BlockDevice, extent: Extent, name: &str) -> Result<()> {
     let (old, new) = (utf16_bytes(ASSET_COMPUTER), utf16_bytes(name));
     replace_bytes(device, extent, SYSTEM_HIVE, &old, &new)
 }

@@ -9,9 +9,8 @@ use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
 use schwelle_core::mbr::{BiosStart, protective_sector};
 use uuid::Uuid;
 
-use crate::assets::Asset;
 use crate::assets::KERNEL_32BIT;
-use crate::builder::{DiskBuilder, entry, rename_computer};
+use crate::builder::{DiskBuilder, entry};
 use crate::edit::{edit_file, put_program};
 
 /// A disk of the demo.
@@ -110,28 +109,27 @@ pub fn disks() -> &'static [DemoDisk] {
         },
         DemoDisk {
             file: "newpilot.img",
-            story: "The new pilot boat's disk: GPT from the factory, nothing to convert.",
-            mib: 300,
+            story: "The new pilot boat's disk: somebody made it GPT, and it does not start since. \
+                There is no EFI system partition.",
+            mib: 400,
             blocked_by: Some("table.mbr"),
             build: |disk| {
-                let device = disk.device();
-                let geometry = device.geometry();
-                device.write_at(0, &protective_sector(geometry, BiosStart::PassOn))?;
-                let data = GptEntry {
+                let places = disk.standard(0x9107_0B0A, "PILOT-BOAT1")?;
+                let (device, geometry) = (disk.device(), disk.device().geometry());
+                let data = |number: u128, extent: Extent, name: &str| GptEntry {
                     kind: type_guid::BASIC_DATA,
-                    id: Uuid::from_u128(0x9107_0002),
-                    extent: Extent {
-                        first: Lba(2048),
-                        end: Lba(2048 + 160 * MIB / 512),
-                    },
+                    id: Uuid::from_u128(0x9107_0000 + number),
+                    extent,
                     attributes: 0,
-                    name: "Pilot".to_owned(),
+                    name: name.to_owned(),
                 };
-                disk.volume(Asset::Windows, data.extent)?;
-                rename_computer(device, data.extent, "PILOT-BOAT1")?;
+                device.write_at(0, &protective_sector(geometry, BiosStart::PassOn))?;
                 Ok(GptLayout {
                     disk_id: Uuid::from_u128(0x9107_0001),
-                    entries: vec![data],
+                    entries: vec![
+                        data(2, places.boot, "Boot"),
+                        data(3, places.windows, "Pilot"),
+                    ],
                 }
                 .write(device)?)
             },

@@ -144,6 +144,7 @@ pub(crate) enum Command {
     Rules(commands::rules::RulesArgs),
     Plan(commands::plan::PlanArgs),
     Convert(commands::convert::ConvertArgs),
+    Mend(commands::mend::MendArgs),
     Rehearse(commands::rehearse::RehearseArgs),
     Confirm(commands::confirm::ConfirmArgs),
     Firmware(commands::firmware::FirmwareArgs),

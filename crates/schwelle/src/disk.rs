@@ -9,6 +9,7 @@ use schwelle_core::draft::{Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::{self, LoaderChoice, Machine};
 use schwelle_core::gpt::TypeTable;
+use schwelle_core::mend::{self, Fix};
 use schwelle_core::placement::{self, EspWish, NoRoom, Placement};
 use schwelle_core::profile::{Profile, open_image_or_disk};
 use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome};
@@ -123,6 +124,47 @@ impl Disk {
             source,
         )
         .map_err(|error| CliError::drafting(&self.path, error))
+    }
+}
+
+impl Disk {
+    /// Plans to mend it; `None` when nothing fails.
+    pub(crate) fn mend(
+        &self,
+        circumstances: &Circumstances<'_>,
+    ) -> Result<Option<(Plan<'_>, Vec<Fix>)>, CliError> {
+        let machine = self.machine(circumstances.machine);
+        let source = Source {
+            new_guid: &mut Uuid::new_v4,
+            stamp: stamp(Timestamp::now()),
+            set: firmware::choose(&self.device, &self.profile, &machine).set,
+            types: circumstances.types,
+        };
+        mend::plan(&self.device, &self.profile, circumstances.wish, source)
+            .map_err(|error| CliError::mending(&self.path, error))
+    }
+
+    /// Judges a disk that is to be mended: by the rules about the medium, and where volumes are read or
+    /// written, by all that do not ask for an MBR table.
+    pub(crate) fn judge_mending(
+        &self,
+        circumstances: &Circumstances<'_>,
+        plan: &Plan<'_>,
+    ) -> Judgement {
+        let touches_volumes = plan.start.is_some()
+            || !plan.files_edited.is_empty()
+            || !plan.placement.trims.is_empty();
+        let mut judgement = self.judge(circumstances);
+        judgement.findings.retain(|finding| {
+            let family = finding.rule.split('.').next().unwrap_or_default();
+            match family {
+                "medium" | "care" => true,
+                "table" | "room" | "boot" => false,
+                _ => touches_volumes,
+            }
+        });
+        judgement.answer = rules::answer(&judgement.findings);
+        judgement
     }
 }
 

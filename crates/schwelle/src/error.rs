@@ -9,6 +9,7 @@ use schwelle_core::draft::DraftError;
 use schwelle_core::firmware::{EntryError, Refusal, SetError};
 use schwelle_core::job::JobError;
 use schwelle_core::job::recover::RecoverError;
+use schwelle_core::mend::MendError;
 
 use crate::text::typed;
 
@@ -128,6 +129,28 @@ impl CliError {
         )
     }
 
+    /// The disk cannot be mended here.
+    pub(crate) fn mending(path: &Path, error: MendError) -> Self {
+        let shown = typed(path);
+        let next = match &error {
+            MendError::NotGpt { .. } => {
+                format!("Ask what stands against converting it: schwelle check {shown}")
+            }
+            MendError::NoRemedy { step, why } => {
+                let advice = step.remedy.as_deref().unwrap_or_default();
+                format!("It is not mended here, since {why}. {advice}")
+            }
+            MendError::NoRoom(no_room) => {
+                format!("{no_room} Look at the disk: schwelle check {shown}")
+            }
+            MendError::Draft(_) | MendError::Device(_) => {
+                format!("See how far a start comes: schwelle rehearse {shown}")
+            }
+        };
+        let what = format!("{}: {error}", path.display());
+        Self::new(Kind::Blocked, what, "Nothing was written.", next)
+    }
+
     /// The job folder could not be made or filled; the disk is untouched.
     pub(crate) fn job(error: &JobError) -> Self {
         Self::new(
@@ -210,7 +233,7 @@ impl CliError {
         Self::new(
             Kind::Blocked,
             format!(
-                "{}: an earlier conversion of this disk was stopped half-way; its job is {}",
+                "{}: an earlier job on this disk was stopped half-way: {}",
                 disk.display(),
                 job.display()
             ),

@@ -72,13 +72,20 @@ pub fn plan<'a>(
     };
     let mut remedies = Remedies::new(disk, profile, pair, wish, &mut *source.new_guid);
     let mut rehearsal = rehearse(disk, wish.disk_use);
-    let mut built = None;
+    let mut built: Option<Plan<'a>> = None;
     loop {
-        let failed = rehearsal.steps.last();
-        let failed = failed.filter(|step| step.outcome == StepOutcome::Fail);
-        match failed {
+        let last = rehearsal.steps.last();
+        match last.filter(|step| step.outcome == StepOutcome::Fail) {
             Some(step) => remedies.add(step)?,
-            None if remedies.settle(&rehearsal) => {}
+            None if remedies.settle(&rehearsal) => {
+                let plan = build::build(disk, profile, &remedies, &mut source)?;
+                // Where there is nothing to edit, what is told of is not for us to mend.
+                if !plan.files_edited.is_empty() {
+                    remedies.note_settled(&rehearsal, &rehearse(&plan.draft, wish.disk_use));
+                    built = Some(plan);
+                }
+                break;
+            }
             None => break,
         }
         let plan = build::build(disk, profile, &remedies, &mut source)?;

@@ -305,26 +305,33 @@ impl<'p> Remedies<'p> {
     /// Takes up what does not keep the disk from starting: names of the old MBR disk in the registry and
     /// in the recovery configuration. True when that is new.
     pub(super) fn settle(&mut self, rehearsal: &Rehearsal) -> bool {
-        let told = |step: &&Step| {
-            step.outcome == StepOutcome::Caution
-                && matches!(step.id, StepId::Letters | StepId::Recovery)
-        };
-        let told: Vec<&Step> = rehearsal.steps.iter().filter(told).collect();
         let is_due = !self.settle
-            && !told.is_empty()
+            && rehearsal.steps.iter().any(is_about_names)
             && self.signature.is_some()
             && self.wish.disk_use == DiskUse::System;
         self.settle |= is_due;
-        if is_due {
-            for step in told {
+        is_due
+    }
+
+    /// Notes which of these steps hold now.
+    pub(super) fn note_settled(&mut self, before: &Rehearsal, now: &Rehearsal) {
+        for step in before.steps.iter().filter(|step| is_about_names(step)) {
+            let mut after = now.steps.iter();
+            let holds = |after: &Step| after.id == step.id && after.outcome == StepOutcome::Pass;
+            if after.any(holds) {
                 self.note(
                     step,
-                    "files that name the MBR disk it was now name this one",
+                    "what names the MBR disk that it was now names this one",
                 );
             }
         }
-        is_due
     }
+}
+
+/// A step that tells of names which are not those of this disk.
+fn is_about_names(step: &Step) -> bool {
+    let is_one = matches!(step.id, StepId::Letters | StepId::Recovery);
+    is_one && step.outcome == StepOutcome::Caution
 }
 
 fn no_remedy(step: &Step, why: impl Into<String>) -> MendError {
@@ -368,5 +375,5 @@ fn holds_boot_files(disk: &dyn ReadDevice, part: &Partition) -> bool {
         let found = fat.find(path);
         found.is_ok_and(|entry| entry.is_some_and(|entry| entry.is_directory))
     };
-    FOLDERS.iter().any(|path| is_folder(&path))
+    FOLDERS.iter().any(is_folder)
 }

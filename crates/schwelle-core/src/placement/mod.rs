@@ -10,6 +10,7 @@ mod existing;
 mod takeover;
 mod trims;
 
+use std::fmt;
 use std::sync::Arc;
 
 use crate::device::{Extent, Geometry, Lba, MIB, ReadDevice};
@@ -188,6 +189,34 @@ pub enum NoRoom {
         /// Why it cannot.
         why: String,
     },
+}
+
+impl fmt::Display for NoRoom {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NoPlace { considered, .. } => {
+                for place in considered {
+                    write!(f, "{}: {}. ", place.place, place.verdict)?;
+                }
+                Ok(())
+            }
+            Self::BelowFloor { asked, floor } => {
+                write!(
+                    f,
+                    "{} are asked for, {} needed.",
+                    in_words(*asked),
+                    in_words(*floor)
+                )
+            }
+            Self::BackupTable { number, why } => {
+                write!(
+                    f,
+                    "partition {number} reaches into the backup table: {why}."
+                )
+            }
+            Self::Existing { number, why } => write!(f, "partition {number}: {why}."),
+        }
+    }
 }
 
 /// The sectors that the backup table takes.

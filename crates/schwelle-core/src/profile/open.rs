@@ -46,7 +46,9 @@ fn speaks_of_4096(disk: &DiskFile) -> Result<bool, DeviceError> {
     {
         return Ok(false);
     }
-    if sector_at(4096)?.starts_with(b"EFI PART") {
+    // The backup copy counts where the primary one is lost.
+    let last = (len_bytes / 4096).saturating_sub(1).saturating_mul(4096);
+    if sector_at(4096)?.starts_with(b"EFI PART") || sector_at(last)?.starts_with(b"EFI PART") {
         return Ok(true);
     }
     if looks_like_volume(&head) {

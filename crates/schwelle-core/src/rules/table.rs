@@ -111,7 +111,8 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
         Table::Gpt { hybrid: false, .. } => Answer::block(
             "disk",
             "the disk has a GPT already",
-            "Nothing to convert. Ask whether it starts in UEFI mode: schwelle rehearse DISK",
+            "Nothing to convert. Ask whether it starts in UEFI mode: schwelle rehearse DISK; if it does not: \
+             schwelle mend DISK",
         ),
         Table::Gpt { hybrid: true, .. } => Answer::block(
             "disk",
@@ -171,7 +172,7 @@ fn lost(trace: Trace) -> Answer {
 /// What is wrong with the copies of a GPT: no reason to convert, but the technician should know.
 fn gpt_damage(pair: &GptPair) -> Vec<Answer> {
     let remedy = "The table should be written anew from its sound copy before the disk is used \
-        further; make a copy of the disk first.";
+        further; what that means is shown by: schwelle mend DISK";
     let copies = [("primary", &pair.primary), ("backup", &pair.backup)];
     let faults = copies
         .into_iter()

@@ -3,12 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use schwelle_core::commit;
-use schwelle_core::device::{BlockDevice, DiskFile, Lba, ReadDevice};
-use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
-use schwelle_core::job::{JobFolder, JobState, unfinished_near};
-use schwelle_core::rehearse::{self, Rehearsal};
+use schwelle_core::rehearse;
 
 use crate::cli::{ImageOptions, PlaceOptions};
 use crate::disk::{Circumstances, Disk, Judgement};
@@ -16,11 +12,10 @@ use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::policy::PolicyOptions;
-use crate::progress::Progress;
 use crate::screen::Screen;
-use crate::text;
 use crate::views::{self, emulate::EmulatedDoc};
 
+use super::carry_out::Job;
 use super::plan;
 
 /// Convert a disk: check, draft, rehearse, ask, save, write, read back, rehearse again
@@ -69,6 +64,15 @@ impl ConvertArgs {
             emulate: EmulateOptions::default(),
         }
     }
+
+    fn job<'a>(&'a self, disk: &'a Disk) -> Job<'a> {
+        Job {
+            disk,
+            folder: &self.job,
+            yes: self.yes,
+            verb: "convert",
+        }
+    }
 }
 
 pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
@@ -82,7 +86,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     // Looked at read-only first: a disk that is blocked is never even opened for writing.
     let disk = Disk::open(&args.disk, args.image)?;
-    refuse_unfinished(args, &disk)?;
+    args.job(&disk).refuse_unfinished()?;
     if let Some(code) = refuse_blocked(&disk, &disk.judge(&circumstances), screen) {
         return Ok(code);
     }
@@ -113,7 +117,8 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         screen.document(&views::json::Converted::not_started(&rehearsal, emulated));
         return Ok(1);
     }
-    confirm(args, &disk, screen)?;
+    let job = args.job(&disk);
+    job.confirm(screen)?;
     // The record says what was answered, not that it was still to be asked.
     let judgement = disk.judge(&Circumstances {
         backup_confirmed: true,
@@ -124,12 +129,17 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     document.emulated = emulated
         .as_ref()
         .map(|emulated| EmulatedDoc::of(emulated, &kept));
-    let record = record(args, &disk, document);
-    let rehearsal = write(args, &disk, &plan, &record, screen)?;
+    let rehearsal = job.write(&plan, &job.record(document), screen)?;
     // The disk is done; what cannot be kept of the emulator's start does not change that.
     let kept = emulated.as_ref().map(|emulated| emulated.keep(&args.job));
     let kept = kept.and_then(Result::ok).unwrap_or_default();
-    screen.show(&views::plan::done(&args.disk, &args.job, &plan, &rehearsal));
+    screen.show(&views::plan::done(
+        "Converted",
+        &args.disk,
+        &args.job,
+        &plan,
+        &rehearsal,
+    ));
     let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept));
     screen.document(&views::json::Converted::of(&args.job, &rehearsal, emulated));
     Ok(u8::from(!rehearsal.passed()))
@@ -168,23 +178,6 @@ fn emulate(
     }
 }
 
-/// A disk with an unfinished job needs that job and no other; and a folder with a job in it takes
-/// no second one.
-fn refuse_unfinished(args: &ConvertArgs, disk: &Disk) -> Result<(), CliError> {
-    let sector_0 = disk
-        .device
-        .read_sector(Lba(0))
-        .map_err(|error| CliError::reading(&args.disk, error))?;
-    if let Some(job) = unfinished_near(&args.job, disk.profile.geometry, &sector_0) {
-        return Err(CliError::unfinished(&args.disk, &job));
-    }
-    let entries = args.job.read_dir();
-    if entries.is_ok_and(|mut entries| entries.next().is_some()) {
-        return Err(crate::error::path_taken(args.job.clone()));
-    }
-    Ok(())
-}
-
 fn refuse_blocked(disk: &Disk, judgement: &Judgement, screen: &Screen) -> Option<u8> {
     if !judgement.is_blocked() {
         return None;
@@ -196,118 +189,4 @@ fn refuse_blocked(disk: &Disk, judgement: &Judgement, screen: &Screen) -> Option
     ));
     screen.document(&views::json::Converted::blocked(judgement));
     Some(1)
-}
-
-/// The two questions that only the technician can answer.
-fn confirm(args: &ConvertArgs, disk: &Disk, screen: &Screen) -> Result<(), CliError> {
-    if args.yes {
-        return Ok(());
-    }
-    screen.show("\n");
-    let not_confirmed = |what: &str| {
-        CliError::new(
-            Kind::Usage,
-            what,
-            "The disk is unchanged.",
-            "When all is ready, the same command again; --yes answers for scripts.",
-        )
-    };
-    let backup =
-        screen.ask("Is there a backup of the customer's data that can be restored? (yes/no)");
-    if backup.as_deref() != Some("yes") {
-        return Err(not_confirmed("no backup was confirmed"));
-    }
-    let name = disk.profile.short_name().unwrap_or_default();
-    let question = format!(
-        "To convert this disk, type its short name ({}):",
-        text::safe(&name)
-    );
-    match screen.ask(&question) {
-        Some(typed) if typed.eq_ignore_ascii_case(&name) => Ok(()),
-        _ => Err(not_confirmed(
-            "the name typed is not this disk's short name",
-        )),
-    }
-}
-
-/// What `job.json` says: the plan, and how the questions were answered.
-fn record(args: &ConvertArgs, disk: &Disk, plan: views::json::Plan) -> String {
-    let record = views::json::JobRecord {
-        made_by: concat!("schwelle ", env!("CARGO_PKG_VERSION")).to_owned(),
-        started: jiff::Timestamp::now().to_string(),
-        disk: args.disk.display().to_string(),
-        serial: disk.profile.host.serial.clone(),
-        answered_by: if args.yes { "--yes" } else { "the technician" }.to_owned(),
-        plan,
-    };
-    serde_json::to_string_pretty(&record).expect("documents hold only text, numbers and lists")
-}
-
-/// Saves, writes, reads back, rehearses the real disk.
-fn write(
-    args: &ConvertArgs,
-    disk: &Disk,
-    plan: &Plan<'_>,
-    record: &str,
-    screen: &Screen,
-) -> Result<Rehearsal, CliError> {
-    let untouched = |error| CliError::job(&error);
-    let mut job = JobFolder::create(&args.job, record).map_err(untouched)?;
-    let (device, drafts): (&dyn BlockDevice, _) = (&disk.device, plan.drafts());
-    job.save(&disk.device, drafts, &plan.changes, plan.relied_on.clone())
-        .map_err(untouched)?;
-    let mut progress = Progress::new(screen, &args.job);
-    progress.catch_stops();
-    let committed = commit::apply(drafts, &plan.changes, device, &mut job, &mut progress)
-        .and_then(|()| commit::verify(drafts, &plan.changes, &disk.device, &mut progress));
-    drop(progress);
-    if let Err(error) = committed {
-        if error.is_untouched() {
-            // Nothing to finish and nothing to take back: the job is no obstacle to the next one.
-            job.set_state(JobState::Undone).ok();
-        }
-        // What the screen says matters now; the log is told as well, if it can be.
-        job.log(&format!("{} {error}", jiff::Timestamp::now())).ok();
-        return Err(CliError::commit(&args.disk, &args.job, &error));
-    }
-    read_table_again(&disk.device, screen);
-    let rehearsal = rehearse::walk_to(&disk.device, plan.placement.disk_use);
-    job.set_state(JobState::Done)
-        .map_err(|error| CliError::record(&args.job, &error))?;
-    say_outcome(&mut job, &rehearsal);
-    Ok(rehearsal)
-}
-
-/// Tells the log how the finished disk's rehearsal went. The state file counts; a log that cannot
-/// be written stops nothing.
-pub(crate) fn say_outcome(job: &mut JobFolder, rehearsal: &Rehearsal) {
-    let outcome = outcome(rehearsal);
-    let now = jiff::Timestamp::now();
-    job.log(&format!("{now} done; the disk's rehearsal: {outcome}"))
-        .ok();
-}
-
-/// Asks the kernel to read the table of a real disk again. An image has nobody to ask.
-pub(crate) fn read_table_again(disk: &DiskFile, screen: &Screen) {
-    if !disk.is_block_device() {
-        return;
-    }
-    if let Err(error) = schwelle_kernel::read_partitions_again(disk.file())
-        // "Invalid": a device on which this kernel shows no partitions, so it has read no old table.
-        && error.kind() != std::io::ErrorKind::InvalidInput
-    {
-        screen.show(&format!(
-            "The kernel has not read the new table ({error}): unplug the disk and connect it \
-             again, or restart, before its partitions are used here.\n"
-        ));
-    }
-}
-
-fn outcome(rehearsal: &Rehearsal) -> &'static str {
-    match (rehearsal.disk_use, rehearsal.passed()) {
-        (DiskUse::System, true) => "starts",
-        (DiskUse::System, false) => "does not start",
-        (DiskUse::Data, true) => "its volumes are sound",
-        (DiskUse::Data, false) => "not sound",
-    }
 }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_demo::DemoDisk;
 
-use super::{check, confirm, convert, firmware, plan, rehearse, rules, survey};
+use super::{check, confirm, convert, firmware, mend, plan, rehearse, rules, survey};
 use crate::error::{CliError, Kind, path_taken};
 use crate::screen::{Screen, Tone, toned};
 use crate::text::typed;
@@ -24,6 +24,8 @@ pub(crate) struct DemoArgs {
 
 /// The machine file of the lamp room's PC.
 const PC_FILE: &str = "lantern-pc.toml";
+/// The disk that is mended.
+const TO_MEND: &str = "newpilot.img";
 
 pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     let dir = &args.dir;
@@ -114,6 +116,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         );
         plan::run(&plan::PlanArgs::of(path), screen)?;
     }
+    let code = code.max(mend_one(screen, dir)?);
     let by_hand = typed(&images[1]);
     let job = job_beside(&images[1]);
     screen.show(&format!(
@@ -218,6 +221,18 @@ fn cross(screen: &Screen, dir: &Path, disk: &Path) -> Result<u8, CliError> {
     );
     confirm::run(&confirm::ConfirmArgs::of(disk.to_owned(), pc.file), screen)?;
     Ok(code)
+}
+
+/// The disk that somebody made GPT, and that does not start.
+fn mend_one(screen: &Screen, dir: &Path) -> Result<u8, CliError> {
+    let path = dir.join(TO_MEND);
+    let (shown, job) = (typed(&path), job_beside(&path));
+    let why = "A GPT disk that does not start: what is wrong with it?";
+    tell(screen, why, &format!("rehearse {shown}"));
+    rehearse::run(&rehearse::RehearseArgs::of(path.clone()), screen)?;
+    let command = format!("mend {shown} --job {} --yes", typed(&job));
+    tell(screen, "Exactly that is mended.", &command);
+    mend::run(&mend::MendArgs::of(path, job), screen)
 }
 
 fn not_refused() -> CliError {

@@ -1,10 +1,12 @@
 //! The commands, one file each.
 
+mod carry_out;
 pub(crate) mod check;
 pub(crate) mod confirm;
 pub(crate) mod convert;
 pub(crate) mod demo;
 pub(crate) mod firmware;
+pub(crate) mod mend;
 pub(crate) mod plan;
 mod recover;
 pub(crate) mod rehearse;
@@ -25,6 +27,7 @@ pub(crate) fn run(command: Command, screen: &Screen) -> Result<u8, CliError> {
         Command::Rules(args) => rules::run(&args, screen),
         Command::Plan(args) => plan::run(&args, screen),
         Command::Convert(args) => convert::run(&args, screen),
+        Command::Mend(args) => mend::run(&args, screen),
         Command::Rehearse(args) => rehearse::run(&args, screen),
         Command::Confirm(args) => confirm::run(&args, screen),
         Command::Firmware(args) => firmware::run(&args, screen),

@@ -37,6 +37,13 @@ impl Recovery {
         let told = told.and_then(|told| serde_json::from_value(told).ok());
         told.unwrap_or_default()
     }
+
+    /// The job mends a disk, and does not convert it.
+    pub(crate) fn is_mending(&self) -> bool {
+        let record = self.folder.record().ok();
+        let mended = record.and_then(|record| Some(record["plan"]["mended"].as_array()?.len()));
+        mended.is_some_and(|mended| mended > 0)
+    }
 }
 
 impl JobOptions {

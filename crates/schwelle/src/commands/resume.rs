@@ -4,7 +4,7 @@ use clap::Args;
 use schwelle_core::job::recover;
 use schwelle_core::rehearse;
 
-use super::convert::{read_table_again, say_outcome};
+use super::carry_out::{read_table_again, say_outcome};
 use super::recover::JobOptions;
 use crate::error::CliError;
 use crate::progress::Progress;
@@ -54,7 +54,12 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let rehearsal = rehearse::walk_to(&job.disk.device, job.disk_use());
     say_outcome(&mut job.folder, &rehearsal);
-    screen.show(&views::plan::finished(&disk, &folder, &rehearsal));
+    let word = if job.is_mending() {
+        "Mended"
+    } else {
+        "Converted"
+    };
+    screen.show(&views::plan::finished(word, &disk, &folder, &rehearsal));
     screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));
     Ok(u8::from(!rehearsal.passed()))
 }

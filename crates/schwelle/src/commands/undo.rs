@@ -7,7 +7,7 @@ use schwelle_core::job::JobState;
 use schwelle_core::job::recover::{self, Undoing};
 use schwelle_core::profile::Profile;
 
-use super::convert::read_table_again;
+use super::carry_out::read_table_again;
 use super::recover::JobOptions;
 use crate::error::{CliError, Kind};
 use crate::progress::Progress;

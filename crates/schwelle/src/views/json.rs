@@ -12,6 +12,7 @@ use schwelle_core::rules::{Finding, Rule};
 use serde::Serialize;
 
 use super::emulate::EmulatedDoc;
+use super::mend::FixDoc;
 use crate::disk::{Disk, Judgement, answer_name};
 use crate::error::CliError;
 
@@ -38,7 +39,7 @@ pub(crate) struct FindingDoc {
     pub(crate) remedy: Option<String>,
 }
 
-fn findings(findings: &[Finding]) -> Vec<FindingDoc> {
+pub(super) fn findings(findings: &[Finding]) -> Vec<FindingDoc> {
     let document = |finding: &Finding| FindingDoc {
         rule: finding.rule.to_owned(),
         outcome: finding.outcome.name().to_owned(),
@@ -111,6 +112,8 @@ pub(crate) struct Plan {
     pub(crate) draft: Option<DraftDoc>,
     /// The start of the draft on real firmware; null when it was not asked for
     pub(crate) emulated: Option<EmulatedDoc>,
+    /// What is mended, where the plan is to mend a GPT disk
+    pub(crate) mended: Vec<FixDoc>,
 }
 
 /// The draft in a plan.
@@ -259,7 +262,7 @@ pub(crate) struct PartDoc {
     pub(crate) active: bool,
     /// GPT attribute bits, in hex
     pub(crate) attributes: String,
-    /// "kept", "smaller", "filled" (gets more files) or "new"
+    /// "kept", "smaller", "filled" (gets more files), "retyped" or "new"
     pub(crate) change: String,
 }
 
@@ -326,6 +329,7 @@ impl Plan {
             findings: findings(&judgement.findings),
             draft: None,
             emulated: None,
+            mended: Vec::new(),
         }
     }
 
@@ -535,6 +539,7 @@ mod tests {
             ("rules", schemars::schema_for!(super::Rules)),
             ("plan", schemars::schema_for!(super::Plan)),
             ("rehearse", schemars::schema_for!(super::Rehearsed)),
+            ("mend", schemars::schema_for!(views::mend::Mended)),
             ("confirm", schemars::schema_for!(views::confirm::Confirmed)),
             ("firmware", schemars::schema_for!(views::firmware::Firmware)),
             (

@@ -8,6 +8,7 @@ pub(crate) mod emulate;
 pub(crate) mod firmware;
 pub(crate) mod json;
 pub(crate) mod map;
+pub(crate) mod mend;
 pub(crate) mod plan;
 pub(crate) mod rehearse;
 pub(crate) mod rules;

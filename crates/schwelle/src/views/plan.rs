@@ -24,8 +24,18 @@ pub(crate) fn render(
     rehearsal: &Rehearsal,
     columns: usize,
 ) -> String {
-    let mut text = head(disk);
-    text += &layout(disk, plan, columns);
+    head(disk) + &body(disk, judgement, plan, rehearsal, columns)
+}
+
+/// The view without its head.
+pub(super) fn body(
+    disk: &Disk,
+    judgement: &Judgement,
+    plan: &Plan<'_>,
+    rehearsal: &Rehearsal,
+    columns: usize,
+) -> String {
+    let mut text = layout(disk, plan, columns);
     text += &room(plan, columns);
     text += &writes(disk, plan, columns);
     if let Some(start) = &plan.start {
@@ -97,8 +107,8 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         map::bar(&plan.before, bar_columns),
         map::bar(&plan.after, bar_columns)
     );
-    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; + new, \
-        < smaller, * active\n";
+    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; + new or \
+        changed, < smaller, * active\n";
     let before = format!("Before ({})", disk.profile.table_style());
     for (title, parts) in [
         (before.as_str(), &plan.before),
@@ -141,7 +151,7 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
 
 /// Where the room for the EFI system partition comes from, and why not from elsewhere.
 fn room(plan: &Plan<'_>, columns: usize) -> String {
-    if plan.placement.esp.is_none() && plan.placement.trims.is_empty() {
+    if plan.placement.considered.is_empty() && plan.placement.trims.is_empty() {
         return String::new();
     }
     let heading = toned(Tone::Heading, "Where the room comes from");
@@ -179,7 +189,7 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
             let sectors: u64 = part.extents.iter().map(|extent| extent.sectors()).sum();
             let size = bytes(sectors * u64::from(geometry.logical_sector));
             let place = match part.extents[..] {
-                [] => "nothing differs".to_owned(),
+                [] => continue,
                 [only] => lbas(&only),
                 [first, ..] => {
                     let all = part.extents.iter();
@@ -274,22 +284,28 @@ fn menu(start: &NewStart, columns: usize) -> String {
     text
 }
 
-/// What `convert` says at its end.
-pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehearsal) -> String {
+/// What `convert` and `mend` say at their end; `word` is what was done.
+pub(crate) fn done(
+    word: &str,
+    disk: &Path,
+    job: &Path,
+    plan: &Plan<'_>,
+    rehearsal: &Rehearsal,
+) -> String {
     format!(
         "\n{}\n  {} written and read back. What was there before is saved in {}\n{}",
         toned(Tone::Heading, "Done"),
         bytes(plan.changes.bytes()),
         typed(job),
-        finished(disk, job, rehearsal),
+        finished(word, disk, job, rehearsal),
     )
 }
 
 /// Whether the finished disk starts, and what comes next.
-pub(crate) fn finished(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String {
+pub(crate) fn finished(word: &str, disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String {
     let back = format!("  The way back: schwelle undo --job {}\n", typed(job));
     if rehearsal.disk_use == DiskUse::Data {
-        return finished_data(disk, &back, rehearsal);
+        return finished_data(word, disk, &back, rehearsal);
     }
     if rehearsal.starts() {
         let pass = toned(Tone::Good, "pass");
@@ -303,7 +319,7 @@ pub(crate) fn finished(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String
             typed(disk)
         );
         format!("  Rehearsal of the disk: {pass}, all {steps} steps{care}\n{back}")
-            + &answer(Tone::Good, "Converted", &next)
+            + &answer(Tone::Good, word, &next)
             + &format!(
                 "Afterwards, from the rescue stick: schwelle confirm {}\n",
                 typed(disk)
@@ -315,12 +331,12 @@ pub(crate) fn finished(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String
         );
         let fail = toned(Tone::Bad, "FAIL");
         format!("  Rehearsal of the disk: {fail}\n{back}")
-            + &answer(Tone::Bad, "Converted, but does not start", &next)
+            + &answer(Tone::Bad, &format!("{word}, but does not start"), &next)
     }
 }
 
 /// The same of a data disk.
-fn finished_data(disk: &Path, back: &str, rehearsal: &Rehearsal) -> String {
+fn finished_data(word: &str, disk: &Path, back: &str, rehearsal: &Rehearsal) -> String {
     let path = typed(disk);
     let steps = rehearsal.steps.len();
     if rehearsal.passed() {
@@ -328,11 +344,11 @@ fn finished_data(disk: &Path, back: &str, rehearsal: &Rehearsal) -> String {
         let next = "Next: connect it to the PC that uses it, and see there that its volumes are all there, \
             with their old drive letters.";
         format!("  Rehearsal of the disk: {pass}, all {steps} steps\n{back}")
-            + &answer(Tone::Good, "Converted", next)
+            + &answer(Tone::Good, word, next)
     } else {
         let fail = toned(Tone::Bad, "FAIL");
         let next = format!("See all steps: schwelle rehearse {path} --data-disk");
         format!("  Rehearsal of the disk: {fail}\n{back}")
-            + &answer(Tone::Bad, "Converted, but not sound", &next)
+            + &answer(Tone::Bad, &format!("{word}, but not sound"), &next)
     }
 }

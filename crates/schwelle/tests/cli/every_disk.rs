@@ -274,6 +274,57 @@ const DISKS: &[Case] = &[
             Blocked("boot.store", "a PC starts from this disk"),
         )
     },
+    Case::new(
+        "a system, room behind it",
+        340,
+        &[Part(0x07, 1, 50, Boot), Part(0x07, 51, 160, Windows)],
+        Converts(&[]),
+    ),
+    Case::new(
+        "a system to the last sector",
+        211,
+        &[Part(0x07, 1, 50, Boot), Part(0x07, 51, 160, Windows)],
+        Converts(&[]),
+    ),
+    Case {
+        sector: 4096,
+        ..Case::new(
+            "a system at sectors of 4096 bytes, with a FAT32 volume",
+            840,
+            &[
+                Part(0x07, 1, 50, Boot),
+                Part(0x07, 51, 160, Windows),
+                Part(0x0C, 211, 300, Fat32),
+            ],
+            Converts(&[]),
+        )
+    },
+    Case {
+        logical: &[
+            Part(0x07, 213, 24, Ntfs),
+            Part(0x0B, 238, 48, Fat32),
+            Part(0x83, 287, 16, Ext),
+        ],
+        ..Case::new(
+            "a system, and logical volumes up to the end",
+            304,
+            &[
+                Part(0x07, 1, 50, Boot),
+                Part(0x07, 51, 160, Windows),
+                Part(0x27, 211, 1, Marked),
+            ],
+            Converts(&[]),
+        )
+    },
+    Case {
+        args: DATA,
+        ..Case::new(
+            "an EFI system partition on a data disk",
+            323,
+            &[Part(0xEF, 1, 110, OldEsp), Part(0x83, 120, 16, Ext)],
+            LETTERS,
+        )
+    },
     Case {
         args: TAKEOVER,
         ..Case::new(

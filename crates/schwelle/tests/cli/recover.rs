@@ -182,7 +182,7 @@ fn an_unfinished_job_stands_in_the_way_of_a_second_one() {
         let run = lab.convert(&image, folder, &[]);
         assert_eq!(run.code, 1, "{}", run.stderr);
         for told in [
-            "an earlier conversion of this disk",
+            "an earlier job on this disk was stopped half-way",
             "schwelle resume --job",
             "schwelle undo",
         ] {

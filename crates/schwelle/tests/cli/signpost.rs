@@ -156,6 +156,26 @@ fn a_bios_shows_the_signpost_and_goes_on_to_the_next_device() {
 }
 
 #[test]
+fn a_data_disk_is_passed_over_at_once() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 64, |_| ());
+    let args = [
+        "convert",
+        "disk.img",
+        "--data-disk",
+        "--job",
+        "job",
+        "--yes",
+    ];
+    assert_eq!(lab.run(&args).code, 0);
+    let floppy = lab.path("floppy.img");
+    fs::write(&floppy, next_device()).unwrap();
+    let mut pc = Pc::start(image.to_str().unwrap(), floppy.to_str().unwrap());
+    let screen = pc.wait_for("NEXT DEVICE REACHED");
+    assert!(!screen.contains("GPT"), "{screen}");
+}
+
+#[test]
 fn the_bytes_are_made_from_the_source() {
     let lab = Lab::new();
     let made = lab.path("signpost.bin");

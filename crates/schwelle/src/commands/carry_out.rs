@@ -1,0 +1,164 @@
+//! What `convert` and `mend` have in common once there is a draft: the questions, the job folder, the
+//! writing, the last rehearsal.
+
+use std::path::Path;
+
+use schwelle_core::commit;
+use schwelle_core::device::{BlockDevice, DiskFile, Lba, ReadDevice};
+use schwelle_core::disk_use::DiskUse;
+use schwelle_core::draft::Plan;
+use schwelle_core::job::{JobFolder, JobState, unfinished_near};
+use schwelle_core::rehearse::{self, Rehearsal};
+
+use crate::disk::Disk;
+use crate::error::{CliError, Kind};
+use crate::progress::Progress;
+use crate::screen::Screen;
+use crate::text;
+use crate::views;
+
+/// A job on a disk.
+pub(super) struct Job<'a> {
+    pub(super) disk: &'a Disk,
+    /// Its new folder.
+    pub(super) folder: &'a Path,
+    /// The questions are answered with yes.
+    pub(super) yes: bool,
+    /// What is done, as the question says it.
+    pub(super) verb: &'static str,
+}
+
+impl Job<'_> {
+    /// A disk with an unfinished job needs that job and no other; and a folder with a job in it takes
+    /// no second one.
+    pub(super) fn refuse_unfinished(&self) -> Result<(), CliError> {
+        let (disk, path) = (self.disk, &self.disk.path);
+        let sector_0 = disk
+            .device
+            .read_sector(Lba(0))
+            .map_err(|error| CliError::reading(path, error))?;
+        if let Some(job) = unfinished_near(self.folder, disk.profile.geometry, &sector_0) {
+            return Err(CliError::unfinished(path, &job));
+        }
+        let entries = self.folder.read_dir();
+        if entries.is_ok_and(|mut entries| entries.next().is_some()) {
+            return Err(crate::error::path_taken(self.folder.to_owned()));
+        }
+        Ok(())
+    }
+
+    /// The two questions that only the technician can answer.
+    pub(super) fn confirm(&self, screen: &Screen) -> Result<(), CliError> {
+        if self.yes {
+            return Ok(());
+        }
+        screen.show("\n");
+        let not_confirmed = |what: &str| {
+            CliError::new(
+                Kind::Usage,
+                what,
+                "The disk is unchanged.",
+                "When all is ready, the same command again; --yes answers for scripts.",
+            )
+        };
+        let backup =
+            screen.ask("Is there a backup of the customer's data that can be restored? (yes/no)");
+        if backup.as_deref() != Some("yes") {
+            return Err(not_confirmed("no backup was confirmed"));
+        }
+        let name = self.disk.profile.short_name().unwrap_or_default();
+        let question = format!(
+            "To {} this disk, type its short name ({}):",
+            self.verb,
+            text::safe(&name)
+        );
+        match screen.ask(&question) {
+            Some(typed) if typed.eq_ignore_ascii_case(&name) => Ok(()),
+            _ => Err(not_confirmed(
+                "the name typed is not this disk's short name",
+            )),
+        }
+    }
+
+    /// What `job.json` says: the plan, and how the questions were answered.
+    pub(super) fn record(&self, plan: views::json::Plan) -> String {
+        let record = views::json::JobRecord {
+            made_by: concat!("schwelle ", env!("CARGO_PKG_VERSION")).to_owned(),
+            started: jiff::Timestamp::now().to_string(),
+            disk: self.disk.path.display().to_string(),
+            serial: self.disk.profile.host.serial.clone(),
+            answered_by: if self.yes { "--yes" } else { "the technician" }.to_owned(),
+            plan,
+        };
+        serde_json::to_string_pretty(&record).expect("documents hold only text, numbers and lists")
+    }
+
+    /// Saves, writes, reads back, rehearses the real disk.
+    pub(super) fn write(
+        &self,
+        plan: &Plan<'_>,
+        record: &str,
+        screen: &Screen,
+    ) -> Result<Rehearsal, CliError> {
+        let disk = self.disk;
+        let untouched = |error| CliError::job(&error);
+        let mut job = JobFolder::create(self.folder, record).map_err(untouched)?;
+        let (device, drafts): (&dyn BlockDevice, _) = (&disk.device, plan.drafts());
+        job.save(&disk.device, drafts, &plan.changes, plan.relied_on.clone())
+            .map_err(untouched)?;
+        let mut progress = Progress::new(screen, self.folder);
+        progress.catch_stops();
+        let committed = commit::apply(drafts, &plan.changes, device, &mut job, &mut progress)
+            .and_then(|()| commit::verify(drafts, &plan.changes, &disk.device, &mut progress));
+        drop(progress);
+        if let Err(error) = committed {
+            if error.is_untouched() {
+                // Nothing to finish and nothing to take back: the job is no obstacle to the next one.
+                job.set_state(JobState::Undone).ok();
+            }
+            // What the screen says matters now; the log is told as well, if it can be.
+            job.log(&format!("{} {error}", jiff::Timestamp::now())).ok();
+            return Err(CliError::commit(&disk.path, self.folder, &error));
+        }
+        read_table_again(&disk.device, screen);
+        let rehearsal = rehearse::walk_to(&disk.device, plan.placement.disk_use);
+        job.set_state(JobState::Done)
+            .map_err(|error| CliError::record(self.folder, &error))?;
+        say_outcome(&mut job, &rehearsal);
+        Ok(rehearsal)
+    }
+}
+
+/// Tells the log how the finished disk's rehearsal went. The state file counts; a log that cannot
+/// be written stops nothing.
+pub(super) fn say_outcome(job: &mut JobFolder, rehearsal: &Rehearsal) {
+    let outcome = outcome(rehearsal);
+    let now = jiff::Timestamp::now();
+    job.log(&format!("{now} done; the disk's rehearsal: {outcome}"))
+        .ok();
+}
+
+/// Asks the kernel to read the table of a real disk again. An image has nobody to ask.
+pub(super) fn read_table_again(disk: &DiskFile, screen: &Screen) {
+    if !disk.is_block_device() {
+        return;
+    }
+    if let Err(error) = schwelle_kernel::read_partitions_again(disk.file())
+        // "Invalid": a device on which this kernel shows no partitions, so it has read no old table.
+        && error.kind() != std::io::ErrorKind::InvalidInput
+    {
+        screen.show(&format!(
+            "The kernel has not read the new table ({error}): unplug the disk and connect it \
+             again, or restart, before its partitions are used here.\n"
+        ));
+    }
+}
+
+fn outcome(rehearsal: &Rehearsal) -> &'static str {
+    match (rehearsal.disk_use, rehearsal.passed()) {
+        (DiskUse::System, true) => "starts",
+        (DiskUse::System, false) => "does not start",
+        (DiskUse::Data, true) => "its volumes are sound",
+        (DiskUse::Data, false) => "not sound",
+    }
+}

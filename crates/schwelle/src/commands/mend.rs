@@ -1,0 +1,173 @@
+//! `schwelle mend`
+
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use schwelle_core::draft::Plan;
+use schwelle_core::mend::Fix;
+use schwelle_core::rehearse::{self, Rehearsal};
+
+use crate::cli::{ImageOptions, PlaceOptions};
+use crate::disk::{Circumstances, Disk, Judgement};
+use crate::error::CliError;
+use crate::machine::MachineOptions;
+use crate::policy::PolicyOptions;
+use crate::screen::Screen;
+use crate::views::{self, mend::Mended};
+
+use super::carry_out::Job;
+
+/// Mend a GPT disk that does not start
+///
+/// The rehearsal says at which step a start ends; exactly what that step needs is drafted, and the draft
+/// rehearsed: a protective MBR, a damaged copy of the table, a backup table that is not at the end, a
+/// missing EFI system partition or one with another type, boot files and a boot store that are missing or
+/// name another disk. Without --job the plan is shown and nothing is written. With --data-disk only the
+/// table is mended.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  schwelle mend /dev/sda\n  schwelle mend /dev/sda --job \
+        /media/stick/job-0815\n  schwelle mend copy.img --data-disk --job job --yes"
+)]
+pub(crate) struct MendArgs {
+    /// Image file or block device
+    disk: PathBuf,
+    /// New folder for the job's record: the plan, what is overwritten, the log. Not on the disk itself
+    #[arg(long, value_name = "DIR")]
+    job: Option<PathBuf>,
+    /// Answer the questions with yes (for scripts)
+    #[arg(long, requires = "job")]
+    yes: bool,
+    #[command(flatten)]
+    machine: MachineOptions,
+    #[command(flatten)]
+    policy: PolicyOptions,
+    #[command(flatten)]
+    image: ImageOptions,
+    #[command(flatten)]
+    place: PlaceOptions,
+}
+
+impl MendArgs {
+    /// Mending a disk without questions, with everything else at its default.
+    pub(crate) fn of(disk: PathBuf, job: PathBuf) -> Self {
+        Self {
+            disk,
+            job: Some(job),
+            yes: true,
+            machine: MachineOptions::default(),
+            policy: PolicyOptions::default(),
+            image: ImageOptions::default(),
+            place: PlaceOptions::default(),
+        }
+    }
+
+    fn job<'a>(&self, folder: &'a Path, disk: &'a Disk) -> Job<'a> {
+        Job {
+            disk,
+            folder,
+            yes: self.yes,
+            verb: "mend",
+        }
+    }
+}
+
+pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
+    let machine = args.machine.read()?;
+    let policy = args.policy.read()?;
+    let circumstances = Circumstances {
+        wish: args.place.wish(),
+        job: args.job.as_deref(),
+        backup_confirmed: args.yes,
+        ..Circumstances::of(machine.as_ref(), &policy)
+    };
+    // As with a conversion: looked at read-only first, and again under the lock.
+    let disk = Disk::open(&args.disk, args.image)?;
+    let Some(folder) = &args.job else {
+        return match Planned::of(&disk, &circumstances, screen)? {
+            Err(code) => Ok(code),
+            Ok(planned) => {
+                screen.show(&views::mend::render(&disk, &planned, screen.columns()));
+                screen.show(&views::mend::verdict(&disk, &planned.rehearsal));
+                screen.document(&Mended::planned(planned.document(&disk)));
+                Ok(0)
+            }
+        };
+    };
+    args.job(folder, &disk).refuse_unfinished()?;
+    if let Err(code) = Planned::of(&disk, &circumstances, screen)? {
+        return Ok(code);
+    }
+    drop(disk);
+    let disk = Disk::open_for_writing(&args.disk, args.image)?;
+    let planned = match Planned::of(&disk, &circumstances, screen)? {
+        Err(code) => return Ok(code),
+        Ok(planned) => planned,
+    };
+    screen.show(&views::mend::render(&disk, &planned, screen.columns()));
+    let job = args.job(folder, &disk);
+    job.confirm(screen)?;
+    let confirmed = Circumstances {
+        backup_confirmed: true,
+        ..circumstances
+    };
+    let planned = Planned {
+        judgement: disk.judge_mending(&confirmed, &planned.plan),
+        ..planned
+    };
+    let record = job.record(planned.document(&disk));
+    let rehearsal = job.write(&planned.plan, &record, screen)?;
+    screen.show(&views::mend::done(
+        &args.disk,
+        folder,
+        &planned.plan,
+        &rehearsal,
+    ));
+    screen.document(&Mended::done(&planned.fixes, folder, &rehearsal));
+    Ok(u8::from(!rehearsal.passed()))
+}
+
+/// What is to be done, and what the rules and the rehearsal say of it.
+pub(crate) struct Planned<'a> {
+    pub(crate) judgement: Judgement,
+    pub(crate) plan: Plan<'a>,
+    pub(crate) fixes: Vec<Fix>,
+    pub(crate) rehearsal: Rehearsal,
+}
+
+impl<'a> Planned<'a> {
+    /// Plans and judges; the exit code where there is nothing to do, or a rule blocks.
+    fn of(
+        disk: &'a Disk,
+        circumstances: &Circumstances<'_>,
+        screen: &Screen,
+    ) -> Result<Result<Self, u8>, CliError> {
+        let Some((plan, fixes)) = disk.mend(circumstances)? else {
+            screen.show(&views::mend::nothing(disk, circumstances.wish.disk_use));
+            screen.document(&Mended::nothing());
+            return Ok(Err(0));
+        };
+        let judgement = disk.judge_mending(circumstances, &plan);
+        if judgement.is_blocked() {
+            let columns = screen.columns();
+            screen.show(&views::check::render_blocked(disk, &judgement, columns));
+            screen.document(&Mended::blocked(&judgement));
+            return Ok(Err(1));
+        }
+        // The planning went on until nothing failed.
+        let rehearsal = rehearse::walk_to(&plan.draft, plan.placement.disk_use);
+        Ok(Ok(Self {
+            judgement,
+            plan,
+            fixes,
+            rehearsal,
+        }))
+    }
+
+    fn document(&self, disk: &Disk) -> views::json::Plan {
+        views::json::Plan {
+            mended: views::mend::fixes(&self.fixes),
+            ..views::json::Plan::of(disk, &self.judgement, &self.plan, &self.rehearsal)
+        }
+    }
+}

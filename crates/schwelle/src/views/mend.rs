@@ -1,0 +1,141 @@
+//! The view of `mend`, and its document.
+
+use std::path::Path;
+
+use schemars::JsonSchema;
+use schwelle_core::disk_use::DiskUse;
+use schwelle_core::draft::Plan;
+use schwelle_core::mend::Fix;
+use schwelle_core::rehearse::Rehearsal;
+use serde::Serialize;
+
+use super::common::{answer, head, paragraph};
+use super::json::{self, FindingDoc, Rehearsed};
+use super::plan;
+use crate::commands::mend::Planned;
+use crate::disk::{Disk, Judgement};
+use crate::screen::{Tone, toned};
+use crate::text::typed;
+
+/// The whole view of a plan.
+pub(crate) fn render(disk: &Disk, planned: &Planned<'_>, columns: usize) -> String {
+    let mut text = head(disk);
+    text += &format!("\n{}\n", toned(Tone::Heading, "What is mended"));
+    for fix in &planned.fixes {
+        let step = toned(Tone::Careful, fix.step.name());
+        text += &format!("  {step}\n");
+        text += &paragraph("", &fix.what, 4, columns);
+    }
+    let Planned {
+        judgement,
+        plan,
+        rehearsal,
+        ..
+    } = planned;
+    text + &plan::body(disk, judgement, plan, rehearsal, columns)
+}
+
+/// The last line of a plan that is only shown.
+pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal) -> String {
+    let (good, option) = match rehearsal.disk_use {
+        DiskUse::System => ("Mended, it starts", ""),
+        DiskUse::Data => ("Mended, it is sound", " --data-disk"),
+    };
+    let path = typed(&disk.path);
+    let next = format!("Nothing has been written. Next: schwelle mend {path}{option} --job DIR");
+    answer(Tone::Good, good, &next)
+}
+
+/// The view of a disk on which nothing fails.
+pub(crate) fn nothing(disk: &Disk, disk_use: DiskUse) -> String {
+    let path = typed(&disk.path);
+    let next = match disk_use {
+        DiskUse::System => format!(
+            "All steps of a start hold. If the PC does not start from it, look at its firmware: schwelle \
+             firmware sheet {path}"
+        ),
+        DiskUse::Data => "Both copies of the table agree, and all volumes can be read.".to_owned(),
+    };
+    head(disk) + &answer(Tone::Good, "Nothing to mend", &next)
+}
+
+/// What is said at the end.
+pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehearsal) -> String {
+    plan::done("Mended", disk, job, plan, rehearsal)
+}
+
+/// `mend`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Mended {
+    /// "mended"; "planned" where no job folder was named; "nothing-to-mend"; "blocked" by a rule
+    pub(crate) answer: String,
+    /// What is mended
+    pub(crate) fixes: Vec<FixDoc>,
+    /// The plan, where nothing was written
+    pub(crate) plan: Option<json::Plan>,
+    /// The job folder; null when nothing was written
+    pub(crate) job: Option<String>,
+    /// The rehearsal of the mended disk; null when nothing was written
+    pub(crate) rehearsal: Option<Rehearsed>,
+    /// All findings, when a rule blocked
+    pub(crate) findings: Vec<FindingDoc>,
+}
+
+/// Something that is mended.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+pub(crate) struct FixDoc {
+    /// The step of the rehearsal that failed, or told of it
+    pub(crate) step: String,
+    /// What is done about it
+    pub(crate) what: String,
+}
+
+/// The same in JSON.
+pub(crate) fn fixes(fixes: &[Fix]) -> Vec<FixDoc> {
+    let document = |fix: &Fix| FixDoc {
+        step: fix.step.name().to_owned(),
+        what: fix.what.clone(),
+    };
+    fixes.iter().map(document).collect()
+}
+
+impl Mended {
+    fn new(answer: &str) -> Self {
+        Self {
+            answer: answer.to_owned(),
+            fixes: Vec::new(),
+            plan: None,
+            job: None,
+            rehearsal: None,
+            findings: Vec::new(),
+        }
+    }
+
+    pub(crate) fn nothing() -> Self {
+        Self::new("nothing-to-mend")
+    }
+
+    pub(crate) fn blocked(judgement: &Judgement) -> Self {
+        Self {
+            findings: json::findings(&judgement.findings),
+            ..Self::new("blocked")
+        }
+    }
+
+    pub(crate) fn planned(plan: json::Plan) -> Self {
+        Self {
+            fixes: plan.mended.clone(),
+            plan: Some(plan),
+            ..Self::new("planned")
+        }
+    }
+
+    pub(crate) fn done(mended: &[Fix], job: &Path, rehearsal: &Rehearsal) -> Self {
+        Self {
+            fixes: fixes(mended),
+            job: Some(job.display().to_string()),
+            rehearsal: Some(Rehearsed::of(rehearsal)),
+            ..Self::new("mended")
+        }
+    }
+}

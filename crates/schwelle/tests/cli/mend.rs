@@ -1,0 +1,587 @@
+//! Mending GPT disks that do not start: each broken in one way, mended, judged by others' readers, and
+//! taken back.
+
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+
+use schwelle_core::device::{BlockDevice, DiskFile, Extent, HostFacts, ReadDevice};
+use schwelle_core::gpt::{GptEntry, GptLayout, GptPair, type_guid};
+use schwelle_core::profile::Profile;
+use serde_json::Value;
+
+use crate::foreign::tool;
+use crate::layouts::listed_at;
+use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba, peek, place, poke};
+
+const MIB: u64 = 1 << 20;
+
+/// A converted disk and what is known of it.
+struct Bench {
+    lab: Lab,
+    image: PathBuf,
+    record: Value,
+    sector: u32,
+}
+
+impl Bench {
+    fn new(sector: u32) -> Self {
+        let lab = Lab::new();
+        let (image, record) = lab.converted("disk.img", sector);
+        Self {
+            lab,
+            image,
+            record,
+            sector,
+        }
+    }
+
+    fn device(&self) -> DiskFile {
+        DiskFile::open_write(&self.image, Some(self.sector)).unwrap()
+    }
+
+    fn last_lba(&self) -> u64 {
+        fs::metadata(&self.image).unwrap().len() / u64::from(self.sector) - 1
+    }
+
+    fn byte(&self, lba: u64) -> u64 {
+        lba * u64::from(self.sector)
+    }
+
+    /// Byte and length of the EFI system partition.
+    fn esp(&self) -> (u64, u64) {
+        place(&self.record, "EFI system")
+    }
+
+    /// The same as the FAT tools name it.
+    fn esp_image(&self) -> String {
+        format!("{}@@{}", self.image.display(), self.esp().0)
+    }
+
+    /// Writes the table anew, changed.
+    fn retable(&self, change: impl FnOnce(&mut Vec<GptEntry>)) {
+        let device = self.device();
+        let mut layout = GptLayout::of(GptPair::read(&device).best().unwrap()).unwrap();
+        change(&mut layout.entries);
+        layout.write(&device).unwrap();
+    }
+
+    /// Puts a file on the EFI system partition, or takes one away.
+    fn on_esp(&self, command: &str, args: &[&str]) {
+        let esp = self.esp_image();
+        tool(command, &[&["-i", &esp][..], args].concat());
+    }
+
+    /// The sector with these bytes, as it lies on the partition.
+    fn find_on_esp(&self, bytes: &[u8]) -> u64 {
+        let (at, len) = self.esp();
+        let whole = peek(&self.image, at, usize::try_from(len).unwrap());
+        let found = whole
+            .windows(bytes.len())
+            .position(|window| window == bytes);
+        at + found.unwrap() as u64
+    }
+}
+
+fn esp_entry(entries: &mut [GptEntry]) -> &mut GptEntry {
+    entries
+        .iter_mut()
+        .find(|entry| entry.kind == type_guid::EFI_SYSTEM)
+        .unwrap()
+}
+
+/// The boot store that the disk had when it was started in BIOS mode, as a file.
+fn bios_store(bench: &Bench) -> PathBuf {
+    let device = bench.device();
+    let profile = Profile::read(&device, HostFacts::default()).unwrap();
+    let extent = profile.partitions[0].extent;
+    let window = schwelle_core::device::Window::new(&device, extent).unwrap();
+    let volume = schwelle_core::ntfs::NtfsVolume::open(&window).unwrap();
+    let record = volume.find("\\Boot\\BCD").unwrap().unwrap().record;
+    let content = volume.open_file(record).unwrap().read_all(1 << 20).unwrap();
+    let path = bench.lab.path("BCD");
+    fs::write(&path, content).unwrap();
+    path
+}
+
+/// What is broken, the steps that are mended, and whether real firmware shall start it as well.
+type Case = (&'static str, fn(&Bench), &'static [&'static str], bool);
+
+const CASES: &[Case] = &[
+    (
+        "sector 0 wiped",
+        |bench| poke(&bench.image, 0, &[0; 512]),
+        &["protective-mbr"],
+        false,
+    ),
+    (
+        "the primary header damaged",
+        |bench| poke(&bench.image, bench.byte(1) + 60, &[0xFF; 4]),
+        &["primary-table"],
+        false,
+    ),
+    (
+        "the primary entries damaged",
+        |bench| poke(&bench.image, bench.byte(2) + 130, b"overwritten"),
+        &["primary-table"],
+        false,
+    ),
+    (
+        "the whole primary table wiped, sector 0 with it",
+        |bench| {
+            let end = bench.byte(2) + 16_384;
+            poke(&bench.image, 0, &vec![0; usize::try_from(end).unwrap()]);
+        },
+        &["protective-mbr", "primary-table"],
+        true,
+    ),
+    (
+        "the backup damaged",
+        |bench| poke(&bench.image, bench.byte(bench.last_lba()) + 20, &[7; 9]),
+        &["backup-table"],
+        false,
+    ),
+    (
+        "copied to a larger disk",
+        |bench| {
+            let file = File::options().write(true).open(&bench.image).unwrap();
+            let len = file.metadata().unwrap().len();
+            file.set_len(len + 64 * MIB).unwrap();
+        },
+        &["backup-table"],
+        true,
+    ),
+    (
+        "another type on the EFI system partition",
+        |bench| bench.retable(|entries| esp_entry(entries).kind = type_guid::BASIC_DATA),
+        &["esp"],
+        true,
+    ),
+    (
+        "no EFI system partition",
+        |bench| {
+            bench.retable(|entries| *esp_entry(entries) = GptEntry::unused());
+            let (at, len) = bench.esp();
+            poke(&bench.image, at, &vec![0; usize::try_from(len).unwrap()]);
+        },
+        &["esp", "loader"],
+        true,
+    ),
+    (
+        "an empty EFI system partition",
+        |bench| {
+            let (at, len) = bench.esp();
+            poke(&bench.image, at, &vec![0; usize::try_from(len).unwrap()]);
+        },
+        &["esp-file-system", "loader"],
+        false,
+    ),
+    (
+        "no boot files",
+        |bench| bench.on_esp("mdeltree", &["::EFI"]),
+        &["loader"],
+        true,
+    ),
+    (
+        "no boot manager but on the removable-media path",
+        |bench| bench.on_esp("mdel", &["::EFI/Microsoft/Boot/bootmgfw.efi"]),
+        &["loader"],
+        false,
+    ),
+    (
+        "a damaged loader",
+        |bench| {
+            let path = bench.lab.path("short.efi");
+            fs::write(&path, &schwelle_demo::BOOT_MANAGER[..700]).unwrap();
+            bench.on_esp(
+                "mcopy",
+                &["-o", path.to_str().unwrap(), "::EFI/BOOT/BOOTX64.EFI"],
+            );
+        },
+        &["loader-image"],
+        false,
+    ),
+    (
+        "no boot store",
+        |bench| bench.on_esp("mdel", &["::EFI/Microsoft/Boot/BCD"]),
+        &["boot-store"],
+        true,
+    ),
+    (
+        "a boot store that still names the MBR disk",
+        |bench| {
+            let store = bios_store(bench);
+            bench.on_esp(
+                "mcopy",
+                &["-o", store.to_str().unwrap(), "::EFI/Microsoft/Boot/BCD"],
+            );
+        },
+        &["boot-manager"],
+        true,
+    ),
+    (
+        "a boot store that is none",
+        |bench| {
+            let at = bench.find_on_esp(b"regf");
+            poke(&bench.image, at, &[0x11; 4096]);
+        },
+        &["boot-store"],
+        false,
+    ),
+    (
+        "other GUIDs than the boot store names",
+        |bench| {
+            bench.retable(|entries| {
+                for entry in entries {
+                    entry.id = uuid::Uuid::new_v4();
+                }
+            });
+        },
+        &["entry-devices"],
+        true,
+    ),
+];
+
+#[test]
+fn each_disk_is_mended_where_it_is_broken_and_nowhere_else() {
+    for sector in [512, 4096] {
+        for (name, break_it, steps, starts) in CASES {
+            if sector == 4096 && !starts {
+                continue;
+            }
+            let bench = Bench::new(sector);
+            break_it(&bench);
+            mended(&bench, name, steps, *starts);
+        }
+    }
+}
+
+fn mended(bench: &Bench, name: &str, steps: &[&str], starts: bool) {
+    let (lab, image) = (&bench.lab, &bench.image);
+    let whole = hash(image);
+    let run = lab.run(&["rehearse", "disk.img"]);
+    let only_named = name.contains("but on the removable-media path");
+    assert_eq!(run.code, i32::from(!only_named), "{name}");
+    let shown = lab.run(&["mend", "disk.img", "--json"]);
+    assert_eq!(
+        (shown.code, hash(image)),
+        (0, whole),
+        "{name}: {}",
+        shown.stderr
+    );
+    let plan = shown.json();
+    assert_eq!(plan["answer"], "planned");
+    let fixes = plan["fixes"].as_array().unwrap();
+    let found: Vec<&str> = fixes
+        .iter()
+        .map(|fix| fix["step"].as_str().unwrap())
+        .collect();
+    assert_eq!(found, steps, "{name}");
+
+    let run = lab.run(&["mend", "disk.img", "--job", "mend.job", "--yes", "--quiet"]);
+    assert_eq!(run.code, 0, "{name}: {}{}", run.stdout, run.stderr);
+    let run = lab.run(&[
+        "rehearse",
+        "disk.img",
+        "--loader",
+        "\\EFI\\Microsoft\\Boot\\bootmgfw.efi",
+    ]);
+    assert_eq!(run.code, 0, "{name}: {}", run.stdout);
+    if starts {
+        let run = lab.run(&["rehearse", "disk.img", "--emulate"]);
+        assert_eq!(run.code, 0, "{name}: {}{}", run.stdout, run.stderr);
+    }
+    // Both copies name the same, and a lister that others wrote reads it; the FAT checker passes the
+    // partition.
+    let device = DiskFile::open_read(image, Some(bench.sector)).unwrap();
+    let pair = GptPair::read(&device);
+    assert_eq!(pair.disagreement(), None, "{name}");
+    let table = pair.best().unwrap();
+    assert_eq!(
+        listed_at(image, bench.sector).len(),
+        table.entries.len(),
+        "{name}"
+    );
+    let esp = table
+        .entries
+        .iter()
+        .find(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM);
+    let Extent { first, end } = esp.unwrap().1.extent;
+    let volume = lab.path("esp");
+    let place = (bench.byte(first.0), bench.byte(end.0 - first.0));
+    crate::foreign::extract(image, place, &volume);
+    tool("fsck.vfat", &["-n", volume.to_str().unwrap()]);
+    assert_eq!(
+        lab.run(&["mend", "disk.img", "--json"]).json()["answer"],
+        "nothing-to-mend",
+        "{name}"
+    );
+    drop(device);
+
+    let undo = lab.run(&["undo", "--job", "mend.job", "--disk", "disk.img", "--yes"]);
+    assert_eq!(undo.code, 0, "{name}: {}{}", undo.stdout, undo.stderr);
+    assert_eq!(hash(image), whole, "{name}");
+}
+
+#[test]
+fn what_somebody_else_converted_without_an_efi_partition_starts_with_its_old_menu() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 400, |disk| {
+        let places = disk.standard(SIGNATURE, COMPUTER).unwrap();
+        let device = disk.device();
+        let geometry = device.geometry();
+        let start = schwelle_core::mbr::BiosStart::PassOn;
+        device
+            .write_at(0, &schwelle_core::mbr::protective_sector(geometry, start))
+            .unwrap();
+        let data = |number: u128, extent| GptEntry {
+            kind: type_guid::BASIC_DATA,
+            id: uuid::Uuid::from_u128(number),
+            extent,
+            attributes: 0,
+            name: String::new(),
+        };
+        // The second entry stays unused: numbers are kept.
+        GptLayout {
+            disk_id: uuid::Uuid::from_u128(9),
+            entries: vec![
+                data(1, places.boot),
+                GptEntry::unused(),
+                data(3, places.windows),
+            ],
+        }
+        .write(device)
+        .unwrap();
+    });
+    let run = lab.run(&["mend", "disk.img", "--job", "job", "--yes"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    for told in [
+        "Boot menu, carried over",
+        "Windows 10 (night watch, quiet screen)",
+        "C: and 2 volume names now name GPT partitions",
+        "the recovery environment's place now names",
+        "Mended.",
+        "schwelle undo --job job",
+    ] {
+        assert!(run.stdout.contains(told), "{told}: {}", run.stdout);
+    }
+    let run = lab.run(&["rehearse", "disk.img", "--emulate", "--json"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    let document = run.json();
+    let steps = document["steps"].as_array().unwrap();
+    assert!(
+        steps.iter().all(|step| step["outcome"] == "pass"),
+        "{steps:?}"
+    );
+    let device = DiskFile::open_read(&image, Some(512)).unwrap();
+    let numbers: Vec<usize> = GptPair::read(&device)
+        .best()
+        .unwrap()
+        .entries
+        .iter()
+        .map(|(number, _)| *number)
+        .collect();
+    assert_eq!(numbers, [1, 2, 3], "the new one takes the unused place");
+}
+
+#[test]
+fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
+    // What is wrong, how it comes about, what is told.
+    type Refused = (&'static str, fn(&Bench), &'static str);
+    let cases: [Refused; 8] = [
+        (
+            "both copies damaged",
+            |bench| {
+                poke(&bench.image, bench.byte(1) + 60, &[0xFF; 4]);
+                poke(&bench.image, bench.byte(bench.last_lba()) + 60, &[0xFF; 4]);
+            },
+            "neither copy of the table is sound",
+        ),
+        (
+            "copies that name different partitions",
+            |bench| {
+                let device = bench.device();
+                let backup = GptLayout::of(GptPair::read(&device).best().unwrap()).unwrap();
+                let primary = device.read_vec(0, 34 * 512).unwrap();
+                let mut other = backup.clone();
+                other.entries.pop();
+                other.write(&device).unwrap();
+                device.write_at(0, &primary).unwrap();
+            },
+            "name different partitions",
+        ),
+        (
+            "hybrid",
+            |bench| {
+                poke(&bench.image, 446 + 16 + 4, &[7]);
+                poke(&bench.image, 446 + 16 + 8, &[0, 8, 0, 0, 0, 8, 0, 0]);
+            },
+            "its table is hybrid",
+        ),
+        (
+            "a kernel that is missing",
+            |bench| {
+                let device = bench.device();
+                let profile = Profile::read(&device, HostFacts::default()).unwrap();
+                let extent = profile.partitions[1].extent;
+                let path = "\\Windows\\System32\\ntoskrnl.exe";
+                schwelle_demo::edit_file(&device, extent, path, |kernel| kernel[..2].fill(0))
+                    .unwrap();
+            },
+            "the system's own files are damaged",
+        ),
+        (
+            "a damaged file system on the EFI partition",
+            |bench| poke(&bench.image, bench.esp().0 + 32 * 512 + 12, &[9, 9, 9]),
+            "which is not thrown away",
+        ),
+        (
+            "boot files missing, and the volume they come from hibernated",
+            |bench| {
+                bench.on_esp("mdeltree", &["::EFI"]);
+                let device = bench.device();
+                let profile = Profile::read(&device, HostFacts::default()).unwrap();
+                let extent = profile.partitions[1].extent;
+                schwelle_demo::edit_file(&device, extent, "\\hiberfil.sys", |content| {
+                    content[..4].copy_from_slice(b"HIBR");
+                })
+                .unwrap();
+            },
+            "volume.hibernation",
+        ),
+        (
+            "a full EFI partition",
+            |bench| {
+                bench.on_esp("mdeltree", &["::EFI"]);
+                // Ever smaller files, until nothing more fits.
+                for kib in [120 << 10, 1 << 10, 100, 10, 1] {
+                    let path = bench.lab.path("filler");
+                    File::create(&path).unwrap().set_len(kib << 10).unwrap();
+                    let esp = bench.esp_image();
+                    for number in 0.. {
+                        let name = format!("::{kib}-{number}");
+                        let args = ["-i", &esp, path.to_str().unwrap(), &name];
+                        if crate::foreign::tool_any("mcopy", &args).code != 0 {
+                            break;
+                        }
+                    }
+                }
+            },
+            "the volume is full",
+        ),
+        (
+            "an MBR disk",
+            |bench| {
+                let run = bench.lab.run(&["undo", "--job", "disk.img.job", "--yes"]);
+                assert_eq!(run.code, 0, "{}", run.stderr);
+            },
+            "it is no GPT disk",
+        ),
+    ];
+    for (name, break_it, told) in cases {
+        let bench = Bench::new(512);
+        break_it(&bench);
+        let whole = hash(&bench.image);
+        for more in [&[][..], &["--job", "mend.job", "--yes"]] {
+            let run = bench.lab.run(&[&["mend", "disk.img"][..], more].concat());
+            let all = format!("{}{}", run.stdout, run.stderr);
+            assert_eq!(run.code, 1, "{name}: {all}");
+            assert!(all.contains(told), "{name}: {all}");
+            assert_eq!(hash(&bench.image), whole, "{name}");
+        }
+        assert!(!bench.lab.path("mend.job").exists(), "{name}");
+    }
+}
+
+#[test]
+fn a_data_disks_tables_are_mended_without_a_system() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 64, |_| ());
+    let run = lab.run(&[
+        "convert",
+        "disk.img",
+        "--data-disk",
+        "--job",
+        "job",
+        "--yes",
+        "--quiet",
+    ]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let file = File::options().write(true).open(&image).unwrap();
+    file.set_len(80 * MIB).unwrap();
+    drop(file);
+    assert_eq!(lab.run(&["rehearse", "disk.img", "--data-disk"]).code, 1);
+    let run = lab.run(&[
+        "mend",
+        "disk.img",
+        "--data-disk",
+        "--job",
+        "mend.job",
+        "--yes",
+    ]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    assert!(run.stdout.contains("backup-table"), "{}", run.stdout);
+    assert_eq!(lab.run(&["rehearse", "disk.img", "--data-disk"]).code, 0);
+    // The protective entry reaches to the new end.
+    assert_eq!(peek(&image, 458, 4), (80 * 2048 - 1_u32).to_le_bytes());
+    assert_eq!(lba(80 * 2048 - 1).0 * 512 + 512, 80 * MIB);
+}
+
+#[test]
+fn a_killed_mending_is_finished() {
+    let bench = Bench::new(512);
+    bench.on_esp("mdeltree", &["::EFI"]);
+    let whole = hash(&bench.image);
+    let run = bench
+        .lab
+        .run(&["mend", "disk.img", "--job", "mend.job", "--yes", "--quiet"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let mended = hash(&bench.image);
+    // As if it had been stopped before its last sector: the state goes back, and a sector with it.
+    let state = bench.lab.path("mend.job/state.json");
+    let text = fs::read_to_string(&state).unwrap();
+    fs::write(&state, text.replace("\"done\"", "\"writing\"")).unwrap();
+    unwrite(&bench.lab.path("mend.job"), &bench.image);
+    assert_ne!(hash(&bench.image), mended);
+    let refused = bench
+        .lab
+        .run(&["mend", "disk.img", "--job", "other.job", "--yes"]);
+    assert_eq!(refused.code, 1, "{}{}", refused.stdout, refused.stderr);
+    let run = bench.lab.run(&["resume", "--job", "mend.job"]);
+    assert_eq!(
+        (run.code, hash(&bench.image)),
+        (0, mended),
+        "{}{}",
+        run.stdout,
+        run.stderr
+    );
+    assert!(run.stdout.contains("Mended."), "{}", run.stdout);
+    let undo = bench.lab.run(&["undo", "--job", "mend.job", "--yes"]);
+    assert_eq!(
+        (undo.code, hash(&bench.image)),
+        (0, whole),
+        "{}",
+        undo.stderr
+    );
+}
+
+/// Puts the last extent of a journal back to what it was.
+fn unwrite(job: &Path, image: &Path) {
+    let journal: Value =
+        serde_json::from_slice(&fs::read(job.join("journal.json")).unwrap()).unwrap();
+    let extent = journal["extents"]
+        .as_array()
+        .unwrap()
+        .last()
+        .unwrap()
+        .clone();
+    let (first, sectors) = (
+        extent["first_lba"].as_u64().unwrap(),
+        extent["sectors"].as_u64().unwrap(),
+    );
+    let len = usize::try_from(sectors * 512).unwrap();
+    let old = match extent["old"]["offset"].as_u64() {
+        Some(offset) => peek(&job.join("saved.bin"), offset, len),
+        None => vec![u8::try_from(extent["old"]["fill"].as_u64().unwrap()).unwrap(); len],
+    };
+    poke(image, first * 512, &old);
+}
