@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Measures memory and disk traffic of `check`, `plan`, `convert` and `rehearse` on huge sparse disks.
 
-Usage: tools/bench.py [FOLDER]. Builds the release program and one disk for each size in FOLDER (default: a temporary one), and
+Usage: tools/bench.py [FOLDER]. Builds the release program and one disk for each size and number of partitions in FOLDER (default: a temporary one), and
 prints a table: peak memory, bytes read and written by the program, seconds. For `convert` also the least that could be written
 (the sectors that differ) and the ratio to it. Bytes are those of the read and write calls, from /proc/PID/io. At the end, what the
 care costs: the same change sets with the job folder, the order, the flushes and the reading back, and bare; five times each in turns.
@@ -15,7 +15,8 @@ import tempfile
 import time
 
 ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
-SIZES_GB = [20, 200, 2000]
+# Size in GB and number of partitions: growth with either, and a disk beyond the reach of an MBR.
+DISKS = [(20, 2), (200, 2), (2000, 2), (3300, 2), (200, 32), (200, 127)]
 
 
 def measure(*command):
@@ -59,17 +60,17 @@ def main():
     target = os.environ.get("CARGO_TARGET_DIR", os.path.join(ROOT, "target")) + "/release"
     program = f"{target}/schwelle"
     with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else None) as folder:
-        print(f"{'disk':>8}  {'command':10} {'peak MiB':>9} {'read MiB':>9} {'written KiB':>12} {'seconds':>8}")
-        for size in SIZES_GB:
-            disk, job = f"{folder}/{size}.img", f"{folder}/{size}.job"
-            subprocess.run([f"{target}/examples/bench_disk", disk, str(size)], check=True)
+        print(f"{'disk':>8} {'parts':>5}  {'command':10} {'peak MiB':>9} {'read MiB':>9} {'written KiB':>12} {'seconds':>8}")
+        for size, parts in DISKS:
+            disk, job = f"{folder}/{size}-{parts}.img", f"{folder}/{size}-{parts}.job"
+            subprocess.run([f"{target}/examples/bench_disk", disk, str(size), str(parts)], check=True)
             commands = {"check": ["check", disk, "--quiet"], "plan": ["plan", disk, "--json"],
                         "convert": ["convert", disk, "--job", job, "--yes", "--quiet"],
                         "rehearse": ["rehearse", disk, "--quiet"]}
             for name, arguments in commands.items():
                 peak, read, written, seconds, output = measure(program, *arguments)
                 written -= len(output)  # what went to the standard output
-                print(f"{size:>5} GB  {name:10} {peak:9.1f} {read / 2**20:9.2f} {written / 1024:12.1f} {seconds:8.2f}")
+                print(f"{size:>5} GB {parts:>5}  {name:10} {peak:9.1f} {read / 2**20:9.2f} {written / 1024:12.1f} {seconds:8.2f}")
             with open(f"{job}/job.json") as text:
                 least = json.load(text)["plan"]["bytes_written"]
             folder_bytes = sum(os.path.getsize(f"{job}/{name}") for name in os.listdir(job))

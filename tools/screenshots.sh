@@ -65,4 +65,5 @@ chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --d
 convert "$work/page.png" -strip -define png:compression-level=9 "$shots/sheet-page.png"
 shot undo 13 "schwelle undo --job disks/beacon.job" yes
 shot plan-trim 10 "schwelle plan disks/chartroom.img"
+shot mend 9 "schwelle mend disks/newpilot.img"
 ls -l "$shots"

@@ -9,16 +9,19 @@ use schwelle_core::confirm::confirm;
 use schwelle_core::device::{
     BlockDevice, Draft, Extent, HostFacts, MIB, Memory, ReadDevice, Window,
 };
+use schwelle_core::disk_use::DiskUse;
+use schwelle_core::draft::Source;
 use schwelle_core::firmware::{
     AttachedDisk, BootMode, Fact, Keys, Machine, Settings, choose, start,
 };
 use schwelle_core::gpt::TypeTable;
+use schwelle_core::mend;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::Profile;
-use schwelle_core::rehearse::walk;
+use schwelle_core::profile::{Profile, SignedSet};
+use schwelle_core::rehearse::{walk, walk_to};
 use schwelle_core::rules::{Facts, check};
-use schwelle_demo::{DiskBuilder, Standard, plan_of, plan_with};
+use schwelle_demo::{DiskBuilder, STAMP, Standard, counted_guids, plan_of, plan_with};
 
 const CASES: u64 = 1500;
 
@@ -152,6 +155,22 @@ fn read_everything(disk: &dyn ReadDevice) {
     if let Ok(place) = &place {
         let _draft = plan_with(disk, &profile, place);
     }
+    // The same disk, taken for one that holds data; and as one that is to be mended.
+    let data = EspWish {
+        disk_use: DiskUse::Data,
+        ..EspWish::default()
+    };
+    let _volumes = walk_to(disk, DiskUse::Data);
+    if let Ok(place) = placement::find(disk, &profile, data) {
+        let _draft = plan_with(disk, &profile, &place);
+    }
+    let source = Source {
+        new_guid: &mut counted_guids(),
+        stamp: STAMP,
+        set: SignedSet::First,
+        types: &TypeTable::default(),
+    };
+    let _mended = mend::plan(disk, &profile, EspWish::default(), source);
     // Nor must a trim, though a volume that does not prove sound is never offered to it.
     for partition in &profile.partitions {
         let Some(window) = Window::new(disk, partition.extent) else {

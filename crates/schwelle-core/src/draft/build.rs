@@ -6,14 +6,14 @@ use uuid::Uuid;
 
 use crate::commit::{ChangeSet, Drafts, Region, StageKind, Undeclared};
 use crate::crossing::Crossing;
-use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, ReadDevice};
+use crate::device::{BlockDevice, DeviceError, Draft, Extent, Geometry, Lba, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::fat::{DosTime, FatError, FatWriteError};
 use crate::gpt::{self, GptEntry, GptLayout, TypeTable, attributes, type_guid};
 use crate::job::{EditedVolume, Watched};
 use crate::mbr::{self, BiosStart, protective_sector};
 use crate::ntfs::NtfsError;
-use crate::placement::{EspFrom, Placement};
+use crate::placement::{EspFrom, Placement, backup_region};
 use crate::profile::{Origin, Partition, Profile, Role, SignedSet, Table};
 
 use super::map::MapPart;
@@ -166,23 +166,14 @@ pub fn build<'a>(
         _ => return Err(DraftError::Missing("MBR table")),
     };
     let geometry = profile.geometry;
-    let sector = geometry.logical_sector;
-
-    let tables = [
-        Extent {
-            first: Lba(0),
-            end: Lba(gpt::first_usable(sector)),
-        },
-        Extent {
-            first: Lba(geometry.sectors.saturating_sub(gpt::backup_sectors(sector))),
-            end: Lba(geometry.sectors),
-        },
-    ];
+    let tables = table_extents(geometry);
+    let in_the_way = |extent: &Extent| {
+        extent.overlaps(&SECTOR_0) || tables.iter().any(|table| table.overlaps(extent))
+    };
     let kept = profile.partitions.iter();
     let kept: Vec<&Partition> = kept.filter(|part| placement.keeps(part)).collect();
     for partition in &kept {
-        let after = placement.after(partition);
-        if tables.iter().any(|table| table.overlaps(&after)) {
+        if in_the_way(&placement.after(partition)) {
             return Err(DraftError::TableRoom {
                 number: partition.number,
             });
@@ -259,29 +250,18 @@ pub fn build<'a>(
         entries,
     };
     layout.write(&draft)?;
-    let in_bios_mode = match placement.disk_use {
-        DiskUse::System => BiosStart::Signpost,
-        DiskUse::Data => BiosStart::PassOn,
-    };
+    let in_bios_mode = bios_start(placement.disk_use);
     draft.write_at(0, &protective_sector(geometry, in_bios_mode))?;
 
     let [primary, backup] = tables;
-    let sector_0 = Extent {
-        first: Lba(0),
-        end: Lba(1),
-    };
-    let behind = Extent {
-        first: Lba(1),
-        ..primary
-    };
     use StageKind::{Commit, Prepare};
     let is_late = |region: &Region| region.stage == StageKind::Takeover;
     let (late, early): (Vec<Region>, Vec<Region>) = esp_region.into_iter().partition(is_late);
     regions.extend(early);
     regions.extend([
         Region::new(Prepare, "backup table", backup),
-        Region::new(Prepare, "primary table", behind),
-        Region::new(Commit, "sector 0: the protective MBR", sector_0),
+        Region::new(Prepare, "primary table", primary),
+        Region::new(Commit, WHAT_SECTOR_0, SECTOR_0),
     ]);
     regions.extend(late);
     let crossed = Arc::new(draft);
@@ -307,6 +287,31 @@ pub fn build<'a>(
         changes,
         relied_on: (boot_records(disk, profile)?, volumes),
     })
+}
+
+/// What sector 0 is called in a plan.
+pub(crate) const WHAT_SECTOR_0: &str = "sector 0: the protective MBR";
+/// Sector 0.
+pub(crate) const SECTOR_0: Extent = Extent {
+    first: Lba(0),
+    end: Lba(1),
+};
+
+/// The sectors of both copies of the table, the primary one first.
+pub(crate) fn table_extents(geometry: Geometry) -> [Extent; 2] {
+    let primary = Extent {
+        first: Lba(1),
+        end: Lba(gpt::first_usable(geometry.logical_sector)),
+    };
+    [primary, backup_region(geometry)]
+}
+
+/// What a BIOS does with the finished disk.
+pub(crate) fn bios_start(disk_use: DiskUse) -> BiosStart {
+    match disk_use {
+        DiskUse::System => BiosStart::Signpost,
+        DiskUse::Data => BiosStart::PassOn,
+    }
 }
 
 /// The extended boot records: with one of them changed, the layout is another than the one drafted.

@@ -13,6 +13,7 @@ mod start;
 pub(crate) mod trim;
 
 pub use build::{DraftError, Plan, Source, Stamp, build};
+pub(crate) use build::{SECTOR_0, WHAT_SECTOR_0, bios_start, table_extents};
 pub use map::{Change, MapPart};
 pub use settle::EditedFile;
 pub use start::NewStart;

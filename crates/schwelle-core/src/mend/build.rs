@@ -6,24 +6,19 @@ use uuid::Uuid;
 
 use crate::commit::{ChangeSet, Region, StageKind};
 use crate::crossing::Crossing;
-use crate::device::{BlockDevice, Draft, Extent, Lba, ReadDevice};
-use crate::disk_use::DiskUse;
+use crate::device::{BlockDevice, Draft, Lba, ReadDevice};
 use crate::draft::{
-    Content, DraftError, MapPart, NewStart, Plan, Source, boot_store, esp, settle, trim,
+    Content, DraftError, MapPart, NewStart, Plan, SECTOR_0, Source, WHAT_SECTOR_0, bios_start,
+    boot_store, esp, settle, table_extents, trim,
 };
-use crate::gpt::{self, GptEntry, GptLayout, attributes, type_guid};
+use crate::gpt::{GptEntry, GptLayout, attributes, type_guid};
 use crate::job::Watched;
-use crate::mbr::{BiosStart, protect};
+use crate::mbr::protect;
 use crate::placement::{EspFrom, EspPlace, Placement};
 use crate::profile::{ESP_STORE, Partition, Profile};
 
 use super::names;
 use super::remedies::{Remedies, StoreFrom, esp_of};
-
-const SECTOR_0: Extent = Extent {
-    first: Lba(0),
-    end: Lba(1),
-};
 
 /// Builds the mended disk.
 pub(super) fn build<'a>(
@@ -84,10 +79,7 @@ pub(super) fn build<'a>(
         layout.write(&draft)?;
     }
     if remedies.sector_0 || remedies.table {
-        let in_bios_mode = match remedies.disk_use() {
-            DiskUse::System => BiosStart::Signpost,
-            DiskUse::Data => BiosStart::PassOn,
-        };
+        let in_bios_mode = bios_start(remedies.disk_use());
         let old = disk.read_sector(Lba(0))?;
         draft.write_at(0, &protect(&old, geometry, in_bios_mode))?;
     }
@@ -189,16 +181,7 @@ fn content<'p>(
 /// The sectors of the tables. One copy is written and flushed before the other, the one that was
 /// not sound first: at any moment one of them is.
 fn table_regions(disk: &dyn ReadDevice, is_primary_sound: bool) -> [Region; 3] {
-    let geometry = disk.geometry();
-    let sector = geometry.logical_sector;
-    let primary = Extent {
-        first: Lba(1),
-        end: Lba(gpt::first_usable(sector)),
-    };
-    let backup = Extent {
-        first: Lba(geometry.sectors.saturating_sub(gpt::backup_sectors(sector))),
-        end: Lba(geometry.sectors),
-    };
+    let [primary, backup] = table_extents(disk.geometry());
     let mut copies = [("backup table", backup), ("primary table", primary)];
     if !is_primary_sound {
         copies.reverse();
@@ -207,7 +190,7 @@ fn table_regions(disk: &dyn ReadDevice, is_primary_sound: bool) -> [Region; 3] {
     [
         Region::new(StageKind::Prepare, first, first_at),
         Region::new(StageKind::Commit, then, then_at),
-        Region::new(StageKind::Commit, "sector 0: the protective MBR", SECTOR_0),
+        Region::new(StageKind::Commit, WHAT_SECTOR_0, SECTOR_0),
     ]
 }
 

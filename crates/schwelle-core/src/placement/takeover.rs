@@ -5,20 +5,9 @@ use crate::device::{Extent, Lba, Window};
 use crate::gpt::first_usable;
 use crate::gpt::place::esp_floor;
 use crate::ntfs::{NtfsError, NtfsVolume, ROOT_RECORD};
-use crate::profile::{Partition, Role};
+use crate::profile::{Partition, Role, is_companion};
 
 use super::{EspFrom, EspPlace, NoRoom, Placement, Search, backup_region, in_words};
-
-/// What lies in the root of a boot volume. Names that begin with "$" are the file system's own.
-const BOOT_NAMES: [&str; 7] = [
-    ".",
-    "boot",
-    "bootmgr",
-    "bootnxt",
-    "bootsect.bak",
-    "efi",
-    "system volume information",
-];
 
 impl Search<'_> {
     /// The boot partition's place, when it was asked for by name.
@@ -119,15 +108,12 @@ impl Search<'_> {
                 in_words(needed)
             ));
         }
-        let is_known = |name: &str| {
-            name.starts_with('$') || BOOT_NAMES.contains(&name.to_lowercase().as_str())
-        };
         // An empty folder is no loss.
         let mut others = Vec::new();
         for entry in volume.read_dir(ROOT_RECORD).map_err(unread)? {
             let is_empty =
                 entry.is_directory && volume.read_dir(entry.record).map_err(unread)?.is_empty();
-            if !is_known(&entry.name) && !is_empty {
+            if !is_companion(&entry.name) && !is_empty {
                 others.push(entry.name);
             }
         }

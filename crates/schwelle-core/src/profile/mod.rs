@@ -20,6 +20,7 @@ pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
 pub use boot_files::{BootFile, BootFiles, SignedSet, boot_system, read_manager};
 pub use layout::{Origin, Partition, Profile, Role, Table};
 pub use open::open_image_or_disk;
+pub(crate) use recovery::is_companion;
 pub use recovery::{RECOVERY_IMAGE, RecoveryImage};
 pub use system::{Letters, WindowsSystem};
 pub use tail::TailMark;

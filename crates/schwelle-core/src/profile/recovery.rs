@@ -79,12 +79,14 @@ impl RecoveryImage {
 
 /// True when the root of the volume has nothing but what belongs to recovery.
 fn is_alone(volume: &NtfsVolume<'_>) -> bool {
-    volume.root().is_ok_and(|entries| {
-        entries.iter().all(|entry| {
-            let name = entry.name.to_lowercase();
-            // A copy of the boot sector that some systems leave.
-            let is_copy = name.starts_with("boot") && name.ends_with(".bak");
-            is_copy || name.starts_with('$') || COMPANIONS.contains(&&name[..])
-        })
-    })
+    let root = volume.root();
+    root.is_ok_and(|entries| entries.iter().all(|entry| is_companion(&entry.name)))
+}
+
+/// True for what boot files and a recovery environment have beside them in the root of a volume.
+pub(crate) fn is_companion(name: &str) -> bool {
+    let name = name.to_lowercase();
+    // A copy of the boot sector that some systems leave.
+    let is_copy = name.starts_with("boot") && name.ends_with(".bak");
+    is_copy || name.starts_with('$') || COMPANIONS.contains(&&name[..])
 }

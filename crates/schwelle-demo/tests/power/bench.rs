@@ -10,8 +10,9 @@ use schwelle_core::device::{
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Plan, Source};
 use schwelle_core::fat::{FatVolume, FatWriter};
-use schwelle_core::gpt::TypeTable;
+use schwelle_core::gpt::{GptEntry, GptLayout, TypeTable, type_guid};
 use schwelle_core::job::JobFolder;
+use schwelle_core::mbr::{BiosStart, protective_sector};
 use schwelle_core::mend;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{EspFrom, EspPlace, EspWish, Placement};
@@ -20,6 +21,7 @@ use schwelle_demo::{
     Asset, DiskBuilder, MbrEntry, STAMP, counted_guids, plan_of, plan_with, scatter,
 };
 use tempfile::TempDir;
+use uuid::Uuid;
 
 use crate::medium::{Image, Medium};
 
@@ -216,6 +218,37 @@ fn copied() -> Memory {
     larger
 }
 
+/// A disk that somebody else made GPT, without an EFI system partition.
+fn without_esp() -> Memory {
+    disk(330, |builder, [boot, windows]| {
+        let device = builder.device();
+        let sector_0 = protective_sector(device.geometry(), BiosStart::PassOn);
+        device.write_at(0, &sector_0).unwrap();
+        let entry = |entry: MbrEntry| GptEntry {
+            kind: type_guid::BASIC_DATA,
+            id: Uuid::from_u128(entry.first.into()),
+            extent: Extent::new(Lba(entry.first.into()), entry.sectors.into()).unwrap(),
+            attributes: 0,
+            name: String::new(),
+        };
+        let entries = vec![entry(boot), entry(windows)];
+        let disk_id = Uuid::from_u128(1);
+        GptLayout { disk_id, entries }.write(device).unwrap();
+    })
+}
+
+fn mended(disk: &Memory) -> Plan<'_> {
+    let profile = Profile::read(disk, HostFacts::default()).unwrap();
+    let source = Source {
+        new_guid: &mut counted_guids(),
+        stamp: STAMP,
+        set: SignedSet::First,
+        types: &TypeTable::default(),
+    };
+    let plan = mend::plan(disk, &profile, EspWish::default(), source);
+    plan.unwrap().unwrap().0
+}
+
 /// The kinds of conversions there are.
 pub(crate) fn scenarios() -> Vec<Bench> {
     // The volumes end at 211 MiB. Where the room is taken from Windows, the EFI system partition
@@ -289,17 +322,8 @@ pub(crate) fn scenarios() -> Vec<Bench> {
                 plan_with(disk, &profile, &place).unwrap()
             },
         ),
-        Bench::of_plan("a copy on a larger disk, mended", copied(), |disk| {
-            let profile = Profile::read(disk, HostFacts::default()).unwrap();
-            let source = Source {
-                new_guid: &mut counted_guids(),
-                stamp: STAMP,
-                set: SignedSet::First,
-                types: &TypeTable::default(),
-            };
-            let plan = mend::plan(disk, &profile, EspWish::default(), source);
-            plan.unwrap().unwrap().0
-        }),
+        Bench::of_plan("a copy on a larger disk, mended", copied(), mended),
+        Bench::of_plan("no EFI system partition, mended", without_esp(), mended),
         Bench::new(
             "trim in front of logical partitions",
             Some(108),

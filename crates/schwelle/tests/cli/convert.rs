@@ -231,13 +231,6 @@ fn the_size_of_the_new_partition_can_be_named() {
             "{size}"
         );
     }
-    let run = lab.run(&["check", path, "--place", "takeover"]);
-    assert_eq!(run.code, 1);
-    assert!(
-        run.stdout.contains("takeover is not built yet"),
-        "{}",
-        run.stdout
-    );
 }
 
 #[test]

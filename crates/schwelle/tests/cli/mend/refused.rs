@@ -1,0 +1,119 @@
+//! What is not mended: refused with the reason, and left alone.
+
+use std::fs::File;
+
+use schwelle_core::device::{BlockDevice, HostFacts, ReadDevice};
+use schwelle_core::gpt::{GptLayout, GptPair};
+use schwelle_core::profile::Profile;
+
+use super::Bench;
+use crate::support::{hash, poke};
+
+#[test]
+fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
+    // What is wrong, how it comes about, what is told.
+    type Refused = (&'static str, fn(&Bench), &'static str);
+    let cases: [Refused; 8] = [
+        (
+            "both copies damaged",
+            |bench| {
+                poke(&bench.image, bench.byte(1) + 60, &[0xFF; 4]);
+                poke(&bench.image, bench.byte(bench.last_lba()) + 60, &[0xFF; 4]);
+            },
+            "neither copy of the table is sound",
+        ),
+        (
+            "copies that name different partitions",
+            |bench| {
+                let device = bench.device();
+                let backup = GptLayout::of(GptPair::read(&device).best().unwrap()).unwrap();
+                let primary = device.read_vec(0, 34 * 512).unwrap();
+                let mut other = backup.clone();
+                other.entries.pop();
+                other.write(&device).unwrap();
+                device.write_at(0, &primary).unwrap();
+            },
+            "name different partitions",
+        ),
+        (
+            "hybrid",
+            |bench| {
+                poke(&bench.image, 446 + 16 + 4, &[7]);
+                poke(&bench.image, 446 + 16 + 8, &[0, 8, 0, 0, 0, 8, 0, 0]);
+            },
+            "its table is hybrid",
+        ),
+        (
+            "a kernel that is missing",
+            |bench| {
+                let device = bench.device();
+                let profile = Profile::read(&device, HostFacts::default()).unwrap();
+                let extent = profile.partitions[1].extent;
+                let path = "\\Windows\\System32\\ntoskrnl.exe";
+                schwelle_demo::edit_file(&device, extent, path, |kernel| kernel[..2].fill(0))
+                    .unwrap();
+            },
+            "the system's own files are damaged",
+        ),
+        (
+            "a damaged file system on the EFI partition",
+            |bench| poke(&bench.image, bench.esp().0 + 32 * 512 + 12, &[9, 9, 9]),
+            "which is not thrown away",
+        ),
+        (
+            "boot files missing, and the volume they come from hibernated",
+            |bench| {
+                bench.on_esp("mdeltree", &["::EFI"]);
+                let device = bench.device();
+                let profile = Profile::read(&device, HostFacts::default()).unwrap();
+                let extent = profile.partitions[1].extent;
+                schwelle_demo::edit_file(&device, extent, "\\hiberfil.sys", |content| {
+                    content[..4].copy_from_slice(b"HIBR");
+                })
+                .unwrap();
+            },
+            "volume.hibernation",
+        ),
+        (
+            "a full EFI partition",
+            |bench| {
+                bench.on_esp("mdeltree", &["::EFI"]);
+                // Ever smaller files, until nothing more fits.
+                for kib in [120 << 10, 1 << 10, 100, 10, 1] {
+                    let path = bench.lab.path("filler");
+                    File::create(&path).unwrap().set_len(kib << 10).unwrap();
+                    let esp = bench.esp_image();
+                    for number in 0.. {
+                        let name = format!("::{kib}-{number}");
+                        let args = ["-i", &esp, path.to_str().unwrap(), &name];
+                        if crate::foreign::tool_any("mcopy", &args).code != 0 {
+                            break;
+                        }
+                    }
+                }
+            },
+            "the volume is full",
+        ),
+        (
+            "an MBR disk",
+            |bench| {
+                let run = bench.lab.run(&["undo", "--job", "disk.img.job", "--yes"]);
+                assert_eq!(run.code, 0, "{}", run.stderr);
+            },
+            "it is no GPT disk",
+        ),
+    ];
+    for (name, break_it, told) in cases {
+        let bench = Bench::new(512);
+        break_it(&bench);
+        let whole = hash(&bench.image);
+        for more in [&[][..], &["--job", "mend.job", "--yes"]] {
+            let run = bench.lab.run(&[&["mend", "disk.img"][..], more].concat());
+            let all = format!("{}{}", run.stdout, run.stderr);
+            assert_eq!(run.code, 1, "{name}: {all}");
+            assert!(all.contains(told), "{name}: {all}");
+            assert_eq!(hash(&bench.image), whole, "{name}");
+        }
+        assert!(!bench.lab.path("mend.job").exists(), "{name}");
+    }
+}
