@@ -46,6 +46,8 @@ pub(crate) struct Bench {
     pub(crate) free_taken: Vec<Extent>,
     /// Later stages write where moved data has been.
     moved_is_overwritten: bool,
+    /// So much is written that each case takes its time.
+    pub(crate) is_large: bool,
 }
 
 impl Bench {
@@ -76,6 +78,7 @@ impl Bench {
             finished: Image::default(),
             free_taken: Vec::new(),
             moved_is_overwritten: false,
+            is_large: false,
         };
         let mut job = JobFolder::create(&bench.path(), "{}").unwrap();
         let medium = Medium::new(&bench.old, Image::default());
@@ -103,6 +106,7 @@ impl Bench {
             assert!(edits.kind == StageKind::Settle || name.contains("mended"));
             let on_moved = |extent: Extent| moves.iter().any(|m| m.destination().overlaps(&extent));
             assert!(edits.extents().any(on_moved) || !name.contains("what is edited"));
+            bench.is_large = plan.changes.bytes() > 16 * MIB;
             moves.iter().map(Move::destination).collect()
         };
         bench.finished = medium.into_image();
@@ -153,12 +157,12 @@ impl Bench {
         plan.write(medium, ledger, observer)
     }
 
-    /// Writes and flushes of the whole conversion.
-    pub(crate) fn operations(&self) -> usize {
+    /// Writes and flushes of the whole conversion: how many, and which are flushes.
+    pub(crate) fn operations(&self) -> (usize, Vec<usize>) {
         self.begin();
         let medium = Medium::new(&self.old, Image::default());
         self.convert(&mut (), &medium).unwrap();
-        medium.operations()
+        (medium.operations(), medium.flushes())
     }
 
     /// Stages of the conversion.

@@ -48,6 +48,8 @@ struct Inside {
     /// Writes since the last flush, each by sector.
     pending: Vec<Write>,
     operations: usize,
+    /// Which operations were flushes.
+    flushes: Vec<usize>,
 }
 
 #[derive(Debug)]
@@ -81,6 +83,11 @@ impl<'a> Medium<'a> {
         self.inside.lock().unwrap().operations
     }
 
+    /// Which operations were flushes.
+    pub(crate) fn flushes(&self) -> Vec<usize> {
+        self.inside.lock().unwrap().flushes.clone()
+    }
+
     /// Writes since the last flush.
     pub(crate) fn pending(&self) -> usize {
         self.inside.lock().unwrap().pending.len()
@@ -109,14 +116,15 @@ impl<'a> Medium<'a> {
         image
     }
 
-    /// What may be left after a cut: each beginning of the unflushed writes, none and all of them
-    /// included, and all but each single one.
-    pub(crate) fn survivors(&self) -> Vec<Image> {
+    /// What may be left after a cut: all of the unflushed writes, and with `omissions` all but each
+    /// single one. Each beginning of them is what an earlier cut has left.
+    pub(crate) fn survivors(&self, omissions: bool) -> Vec<Image> {
         let count = self.inside.lock().unwrap().pending.len();
-        let beginnings = (0..=count).map(|end| self.surviving(|write, _| write < end));
-        let omissions =
-            (0..count.saturating_sub(1)).map(|without| self.surviving(|write, _| write != without));
-        beginnings.chain(omissions).collect()
+        let single = count.saturating_sub(1) * usize::from(omissions);
+        let without = (0..single).map(|without| self.surviving(|write, _| write != without));
+        std::iter::once(self.surviving(|_, _| true))
+            .chain(without)
+            .collect()
     }
 
     /// A random choice of single sectors: writes in any order, and torn.
@@ -167,9 +175,15 @@ impl ReadDevice for Medium<'_> {
         for (number, bytes) in inside.durable.0.range(range.clone()) {
             show(*number, bytes);
         }
-        let pending = inside.pending.iter().flatten();
-        for (number, bytes) in pending.filter(|(number, _)| range.contains(number)) {
-            show(*number, bytes);
+        // A write is a run of sectors: most lie apart from what is read, and are passed over whole.
+        let overlaps = |write: &&Write| {
+            let ends = write.first().zip(write.last());
+            ends.is_some_and(|((first, _), (last, _))| *first < range.end && *last >= range.start)
+        };
+        for (number, bytes) in inside.pending.iter().filter(overlaps).flatten() {
+            if range.contains(number) {
+                show(*number, bytes);
+            }
         }
         Ok(())
     }
@@ -196,6 +210,8 @@ impl BlockDevice for Medium<'_> {
 
     fn flush(&self) -> Result<(), DeviceError> {
         let mut inside = self.inside.lock().unwrap();
+        let number = inside.operations;
+        inside.flushes.push(number);
         if self.step(&mut inside).is_some() {
             return Err(Self::error("flush", 0));
         }
