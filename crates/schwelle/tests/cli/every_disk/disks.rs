@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::Path;
 
+use crate::foreign::tool;
 use crate::support::{peek, poke};
 
 const MIB: u64 = 1 << 20;
@@ -421,6 +422,26 @@ pub(super) const DISKS: &[Case] = &[
         ],
         Blocked("room.esp", "partition 4 is one as well"),
     ),
+    Case {
+        tweak: |image| {
+            let filler = image.with_extension("filler");
+            fs::File::create(&filler)
+                .unwrap()
+                .set_len(95 * MIB)
+                .unwrap();
+            let volume = format!("{}@@{}", image.display(), 212 * MIB);
+            tool(
+                "mcopy",
+                &["-i", &volume, filler.to_str().unwrap(), "::filler"],
+            );
+        },
+        ..Case::new(
+            "one that is nearly full",
+            323,
+            ESP_THERE,
+            Blocked("room.esp", "MiB are free on it, and 16."),
+        )
+    },
     Case {
         // Entry 1 of both FATs says that the volume is in use.
         tweak: |image| {
