@@ -230,7 +230,7 @@ impl<'p> Remedies<'p> {
                     .map_err(MendError::NoRoom)?;
                 let chosen = place.considered.iter().find(|place| place.chosen);
                 let chosen = chosen.map_or("", |chosen| chosen.place.as_str());
-                let what = format!("an EFI system partition is made: {chosen}");
+                let what = format!("an EFI system partition is made ({chosen})");
                 self.note(step, what);
                 self.new_esp = Some(place);
             }
@@ -319,10 +319,13 @@ impl<'p> Remedies<'p> {
             let mut after = now.steps.iter();
             let holds = |after: &Step| after.id == step.id && after.outcome == StepOutcome::Pass;
             if after.any(holds) {
-                self.note(
-                    step,
-                    "what names the MBR disk that it was now names this one",
-                );
+                let what = match step.id {
+                    StepId::Recovery => {
+                        "the recovery configuration still names the MBR disk that this one was: edited"
+                    }
+                    _ => "drive letters still name the MBR disk that this one was: edited",
+                };
+                self.note(step, what);
             }
         }
     }

@@ -15,16 +15,17 @@ use super::plan;
 use crate::commands::mend::Planned;
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Tone, toned};
-use crate::text::typed;
+use crate::text::{pad, typed};
 
 /// The whole view of a plan.
 pub(crate) fn render(disk: &Disk, planned: &Planned<'_>, columns: usize) -> String {
+    const INDENT: usize = 19;
     let mut text = head(disk);
     text += &format!("\n{}\n", toned(Tone::Heading, "What is mended"));
     for fix in &planned.fixes {
-        let step = toned(Tone::Careful, fix.step.name());
-        text += &format!("  {step}\n");
-        text += &paragraph("", &fix.what, 4, columns);
+        let step = toned(Tone::Careful, &pad(fix.step.name(), 16));
+        let what = paragraph("", &fix.what, INDENT, columns);
+        text += &format!("  {step} {}", what.trim_start());
     }
     let Planned {
         judgement,
