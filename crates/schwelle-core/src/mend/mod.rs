@@ -76,7 +76,10 @@ pub fn plan<'a>(
     loop {
         let last = rehearsal.steps.last();
         match last.filter(|step| step.outcome == StepOutcome::Fail) {
-            Some(step) => remedies.add(step)?,
+            Some(step) => match &built {
+                Some(plan) => remedies.add(step, &plan.draft)?,
+                None => remedies.add(step, disk)?,
+            },
             None if remedies.settle(&rehearsal) => {
                 let plan = build::build(disk, profile, &remedies, &mut source)?;
                 // Where there is nothing to edit, what is told of is not for us to mend.

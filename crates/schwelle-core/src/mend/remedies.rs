@@ -12,7 +12,7 @@ use crate::placement::{self, EspWish, Placement};
 use crate::profile::{
     ESP_STORE, FoundStore, Partition, Profile, VolumeKind, boot_system, find_stores,
 };
-use crate::rehearse::{Rehearsal, Step, StepId, StepOutcome};
+use crate::rehearse::{Rehearsal, Step, StepId, StepOutcome, walk};
 
 use super::{Fix, MendError, names};
 
@@ -131,8 +131,8 @@ impl<'p> Remedies<'p> {
         });
     }
 
-    /// Takes up the remedy for a failed step.
-    pub(super) fn add(&mut self, step: &Step) -> Result<(), MendError> {
+    /// Takes up the remedy for a step that fails on the disk as it is drafted so far.
+    pub(super) fn add(&mut self, step: &Step, so_far: &dyn ReadDevice) -> Result<(), MendError> {
         match step.id {
             StepId::ProtectiveMbr => self.add_sector_0(step),
             StepId::PrimaryTable | StepId::BackupTable | StepId::TablesAgree => {
@@ -145,7 +145,7 @@ impl<'p> Remedies<'p> {
             | StepId::BootStore
             | StepId::BootManager
             | StepId::DefaultEntry
-            | StepId::EntryDevices => self.add_boot_files(step),
+            | StepId::EntryDevices => self.add_boot_files(step, so_far),
             StepId::SystemLoader | StepId::Kernel => Err(no_remedy(
                 step,
                 "the system's own files are damaged or missing: that is for its installation medium",
@@ -266,7 +266,7 @@ impl<'p> Remedies<'p> {
         Ok(())
     }
 
-    fn add_boot_files(&mut self, step: &Step) -> Result<(), MendError> {
+    fn add_boot_files(&mut self, step: &Step, so_far: &dyn ReadDevice) -> Result<(), MendError> {
         if boot_system(self.profile).is_none() {
             let why = "there is no Windows with UEFI boot files on this disk to take them from";
             return Err(no_remedy(step, why));
@@ -285,8 +285,11 @@ impl<'p> Remedies<'p> {
             ));
         };
         if first {
-            let is_early = matches!(step.id, StepId::Loader | StepId::LoaderImage);
-            self.keep_removable = !is_early;
+            // A sound loader there may be another system's.
+            let walked = walk(so_far, None).steps;
+            let is_sound =
+                |step: &Step| step.id == StepId::LoaderImage && step.outcome == StepOutcome::Pass;
+            self.keep_removable = walked.iter().any(is_sound);
         } else {
             // Another store is tried: what was said of the last one is not done.
             self.fixes.pop();

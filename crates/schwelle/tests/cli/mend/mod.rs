@@ -488,10 +488,16 @@ fn another_systems_loader_on_the_removable_media_path_stays() {
     fs::write(&path, &other).unwrap();
     let path = path.to_str().unwrap();
     bench.on_esp("mcopy", &["-o", path, "::EFI/BOOT/BOOTX64.EFI"]);
-    bench.on_esp("mdel", &["::EFI/Microsoft/Boot/BCD"]);
+    bench.on_esp("mdel", &["::EFI/Microsoft/Boot/bootmgfw.efi"]);
     let args = ["mend", "disk.img", "--job", "mend.job", "--yes", "--quiet"];
     let run = bench.lab.run(&args);
     assert_eq!(run.code, 0, "{}", run.stderr);
+    // What was there already has not been written again.
+    let record = fs::read(bench.lab.path("mend.job/job.json")).unwrap();
+    let record: Value = serde_json::from_slice(&record).unwrap();
+    let written = record["plan"]["bytes_written"].as_u64().unwrap();
+    let loader = schwelle_demo::BOOT_MANAGER.len() as u64;
+    assert!(written < loader + 16_384, "{written}");
     let back = bench.lab.path("back.efi");
     bench.on_esp("mcopy", &["::EFI/BOOT/BOOTX64.EFI", back.to_str().unwrap()]);
     assert!(fs::read(back).unwrap() == other);
