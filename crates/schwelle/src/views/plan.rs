@@ -107,8 +107,9 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         map::bar(&plan.before, bar_columns),
         map::bar(&plan.after, bar_columns)
     );
-    text += "        B boot, W Windows, E EFI system, R recovery, D data, . unused; + new or \
-        changed, < smaller, * active\n";
+    let legend = "B boot, W Windows, E EFI system, R recovery, D data, . unused; + new or changed, \
+        < smaller, * active";
+    text += &paragraph("", legend, 8, columns);
     let before = format!("Before ({})", disk.profile.table_style());
     for (title, parts) in [
         (before.as_str(), &plan.before),

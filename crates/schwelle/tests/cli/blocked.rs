@@ -238,8 +238,8 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
     }),
     (
         "EFI partition on MBR",
-        "table.types",
-        "EFI system partition on this MBR disk already",
+        "room.esp",
+        "it holds blank, and not FAT32",
         |disk| {
             with_table(disk, |entries| {
                 entries.push(raw(0xEF, 600_000, 2048));
