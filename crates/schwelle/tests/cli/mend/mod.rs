@@ -383,6 +383,28 @@ fn what_somebody_else_converted_without_an_efi_partition_starts_with_its_old_men
         .map(|(number, _)| *number)
         .collect();
     assert_eq!(numbers, [1, 2, 3], "the new one takes the unused place");
+    drop(device);
+
+    // Taken back, and mended again with the room from the tail of the Windows volume.
+    let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+    assert_eq!(undo.code, 0, "{}", undo.stderr);
+    let args = [
+        "mend", "disk.img", "--place", "trim", "--job", "trim.job", "--yes",
+    ];
+    let run = lab.run(&args);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    assert_eq!(lab.run(&["rehearse", "disk.img"]).code, 0);
+    let device = DiskFile::open_read(&image, Some(512)).unwrap();
+    let windows = Profile::read(&device, HostFacts::default())
+        .unwrap()
+        .partition(3)
+        .unwrap()
+        .extent;
+    assert!(windows.sectors() < 160 * 2048, "it has become smaller");
+    let volume = lab.path("windows");
+    let place = (windows.first.0 * 512, windows.sectors() * 512);
+    crate::foreign::extract(&image, place, &volume);
+    assert_eq!(crate::volumes::is_consistent(&volume), Ok(()));
 }
 
 #[test]
