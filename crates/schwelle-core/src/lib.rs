@@ -21,6 +21,7 @@ pub mod draft;
 pub mod encryption;
 pub mod fat;
 pub mod firmware;
+pub mod fit;
 pub mod gpt;
 pub mod hive;
 pub mod job;

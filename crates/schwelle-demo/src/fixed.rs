@@ -2,8 +2,10 @@
 
 use anyhow::{Context, Result};
 use schwelle_core::device::{HostFacts, ReadDevice};
-use schwelle_core::draft::{Plan, Source, Stamp, build};
+use schwelle_core::disk_use::DiskUse;
+use schwelle_core::draft::{Plan, Source, Stamp, build, build_back};
 use schwelle_core::fat::DosTime;
+use schwelle_core::fit;
 use schwelle_core::gpt::TypeTable;
 use schwelle_core::placement::{self, EspWish, Placement};
 use schwelle_core::profile::{Profile, SignedSet};
@@ -36,7 +38,22 @@ pub fn plan_of<'a>(disk: &'a dyn ReadDevice, wish: EspWish) -> Result<Plan<'a>> 
     plan_with(disk, &profile, &place)
 }
 
-/// The same, with the profile and the placement at hand.
+/// The draft of the way back, the same on every run.
+pub fn plan_back(disk: &dyn ReadDevice, disk_use: DiskUse) -> Result<Plan<'_>> {
+    let profile = Profile::read(disk, HostFacts::default())?;
+    let types = TypeTable::default();
+    let fit = fit::find(disk, &profile, disk_use, &types);
+    let fit = fit.map_err(|misfits| anyhow::anyhow!("it does not fit: {misfits:?}"))?;
+    let source = Source {
+        new_guid: &mut counted_guids(),
+        stamp: STAMP,
+        set: SignedSet::First,
+        types: &types,
+    };
+    Ok(build_back(disk, &profile, &fit, source)?)
+}
+
+/// The draft of a conversion, with the profile and the placement at hand.
 pub fn plan_with<'a>(
     disk: &'a dyn ReadDevice,
     profile: &Profile,

@@ -42,7 +42,7 @@ finish() {
 
 boot_files() {
     mkdir -p "$mnt/Boot/de-DE" "$mnt/Recovery/WindowsRE" "$mnt/System Volume Information"
-    filler 398156 bootmgr > "$mnt/bootmgr"
+    /usr/bin/python3 "$here/pack_bios.py" "$assets/boot/bootmgr.bin" "$mnt/bootmgr"
     cp "$work/hives/BCD" "$mnt/Boot/BCD"
     filler 20000 memtest > "$mnt/Boot/memtest.exe"
     filler 3000 mui > "$mnt/Boot/de-DE/bootmgr.exe.mui"
@@ -54,7 +54,7 @@ boot_files() {
 windows_files() {
     local win="$mnt/Windows"
     mkdir -p "$win/System32/config" "$win/Boot/EFI/de-DE" "$win/Boot/EFI/en-US" "$win/Boot/Fonts" \
-        "$win/Boot/Resources/de-DE" "$mnt/Users/wanda/Documents" "$mnt/Program Files"
+        "$win/Boot/Resources/de-DE" "$win/Boot/PCAT/de-DE" "$win/Boot/PCAT/en-US" "$mnt/Users/wanda/Documents" "$mnt/Program Files"
     padded "$assets/boot/ntoskrnl.exe" 65536 "$win/System32/ntoskrnl.exe"
     padded "$assets/boot/winload.efi" 32768 "$win/System32/winload.efi"
     padded "$assets/boot/winload.efi" 32768 "$win/System32/winload.exe"
@@ -70,6 +70,13 @@ windows_files() {
     for lang in de-DE en-US; do
         filler 5000 "$lang" > "$win/Boot/EFI/$lang/bootmgfw.efi.mui"
         filler 5100 "$lang" > "$win/Boot/EFI/$lang/bootmgr.efi.mui"
+    done
+    /usr/bin/python3 "$here/pack_bios.py" "$assets/boot/bootmgr.bin" "$win/Boot/PCAT/bootmgr"
+    printf 1 > "$win/Boot/PCAT/bootnxt"
+    filler 20000 memtest > "$win/Boot/PCAT/memtest.exe"
+    for lang in de-DE en-US; do
+        filler 3000 "$lang" > "$win/Boot/PCAT/$lang/bootmgr.exe.mui"
+        filler 2500 "$lang" > "$win/Boot/PCAT/$lang/memtest.exe.mui"
     done
     # The folder of the fonts is compressed by the file system, as some have it.
     setfattr -n system.ntfs_attrib -v 0x00080000 "$win/Boot/Fonts"

@@ -6,22 +6,24 @@
 use std::time::{Duration, Instant};
 
 use schwelle_core::confirm::confirm;
+use schwelle_core::crossing::Style;
 use schwelle_core::device::{
     BlockDevice, Draft, Extent, HostFacts, MIB, Memory, ReadDevice, Window,
 };
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::Source;
+use schwelle_core::draft::{Plan, Source};
 use schwelle_core::firmware::{
     AttachedDisk, BootMode, Fact, Keys, Machine, Settings, choose, start,
 };
+use schwelle_core::fit;
 use schwelle_core::gpt::TypeTable;
 use schwelle_core::mend;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_core::rehearse::{walk, walk_to};
-use schwelle_core::rules::{Facts, check};
-use schwelle_demo::{DiskBuilder, STAMP, Standard, counted_guids, plan_of, plan_with};
+use schwelle_core::rules::{Facts, Room, check};
+use schwelle_demo::{DiskBuilder, STAMP, Standard, counted_guids, plan_back, plan_of, plan_with};
 
 const CASES: u64 = 1500;
 
@@ -86,9 +88,8 @@ fn targets(disk: &Memory, places: Standard) -> Vec<(u64, u64)> {
     targets
 }
 
-/// Converts a disk; the places written.
-fn convert(disk: &Memory) -> Vec<(u64, u64)> {
-    let plan = plan_of(disk, EspWish::default()).unwrap();
+/// Writes what a plan says; the places written.
+fn write(disk: &Memory, plan: Plan<'_>) -> Vec<(u64, u64)> {
     let extents: Vec<Extent> = plan.changes.extents().collect();
     let bytes = |extent: &Extent| {
         let (at, len) = (extent.first.0 * 512, extent.sectors() * 512);
@@ -137,30 +138,36 @@ fn read_everything(disk: &dyn ReadDevice) {
         needs_password: false,
     };
     let _start = start(&settings, &machine, &attached);
-    let place = placement::find(disk, &profile, EspWish::default());
-    let facts = Facts {
-        profile: &profile,
-        disk_use: EspWish::default().disk_use,
-        placement: &place,
-        job: None,
-        machine,
-        loader: &loader,
-        types: &TypeTable::default(),
-        backup_confirmed: false,
-    };
-    for finding in check(&facts) {
-        let passed = finding.outcome == schwelle_core::rules::Outcome::Pass;
-        assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
+    let types = TypeTable::default();
+    let there = Room::Gpt(placement::find(disk, &profile, EspWish::default()));
+    let back = Room::Mbr(fit::find(disk, &profile, DiskUse::System, &types));
+    for room in [&there, &back] {
+        let facts = Facts {
+            profile: &profile,
+            disk_use: DiskUse::System,
+            room,
+            job: None,
+            machine: machine.clone(),
+            loader: &loader,
+            types: &types,
+            backup_confirmed: false,
+        };
+        for finding in check(&facts) {
+            let passed = finding.outcome == schwelle_core::rules::Outcome::Pass;
+            assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
+        }
     }
-    if let Ok(place) = &place {
+    if let Room::Gpt(Ok(place)) = &there {
         let _draft = plan_with(disk, &profile, place);
     }
+    let _back = plan_back(disk, DiskUse::System);
+    let _started = walk_to(disk, Style::Mbr, DiskUse::System);
     // The same disk, taken for one that holds data; and as one that is to be mended.
     let data = EspWish {
         disk_use: DiskUse::Data,
         ..EspWish::default()
     };
-    let _volumes = walk_to(disk, DiskUse::Data);
+    let _volumes = walk_to(disk, Style::Gpt, DiskUse::Data);
     if let Ok(place) = placement::find(disk, &profile, data) {
         let _draft = plan_with(disk, &profile, &place);
     }
@@ -186,20 +193,24 @@ fn read_everything(disk: &dyn ReadDevice) {
 
 #[test]
 fn damaged_disks_are_answered() {
-    // With a gap, full to the last sector, and converted.
-    let disks = [(480, false), (211, false), (480, true)].map(|(mib, converted)| {
+    // With a gap, full to the last sector, converted, and taken back.
+    let kinds = [(480, 0), (211, 0), (480, 1), (480, 2)];
+    let disks = kinds.map(|(mib, crossings)| {
         let disk = Memory::new(512, mib * MIB / 512);
         let builder = DiskBuilder::new(&disk);
         let places = builder.standard(0x1234_5678, "LANTERN-ONE").unwrap();
         let mut targets = targets(&disk, places);
-        if converted {
-            targets.extend(convert(&disk));
+        if crossings > 0 {
+            targets.extend(write(&disk, plan_of(&disk, EspWish::default()).unwrap()));
+        }
+        if crossings > 1 {
+            targets.extend(write(&disk, plan_back(&disk, DiskUse::System).unwrap()));
         }
         (disk, targets)
     });
     let mut seed = Seeded(0x5C4E_77E1_1E00_0001);
     for case in 0..cases() {
-        let (disk, targets) = &disks[seed.below(3)];
+        let (disk, targets) = &disks[seed.below(disks.len())];
         let damaged = Draft::new(disk);
         for _ in 0..=seed.below(3) {
             let (at, len) = targets[seed.below(targets.len())];

@@ -5,11 +5,11 @@
 
 use schwelle_core::device::{BlockDevice, HostFacts, MIB, Memory, PowerSource, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::firmware::{Fact, LoaderChoice, Machine, Verdict};
+use schwelle_core::firmware::{BootMode, Fact, LoaderChoice, Machine, Verdict};
 use schwelle_core::gpt::TypeTable;
-use schwelle_core::placement::{NoRoom, Placement};
+use schwelle_core::placement::NoRoom;
 use schwelle_core::profile::{Profile, SignedSet};
-use schwelle_core::rules::{Facts, JobPlace, Outcome, check};
+use schwelle_core::rules::{Facts, JobPlace, Outcome, Room, check};
 use schwelle_demo::DiskBuilder;
 
 fn disk() -> Memory {
@@ -21,10 +21,10 @@ fn disk() -> Memory {
 }
 
 /// Nothing here needs a place to be found.
-static NO_PLACE: Result<Placement, NoRoom> = Err(NoRoom::NoPlace {
+static NO_PLACE: Room = Room::Gpt(Err(NoRoom::NoPlace {
     needed: 0,
     considered: Vec::new(),
-});
+}));
 
 /// Nor a verdict.
 static NO_VERDICT: LoaderChoice = LoaderChoice {
@@ -48,7 +48,7 @@ fn facts(profile: &Profile) -> Facts<'_> {
     Facts {
         profile,
         disk_use: DiskUse::System,
-        placement: &NO_PLACE,
+        room: &NO_PLACE,
         job: None,
         machine: Machine::unknown("an image"),
         loader: &NO_VERDICT,
@@ -211,6 +211,51 @@ fn the_firmware_is_judged_by_width_and_by_what_secure_boot_says() {
         let finding = found(&changed, "firmware.secure-boot");
         assert_eq!(finding.0, outcome, "{state:?} {loader:?}");
         assert!(finding.1.contains(evidence), "{}", finding.1);
+    }
+}
+
+#[test]
+fn a_pc_is_judged_by_whether_it_starts_mbr_disks() {
+    let disk = disk();
+    let profile = Profile::read(&disk, HostFacts::default()).unwrap();
+    let back = Room::Mbr(Err(Vec::new()));
+    use Outcome::{Pass, Unknown};
+    type Change = fn(&mut Machine);
+    let cases: [(Change, Outcome); 7] = [
+        (|_| {}, Unknown),
+        (|pc| pc.uefi = known(false), Pass),
+        (|pc| pc.uefi = known(true), Unknown),
+        (|pc| pc.session = known(BootMode::Bios), Pass),
+        (|pc| pc.session = known(BootMode::Uefi), Unknown),
+        (|pc| pc.mode = known(BootMode::Both), Pass),
+        (|pc| pc.compatibility = known(false), Pass),
+    ];
+    for (index, (change, outcome)) in cases.into_iter().enumerate() {
+        let mut asked = Facts {
+            room: &back,
+            ..facts(&profile)
+        };
+        change(&mut asked.machine);
+        assert_eq!(found(&asked, "back.firmware").0, outcome, "case {index}");
+    }
+    let mut asked = Facts {
+        room: &back,
+        ..facts(&profile)
+    };
+    asked.machine.secure_boot = known(true);
+    let found = check(&asked);
+    let secure = found
+        .iter()
+        .find(|finding| finding.rule == "back.firmware" && finding.outcome == Outcome::Caution);
+    assert!(secure.is_some_and(|finding| finding.evidence.contains("Secure Boot is on")));
+    // What is asked about a GPT is not asked on the way back, and the other way round.
+    let asked_of = |found: &[schwelle_core::rules::Finding], family: &str| {
+        found.iter().any(|finding| finding.rule.starts_with(family))
+    };
+    let forth = check(&facts(&profile));
+    for (family, on_the_way_back) in [("table.", false), ("room.", false), ("back.", true)] {
+        assert_eq!(asked_of(&found, family), on_the_way_back);
+        assert_eq!(asked_of(&forth, family), !on_the_way_back);
     }
 }
 

@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 use schwelle_core::device::{MIB, Memory, ReadDevice};
-use schwelle_core::draft::Plan;
+use schwelle_core::draft::{NewTable, Plan};
 use schwelle_core::firmware::{
     AttachedDisk, BootMode, EntryPlan, Fact, GLOBAL, Keys, LoadOption, Machine, Outcome, Settings,
     Signature, Target, Variable, Variables, start,
@@ -298,13 +298,15 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
     let name = "the GPT disk";
     let device: &dyn ReadDevice = &plan.draft;
     let disks = [AttachedDisk { name, device }];
-    let esp = plan
-        .layout
+    let NewTable::Gpt(layout) = &plan.table else {
+        panic!("a conversion to GPT");
+    };
+    let esp = layout
         .entries
         .iter()
         .position(|entry| Some(entry.extent) == plan.placement.esp.map(|esp| esp.extent))
         .unwrap();
-    let esp = &plan.layout.entries[esp];
+    let esp = &layout.entries[esp];
     let entry = |number, place, option| BootEntry {
         number,
         place,

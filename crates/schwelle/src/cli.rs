@@ -1,10 +1,12 @@
 //! The command line as a whole.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use schwelle_core::crossing::Style;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::placement::{EspWish, PlaceWish};
 
 use crate::commands;
+use crate::error::{CliError, Kind};
 
 /// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), in place: checks it, drafts the result,
 /// rehearses its start, and only then writes.
@@ -82,6 +84,49 @@ impl UseOptions {
             true => DiskUse::Data,
             false => DiskUse::System,
         }
+    }
+}
+
+/// Which table the disk is to get.
+#[derive(Debug, Clone, Copy, Default, Args)]
+pub(crate) struct ToOptions {
+    /// The table that the disk is to have, and with it the mode in which a PC starts from it: mbr is the way
+    /// back
+    #[arg(long, value_enum, default_value_t = To::Gpt, value_name = "TABLE")]
+    to: To,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+enum To {
+    /// GPT, for UEFI mode
+    #[default]
+    Gpt,
+    /// MBR, for BIOS mode
+    Mbr,
+}
+
+impl ToOptions {
+    /// As the core takes it.
+    pub(crate) fn style(self) -> Style {
+        match self.to {
+            To::Gpt => Style::Gpt,
+            To::Mbr => Style::Mbr,
+        }
+    }
+
+    /// The same, where the options about the EFI system partition are allowed, which an MBR disk has none
+    /// of.
+    pub(crate) fn style_with(self, place: PlaceOptions) -> Result<Style, CliError> {
+        let style = self.style();
+        if style == Style::Mbr && (place.place != Place::Auto || place.esp_size.is_some()) {
+            return Err(CliError::new(
+                Kind::Usage,
+                "--place and --esp-size are about a new EFI system partition",
+                "On the way back to MBR, none is made: the one that is there becomes the active partition.",
+                "Leave them out, and the same command again.",
+            ));
+        }
+        Ok(style)
     }
 }
 

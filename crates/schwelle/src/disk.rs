@@ -3,16 +3,18 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use schwelle_core::crossing::Style;
 use schwelle_core::device::{self, DiskFile, HostFacts, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::{Plan, Source, Stamp};
+use schwelle_core::draft::{self, Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::{self, LoaderChoice, Machine};
+use schwelle_core::fit;
 use schwelle_core::gpt::TypeTable;
 use schwelle_core::mend::{self, Fix};
-use schwelle_core::placement::{self, EspWish, NoRoom, Placement};
+use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, open_image_or_disk};
-use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome};
+use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome, Room};
 use uuid::Uuid;
 
 use crate::cli::ImageOptions;
@@ -69,14 +71,23 @@ impl Disk {
     /// Judges the disk.
     pub(crate) fn judge(&self, circumstances: &Circumstances<'_>) -> Judgement {
         let profile = &self.profile;
-        let placement = placement::find(&self.device, profile, circumstances.wish);
+        let disk_use = circumstances.wish.disk_use;
+        let room = match circumstances.to {
+            Style::Gpt => Room::Gpt(placement::find(&self.device, profile, circumstances.wish)),
+            Style::Mbr => Room::Mbr(fit::find(
+                &self.device,
+                profile,
+                disk_use,
+                circumstances.types,
+            )),
+        };
         let is_real = self.device.is_block_device();
         let machine = self.machine(circumstances.machine);
         let loader = firmware::choose(&self.device, profile, &machine);
         let facts = Facts {
             profile,
-            disk_use: circumstances.wish.disk_use,
-            placement: &placement,
+            disk_use,
+            room: &room,
             job: circumstances.job.map(|job| JobPlace {
                 on_disk: is_real && lies_on(job, &self.path),
                 in_memory: device::is_in_memory(job),
@@ -88,10 +99,10 @@ impl Disk {
         };
         let findings = rules::check(&facts);
         Judgement {
-            disk_use: circumstances.wish.disk_use,
+            disk_use,
             answer: rules::answer(&findings),
             findings,
-            placement,
+            room,
             loader,
         }
     }
@@ -102,7 +113,7 @@ impl Disk {
         judgement: &Judgement,
         types: &TypeTable,
     ) -> Result<Plan<'_>, CliError> {
-        let placement = judgement.placement.as_ref().map_err(|_| {
+        let no_room = || {
             let next = format!("schwelle check {}", crate::text::typed(&self.path));
             CliError::new(
                 Kind::Blocked,
@@ -110,20 +121,25 @@ impl Disk {
                 "Nothing was written.",
                 next,
             )
-        })?;
+        };
         let source = Source {
             new_guid: &mut Uuid::new_v4,
             stamp: stamp(Timestamp::now()),
             set: judgement.loader.set,
             types,
         };
-        schwelle_core::draft::build(
-            &self.device as &dyn ReadDevice,
-            &self.profile,
-            placement,
-            source,
-        )
-        .map_err(|error| CliError::drafting(&self.path, error))
+        let (device, profile): (&dyn ReadDevice, _) = (&self.device, &self.profile);
+        let plan = match &judgement.room {
+            Room::Gpt(placement) => {
+                let placement = placement.as_ref().map_err(|_| no_room())?;
+                draft::build(device, profile, placement, source)
+            }
+            Room::Mbr(fit) => {
+                let fit = fit.as_ref().map_err(|_| no_room())?;
+                draft::build_back(device, profile, fit, source)
+            }
+        };
+        plan.map_err(|error| CliError::drafting(&self.path, error))
     }
 }
 
@@ -194,6 +210,8 @@ pub(crate) fn refuse_users(path: &Path, host: &HostFacts) -> Result<(), CliError
 /// What is known besides the disk.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Circumstances<'a> {
+    /// The table that it is to get.
+    pub(crate) to: Style,
     pub(crate) wish: EspWish,
     /// Which partition types become which.
     pub(crate) types: &'a TypeTable,
@@ -207,6 +225,7 @@ impl<'a> Circumstances<'a> {
     /// A disk in this PC, where one is named, by this policy; nothing else is known.
     pub(crate) fn of(machine: Option<&'a Machine>, policy: &'a Policy) -> Self {
         Self {
+            to: Style::Gpt,
             wish: EspWish::default(),
             types: &policy.types,
             job: None,
@@ -221,11 +240,21 @@ pub(crate) struct Judgement {
     pub(crate) findings: Vec<Finding>,
     pub(crate) answer: Outcome,
     pub(crate) disk_use: DiskUse,
-    placement: Result<Placement, NoRoom>,
+    room: Room,
     loader: LoaderChoice,
 }
 
 impl Judgement {
+    /// The table that the disk is to get.
+    pub(crate) fn to(&self) -> Style {
+        self.room.style()
+    }
+
+    /// What the next command needs besides the disk: its use, and the way back.
+    pub(crate) fn options(&self) -> String {
+        options(self.to(), self.disk_use)
+    }
+
     pub(crate) fn is_blocked(&self) -> bool {
         self.answer == Outcome::Block
     }
@@ -235,6 +264,18 @@ impl Judgement {
             .iter()
             .filter(move |finding| finding.outcome == outcome)
     }
+}
+
+/// The options that say what a disk is for and which table it is about, as they are typed behind its name.
+pub(crate) fn options(to: Style, disk_use: DiskUse) -> String {
+    let mut text = String::new();
+    if to == Style::Mbr {
+        text += " --to mbr";
+    }
+    if disk_use == DiskUse::Data {
+        text += " --data-disk";
+    }
+    text
 }
 
 /// The word for an answer in JSON and on the screen.

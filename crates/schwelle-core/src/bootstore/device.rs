@@ -32,69 +32,51 @@ const KIND_BOOT: u32 = 5;
 const SCHEME_GPT: u32 = 0;
 const SCHEME_MBR: u32 = 1;
 
-/// Names a partition.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Locator {
-    /// By the MBR's disk signature and the partition's byte offset.
-    Mbr {
-        /// Disk signature.
-        signature: u32,
-        /// Byte offset of the partition on the disk.
-        offset: u64,
-    },
-    /// By GUIDs.
-    Gpt {
-        /// GUID of the disk.
-        disk: Uuid,
-        /// GUID of the partition.
-        partition: Uuid,
-    },
+/// What a locator names.
+pub use crate::crossing::PartitionName as Locator;
+
+fn parse(raw: &RawLocator) -> Option<Locator> {
+    if raw.kind.get() != KIND_PARTITION
+        || raw.len_bytes.get() as usize != LOCATOR_BYTES
+        || raw.zero_2.get() != 0
+    {
+        return None;
+    }
+    let [a, b, c, d, e, f, g, h, rest @ ..] = raw.partition;
+    match raw.scheme.get() {
+        SCHEME_MBR if rest == [0; 8] && raw.disk[4..] == [0; 12] => {
+            let [s, t, u, v, ..] = raw.disk;
+            let signature = u32::from_le_bytes([s, t, u, v]);
+            Some(Locator::Mbr {
+                signature,
+                offset: u64::from_le_bytes([a, b, c, d, e, f, g, h]),
+            })
+        }
+        SCHEME_GPT => Some(Locator::Gpt {
+            disk: Uuid::from_bytes_le(raw.disk),
+            partition: Uuid::from_bytes_le(raw.partition),
+        }),
+        _ => None,
+    }
 }
 
-impl Locator {
-    fn parse(raw: &RawLocator) -> Option<Self> {
-        if raw.kind.get() != KIND_PARTITION
-            || raw.len_bytes.get() as usize != LOCATOR_BYTES
-            || raw.zero_2.get() != 0
-        {
-            return None;
+fn write(locator: Locator) -> [u8; LOCATOR_BYTES] {
+    let mut raw = RawLocator::new_zeroed();
+    raw.kind = U32::new(KIND_PARTITION);
+    raw.len_bytes = U32::new(0x48);
+    match locator {
+        Locator::Mbr { signature, offset } => {
+            raw.partition[..8].copy_from_slice(&offset.to_le_bytes());
+            raw.scheme = U32::new(SCHEME_MBR);
+            raw.disk[..4].copy_from_slice(&signature.to_le_bytes());
         }
-        let [a, b, c, d, e, f, g, h, rest @ ..] = raw.partition;
-        match raw.scheme.get() {
-            SCHEME_MBR if rest == [0; 8] && raw.disk[4..] == [0; 12] => {
-                let [s, t, u, v, ..] = raw.disk;
-                let signature = u32::from_le_bytes([s, t, u, v]);
-                Some(Self::Mbr {
-                    signature,
-                    offset: u64::from_le_bytes([a, b, c, d, e, f, g, h]),
-                })
-            }
-            SCHEME_GPT => Some(Self::Gpt {
-                disk: Uuid::from_bytes_le(raw.disk),
-                partition: Uuid::from_bytes_le(raw.partition),
-            }),
-            _ => None,
+        Locator::Gpt { disk, partition } => {
+            raw.partition = partition.to_bytes_le();
+            raw.scheme = U32::new(SCHEME_GPT);
+            raw.disk = disk.to_bytes_le();
         }
     }
-
-    fn write(self) -> [u8; LOCATOR_BYTES] {
-        let mut raw = RawLocator::new_zeroed();
-        raw.kind = U32::new(KIND_PARTITION);
-        raw.len_bytes = U32::new(0x48);
-        match self {
-            Self::Mbr { signature, offset } => {
-                raw.partition[..8].copy_from_slice(&offset.to_le_bytes());
-                raw.scheme = U32::new(SCHEME_MBR);
-                raw.disk[..4].copy_from_slice(&signature.to_le_bytes());
-            }
-            Self::Gpt { disk, partition } => {
-                raw.partition = partition.to_bytes_le();
-                raw.scheme = U32::new(SCHEME_GPT);
-                raw.disk = disk.to_bytes_le();
-            }
-        }
-        zerocopy::transmute!(raw)
-    }
+    zerocopy::transmute!(raw)
 }
 
 /// The bytes of a device element.
@@ -104,7 +86,7 @@ pub struct DeviceElement(pub Vec<u8>);
 impl DeviceElement {
     /// The element for a whole partition.
     pub fn partition(locator: Locator) -> Self {
-        Self([&[0; OPTIONS_BYTES][..], &locator.write()].concat())
+        Self([&[0; OPTIONS_BYTES][..], &write(locator)].concat())
     }
 
     /// True when it says "the device we were started from".
@@ -118,7 +100,7 @@ impl DeviceElement {
         while let Some(rest) = self.0.get(at..).filter(|rest| rest.len() >= LOCATOR_BYTES) {
             match RawLocator::ref_from_prefix(rest)
                 .ok()
-                .and_then(|(raw, _)| Locator::parse(raw))
+                .and_then(|(raw, _)| parse(raw))
             {
                 Some(locator) => {
                     places.push((at, locator));
@@ -153,7 +135,7 @@ impl DeviceElement {
             if let Some(new) = change(locator)
                 && let Some(place) = self.0.get_mut(at..at.saturating_add(LOCATOR_BYTES))
             {
-                place.copy_from_slice(&new.write());
+                place.copy_from_slice(&write(new));
                 replaced += 1;
             }
         }
@@ -185,7 +167,7 @@ mod tests {
         // As in a RAM disk: a head of another kind, the locator, a path behind it.
         let head = [&[9; 16][..], &[0; 36]].concat();
         let mut nested =
-            DeviceElement([head.clone(), MBR.write().to_vec(), vec![0x5C, 0, 0x52, 0]].concat());
+            DeviceElement([head.clone(), write(MBR).to_vec(), vec![0x5C, 0, 0x52, 0]].concat());
         assert!(!nested.is_plain_partition());
         assert_eq!(nested.replace(|locator| (locator == MBR).then_some(gpt)), 1);
         assert_eq!(nested.locators(), [gpt]);

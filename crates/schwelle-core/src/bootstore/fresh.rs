@@ -5,9 +5,9 @@
 
 use uuid::Uuid;
 
-use super::device::{DeviceElement, Locator};
+use super::device::DeviceElement;
 use super::store::{BootStore, element, object};
-use super::translate::{MANAGER_PATH, MEMORY_TESTER_PATH};
+use super::translate::programs;
 use crate::bytes::utf16_bytes;
 use crate::crossing::Crossing;
 use crate::hive::{Node, Value, value_kind};
@@ -54,12 +54,12 @@ impl BootStore {
         new_guid: &mut dyn FnMut() -> Uuid,
         written: u64,
     ) -> Self {
+        let to = programs(crossing.to);
         let device = |partition: Uuid| {
-            let disk = crossing.disk;
-            let locator = Locator::Gpt { disk, partition };
-            let DeviceElement(bytes) = DeviceElement::partition(locator);
+            let DeviceElement(bytes) = DeviceElement::partition(crossing.name_after(partition));
             bytes
         };
+        let path = |name: &str| text(element::PATH, &format!("{name}.{}", to.ending));
         let on = |number: u32, partition: Uuid| (number, value_kind::BINARY, device(partition));
         let flag = |number: u32| (number, value_kind::BINARY, vec![1]);
         let inherits = |id: &str| objects(element::INHERIT, &[id.to_owned()]);
@@ -75,7 +75,7 @@ impl BootStore {
                 0x1020_0003,
                 vec![
                     on(element::DEVICE, system.partition),
-                    text(element::PATH, "\\Windows\\system32\\winload.efi"),
+                    path("\\Windows\\system32\\winload"),
                     text(element::DESCRIPTION, &system.title),
                     language(),
                     inherits(LOADER_SETTINGS),
@@ -89,7 +89,7 @@ impl BootStore {
                 0x1020_0004,
                 vec![
                     on(element::DEVICE, system.partition),
-                    text(element::PATH, "\\Windows\\system32\\winresume.efi"),
+                    path("\\Windows\\system32\\winresume"),
                     text(element::DESCRIPTION, "Windows Resume Application"),
                     language(),
                     inherits(RESUME_SETTINGS),
@@ -102,7 +102,7 @@ impl BootStore {
         }
         let mut manager = vec![
             on(element::DEVICE, crossing.esp),
-            text(element::PATH, MANAGER_PATH),
+            text(element::PATH, to.manager),
             text(element::DESCRIPTION, "Windows Boot Manager"),
             language(),
             inherits(GLOBAL_SETTINGS),
@@ -122,7 +122,7 @@ impl BootStore {
             0x1020_0005,
             vec![
                 on(element::DEVICE, crossing.esp),
-                text(element::PATH, MEMORY_TESTER_PATH),
+                text(element::PATH, to.memory_tester),
                 text(element::DESCRIPTION, "Windows Memory Diagnostic"),
                 language(),
                 inherits(GLOBAL_SETTINGS),
@@ -216,10 +216,13 @@ fn descriptor() -> Vec<u8> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::bootstore::Locator;
+    use crate::crossing::Style;
 
     #[test]
     fn a_fresh_store_has_a_menu_of_the_systems_found() {
         let crossing = Crossing {
+            to: Style::Gpt,
             signature: 1,
             disk: Uuid::from_u128(0xD15C),
             esp: Uuid::from_u128(0xE5B),
@@ -258,7 +261,7 @@ mod tests {
         );
         assert_eq!(
             store.manager().unwrap().text(element::PATH).unwrap(),
-            MANAGER_PATH
+            programs(Style::Gpt).manager
         );
     }
 }

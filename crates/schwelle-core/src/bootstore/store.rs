@@ -258,16 +258,15 @@ impl BootStore {
         None
     }
 
-    /// The first entry of the menu that starts a system from one of these byte offsets of the MBR
-    /// disk with this signature.
-    pub fn first_of(&self, signature: u32, offsets: &[u64]) -> Option<BootObject<'_>> {
+    /// The first entry of the menu that starts a system from one of these partitions.
+    pub fn first_of(&self, places: &[Locator]) -> Option<BootObject<'_>> {
         let mut menu = self.menu().into_iter();
         menu.find(|entry| {
             let device = entry.device(element::OS_DEVICE);
             let locators = device.map(|device| device.locators()).unwrap_or_default();
-            let here = matches!(locators.first(), Some(Locator::Mbr { signature: own, offset })
-                if *own == signature && offsets.contains(offset));
-            here && entry.kind() == Some(ObjectKind::Loader)
+            let here = locators.first();
+            here.is_some_and(|here| places.contains(here))
+                && entry.kind() == Some(ObjectKind::Loader)
         })
     }
 

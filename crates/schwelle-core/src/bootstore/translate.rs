@@ -1,66 +1,80 @@
-//! Takes a store from BIOS to UEFI form. Everything not named here stays: menu order, timeout,
+//! Takes a store from BIOS to UEFI form, and back. Everything not named here stays: menu order, timeout,
 //! languages, custom entries, debugging settings.
 
-use super::device::{DeviceElement, Locator};
+use super::device::DeviceElement;
 use super::store::{BootStore, ObjectKind, element, object};
-use crate::crossing::Crossing;
+use crate::crossing::{Crossing, PartitionName, Style};
 use crate::hive::value_kind;
 
-pub(super) const MANAGER_PATH: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
-pub(super) const MEMORY_TESTER_PATH: &str = "\\EFI\\Microsoft\\Boot\\memtest.efi";
+/// The programs of a start in one of the modes.
+pub(super) struct Programs {
+    /// Path of the boot manager on its partition.
+    pub(super) manager: &'static str,
+    /// Path of the memory tester on the same one.
+    pub(super) memory_tester: &'static str,
+    /// Ending of a system's loader and of what resumes it.
+    pub(super) ending: &'static str,
+}
 
-/// The GPT form of a locator that names a partition which crosses.
-fn crossed(crossing: &Crossing, locator: Locator) -> Option<Locator> {
-    let Locator::Mbr { signature, offset } = locator else {
-        return None;
-    };
-    Some(Locator::Gpt {
-        disk: crossing.disk,
-        partition: crossing.partition(signature, offset)?,
-    })
+/// The programs of a start from a disk with this table.
+pub(super) fn programs(style: Style) -> Programs {
+    match style {
+        Style::Gpt => Programs {
+            manager: "\\EFI\\Microsoft\\Boot\\bootmgfw.efi",
+            memory_tester: "\\EFI\\Microsoft\\Boot\\memtest.efi",
+            ending: "efi",
+        },
+        Style::Mbr => Programs {
+            manager: "\\bootmgr",
+            memory_tester: "\\Boot\\memtest.exe",
+            ending: "exe",
+        },
+    }
 }
 
 /// What was changed and what could not be.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Translated {
-    /// Devices that now name this disk by GUID.
+    /// Devices that have the new name of this disk.
     pub devices: usize,
-    /// Programs whose path is now the UEFI one: title and new path.
+    /// Programs with another path: title and new path.
     pub paths: Vec<(String, String)>,
-    /// Entries with a device on another MBR disk, or on a partition that is not there: kept as they
-    /// were.
+    /// Entries with a device on another disk, or on a partition that is not there: kept as they were.
     pub foreign: Vec<String>,
-    /// Entries that only a BIOS can start: no longer in the menu, though still in the store.
+    /// Entries that only a BIOS can start, on the way to GPT: no longer in the menu, though still in the
+    /// store.
     pub dropped: Vec<String>,
     /// The entry that is the default now, where the old default is missing or can no longer start.
     pub new_default: Option<String>,
 }
 
-/// The UEFI program that stands for a BIOS one of the same name, by the ending of its path.
-fn uefi_path(kind: ObjectKind, path: &str) -> Option<String> {
-    let lower = path.to_ascii_lowercase();
-    match kind {
-        ObjectKind::BootManager => Some(MANAGER_PATH.to_owned()),
-        ObjectKind::MemoryTester => Some(MEMORY_TESTER_PATH.to_owned()),
-        ObjectKind::Loader if lower.ends_with("winload.exe") => {
-            Some(format!("{}efi", path.get(..path.len() - 3)?))
-        }
-        ObjectKind::Resume if lower.ends_with("winresume.exe") => {
-            Some(format!("{}efi", path.get(..path.len() - 3)?))
-        }
-        _ => None,
-    }
+/// The program that stands for the one at this path in the other mode: the systems' own by their names.
+fn other_path(to: &Programs, kind: ObjectKind, path: &str) -> Option<String> {
+    let name = match kind {
+        ObjectKind::BootManager => return Some(to.manager.to_owned()),
+        ObjectKind::MemoryTester => return Some(to.memory_tester.to_owned()),
+        ObjectKind::Loader => "winload",
+        ObjectKind::Resume => "winresume",
+        _ => return None,
+    };
+    let (stem, ending) = path.rsplit_once('.')?;
+    let is_own = stem.to_ascii_lowercase().ends_with(name);
+    let is_program = ["exe", "efi"]
+        .iter()
+        .any(|known| ending.eq_ignore_ascii_case(known));
+    (is_own && is_program && !ending.eq_ignore_ascii_case(to.ending))
+        .then(|| format!("{stem}.{}", to.ending))
 }
 
 /// Takes `store` across. `systems` are the byte offsets of the partitions with a Windows.
 pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) -> Translated {
     let mut done = Translated::default();
-    choose_default(store, crossing.signature, systems, &mut done);
-    drop_from_menu(store, &mut done);
-    let esp = Locator::Gpt {
-        disk: crossing.disk,
-        partition: crossing.esp,
-    };
+    let to = programs(crossing.to);
+    choose_default(store, crossing, systems, &mut done);
+    if crossing.to == Style::Gpt {
+        drop_from_menu(store, &mut done);
+    }
+    let esp = crossing.name_after(crossing.esp);
     struct Change {
         id: String,
         number: u32,
@@ -72,7 +86,7 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) ->
         let path = entry.text(element::PATH);
         if let Some(new) = path
             .as_deref()
-            .and_then(|path| uefi_path(kind, path))
+            .and_then(|path| other_path(&to, kind, path))
             .filter(|new| Some(new) != path.as_ref())
         {
             done.paths.push((entry.title(), new.clone()));
@@ -86,23 +100,24 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) ->
             changes.push(Change {
                 id: entry.id().to_owned(),
                 number: element::PATH,
-                to: Err(MANAGER_PATH.to_owned()),
+                to: Err(to.manager.to_owned()),
             });
         }
         let mut foreign = false;
         for (number, mut device) in entry.devices() {
-            // Boot manager and memory tester are files on the EFI system partition now.
+            // Boot manager and memory tester are files on the EFI system partition, or what was it.
             let on_esp = number == element::DEVICE
                 && matches!(kind, ObjectKind::BootManager | ObjectKind::MemoryTester);
             if on_esp {
                 device = DeviceElement::partition(esp);
                 done.devices += 1;
             } else {
-                let replaced = device.replace(|locator| crossed(crossing, locator));
-                foreign |= device
-                    .locators()
-                    .iter()
-                    .any(|locator| matches!(locator, Locator::Mbr { .. }));
+                let replaced = device.replace(|locator| crossing.crossed(locator));
+                let is_old = |name: &PartitionName| match name {
+                    PartitionName::Mbr { .. } => crossing.to == Style::Gpt,
+                    PartitionName::Gpt { .. } => crossing.to == Style::Mbr,
+                };
+                foreign |= device.locators().iter().any(is_old);
                 if replaced == 0 {
                     continue;
                 }
@@ -145,12 +160,20 @@ pub fn is_bios_only(kind: Option<ObjectKind>) -> bool {
 }
 
 /// Gives the boot manager another default where its own cannot be started any more.
-fn choose_default(store: &mut BootStore, signature: u32, systems: &[u64], done: &mut Translated) {
+fn choose_default(
+    store: &mut BootStore,
+    crossing: &Crossing,
+    systems: &[u64],
+    done: &mut Translated,
+) {
+    let can_start = |kind| crossing.to == Style::Mbr || !is_bios_only(kind);
     let default = store.default_entry();
-    if default.is_some_and(|entry| !is_bios_only(entry.kind())) {
+    if default.is_some_and(|entry| can_start(entry.kind())) {
         return;
     }
-    let Some(entry) = store.first_of(signature, systems) else {
+    let places = systems.iter().filter_map(|&at| crossing.name_before(at));
+    let places: Vec<PartitionName> = places.collect();
+    let Some(entry) = store.first_of(&places) else {
         return;
     };
     let (id, title) = (entry.id().to_owned(), entry.title());
@@ -189,6 +212,7 @@ mod tests {
     use uuid::Uuid;
 
     use super::*;
+    use crate::bootstore::Locator;
     use crate::bytes::utf16_bytes;
     use crate::hive::{Node, Value};
 
@@ -249,6 +273,7 @@ mod tests {
     fn crossing() -> Crossing {
         let (disk, esp) = (Uuid::from_u128(0xD15C), Uuid::from_u128(0xE5B));
         Crossing {
+            to: Style::Gpt,
             signature: SIGNATURE,
             disk,
             esp,
@@ -319,7 +344,10 @@ mod tests {
         );
         assert_eq!(text("{A}", 0x1200_0030), "/debug /custom");
         assert_eq!(text("{C}", element::PATH), "\\ntldr");
-        assert_eq!(text(object::BOOT_MANAGER, element::PATH), MANAGER_PATH);
+        assert_eq!(
+            text(object::BOOT_MANAGER, element::PATH),
+            programs(Style::Gpt).manager
+        );
         let locators =
             |id: &str, number| store.object(id).unwrap().device(number).unwrap().locators();
         let gpt = |partition| {

@@ -22,6 +22,8 @@ pub enum StageKind {
     Commit,
     /// The place of the old boot partition, which the old disk starts from.
     Takeover,
+    /// The old table, which nothing names any more.
+    Clear,
     /// What must name the new disk and can only be changed afterwards.
     Settle,
 }
@@ -36,6 +38,7 @@ impl StageKind {
             Self::Prepare => "prepare",
             Self::Commit => "commit",
             Self::Takeover => "takeover",
+            Self::Clear => "clear",
             Self::Settle => "settle",
         }
     }

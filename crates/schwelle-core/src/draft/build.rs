@@ -5,13 +5,13 @@ use std::sync::Arc;
 use uuid::Uuid;
 
 use crate::commit::{ChangeSet, Drafts, Region, StageKind, Undeclared};
-use crate::crossing::Crossing;
+use crate::crossing::{Crossing, Style};
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Geometry, Lba, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::fat::{DosTime, FatError, FatWriteError};
 use crate::gpt::{self, GptEntry, GptLayout, TypeTable, attributes, type_guid};
 use crate::job::{EditedVolume, Watched};
-use crate::mbr::{self, BiosStart, protective_sector};
+use crate::mbr::{self, BiosStart, MbrLayout, protective_sector};
 use crate::ntfs::NtfsError;
 use crate::placement::{EspFrom, Placement, backup_region};
 use crate::profile::{Origin, Partition, Profile, Role, SignedSet, Table};
@@ -107,6 +107,25 @@ pub enum DraftError {
     Device(#[from] DeviceError),
 }
 
+/// The table of a finished disk.
+#[derive(Debug)]
+pub enum NewTable {
+    /// GPT.
+    Gpt(GptLayout),
+    /// MBR.
+    Mbr(MbrLayout),
+}
+
+impl NewTable {
+    /// Its style.
+    pub fn style(&self) -> Style {
+        match self {
+            Self::Gpt(_) => Style::Gpt,
+            Self::Mbr(_) => Style::Mbr,
+        }
+    }
+}
+
 /// The finished disk, and what it takes to get there.
 #[derive(Debug)]
 pub struct Plan<'a> {
@@ -115,7 +134,7 @@ pub struct Plan<'a> {
     /// The finished disk.
     pub draft: Draft<'a>,
     /// The table it gets.
-    pub layout: GptLayout,
+    pub table: NewTable,
     /// Where the room comes from.
     pub placement: Placement,
     /// The disk as it is.
@@ -136,6 +155,9 @@ pub struct Plan<'a> {
 impl Plan<'_> {
     /// Bytes behind the reach of an MBR, which partitions can take from now on.
     pub fn newly_usable_bytes(&self) -> u64 {
+        if self.table.style() == Style::Mbr {
+            return 0;
+        }
         let geometry = self.draft.geometry();
         let table = gpt::backup_sectors(geometry.logical_sector);
         let sectors = geometry
@@ -187,12 +209,16 @@ pub fn build<'a>(
             kept_entry(partition, placement.after(partition), id, source.types)
         })
         .collect::<Result<Vec<_>, _>>()?;
-    let existing = |(part, entry): (&&Partition, &GptEntry)| {
-        let is_esp = placement.esp_from() == Some(EspFrom::Existing(part.number));
-        is_esp.then_some(entry.id)
-    };
-    let existing = kept.iter().zip(&entries).find_map(existing);
+    let mut existing = None;
+    for (partition, entry) in kept.iter().zip(&mut entries) {
+        if placement.esp_from() == Some(EspFrom::Existing(partition.number)) {
+            entry.kind = type_guid::EFI_SYSTEM;
+            entry.attributes = attributes::NO_DRIVE_LETTER;
+            existing = Some(entry.id);
+        }
+    }
     let crossing = Crossing {
+        to: Style::Gpt,
         signature,
         disk: (source.new_guid)(),
         esp: existing.unwrap_or_else(&mut *source.new_guid),
@@ -280,7 +306,7 @@ pub fn build<'a>(
         after: MapPart::after(profile.geometry, &kept, layout.used(), placement.esp_from()),
         crossed,
         draft,
-        layout,
+        table: NewTable::Gpt(layout),
         placement: placement.clone(),
         start,
         files_edited: settled.files,

@@ -5,7 +5,7 @@ use crate::device::{Draft, ReadDevice, Window};
 use crate::fat::{FatEditor, FatVolume, FatWriteError, FatWriter};
 use crate::ntfs::NtfsVolume;
 use crate::placement::{EspFrom, EspPlace};
-use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES, REMOVABLE_X64};
+use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES};
 
 use super::build::{DraftError, Stamp};
 use super::start::Content;
@@ -30,7 +30,7 @@ pub(crate) fn fill(
     draft: &Draft<'_>,
     disk: &dyn ReadDevice,
     place: EspPlace,
-    content: Option<&Content<'_>>,
+    content: Option<&Content>,
     (volume_id, stamp): (u32, Stamp),
 ) -> Result<Filled, DraftError> {
     let extent = place.extent;
@@ -67,13 +67,12 @@ impl Filled {
         &mut self,
         write: Write<'_>,
         disk: &dyn ReadDevice,
-        content: &Content<'_>,
+        content: &Content,
     ) -> Result<(), DraftError> {
         let windows = content.windows;
         let source = Window::new(disk, windows).ok_or(DraftError::Outside(windows))?;
         let volume = NtfsVolume::open(&source)?;
-        let mut files = content.system.boot_files.placed(content.set);
-        files.retain(|file| !content.keep_removable || !file.is_for(REMOVABLE_X64));
+        let files = &content.files;
         // The files made here lie between the others, away from the folders and from the loader, so
         // that an emulator's log of reads tells whether the boot store was wanted.
         let (before, behind) = files.split_at(files.len() / 2);

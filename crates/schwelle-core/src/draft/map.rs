@@ -2,6 +2,7 @@
 
 use crate::device::{Extent, Geometry};
 use crate::gpt::{GptEntry, type_guid, type_name};
+use crate::mbr::MbrLayout;
 use crate::placement::EspFrom;
 use crate::profile::{Origin, Partition, Profile, Role};
 
@@ -137,6 +138,37 @@ impl MapPart {
                     }
                     Some(_) => Change::Kept,
                 },
+            }
+        });
+        sorted(parts.chain(gaps.into_iter().map(Self::gap)).collect())
+    }
+}
+
+impl MapPart {
+    /// The disk as it will be, on the way back to MBR.
+    pub(crate) fn after_back(
+        geometry: Geometry,
+        kept: &[&Partition],
+        layout: &MbrLayout,
+    ) -> Vec<Self> {
+        let used: Vec<Extent> = layout.numbered().map(|(_, entry)| entry.extent).collect();
+        let gaps = crate::gpt::place::gaps(geometry, &used);
+        let parts = layout.numbered().map(|(number, entry)| {
+            let mut kept = kept.iter();
+            let kept = kept.find(|part| part.extent == entry.extent);
+            let (role, change) = match entry.active {
+                true => (Some(Role::Boot), Change::Filled),
+                false => (kept.map(|part| part.role), Change::Kept),
+            };
+            Self {
+                number: Some(number),
+                extent: entry.extent,
+                kind: format!("{:02X}h {}", entry.kind.0, entry.kind.name()),
+                role,
+                label: kept.map_or_else(String::new, |part| part.volume.label.clone()),
+                active: entry.active,
+                attributes: 0,
+                change,
             }
         });
         sorted(parts.chain(gaps.into_iter().map(Self::gap)).collect())

@@ -2,7 +2,7 @@
 //! one, since the old disk must not see it.
 
 use crate::commit::{Region, StageKind};
-use crate::crossing::Crossing;
+use crate::crossing::{Crossing, Style};
 use crate::device::{Draft, Extent, ReadDevice, Window};
 use crate::job::EditedVolume;
 use crate::ntfs::NtfsVolume;
@@ -28,6 +28,7 @@ pub struct EditedFile {
 }
 
 /// What is edited, and where.
+#[derive(Default)]
 pub(crate) struct Settled {
     pub(crate) files: Vec<EditedFile>,
     pub(crate) regions: Vec<Region>,
@@ -41,10 +42,7 @@ pub(crate) fn settle(
     crossing: &Crossing,
     written: u64,
 ) -> Result<Settled, DraftError> {
-    let mut settled = Settled {
-        files: Vec::new(),
-        regions: Vec::new(),
-    };
+    let mut settled = Settled::default();
     for system in &profile.systems {
         let partition = profile
             .partition(system.partition)
@@ -117,7 +115,10 @@ impl OnVolume<'_> {
         }
         if !crossed.crossed.is_empty() {
             let names = describe_names(&crossed.crossed);
-            changes.push(format!("{names} now name GPT partitions"));
+            changes.push(match crossing.to {
+                Style::Gpt => format!("{names} now name GPT partitions"),
+                Style::Mbr => format!("{names} now name MBR partitions"),
+            });
         }
         settled.note(self.partition.number, path, changes);
         Ok(())
@@ -141,7 +142,13 @@ impl OnVolume<'_> {
         };
         let path = RECOVERY_CONFIG;
         self.write(draft, settled, path, record, &new)?;
-        let changes = vec!["the recovery environment's place now names the GPT disk".to_owned()];
+        let named = match crossing.to {
+            Style::Gpt => "GPT",
+            Style::Mbr => "MBR",
+        };
+        let changes = vec![format!(
+            "the recovery environment's place now names the {named} disk"
+        )];
         settled.note(self.partition.number, path, changes);
         Ok(())
     }

@@ -4,9 +4,11 @@
 use uuid::Uuid;
 
 use crate::bootstore::{BootStore, NewEntry, Translated, translate};
-use crate::crossing::Crossing;
+use crate::crossing::{Crossing, Style};
 use crate::device::Extent;
-use crate::profile::{ESP_STORE, Profile, SignedSet, WindowsSystem, boot_system};
+use crate::profile::{
+    BIOS_STORE, BootFile, ESP_STORE, Profile, SignedSet, WindowsSystem, bios_system, boot_system,
+};
 use crate::receipt::{RECEIPT, Receipt, SystemReceipt};
 
 use super::build::{DraftError, Source};
@@ -28,22 +30,19 @@ pub struct NewStart {
 }
 
 /// What the partition is filled with.
-pub(crate) struct Content<'a> {
-    /// Whose boot files, where that system lies, and which signed set of them.
-    pub(crate) system: &'a WindowsSystem,
+pub(crate) struct Content {
+    /// Boot files, and where the Windows lies that brings them.
+    pub(crate) files: Vec<BootFile>,
     pub(crate) windows: Extent,
-    pub(crate) set: SignedSet,
     pub(crate) store: BootStore,
     pub(crate) translated: Option<Translated>,
     /// Files that are made here: the store, and the receipt of a conversion.
     pub(crate) own: Vec<(&'static str, Vec<u8>)>,
-    /// What is on the removable-media path stays.
-    pub(crate) keep_removable: bool,
 }
 
 impl NewStart {
     /// What was put on the partition.
-    pub(crate) fn of(content: Content<'_>, filled: Filled) -> Self {
+    pub(crate) fn of(content: Content, filled: Filled) -> Self {
         Self {
             store: content.store,
             translated: content.translated,
@@ -54,46 +53,74 @@ impl NewStart {
     }
 }
 
-impl<'a> Content<'a> {
+impl Content {
     /// What a crossing gives.
     pub(crate) fn of(
-        profile: &'a Profile,
+        profile: &Profile,
         crossing: &Crossing,
         source: &mut Source<'_>,
     ) -> Result<Self, DraftError> {
         let (set, written) = (source.set, source.stamp.windows);
         let old = profile.boot.readable();
-        let (store, translated) = boot_store(profile, crossing, old, source)?;
+        let made = boot_store(profile, crossing, old, source)?;
         let receipt = receipt(profile, crossing, written).write();
-        let own = vec![(ESP_STORE, store.to_hive(written)), (RECEIPT, receipt)];
-        Ok(Self {
-            own,
-            ..Self::of_store(profile, set, (store, translated))?
-        })
+        let own = vec![(ESP_STORE, made.0.to_hive(written)), (RECEIPT, receipt)];
+        let (system, windows) = start_of(profile, crossing.to)?;
+        Ok(Self::new(system.boot_files.placed(set), windows, made, own))
     }
 
-    /// Boot files beside a store; nothing is made here.
-    pub(crate) fn of_store(
-        profile: &'a Profile,
-        set: SignedSet,
-        (store, translated): (BootStore, Option<Translated>),
+    /// What the way back gives.
+    pub(crate) fn back(
+        profile: &Profile,
+        crossing: &Crossing,
+        source: &mut Source<'_>,
     ) -> Result<Self, DraftError> {
-        let (system, windows) = start_of(profile)?;
-        Ok(Self {
-            system,
+        let old = profile.boot.readable();
+        let made = boot_store(profile, crossing, old, source)?;
+        let own = vec![(BIOS_STORE, made.0.to_hive(source.stamp.windows))];
+        let (system, windows) = start_of(profile, crossing.to)?;
+        Ok(Self::new(
+            system.bios_files.files.clone(),
             windows,
-            set,
+            made,
+            own,
+        ))
+    }
+
+    /// UEFI boot files beside a store that is there; nothing is made here.
+    pub(crate) fn of_store(
+        profile: &Profile,
+        set: SignedSet,
+        made: (BootStore, Option<Translated>),
+    ) -> Result<Self, DraftError> {
+        let (system, windows) = start_of(profile, Style::Gpt)?;
+        let files = system.boot_files.placed(set);
+        Ok(Self::new(files, windows, made, Vec::new()))
+    }
+
+    fn new(
+        files: Vec<BootFile>,
+        windows: Extent,
+        (store, translated): (BootStore, Option<Translated>),
+        own: Vec<(&'static str, Vec<u8>)>,
+    ) -> Self {
+        Self {
+            files,
+            windows,
             store,
             translated,
-            own: Vec::new(),
-            keep_removable: false,
-        })
+            own,
+        }
     }
 }
 
 /// The Windows whose boot files are taken, and where it lies.
-fn start_of(profile: &Profile) -> Result<(&WindowsSystem, Extent), DraftError> {
-    let system = boot_system(profile).ok_or(DraftError::Missing("Windows with UEFI boot files"))?;
+fn start_of(profile: &Profile, to: Style) -> Result<(&WindowsSystem, Extent), DraftError> {
+    let system = match to {
+        Style::Gpt => boot_system(profile).ok_or("Windows with UEFI boot files"),
+        Style::Mbr => bios_system(profile).ok_or("Windows with BIOS boot files"),
+    };
+    let system = system.map_err(DraftError::Missing)?;
     let windows = profile
         .partition(system.partition)
         .ok_or(DraftError::Missing("Windows volume"))?;
@@ -128,10 +155,13 @@ pub(crate) fn boot_store(
         let translated = translate(&mut store, crossing, &offsets);
         return Ok((store, Some(translated)));
     }
-    let (system, _) = start_of(profile)?;
+    let (system, _) = start_of(profile, crossing.to)?;
     let mut entries: Vec<(bool, NewEntry)> = places
         .iter()
-        .filter(|(system, _)| system.has_uefi_loader)
+        .filter(|(system, _)| match crossing.to {
+            Style::Gpt => system.has_uefi_loader,
+            Style::Mbr => system.has_bios_loader,
+        })
         .map(|(other, (_, partition))| {
             let title = other.title();
             let partition = *partition;

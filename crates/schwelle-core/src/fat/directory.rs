@@ -9,8 +9,6 @@ use super::volume::FatEntry;
 /// An entry and its place.
 pub(super) struct Placed {
     pub(super) entry: FatEntry,
-    /// Short name, as it stands there.
-    pub(super) short: [u8; 11],
     /// Byte of its short entry, counted from the start of the directory.
     pub(super) at: usize,
 }
@@ -37,12 +35,12 @@ pub(super) fn entries(bytes: &[u8]) -> Vec<Placed> {
                 }
                 let entry = FatEntry {
                     name: long_name.unwrap_or_else(|| short_text(&short.name)),
+                    short_name: short.name,
                     is_directory: short.attributes & ATTR_DIRECTORY != 0,
                     cluster: short.cluster,
                     len_bytes: short.len_bytes,
                 };
-                let short = short.name;
-                entries.push(Placed { entry, short, at });
+                entries.push(Placed { entry, at });
             }
         }
     }

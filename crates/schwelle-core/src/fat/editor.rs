@@ -226,7 +226,7 @@ impl<'a> FatEditor<'a> {
         };
         let mut directory = self.load(folder)?;
         let taken = entries(&directory.bytes).into_iter();
-        let taken = taken.map(|placed| placed.short).collect();
+        let taken = taken.map(|placed| placed.entry.short_name).collect();
         let known = is_valid_long(name)
             .then(|| short_name(name, &taken))
             .flatten();

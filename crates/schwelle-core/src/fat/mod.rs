@@ -3,7 +3,7 @@
 //!
 //! Source: Microsoft's published FAT specification ("FAT32 File System Specification", version
 //! 1.03) and UEFI 2.10 §13.3. [`FatWriter`] makes a volume, [`FatVolume`] reads and checks one,
-//! [`FatEditor`] puts files into one that exists. Not supported: FAT12 and FAT16 beyond being
+//! [`FatEditor`] puts files into one that exists, [`make_startable`] gives one the code that a BIOS starts. Not supported: FAT12 and FAT16 beyond being
 //! recognised.
 
 #![warn(clippy::indexing_slicing)]
@@ -15,11 +15,13 @@ mod directory;
 mod editor;
 mod fingerprint;
 mod name;
+mod starter;
 mod volume;
 mod writer;
 
 pub use bpb::{FatKind, FatShape, recognise, smallest_fat32};
 pub use dir_entry::DosTime;
 pub use editor::FatEditor;
+pub use starter::{MAX_BOOT_MANAGER_BYTES, is_startable, make_startable};
 pub use volume::{FatEntry, FatError, FatVolume};
 pub use writer::{FatLabel, FatWriteError, FatWriter};

@@ -43,10 +43,16 @@ pub(super) fn short_name(name: &str, taken: &BTreeSet<[u8; 11]>) -> Option<([u8;
         packed
     };
     let whole = clean(stem, 8);
-    let says_all = format!("{whole}.{extension_8_3}").trim_end_matches('.') == name;
-    if says_all {
-        let packed = pack(&whole);
-        return (!taken.contains(&packed)).then_some((packed, true));
+    let said = format!("{whole}.{extension_8_3}");
+    let said = said.trim_end_matches('.');
+    let packed = pack(&whole);
+    let is_free = !taken.contains(&packed);
+    if said == name {
+        return is_free.then_some((packed, true));
+    }
+    // Only the case is not said: who looks for the short name, as boot code does, finds it by it.
+    if said.eq_ignore_ascii_case(name) && is_free {
+        return Some((packed, false));
     }
     (1..=999_999u32).find_map(|number| {
         let tail = format!("~{number}");
@@ -84,10 +90,12 @@ mod tests {
         for (long, short, says_all) in [
             ("EFI", "EFI", true),
             ("BOOTX64.EFI", "BOOTX64.EFI", true),
-            ("bootmgfw.efi", "BOOTMG~1.EFI", false),
+            ("bootmgfw.efi", "BOOTMGFW.EFI", false),
             ("bootmgfw.efi.mui", "BOOTMG~1.MUI", false),
-            ("bootmgfw2.efi", "BOOTMG~2.EFI", false),
-            ("zh-CN", "ZH-CN~1", false),
+            ("bootmgfw2.efi", "BOOTMG~1.EFI", false),
+            ("zh-CN", "ZH-CN", false),
+            ("zh-cn", "ZH-CN~1", false),
+            ("bootmgr", "BOOTMGR", false),
             ("Grüße.txt", "GR__E~1.TXT", false),
             (".hidden", "HIDDEN~1", false),
         ] {

@@ -48,6 +48,8 @@ pub enum FatError {
 pub struct FatEntry {
     /// Long name, else the short one.
     pub name: String,
+    /// Short name as it stands on the medium: eight letters and three, filled with blanks.
+    pub short_name: [u8; 11],
     /// A directory.
     pub is_directory: bool,
     /// First cluster; 0 for an empty file.
@@ -132,6 +134,7 @@ impl<'a> FatVolume<'a> {
     /// The entries of the root directory.
     pub fn root(&self) -> FatEntry {
         FatEntry {
+            short_name: [b' '; 11],
             name: String::new(),
             is_directory: true,
             cluster: self.shape.root_cluster,

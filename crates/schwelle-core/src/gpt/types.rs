@@ -81,6 +81,12 @@ impl TypeTable {
         self.own.get(&kind.0)
     }
 
+    /// The MBR type that the workshop has settled to become this one.
+    pub fn settled_as(&self, guid: Uuid) -> Option<Kind> {
+        let mut own = self.own.iter();
+        Some(Kind(*own.find(|(_, mapped)| mapped.guid == guid)?.0))
+    }
+
     /// The GPT form of an MBR type; `None` for types that are never carried over or not known.
     pub fn map(&self, kind: Kind) -> Option<MappedType> {
         let settled = self.settled(kind).cloned();

@@ -18,7 +18,7 @@ use crate::commit::{
 };
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window};
 use crate::gpt::GptPair;
-use crate::mbr;
+use crate::mbr::{self, BootRecord, MbrTable};
 use crate::ntfs::NtfsVolume;
 
 use super::settled;
@@ -380,13 +380,11 @@ pub fn undo(
     let regions = journal.regions(|stage| stage == StageKind::Settle);
     run(job, &draft, &regions, disk, observer)?;
 
-    // The boot partition comes back before the sector that starts from it.
+    // The boot partition, or the old table, comes back before the sector that starts from it.
+    let behind = |stage| matches!(stage, StageKind::Takeover | StageKind::Clear);
     let draft = Draft::new(disk);
-    lay(job, &draft, Side::Old, |entry| {
-        entry.stage == StageKind::Takeover
-    })?;
-    let regions = journal.regions(|stage| stage == StageKind::Takeover);
-    run(job, &draft, &regions, disk, observer)?;
+    lay(job, &draft, Side::Old, |entry| behind(entry.stage))?;
+    run(job, &draft, &journal.regions(behind), disk, observer)?;
 
     // Then sector 0 and the boot records: from here on it is the old disk. Then what lay where
     // the new parts are.
@@ -511,23 +509,32 @@ fn moves_back(
     Ok(back)
 }
 
-/// Refuses when the table on the disk names a partition that the conversion did not make.
+/// Refuses when the table on the disk names a partition that was there neither before the conversion nor after it.
 fn no_partitions_since(job: &JobFolder, disk: &dyn ReadDevice) -> Result<(), RecoverError> {
-    let new = Draft::new(disk);
-    lay(job, &new, Side::New, |entry| {
-        !is_inside_volumes(entry.stage)
-    })?;
-    let extents = |device: &dyn ReadDevice| -> Vec<Extent> {
-        let pair = GptPair::read(device);
-        let entries = pair.best().map(|table| table.entries.iter());
-        let entries = entries.into_iter().flatten();
-        entries.map(|(_, entry)| entry.extent).collect()
-    };
-    let made = extents(&new);
-    match extents(disk).iter().find(|extent| !made.contains(extent)) {
+    let mut known = Vec::new();
+    for side in [Side::Old, Side::New] {
+        let draft = Draft::new(disk);
+        lay(job, &draft, side, |entry| !is_inside_volumes(entry.stage))?;
+        known.extend(named_extents(&draft)?);
+    }
+    let now = named_extents(disk)?;
+    match now.iter().find(|extent| !known.contains(extent)) {
         Some(extent) => Err(RecoverError::PartitionSince { at: extent.first }),
         None => Ok(()),
     }
+}
+
+/// Where the partitions lie that sector 0 leads to: those of the GPT that it protects, or of the MBR.
+fn named_extents(device: &dyn ReadDevice) -> Result<Vec<Extent>, DeviceError> {
+    let record = BootRecord::parse(&device.read_sector(Lba(0))?);
+    if let Some(record) = record.filter(|record| !record.is_protective()) {
+        let table = MbrTable::read(device, record)?;
+        return Ok(table.partitions.iter().map(|part| part.extent).collect());
+    }
+    let pair = GptPair::read(device);
+    let entries = pair.best().map(|table| table.entries.iter());
+    let entries = entries.into_iter().flatten();
+    Ok(entries.map(|(_, entry)| entry.extent).collect())
 }
 
 /// Sector 0 as it was, and the boot records that must name a volume with its new size.

@@ -45,6 +45,14 @@ impl Kind {
         }
     }
 
+    /// The type with its "hidden" bit, where it has a hidden twin.
+    pub fn hidden(self) -> Self {
+        match self.0 {
+            0x01 | 0x04 | 0x06 | 0x07 | 0x0B | 0x0C | 0x0E => Self(self.0 | 0x10),
+            _ => self,
+        }
+    }
+
     /// What technicians call it.
     pub fn name(self) -> &'static str {
         match self.0 {

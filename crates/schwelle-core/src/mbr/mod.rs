@@ -7,13 +7,17 @@
 
 #![warn(clippy::indexing_slicing)]
 
+mod boot_code;
 mod entry;
+mod layout;
 mod protective;
 mod record;
 mod table;
 
+pub use boot_code::BiosStart;
 pub use entry::{Entry, Kind};
-pub use protective::{BiosStart, protect, protective_sector};
+pub use layout::{Logical, MbrLayout, NewEntry};
+pub use protective::{protect, protective_sector};
 pub use record::{BootRecord, looks_like_volume, shrink_entry};
 pub use table::{Damage, DamageKind, MbrPartition, MbrTable, Slot};
 

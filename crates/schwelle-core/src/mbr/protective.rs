@@ -3,43 +3,18 @@
 use zerocopy::little_endian::U32;
 use zerocopy::{FromZeros, IntoBytes};
 
+use super::boot_code::{BiosStart, CODE_BYTES};
 use super::entry::{Kind, RawEntry};
 use super::record::RawRecord;
 use crate::device::Geometry;
 
-/// Boot code for someone who starts the disk in BIOS mode: says what has happened and what to
-/// change, then goes on to the firmware's next boot device. Source beside it.
-const SIGNPOST: &[u8] = include_bytes!("signpost/signpost.bin");
-
-/// Boot code of a data disk, from which nothing ever started: gives back to the BIOS, which goes on to
-/// its next boot device (`int 18h`), and halts where that comes back (`hlt`, in a loop).
-const PASS_ON: &[u8] = &[0xCD, 0x18, 0xF4, 0xEB, 0xFD];
-
-/// Bytes of boot code, and where the entries begin (UEFI 2.10 table 5.1).
-const CODE_BYTES: usize = 440;
+/// Where the entries begin (UEFI 2.10 table 5.1).
 const ENTRIES_AT: usize = 446;
-
-/// What a GPT disk does when a BIOS starts it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum BiosStart {
-    /// Says what has happened and what to change.
-    Signpost,
-    /// Gives back to the BIOS at once.
-    PassOn,
-}
 
 /// Sector 0 for a GPT disk: one logical sector long.
 pub fn protective_sector(geometry: Geometry, start: BiosStart) -> Vec<u8> {
-    let code = match start {
-        BiosStart::Signpost => SIGNPOST,
-        BiosStart::PassOn => PASS_ON,
-    };
     let mut record = RawRecord::new_zeroed();
-    record
-        .boot_code
-        .iter_mut()
-        .zip(code)
-        .for_each(|(to, from)| *to = *from);
+    record.boot_code = start.code();
     record.entries[0] = RawEntry {
         flag: 0,
         chs_first: [0x00, 0x02, 0x00],
@@ -98,7 +73,7 @@ mod tests {
             );
             assert_eq!(record.entries[1..], [None; 3]);
             assert_eq!(record.disk_signature, 0);
-            assert!(bytes.starts_with(SIGNPOST) && SIGNPOST.len() <= 440);
+            assert_eq!(record.own_code, Some(BiosStart::Signpost));
         }
     }
 }

@@ -6,7 +6,8 @@ use std::mem::offset_of;
 use zerocopy::little_endian::U32;
 use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned};
 
-use super::entry::{Entry, RawEntry};
+use super::boot_code::BiosStart;
+use super::entry::{Entry, Kind, RawEntry};
 
 #[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
@@ -33,6 +34,8 @@ pub struct BootRecord {
     /// name "TCPA", under which it asks for a TPM (Windows Vista and later, in every language;
     /// code without it is taken for another's).
     pub has_windows_code: bool,
+    /// Which of our own programs the boot code is.
+    pub own_code: Option<BiosStart>,
     /// The four entries, unused ones as `None`.
     pub entries: [Option<Entry>; 4],
 }
@@ -47,9 +50,23 @@ impl BootRecord {
         Some(Self {
             disk_signature: raw.disk_signature.get(),
             has_boot_code: raw.boot_code.iter().any(|&byte| byte != 0),
+            own_code: BiosStart::of(&raw.boot_code),
             has_windows_code: raw.boot_code.windows(4).any(|part| part == b"TCPA"),
             entries: raw.entries.each_ref().map(Entry::parse),
         })
+    }
+}
+
+impl BootRecord {
+    /// One of the entries protects a GPT.
+    pub fn is_protective(&self) -> bool {
+        let mut entries = self.entries.iter().flatten();
+        entries.any(|entry| entry.kind == Kind::PROTECTIVE)
+    }
+
+    /// The boot code goes straight to the active partition and uses nothing else on the disk.
+    pub fn goes_to_active(&self) -> bool {
+        self.has_windows_code || self.own_code == Some(BiosStart::ActivePartition)
     }
 }
 

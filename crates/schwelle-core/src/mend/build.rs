@@ -8,14 +8,14 @@ use crate::commit::{ChangeSet, Region, StageKind};
 use crate::crossing::Crossing;
 use crate::device::{BlockDevice, Draft, Lba, ReadDevice};
 use crate::draft::{
-    Content, DraftError, MapPart, NewStart, Plan, SECTOR_0, Source, WHAT_SECTOR_0, bios_start,
-    boot_store, esp, settle, table_extents, trim,
+    Content, DraftError, MapPart, NewStart, NewTable, Plan, SECTOR_0, Source, WHAT_SECTOR_0,
+    bios_start, boot_store, esp, settle, table_extents, trim,
 };
 use crate::gpt::{GptEntry, GptLayout, attributes, type_guid};
 use crate::job::Watched;
 use crate::mbr::protect;
 use crate::placement::{EspFrom, EspPlace, Placement};
-use crate::profile::{ESP_STORE, Partition, Profile};
+use crate::profile::{ESP_STORE, Partition, Profile, REMOVABLE_X64};
 
 use super::names;
 use super::remedies::{Remedies, StoreFrom, esp_of};
@@ -108,7 +108,7 @@ pub(super) fn build<'a>(
         relied_on: (relied_on(disk, &changes)?, volumes),
         crossed,
         draft,
-        layout,
+        table: NewTable::Gpt(layout),
         placement,
         start,
         files_edited: files,
@@ -161,21 +161,22 @@ fn choose_esp(
 }
 
 /// What the partition is filled with.
-fn content<'p>(
-    profile: &'p Profile,
+fn content(
+    profile: &Profile,
     remedies: &Remedies<'_>,
     from: StoreFrom,
     crossing: &Crossing,
     source: &mut Source<'_>,
-) -> Result<Content<'p>, DraftError> {
+) -> Result<Content, DraftError> {
     let old = remedies.store(from);
     let (store, translated) = boot_store(profile, crossing, old, source)?;
     let hive = store.to_hive(source.stamp.windows);
-    Ok(Content {
-        keep_removable: remedies.keep_removable,
-        own: vec![(ESP_STORE, hive)],
-        ..Content::of_store(profile, source.set, (store, translated))?
-    })
+    let mut content = Content::of_store(profile, source.set, (store, translated))?;
+    content.own.push((ESP_STORE, hive));
+    if remedies.keep_removable {
+        content.files.retain(|file| !file.is_for(REMOVABLE_X64));
+    }
+    Ok(content)
 }
 
 /// The sectors of the tables. One copy is written and flushed before the other, the one that was

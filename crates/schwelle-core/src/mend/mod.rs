@@ -9,6 +9,7 @@ mod build;
 mod names;
 mod remedies;
 
+use crate::crossing::Style;
 use crate::device::{DeviceError, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::draft::{DraftError, Plan, Source};
@@ -101,7 +102,7 @@ pub fn plan<'a>(
 /// The walk as the mended disk must pass it: by the removable-media path, and by the one that boot
 /// entries name.
 fn rehearse(disk: &dyn ReadDevice, disk_use: DiskUse) -> Rehearsal {
-    let rehearsal = walk_to(disk, disk_use);
+    let rehearsal = walk_to(disk, Style::Gpt, disk_use);
     if !rehearsal.starts() {
         return rehearsal;
     }

@@ -3,7 +3,7 @@
 use uuid::Uuid;
 
 use crate::bootstore::{BootStore, Locator};
-use crate::crossing::Crossing;
+use crate::crossing::{Crossing, Style};
 use crate::device::{ReadDevice, Window};
 use crate::gpt::GptLayout;
 use crate::hive::Hive;
@@ -74,6 +74,7 @@ pub(super) fn crossing(
         // Nothing can name a disk whose signature is not known.
         .filter(|_| signature.is_some());
     Crossing {
+        to: Style::Gpt,
         signature: signature.unwrap_or(0),
         disk: layout.disk_id,
         esp,

@@ -154,8 +154,14 @@ impl<'p> Remedies<'p> {
                 step,
                 "a volume is damaged: that is for the system that uses it",
             )),
+            StepId::Mbr
+            | StepId::BootCode
+            | StepId::ActivePartition
+            | StepId::BootRecord
+            | StepId::BootFileSystem
+            | StepId::BootManagerFile => Err(no_remedy(step, "it is about an MBR disk")),
             // These never fail; they tell.
-            StepId::Menu | StepId::Letters | StepId::Recovery => {
+            StepId::Menu | StepId::Letters | StepId::Recovery | StepId::OldTable => {
                 Err(no_remedy(step, "there is no remedy for it here"))
             }
         }

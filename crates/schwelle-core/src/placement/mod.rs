@@ -10,6 +10,8 @@ mod existing;
 mod takeover;
 mod trims;
 
+pub(crate) use existing::room_for_files;
+
 use std::fmt;
 use std::sync::Arc;
 

@@ -2,11 +2,15 @@
 
 use crate::bootstore::{BootStore, StoreError};
 use crate::device::{ReadDevice, Window};
+use crate::fat::{FatError, FatKind, FatVolume};
+use crate::gpt::type_guid;
+use crate::hive::{MAX_LOG_BYTES, Recovered};
 use crate::ntfs::{NtfsError, NtfsVolume};
-use crate::windows::{HiveFile, HiveFileError};
+use crate::windows::{HIVE_LOGS, HiveFile, HiveFileError};
 
 use super::layout::Partition;
 use super::system::WindowsSystem;
+use super::volume::VolumeKind;
 
 /// The kernel, below the system's folder.
 pub const KERNEL: &str = "System32\\ntoskrnl.exe";
@@ -17,14 +21,17 @@ pub const ESP_STORE: &str = "\\EFI\\Microsoft\\Boot\\BCD";
 /// What 64-bit x86 firmware starts from a medium without being told (UEFI 2.10 §3.5.1.1).
 pub const REMOVABLE_X64: &str = "\\EFI\\BOOT\\BOOTX64.EFI";
 
-const BIOS_STORE: &str = "\\Boot\\BCD";
+/// The boot manager of a BIOS start, on the active partition.
+pub const BOOTMGR: &str = "\\bootmgr";
+/// The boot store of a BIOS start, on the active partition or a Windows volume.
+pub const BIOS_STORE: &str = "\\Boot\\BCD";
 /// A boot store is read up to this length; real ones have some ten KiB.
 const MAX_STORE_BYTES: u64 = 16 << 20;
 
-/// Boot configuration of the BIOS start.
+/// Boot configuration: of the BIOS start on an MBR disk, of the UEFI start on a GPT disk.
 #[derive(Debug, Clone, Default)]
 pub struct BootProfile {
-    /// Number of the partition marked active, where there is exactly one.
+    /// Number of the partition marked active, or of the EFI system partition, where there is exactly one.
     pub partition: Option<usize>,
     /// The boot store; else why it could not be read. `None` when there is none.
     pub store: Option<Result<FoundStore, String>>,
@@ -42,13 +49,21 @@ pub struct FoundStore {
 }
 
 impl BootProfile {
-    /// Looks on the active partition first, then on those with a Windows: where nobody made a
-    /// partition for it, the store lies there.
+    /// Looks on the EFI system partition; else on the active partition first, then on those with a Windows:
+    /// where nobody made a partition for it, the store lies there.
     pub(super) fn read(
         device: &dyn ReadDevice,
         partitions: &[Partition],
         systems: &[WindowsSystem],
     ) -> Self {
+        let is_esp = |part: &&Partition| part.gpt_kind() == Some(type_guid::EFI_SYSTEM);
+        let esps: Vec<&Partition> = partitions.iter().filter(is_esp).collect();
+        if let [esp] = esps[..] {
+            return Self {
+                partition: Some(esp.number),
+                store: find_store(device, esp, ESP_STORE),
+            };
+        }
         let active: Vec<&Partition> = partitions
             .iter()
             .filter(|partition| partition.is_active())
@@ -62,7 +77,7 @@ impl BootProfile {
         };
         let mut store = None;
         for place in std::iter::once(active).chain(partitions.iter().filter(of_system)) {
-            match find_store(device, place) {
+            match find_store(device, place, BIOS_STORE) {
                 Some(Ok(found)) => {
                     store = Some(Ok(found));
                     break;
@@ -89,40 +104,81 @@ impl BootProfile {
 pub(crate) fn find_stores(device: &dyn ReadDevice, partitions: &[Partition]) -> Vec<FoundStore> {
     let stores = partitions
         .iter()
-        .filter_map(|part| find_store(device, part));
+        .filter_map(|part| find_store(device, part, BIOS_STORE));
     stores.filter_map(Result::ok).collect()
 }
 
 fn find_store(
     device: &dyn ReadDevice,
     partition: &Partition,
+    path: &str,
 ) -> Option<Result<FoundStore, String>> {
-    let window = Window::new(device, partition.extent).filter(|_| partition.is_sound_ntfs())?;
-    let volume = NtfsVolume::open(&window).ok()?;
-    let read = || -> Result<Option<FoundStore>, ReadError> {
-        let Some(hive) = HiveFile::find(&volume, BIOS_STORE)? else {
-            return Ok(None);
-        };
-        if hive.len_bytes() > MAX_STORE_BYTES {
-            return Err(ReadError::TooLong);
-        }
-        let recovered = hive.recovered().map_err(HiveFileError::from)?;
-        Ok(Some(FoundStore {
-            partition: partition.number,
-            store: BootStore::read(&recovered)?,
-            applied: recovered.applied(),
-        }))
+    let window = Window::new(device, partition.extent)?;
+    let store = match partition.volume.kind {
+        VolumeKind::Ntfs if partition.is_sound_ntfs() => store_on_ntfs(&window, path),
+        VolumeKind::Fat(FatKind::Fat32) => store_on_fat(&window, path),
+        _ => Ok(None),
     };
-    let found = read().transpose()?;
+    let found = store.map(|found| {
+        found.map(|(store, applied)| FoundStore {
+            partition: partition.number,
+            store,
+            applied,
+        })
+    });
+    let found = found.transpose()?;
     Some(found.map_err(|error| format!("partition {}: {error}", partition.number)))
 }
 
+/// The store on a volume, and how many logs or entries of logs were applied.
+type Store = Result<Option<(BootStore, usize)>, ReadError>;
+
+fn store_on_ntfs(window: &dyn ReadDevice, path: &str) -> Store {
+    let Ok(volume) = NtfsVolume::open(window) else {
+        return Ok(None);
+    };
+    let Some(hive) = HiveFile::find(&volume, path)? else {
+        return Ok(None);
+    };
+    if hive.len_bytes() > MAX_STORE_BYTES {
+        return Err(ReadError::TooLong);
+    }
+    let recovered = hive.recovered().map_err(HiveFileError::from)?;
+    Ok(Some((BootStore::read(&recovered)?, recovered.applied())))
+}
+
+/// The store at `path` on the FAT32 volume on `window`, with its logs applied; `None` where none is there.
+fn store_on_fat(window: &dyn ReadDevice, path: &str) -> Store {
+    let Ok(volume) = FatVolume::open(window) else {
+        return Ok(None);
+    };
+    let read = |path: &str, limit: u64| -> Result<Option<Vec<u8>>, FatError> {
+        let entry = volume.find(path)?.filter(|entry| !entry.is_directory);
+        let content = entry.map(|entry| volume.read_file(&entry, limit));
+        content.transpose()
+    };
+    let Some(hive) = read(path, MAX_STORE_BYTES)? else {
+        return Ok(None);
+    };
+    // A log that cannot be read counts as one that is not there, as on NTFS.
+    let logs = HIVE_LOGS.iter().filter_map(|ending| {
+        let content = read(&format!("{path}{ending}"), MAX_LOG_BYTES).ok()??;
+        (!content.is_empty()).then(|| (ending[1..].to_owned(), content))
+    });
+    let logs: Vec<(String, Vec<u8>)> = logs.collect();
+    let recovered = Recovered::open(&hive[..], &logs).map_err(HiveFileError::from)?;
+    Ok(Some((BootStore::read(&recovered)?, recovered.applied())))
+}
+
+/// Why a store cannot be used.
 #[derive(Debug, thiserror::Error)]
 enum ReadError {
     #[error("it is longer than any boot store")]
     TooLong,
     #[error(transparent)]
     File(#[from] HiveFileError),
+    #[error(transparent)]
+    Fat(#[from] FatError),
     #[error(transparent)]
     Store(#[from] StoreError),
 }

@@ -1,25 +1,64 @@
-//! Boot files on a Windows volume, for the EFI system partition.
+//! Boot files on a Windows volume: for the EFI system partition, and for the active partition of a BIOS start.
 
 use crate::ntfs::NtfsVolume;
 use crate::pe::PeImage;
 
-use super::boot::{BOOTMGFW, REMOVABLE_X64};
+use super::boot::{BOOTMGFW, BOOTMGR, REMOVABLE_X64};
 use super::layout::Profile;
 use super::system::WindowsSystem;
 
-/// Folders with boot files on a Windows volume, and where they go below the boot manager's folder.
-const BOOT_FOLDERS: [(&str, &str, SignedSet); 6] = [
-    ("\\Windows\\Boot\\EFI", "", SignedSet::First),
-    ("\\Windows\\Boot\\Fonts", "Fonts", SignedSet::First),
-    ("\\Windows\\Boot\\Resources", "Resources", SignedSet::First),
-    ("\\Windows\\Boot\\EFI_EX", "", SignedSet::Second),
-    ("\\Windows\\Boot\\Fonts_EX", "Fonts", SignedSet::Second),
+/// A folder with boot files on a Windows volume, where they go, and their set.
+type BootFolder = (&'static str, &'static [&'static str], SignedSet);
+
+/// For the EFI system partition.
+const UEFI_FOLDERS: [BootFolder; 6] = [
+    (
+        "\\Windows\\Boot\\EFI",
+        &["EFI", "Microsoft", "Boot"],
+        SignedSet::First,
+    ),
+    (
+        "\\Windows\\Boot\\Fonts",
+        &["EFI", "Microsoft", "Boot", "Fonts"],
+        SignedSet::First,
+    ),
+    (
+        "\\Windows\\Boot\\Resources",
+        &["EFI", "Microsoft", "Boot", "Resources"],
+        SignedSet::First,
+    ),
+    (
+        "\\Windows\\Boot\\EFI_EX",
+        &["EFI", "Microsoft", "Boot"],
+        SignedSet::Second,
+    ),
+    (
+        "\\Windows\\Boot\\Fonts_EX",
+        &["EFI", "Microsoft", "Boot", "Fonts"],
+        SignedSet::Second,
+    ),
     (
         "\\Windows\\Boot\\Resources_EX",
-        "Resources",
+        &["EFI", "Microsoft", "Boot", "Resources"],
         SignedSet::Second,
     ),
 ];
+/// For the active partition of a BIOS start.
+const BIOS_FOLDERS: [BootFolder; 3] = [
+    ("\\Windows\\Boot\\PCAT", &["Boot"], SignedSet::First),
+    (
+        "\\Windows\\Boot\\Fonts",
+        &["Boot", "Fonts"],
+        SignedSet::First,
+    ),
+    (
+        "\\Windows\\Boot\\Resources",
+        &["Boot", "Resources"],
+        SignedSet::First,
+    ),
+];
+/// Files of the BIOS start that do not lie in its folder, but in the root.
+const IN_ROOT: [&str; 2] = ["bootmgr", "BOOTNXT"];
 /// The end of the names in the second set, in front of the extension.
 const SECOND_SUFFIX: &str = "_EX";
 const BOOT_FILES_DEPTH: usize = 4;
@@ -46,7 +85,7 @@ pub struct BootFiles {
     pub files: Vec<BootFile>,
     /// Files that cannot: path and why.
     pub faults: Vec<(String, String)>,
-    /// The boot manager's image; else why there is none.
+    /// The image of the UEFI boot manager; else why there is none. `None` also among those for a BIOS.
     pub manager: Option<Result<PeImage, String>>,
 }
 
@@ -66,22 +105,37 @@ pub struct BootFile {
 }
 
 impl BootFiles {
+    /// Those for the EFI system partition.
     pub(super) fn find(volume: &NtfsVolume<'_>) -> Self {
+        let mut found = Self::in_folders(volume, &UEFI_FOLDERS);
+        let manager = found.boot_manager(SignedSet::First);
+        found.manager = manager.map(|manager| read_manager(volume, manager.record));
+        found
+    }
+
+    /// Those for the active partition of a BIOS start.
+    pub(super) fn find_bios(volume: &NtfsVolume<'_>) -> Self {
+        let mut found = Self::in_folders(volume, &BIOS_FOLDERS);
+        for file in &mut found.files {
+            if let [_, name] = &file.target[..]
+                && let Some(name) = IN_ROOT.iter().find(|root| root.eq_ignore_ascii_case(name))
+            {
+                file.target = vec![(*name).to_owned()];
+            }
+        }
+        found
+    }
+
+    fn in_folders(volume: &NtfsVolume<'_>, folders: &[BootFolder]) -> Self {
         let mut found = Self::default();
-        for (folder, target, set) in BOOT_FOLDERS {
-            let base: Vec<String> = ["EFI", "Microsoft", "Boot", target]
-                .into_iter()
-                .filter(|name| !name.is_empty())
-                .map(str::to_owned)
-                .collect();
+        for &(folder, target, set) in folders {
+            let base: Vec<String> = target.iter().map(|&name| name.to_owned()).collect();
             match volume.find(folder) {
                 Ok(Some(entry)) => found.add_folder(volume, entry.record, folder, (&base, set), 0),
                 Ok(None) => {}
                 Err(error) => found.faults.push((folder.to_owned(), error.to_string())),
             }
         }
-        let manager = found.boot_manager(SignedSet::First);
-        found.manager = manager.map(|manager| read_manager(volume, manager.record));
         found
     }
 
@@ -229,6 +283,15 @@ fn without_suffix(name: &str) -> String {
 pub fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
     let mut systems = profile.systems.iter();
     systems.find(|system| matches!(system.boot_files.manager, Some(Ok(_))))
+}
+
+/// The Windows whose files a BIOS start gets: the first one that brings a boot manager for it.
+pub fn bios_system(profile: &Profile) -> Option<&WindowsSystem> {
+    let mut systems = profile.systems.iter();
+    systems.find(|system| {
+        let mut files = system.bios_files.files.iter();
+        system.has_bios_loader && files.any(|file| file.is_for(BOOTMGR))
+    })
 }
 
 /// The headers of the boot manager with this record number.

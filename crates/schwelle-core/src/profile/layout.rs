@@ -2,8 +2,9 @@
 
 use uuid::Uuid;
 
-use crate::crossing::Crossing;
+use crate::crossing::{Crossing, Style};
 use crate::device::{DeviceError, Extent, Geometry, HostFacts, Lba, ReadDevice, Window};
+use crate::fat::FatKind;
 use crate::gpt::{self, GptEntry, GptPair, type_guid};
 use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
 
@@ -197,6 +198,12 @@ impl Profile {
             boot,
             recovery,
         })
+    }
+
+    /// A crossing of this disk to the other table, to find out what could cross; new GUIDs are zero, a new
+    /// signature is one with the most digits. `None` without a table.
+    pub fn any_crossing(&self) -> Option<Crossing> {
+        any_crossing(self.geometry, &self.table, &self.partitions)
     }
 
     /// The partition with this number.
@@ -404,20 +411,38 @@ fn code_in_gap(device: &dyn ReadDevice, gaps: &[Extent]) -> Result<Option<Extent
     Ok(found)
 }
 
-/// A crossing of this MBR disk, to find out what could cross; its GUIDs are zero.
 fn any_crossing(geometry: Geometry, table: &Table, partitions: &[Partition]) -> Option<Crossing> {
-    let Table::Mbr { table, .. } = table else {
-        return None;
+    let (to, signature, disk) = match table {
+        Table::Mbr { table, .. } => (Style::Gpt, table.record.disk_signature, Uuid::nil()),
+        Table::Gpt { pair, .. } => (Style::Mbr, u32::MAX, pair.best()?.header.disk_id),
+        _ => return None,
     };
-    let offsets = partitions
-        .iter()
-        .filter_map(|partition| geometry.byte_of(partition.extent.first));
+    let named = partitions.iter().filter_map(|partition| {
+        let id = match &partition.origin {
+            Origin::Gpt(entry) => entry.id,
+            _ => Uuid::nil(),
+        };
+        Some((geometry.byte_of(partition.extent.first)?, id))
+    });
     Some(Crossing {
-        signature: table.record.disk_signature,
-        disk: Uuid::nil(),
+        to,
+        signature,
+        disk,
         esp: Uuid::nil(),
-        partitions: offsets.map(|offset| (offset, Uuid::nil())).collect(),
+        partitions: named.collect(),
     })
+}
+
+/// An NTFS volume, as systems make it for the purpose, or a FAT32 volume with a boot store.
+fn is_boot_volume(part: &Partition, boot: &BootProfile) -> bool {
+    match part.volume.kind {
+        VolumeKind::Ntfs => true,
+        VolumeKind::Fat(FatKind::Fat32) => {
+            let found = boot.store.as_ref().and_then(|store| store.as_ref().ok());
+            found.is_some_and(|found| found.partition == part.number)
+        }
+        _ => false,
+    }
 }
 
 fn role_of(
@@ -442,7 +467,7 @@ fn role_of(
         Role::Esp
     } else if systems.iter().any(|system| system.partition == part.number) {
         Role::Windows
-    } else if boot.partition == Some(part.number) && part.volume.kind == VolumeKind::Ntfs {
+    } else if boot.partition == Some(part.number) && is_boot_volume(part, boot) {
         Role::Boot
     } else if gpt_kind == Some(type_guid::RECOVERY)
         || recovery

@@ -15,9 +15,11 @@ mod traces;
 mod volume;
 
 pub(crate) use boot::find_stores;
-pub use boot::{BOOTMGFW, BootProfile, ESP_STORE, FoundStore, KERNEL, REMOVABLE_X64};
+pub use boot::{
+    BIOS_STORE, BOOTMGFW, BOOTMGR, BootProfile, ESP_STORE, FoundStore, KERNEL, REMOVABLE_X64,
+};
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
-pub use boot_files::{BootFile, BootFiles, SignedSet, boot_system, read_manager};
+pub use boot_files::{BootFile, BootFiles, SignedSet, bios_system, boot_system, read_manager};
 pub use layout::{Origin, Partition, Profile, Role, Table};
 pub use open::open_image_or_disk;
 pub(crate) use recovery::is_companion;

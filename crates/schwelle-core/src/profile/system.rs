@@ -41,8 +41,12 @@ pub struct WindowsSystem {
     pub recovery: Option<RecoveryFile>,
     /// Its UEFI loader is there.
     pub has_uefi_loader: bool,
+    /// Its BIOS loader is there.
+    pub has_bios_loader: bool,
     /// Boot files for an EFI system partition.
     pub boot_files: BootFiles,
+    /// Boot files for the active partition of a BIOS start.
+    pub bios_files: BootFiles,
 }
 
 /// What becomes of a Windows' drive letters: the values of its registry that name this disk.
@@ -91,7 +95,10 @@ impl WindowsSystem {
             Some(Err(error)) => Err(error.to_string()),
             None => Err("the kernel is missing".to_owned()),
         };
-        let loader = volume.find(&format!("{SYSTEM_FOLDER}\\System32\\winload.efi"))?;
+        let has_file = |name: &str| -> Result<bool, NtfsError> {
+            let found = volume.find(&format!("{SYSTEM_FOLDER}\\System32\\{name}"))?;
+            Ok(found.is_some_and(|entry| !entry.is_directory))
+        };
         let mut system = Self {
             partition,
             product: None,
@@ -104,8 +111,10 @@ impl WindowsSystem {
             pending: Vec::new(),
             letters: Ok(None),
             recovery: RecoveryFile::find(volume)?,
-            has_uefi_loader: loader.is_some_and(|entry| !entry.is_directory),
+            has_uefi_loader: has_file("winload.efi")?,
+            has_bios_loader: has_file("winload.exe")?,
             boot_files: BootFiles::find(volume),
+            bios_files: BootFiles::find_bios(volume),
         };
         system.read_software(volume);
         system.read_system(volume, crossing);

@@ -3,8 +3,8 @@
 //! here is a caution.
 
 use crate::bootstore::{BootObject, BootStore, ObjectKind, element, is_bios_only};
+use crate::crossing::{PartitionName, Style};
 use crate::device::{Extent, ReadDevice, Window};
-use crate::gpt::{GptCopy, type_guid};
 use crate::hive::Hive;
 use crate::ntfs::NtfsVolume;
 use crate::profile::RECOVERY_IMAGE;
@@ -12,7 +12,8 @@ use crate::windows::{
     HiveFile, MountTarget, RecoveryDisk, RecoveryFile, SYSTEM_HIVE, mounted_names,
 };
 
-use super::walk::{Rehearsal, StepId, resolve};
+use super::names::{DiskId, DiskNames};
+use super::walk::{Rehearsal, StepId};
 
 /// Texts of what holds and of what does not.
 #[derive(Default)]
@@ -45,13 +46,13 @@ impl Notes {
 pub(super) fn walk_around(
     walk: &mut Rehearsal,
     disk: &dyn ReadDevice,
-    table: &GptCopy,
+    names: &DiskNames,
     store: &BootStore,
 ) {
     let mut systems: Vec<Extent> = Vec::new();
     let mut menu = Notes::default();
     for entry in store.menu() {
-        let lead = leads_to(disk, table, store, &entry);
+        let lead = leads_to(disk, names, store, &entry);
         if let Ok((extent, _)) = &lead
             && !systems.contains(extent)
         {
@@ -68,15 +69,15 @@ pub(super) fn walk_around(
 
     let (mut letters, mut recovery) = (Notes::default(), Notes::default());
     for extent in systems {
-        let subject = partition_name(table, extent);
+        let subject = partition_name(names, extent);
         let Some(window) = Window::new(disk, extent) else {
             continue;
         };
         let Ok(volume) = NtfsVolume::open(&window) else {
             continue;
         };
-        letters.add(&subject, drive_letters(&volume, table, extent));
-        recovery.add(&subject, recovery_environment(disk, &volume, table, store));
+        letters.add(&subject, drive_letters(&volume, names, extent));
+        recovery.add(&subject, recovery_environment(disk, &volume, names, store));
     }
     let remedy = "Start this Windows and look at its drives before the PC is handed over; letters \
         can be set in its disk management.";
@@ -85,20 +86,19 @@ pub(super) fn walk_around(
     recovery.step(walk, StepId::Recovery, "no Windows to look into", remedy);
 }
 
-fn partition_name(table: &GptCopy, extent: Extent) -> String {
-    let mut entries = table.entries.iter();
-    let number = entries.find(|(_, entry)| entry.extent == extent);
-    number.map_or_else(String::new, |(number, _)| format!("partition {number}"))
+fn partition_name(names: &DiskNames, extent: Extent) -> String {
+    let found = names.at(extent);
+    found.map_or_else(String::new, |part| format!("partition {}", part.number))
 }
 
 /// The partition of an entry's system, and what was found there.
 fn leads_to(
     disk: &dyn ReadDevice,
-    table: &GptCopy,
+    names: &DiskNames,
     store: &BootStore,
     entry: &BootObject<'_>,
 ) -> Result<(Extent, String), String> {
-    if is_bios_only(entry.kind()) {
+    if names.style() == Style::Gpt && is_bios_only(entry.kind()) {
         return Err("runs in BIOS mode only".to_owned());
     }
     if entry.kind() != Some(ObjectKind::Loader) {
@@ -107,11 +107,11 @@ fn leads_to(
     let device = store
         .effective(entry, |object| object.device(element::OS_DEVICE))
         .ok_or("has no device")?;
-    let extent = resolve(&device, table)?;
+    let extent = names.resolve(&device)?;
     let path = store
         .effective(entry, |object| object.text(element::PATH))
         .ok_or("names no loader")?;
-    let subject = partition_name(table, extent);
+    let subject = partition_name(names, extent);
     // A RAM disk's loader lies in its image, which is only seen to be there.
     let on_disk = device.is_plain_partition();
     let window = Window::new(disk, extent).ok_or("leaves the disk")?;
@@ -124,33 +124,46 @@ fn leads_to(
 }
 
 /// The letters of a Windows on this disk.
-fn drive_letters(volume: &NtfsVolume<'_>, table: &GptCopy, own: Extent) -> Result<String, String> {
+fn drive_letters(
+    volume: &NtfsVolume<'_>,
+    names: &DiskNames,
+    own: Extent,
+) -> Result<String, String> {
     let hive = HiveFile::find(volume, SYSTEM_HIVE).map_err(|error| error.to_string())?;
     let hive = hive.ok_or("there is no registry")?;
     let recovered = hive
         .recovered()
         .map_err(|error| format!("SYSTEM: {error}"))?;
-    let names = Hive::open(&recovered).and_then(|hive| mounted_names(&hive));
-    let names = names.map_err(|error| format!("SYSTEM: {error}"))?;
+    let mounted = Hive::open(&recovered).and_then(|hive| mounted_names(&hive));
+    let mounted = mounted.map_err(|error| format!("SYSTEM: {error}"))?;
     let (mut here, mut elsewhere, mut has_own) = (Vec::new(), Vec::new(), false);
-    for (letter, target) in names.iter().filter_map(|n| Some((n.letter()?, n.target))) {
-        match target {
-            MountTarget::Gpt(id) => {
-                let mut entries = table.entries.iter();
-                if let Some((number, entry)) = entries.find(|(_, entry)| entry.id == id) {
-                    if entry.kind == type_guid::EFI_SYSTEM {
-                        return Err(format!(
-                            "{letter} shows the EFI system partition as a drive"
-                        ));
-                    }
-                    has_own |= entry.extent == own;
-                    here.push(format!("{letter} is partition {number}"));
-                }
+    for (letter, target) in mounted.iter().filter_map(|n| Some((n.letter()?, n.target))) {
+        let name = match (target, names.disk) {
+            (MountTarget::Mbr { signature, offset }, _) => PartitionName::Mbr { signature, offset },
+            (MountTarget::Gpt(partition), DiskId::Gpt(disk)) => {
+                PartitionName::Gpt { disk, partition }
             }
-            MountTarget::Mbr { signature, .. } => {
+            (MountTarget::Gpt(partition), DiskId::Mbr(_)) => {
+                elsewhere.push(format!("{letter} is on the GPT partition {partition}"));
+                continue;
+            }
+            (MountTarget::Other, _) => continue,
+        };
+        match (names.find(name), name) {
+            (Ok(part), _) if part.is_esp => {
+                return Err(format!(
+                    "{letter} shows the EFI system partition as a drive"
+                ));
+            }
+            (Ok(part), _) => {
+                has_own |= part.extent == own;
+                here.push(format!("{letter} is partition {}", part.number));
+            }
+            (Err(_), PartitionName::Mbr { signature, .. }) => {
                 elsewhere.push(format!("{letter} is on the MBR disk {signature:08X}"));
             }
-            MountTarget::Other => {}
+            // A partition of another GPT disk: nothing here is wrong.
+            (Err(_), PartitionName::Gpt { .. }) => {}
         }
     }
     if !has_own && !elsewhere.is_empty() {
@@ -170,7 +183,7 @@ fn drive_letters(volume: &NtfsVolume<'_>, table: &GptCopy, own: Extent) -> Resul
 fn recovery_environment(
     disk: &dyn ReadDevice,
     volume: &NtfsVolume<'_>,
-    table: &GptCopy,
+    names: &DiskNames,
     store: &BootStore,
 ) -> Result<String, String> {
     let text = |error: crate::ntfs::NtfsError| error.to_string();
@@ -182,45 +195,49 @@ fn recovery_environment(
     let Some(place) = place else {
         return Ok("not switched on".to_owned());
     };
-    match place.disk {
-        RecoveryDisk::Gpt(id) if id == table.header.disk_id => {}
-        RecoveryDisk::Mbr(signature) => {
+    match (place.disk, names.disk) {
+        (RecoveryDisk::Gpt(id), DiskId::Gpt(own)) if id == own => {}
+        (RecoveryDisk::Mbr(id), DiskId::Mbr(own)) if id == own => {}
+        (RecoveryDisk::Mbr(signature), DiskId::Gpt(_)) => {
             return Err(format!(
                 "is still looked for on the MBR disk {signature:08X}"
             ));
         }
+        (RecoveryDisk::Gpt(disk), DiskId::Mbr(_)) => {
+            return Err(format!("is still looked for on the GPT disk {disk}"));
+        }
         _ => return Err("is looked for on another disk".to_owned()),
     }
-    let sector = u64::from(disk.geometry().logical_sector);
-    let mut entries = table.entries.iter();
-    let partition = entries
-        .find(|(_, entry)| entry.extent.first.0.checked_mul(sector) == Some(place.offset))
+    let mut partitions = names.partitions.iter();
+    let partition = partitions
+        .find(|part| part.offset == place.offset)
         .ok_or_else(|| {
             format!(
                 "is looked for at byte {}, where no partition begins",
                 place.offset
             )
         })?;
-    let extent = partition.1.extent;
+    let extent = partition.extent;
     let window = Window::new(disk, extent).ok_or("leaves the disk")?;
     let image = format!("{}\\{RECOVERY_IMAGE}", place.path.trim_end_matches('\\'));
     let found = NtfsVolume::open(&window)
         .and_then(|volume| volume.find(&image))
         .map_err(text)?;
     if found.is_none_or(|found| found.is_directory) {
-        return Err(format!("{image} is not on partition {}", partition.0));
+        return Err(format!("{image} is not on partition {}", partition.number));
     }
     if let Some(id) = config.entry {
         let entry = store
             .object(&format!("{{{id}}}"))
             .ok_or("the boot store has no entry for it")?;
         for (_, device) in entry.devices() {
-            let there =
-                resolve(&device, table).map_err(|what| format!("the boot store's entry {what}"))?;
+            let there = names
+                .resolve(&device)
+                .map_err(|what| format!("the boot store's entry {what}"))?;
             if there != extent {
                 return Err("the boot store looks for it on another partition".to_owned());
             }
         }
     }
-    Ok(format!("{image} on partition {}", partition.0))
+    Ok(format!("{image} on partition {}", partition.number))
 }

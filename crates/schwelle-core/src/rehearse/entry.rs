@@ -1,13 +1,14 @@
 //! The walk from the boot store's default entry to the kernel.
 
 use crate::bootstore::{BootObject, BootStore, ObjectKind, element};
+use crate::crossing::Style;
 use crate::device::{Extent, ReadDevice, Window};
-use crate::gpt::GptCopy;
 use crate::ntfs::{NtfsFile, NtfsVolume};
 use crate::pe::{BOOT_APPLICATION, Machine, PeImage};
 use crate::profile::KERNEL;
 
-use super::walk::{Fault, Found, Rehearsal, StepId, check_image, resolve};
+use super::names::DiskNames;
+use super::walk::{Fault, Found, Rehearsal, StepId, check_image};
 
 const STORE_REMEDY: &str =
     "Correct the entry in the boot store on the EFI system partition, or make the store anew.";
@@ -15,13 +16,16 @@ const STORE_REMEDY: &str =
 pub(super) fn walk_entry(
     walk: &mut Rehearsal,
     disk: &dyn ReadDevice,
-    table: &GptCopy,
+    names: &DiskNames,
     store: &BootStore,
 ) -> Option<()> {
     let entry = walk.step(StepId::DefaultEntry, default_entry(store))?;
-    let windows = walk.step(StepId::EntryDevices, entry_devices(&entry, table, store))?;
+    let windows = walk.step(StepId::EntryDevices, entry_devices(&entry, names, store))?;
     let window = walk.window(StepId::SystemLoader, disk, windows)?;
-    let volume = walk.step(StepId::SystemLoader, system_loader(&window, &entry))?;
+    let volume = walk.step(
+        StepId::SystemLoader,
+        system_loader(&window, &entry, names.style()),
+    )?;
     walk.step(StepId::Kernel, kernel(&volume, &entry))
 }
 
@@ -45,7 +49,7 @@ fn default_entry(store: &BootStore) -> Found<BootObject<'_>> {
 }
 
 /// Both devices of the entry; the system's is where the walk goes on.
-fn entry_devices(entry: &BootObject<'_>, table: &GptCopy, store: &BootStore) -> Found<Extent> {
+fn entry_devices(entry: &BootObject<'_>, names: &DiskNames, store: &BootStore) -> Found<Extent> {
     let find = |number: u32, what: &str| {
         let fault = |text: &str| {
             Fault::new(
@@ -56,7 +60,7 @@ fn entry_devices(entry: &BootObject<'_>, table: &GptCopy, store: &BootStore) -> 
         let device = store
             .effective(entry, |object| object.device(number))
             .ok_or_else(|| fault("is missing"))?;
-        resolve(&device, table).map_err(|text| fault(&text))
+        names.resolve(&device).map_err(|text| fault(&text))
     };
     let loader = find(element::DEVICE, "loader's device")?;
     let system = find(element::OS_DEVICE, "system's device")?;
@@ -79,19 +83,41 @@ fn entry_devices(entry: &BootObject<'_>, table: &GptCopy, store: &BootStore) -> 
 fn system_loader<'w>(
     window: &'w Window<'_, dyn ReadDevice + '_>,
     entry: &BootObject<'_>,
+    style: Style,
 ) -> Found<NtfsVolume<'w>> {
-    let remedy = "Windows must bring its UEFI loader: repair the system's files from its \
-        installation medium.";
+    let remedy = match style {
+        Style::Gpt => {
+            "Windows must bring its UEFI loader: repair the system's files from its installation \
+             medium."
+        }
+        Style::Mbr => {
+            "Windows must bring its BIOS loader: repair the system's files from its installation \
+             medium."
+        }
+    };
     let fault = |what: String| Fault::new(what, remedy);
     let path = entry
         .text(element::PATH)
         .ok_or_else(|| Fault::new("the entry names no loader", STORE_REMEDY))?;
     let volume = NtfsVolume::open(window).map_err(|error| fault(error.to_string()))?;
-    let image =
-        open(&volume, &path).and_then(|file| check_image(PeImage::read(&file), BOOT_APPLICATION));
+    // What subsystem a loader for a BIOS names is its own affair: no firmware reads it.
+    let subsystem = (style == Style::Gpt).then_some(BOOT_APPLICATION);
+    let image = named_for(style, &path)
+        .and_then(|()| open(&volume, &path))
+        .and_then(|file| check_image(PeImage::read(&file), subsystem));
     match image {
         Ok(text) => Ok((format!("{path}: {text}"), volume)),
         Err(text) => Err(fault(format!("{path}: {text}"))),
+    }
+}
+
+/// A boot manager hands over to loaders of its own mode only.
+fn named_for(style: Style, path: &str) -> Result<(), String> {
+    let lower = path.to_ascii_lowercase();
+    match style {
+        Style::Gpt if lower.ends_with(".exe") => Err("runs in BIOS mode only".to_owned()),
+        Style::Mbr if lower.ends_with(".efi") => Err("runs in UEFI mode only".to_owned()),
+        _ => Ok(()),
     }
 }
 

@@ -3,11 +3,14 @@
 //!
 //! [`walk`] gives one step after the other with its evidence, and stops at the first that fails,
 //! which names the remedy. Behind the kernel it looks around: the rest of the menu, drive letters,
-//! recovery. [`walk_to`] walks a data disk to its volumes. [`emulator`] does the same on real firmware.
+//! recovery. [`walk_to`] also walks an MBR disk as a BIOS would, and a data disk to its volumes. [`emulator`]
+//! does the same on real firmware.
 
 mod around;
+mod bios;
 pub mod emulator;
 mod entry;
+mod names;
 mod volumes;
 mod walk;
 

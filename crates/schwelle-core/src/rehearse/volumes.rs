@@ -1,7 +1,6 @@
 //! What a data disk is for: its volumes.
 
 use crate::device::{HostFacts, ReadDevice};
-use crate::gpt::GptCopy;
 use crate::profile::{Partition, Profile};
 
 use super::walk::{Fault, Found};
@@ -9,16 +8,16 @@ use super::walk::{Fault, Found};
 const REMEDY: &str = "Compare the partitions with what was planned, and let the volume's own system \
     check it before anything is written to this disk.";
 
-/// Looks into every partition. A volume that cannot be read, as one that is longer than its partition,
+/// Looks into every partition, of which the table has `count`. A volume that cannot be read, as one that is longer than its partition,
 /// fails the step.
-pub(super) fn all(disk: &dyn ReadDevice, table: &GptCopy) -> Found<()> {
+pub(super) fn all(disk: &dyn ReadDevice, count: usize) -> Found<()> {
     let profile = Profile::read(disk, HostFacts::default())
         .map_err(|error| Fault::new(error, "The disk cannot be read: check cable and health."))?;
-    if profile.partitions.len() != table.entries.len() {
+    if profile.partitions.len() != count {
         let evidence = format!(
             "{} of {} partitions could be looked into",
             profile.partitions.len(),
-            table.entries.len()
+            count
         );
         return Err(Fault::new(evidence, REMEDY));
     }

@@ -1,6 +1,7 @@
 //! The walk from sector 0 to the boot store. What the store leads to is in `entry.rs`.
 
-use crate::bootstore::{BootStore, DeviceElement, Locator, element};
+use crate::bootstore::{BootStore, element};
+use crate::crossing::Style;
 use crate::device::{Extent, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::fat::{FatEntry, FatError, FatVolume};
@@ -9,7 +10,8 @@ use crate::mbr::{BootRecord, Kind};
 use crate::pe::{EFI_APPLICATION, Machine, PeError, PeImage};
 use crate::profile::{ESP_STORE, REMOVABLE_X64};
 
-use super::{around, entry, volumes};
+use super::names::DiskNames;
+use super::{around, bios, entry, volumes};
 
 /// A loader is read up to this length.
 const MAX_LOADER_BYTES: u64 = 64 << 20;
@@ -54,6 +56,20 @@ pub enum StepId {
     Recovery,
     /// The partitions of a data disk hold sound volumes.
     Volumes,
+    /// The MBR and its chain of extended boot records are sound.
+    Mbr,
+    /// No copy of a GPT is left.
+    OldTable,
+    /// Sector 0 has code for a BIOS.
+    BootCode,
+    /// Exactly one partition is active.
+    ActivePartition,
+    /// It has a boot record with code.
+    BootRecord,
+    /// It holds a sound file system.
+    BootFileSystem,
+    /// The boot manager is there.
+    BootManagerFile,
 }
 
 /// How a step went.
@@ -100,6 +116,13 @@ impl StepId {
             Self::Letters => "drive-letters",
             Self::Recovery => "recovery",
             Self::Volumes => "volumes",
+            Self::Mbr => "mbr",
+            Self::OldTable => "old-table",
+            Self::BootCode => "boot-code",
+            Self::ActivePartition => "active-partition",
+            Self::BootRecord => "boot-record",
+            Self::BootFileSystem => "boot-file-system",
+            Self::BootManagerFile => "bootmgr-file",
         }
     }
 }
@@ -120,6 +143,8 @@ pub struct Step {
 /// The steps taken, up to the first that failed.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Rehearsal {
+    /// The table that the disk should have, and with it the mode that it starts in.
+    pub style: Style,
     /// What the disk is for.
     pub disk_use: DiskUse,
     /// Steps in order.
@@ -234,22 +259,29 @@ pub fn walk(disk: &dyn ReadDevice, loader: Option<&str>) -> Rehearsal {
     rehearsal
 }
 
-/// Walks `disk` to what it is for: to the kernel that a UEFI start reaches, or to the volumes of a
-/// data disk.
-pub fn walk_to(disk: &dyn ReadDevice, disk_use: DiskUse) -> Rehearsal {
-    match disk_use {
-        DiskUse::System => walk(disk, None),
-        DiskUse::Data => {
-            let mut rehearsal = Rehearsal {
-                disk_use,
-                steps: Vec::new(),
-            };
-            // As above: the steps so far are the result.
-            let _table = walk_table(&mut rehearsal, disk)
-                .and_then(|table| rehearsal.step(StepId::Volumes, volumes::all(disk, &table)));
-            rehearsal
-        }
-    }
+/// Walks `disk` to what it is for: to the kernel that a start reaches, in UEFI mode from a GPT disk and in BIOS
+/// mode from an MBR disk; or to the volumes of a data disk.
+pub fn walk_to(disk: &dyn ReadDevice, style: Style, disk_use: DiskUse) -> Rehearsal {
+    let mut rehearsal = Rehearsal {
+        style,
+        disk_use,
+        steps: Vec::new(),
+    };
+    let walk = &mut rehearsal;
+    // As above: the steps so far are the result.
+    let _reached_the_end = match (style, disk_use) {
+        (Style::Gpt, DiskUse::System) => walk_steps(walk, disk, None),
+        (Style::Mbr, DiskUse::System) => bios::walk_steps(walk, disk),
+        (Style::Gpt, DiskUse::Data) => walk_table(walk, disk).and_then(|table| {
+            let count = table.entries.len();
+            walk.step(StepId::Volumes, volumes::all(disk, count))
+        }),
+        (Style::Mbr, DiskUse::Data) => bios::walk_table(walk, disk).and_then(|table| {
+            let count = table.partitions.len();
+            walk.step(StepId::Volumes, volumes::all(disk, count))
+        }),
+    };
+    rehearsal
 }
 
 /// The steps up to the partitions, which every GPT disk has.
@@ -286,9 +318,26 @@ fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>)
     let file = walk.step(StepId::Loader, find_loader(&fat, loader))?;
     walk.step(StepId::LoaderImage, loader_image(&fat, &file, loader))?;
     let store = walk.step(StepId::BootStore, read_store(&fat))?;
-    walk.step(StepId::BootManager, manager_names(&store, &table, &esp))?;
-    entry::walk_entry(walk, disk, &table, &store)?;
-    around::walk_around(walk, disk, &table, &store);
+    walk_store(
+        walk,
+        disk,
+        &DiskNames::of_gpt(disk.geometry(), &table),
+        &store,
+        esp.extent,
+    )
+}
+
+/// The steps from the boot store on; `own` is the partition that it must name as the boot manager's.
+pub(super) fn walk_store(
+    walk: &mut Rehearsal,
+    disk: &dyn ReadDevice,
+    names: &DiskNames,
+    store: &BootStore,
+    own: Extent,
+) -> Option<()> {
+    walk.step(StepId::BootManager, manager_names(store, names, own))?;
+    entry::walk_entry(walk, disk, names, store)?;
+    around::walk_around(walk, disk, names, store);
     Some(())
 }
 
@@ -432,7 +481,7 @@ fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<()> {
     let bytes = fat
         .read_file(file, MAX_LOADER_BYTES)
         .map_err(|error| fault(&error))?;
-    check_image(PeImage::read(&bytes[..]), EFI_APPLICATION)
+    check_image(PeImage::read(&bytes[..]), Some(EFI_APPLICATION))
         .map(|text| (text, ()))
         .map_err(|text| fault(&text))
 }
@@ -440,13 +489,13 @@ fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<()> {
 /// What the headers must say to be started here: 64-bit x86, the right subsystem, whole.
 pub(super) fn check_image(
     image: Result<PeImage, PeError>,
-    subsystem: u16,
+    subsystem: Option<u16>,
 ) -> Result<String, String> {
     let image = image.map_err(|error| error.to_string())?;
     if image.machine != Machine::X64 || !image.is_64_bit_form {
         return Err(format!("made for {}, not for x64", image.machine));
     }
-    if image.subsystem != subsystem {
+    if let Some(subsystem) = subsystem.filter(|&subsystem| subsystem != image.subsystem) {
         return Err(format!("subsystem {}, not {subsystem}", image.subsystem));
     }
     match image.cut_off {
@@ -454,7 +503,8 @@ pub(super) fn check_image(
             "truncated: section {section} ends at byte {end}, behind the file"
         )),
         None => Ok(format!(
-            "x64, subsystem {subsystem}, all sections inside the file"
+            "x64, subsystem {}, all sections inside the file",
+            image.subsystem
         )),
     }
 }
@@ -481,8 +531,13 @@ fn read_store(fat: &FatVolume<'_>) -> Found<BootStore> {
     ))
 }
 
-fn manager_names(store: &BootStore, table: &GptCopy, esp: &GptEntry) -> Found<()> {
-    let remedy = "The boot manager's device in the boot store must be the EFI system partition.";
+fn manager_names(store: &BootStore, names: &DiskNames, own: Extent) -> Found<()> {
+    let remedy = match names.style() {
+        Style::Gpt => {
+            "The boot manager's device in the boot store must be the EFI system partition."
+        }
+        Style::Mbr => "The boot manager's device in the boot store must be the active partition.",
+    };
     let manager = store
         .manager()
         .ok_or_else(|| Fault::new("the boot store has no boot manager object", remedy))?;
@@ -495,11 +550,13 @@ fn manager_names(store: &BootStore, table: &GptCopy, esp: &GptEntry) -> Found<()
             (),
         ));
     }
-    let extent = resolve(&device, table)
+    let extent = names
+        .resolve(&device)
         .map_err(|text| Fault::new(format!("the boot manager's device {text}"), remedy))?;
-    if extent == esp.extent {
+    if extent == own {
+        let number = names.at(own).map_or(0, |part| part.number);
         Ok((
-            format!("the boot manager's device is partition {}", esp.id),
+            format!("the boot manager's device is partition {number}"),
             (),
         ))
     } else {
@@ -510,30 +567,5 @@ fn manager_names(store: &BootStore, table: &GptCopy, esp: &GptEntry) -> Found<()
             ),
             remedy,
         ))
-    }
-}
-
-/// The partition of this disk that a device element names; the text says what is wrong.
-pub(super) fn resolve(device: &DeviceElement, table: &GptCopy) -> Result<Extent, String> {
-    match device.locators().first() {
-        Some(&Locator::Gpt { disk, partition }) => {
-            if disk != table.header.disk_id {
-                return Err(format!(
-                    "names the disk {disk}, but this is {}",
-                    table.header.disk_id
-                ));
-            }
-            let entry = table
-                .entries
-                .iter()
-                .find(|(_, entry)| entry.id == partition);
-            entry.map(|(_, entry)| entry.extent).ok_or_else(|| {
-                format!("names the partition {partition}, which this disk does not have")
-            })
-        }
-        Some(&Locator::Mbr { signature, offset }) => Err(format!(
-            "still names an MBR disk (signature {signature:08X}, byte {offset})"
-        )),
-        None => Err("names no partition".to_owned()),
     }
 }

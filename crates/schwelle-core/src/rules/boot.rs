@@ -1,10 +1,13 @@
 //! Rules about the boot configuration.
 
-use super::{Answer, Facts, Rule};
+use super::{Answer, Facts, Rule, back};
 use crate::bootstore::{BootObject, BootStore, Locator, ObjectKind, element, is_bios_only};
+use crate::crossing::Style;
 use crate::disk_use::DiskUse;
-use crate::profile::{Partition, Profile, RECOVERY_IMAGE, RecoveryImage, WindowsSystem};
-use crate::windows::RecoveryDisk;
+use crate::profile::{
+    BIOS_STORE, ESP_STORE, Partition, Profile, RECOVERY_IMAGE, RecoveryImage, WindowsSystem,
+};
+use crate::windows::{RecoveryDisk, RecoveryLocation};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -13,6 +16,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "The boot store holds the menu: its entries, order, timeout and languages are \
             carried over to the new EFI system partition. Where it is lost, a new one can be made \
             for the Windows found, but not what else was in it.",
+        to: None,
         check: store,
     },
     Rule {
@@ -20,6 +24,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Does the default entry lead to a system on this disk?",
         why: "The default entry is what the PC starts. If it leads elsewhere, this may not be \
             the disk that the PC starts from, or another disk is needed as well.",
+        to: None,
         check: default,
     },
     Rule {
@@ -28,6 +33,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "Boot sectors and loaders older than the boot store run under a BIOS only: they are \
             taken out of the menu, by name. Entries for other disks keep their old names and stay. \
             The technician should know both.",
+        to: None,
         check: entries,
     },
     Rule {
@@ -35,6 +41,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Is the recovery environment found and kept?",
         why: "The recovery environment is a file on one of the volumes, named by the boot store and \
             by a configuration file of Windows. The file stays where it is; what names it crosses.",
+        to: None,
         check: recovery,
     },
 ];
@@ -44,21 +51,27 @@ fn readable_store<'a>(facts: &Facts<'a>) -> Option<&'a BootStore> {
 }
 
 fn store(facts: &Facts<'_>) -> Vec<Answer> {
+    let path = match facts.to() {
+        Style::Gpt => BIOS_STORE,
+        Style::Mbr => ESP_STORE,
+    };
     if facts.disk_use == DiskUse::Data {
         let found = facts.profile.boot.store.is_some();
         let block = Answer::block(
             "boot store",
-            "\\Boot\\BCD lies on the active partition: a PC starts from this disk, whatever it starts",
+            format!("{path} is there: a PC starts from this disk, whatever it starts"),
             "Find out which system starts from here, perhaps on another disk. It would not start any \
              more.",
         );
         return found.then_some(block).into_iter().collect();
     }
-    if facts.profile.mbr().is_none() || facts.profile.boot.partition.is_none() {
-        return vec![Answer::pass(
-            "disk",
-            "not asked: there is no active partition",
-        )];
+    if !facts.can_have_table() || facts.profile.boot.partition.is_none() {
+        let partition = match facts.to() {
+            Style::Gpt => "active partition",
+            Style::Mbr => "EFI system partition",
+        };
+        let evidence = format!("not asked: there is no {partition}");
+        return vec![Answer::pass("disk", evidence)];
     }
     let lost = "A new one is made for the Windows found: its menu has the systems on this disk and \
         nothing else; names, order and other settings of the old menu are lost. The recovery \
@@ -67,7 +80,7 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
         Some(Ok(found)) => {
             let store = &found.store;
             let evidence = format!(
-                "\\Boot\\BCD on partition {}: {} objects, {} in the menu",
+                "{path} on partition {}: {} objects, {} in the menu",
                 found.partition,
                 store.objects().count(),
                 store.menu().len()
@@ -81,40 +94,34 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
             let remedy = "Look at the menu in the plan: it is what the next start would show.";
             return vec![Answer::caution("boot store", evidence, remedy)];
         }
-        Some(Err(fault)) => (format!("\\Boot\\BCD on {fault}"), lost),
-        None => (
-            "no volume that could hold it has \\Boot\\BCD".to_owned(),
-            lost,
-        ),
+        Some(Err(fault)) => (format!("{path} on {fault}"), lost),
+        None => (format!("no volume that could hold it has {path}"), lost),
     };
-    let can_start =
-        facts.profile.systems.iter().any(|system| {
+    let can_start = match facts.to() {
+        Style::Gpt => facts.profile.systems.iter().any(|system| {
             system.has_uefi_loader && matches!(system.boot_files.manager, Some(Ok(_)))
-        });
+        }),
+        Style::Mbr => back::can_start(facts.profile),
+    };
     vec![if can_start {
         Answer::caution("boot store", evidence, remedy)
     } else {
         Answer::block(
             "boot store",
-            format!("{evidence}, and there is no Windows with UEFI boot files to make one for"),
-            "Check that the right partition is active, and see the PC start in BIOS mode before \
-             converting.",
+            format!("{evidence}, and there is no Windows with boot files to make one for"),
+            "Check that this is the disk that the PC starts from, and see it start before converting.",
         )
     }]
 }
 
 fn on_this_disk(profile: &Profile, locator: Locator) -> Option<usize> {
-    let Locator::Mbr { signature, offset } = locator else {
-        return None;
-    };
-    let table = profile
-        .mbr()
-        .filter(|table| table.record.disk_signature == signature)?;
-    let position = table
-        .partitions
-        .iter()
-        .position(|part| profile.geometry.byte_of(part.extent.first) == Some(offset))?;
-    Some(profile.partitions.get(position)?.number)
+    let crossing = profile.any_crossing()?;
+    let mut partitions = profile.partitions.iter();
+    let found = partitions.find(|partition| {
+        let offset = profile.geometry.byte_of(partition.extent.first);
+        offset.and_then(|offset| crossing.name_before(offset)) == Some(locator)
+    });
+    Some(found?.number)
 }
 
 fn default(facts: &Facts<'_>) -> Vec<Answer> {
@@ -127,7 +134,8 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
     let remedy = "Set the default to the Windows on this disk (in Windows: System, Advanced \
         settings, Startup and Recovery), see it start, and check again.";
     let usable = store.default_entry();
-    let Some(entry) = usable.filter(|entry| !is_bios_only(entry.kind())) else {
+    let crosses = |kind| facts.to() == Style::Mbr || !is_bios_only(kind);
+    let Some(entry) = usable.filter(|entry| crosses(entry.kind())) else {
         let what = match usable {
             Some(entry) => format!("\"{}\" runs in BIOS mode only", entry.title()),
             None => "is not in the store".to_owned(),
@@ -187,12 +195,13 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
 /// What becomes of a default that cannot be started.
 fn other_default(profile: &Profile, store: &BootStore, what: &str) -> Answer {
     let systems = profile.systems.iter();
-    let offsets: Vec<u64> = systems
+    let crossing = profile.any_crossing();
+    let places: Vec<Locator> = systems
         .filter_map(|system| profile.partition(system.partition))
         .filter_map(|partition| profile.geometry.byte_of(partition.extent.first))
+        .filter_map(|offset| crossing.as_ref()?.name_before(offset))
         .collect();
-    let signature = profile.mbr().map_or(0, |table| table.record.disk_signature);
-    match store.first_of(signature, &offsets) {
+    match store.first_of(&places) {
         Some(entry) => Answer::caution(
             "boot store",
             format!(
@@ -230,7 +239,7 @@ fn entries(facts: &Facts<'_>) -> Vec<Answer> {
     };
     let answer = |entry: BootObject<'_>| {
         let subject = format!("entry \"{}\"", entry.title());
-        if is_bios_only(entry.kind()) {
+        if facts.to() == Style::Gpt && is_bios_only(entry.kind()) {
             let mut listed = store.listed().into_iter();
             listed.find(|listed| listed.id() == entry.id())?;
             let remedy = "It is taken out of the menu and stays in the store. Tell the customer; \
@@ -324,13 +333,7 @@ fn recovery_of(profile: &Profile, system: &WindowsSystem) -> Answer {
         let evidence = format!("not switched on; {images}, stays where it is");
         return Answer::pass(subject, evidence);
     };
-    let number = match place.disk {
-        RecoveryDisk::Mbr(signature) => {
-            let offset = place.offset;
-            on_this_disk(profile, Locator::Mbr { signature, offset })
-        }
-        _ => None,
-    };
+    let number = recovery_partition(profile, place);
     let Some(number) = number else {
         let evidence = format!(
             "switched on, but {} is on no partition of this disk; {images}",
@@ -346,11 +349,10 @@ fn recovery_of(profile: &Profile, system: &WindowsSystem) -> Answer {
         let evidence = format!("switched on, but {path} is not on partition {number}; {images}");
         return Answer::caution(subject, evidence, again);
     }
-    if !system
-        .recovery
-        .as_ref()
-        .is_some_and(|file| file.is_editable)
-    {
+    let crossing = profile.any_crossing();
+    let crossed = crossing.and_then(|crossing| config.crossed(&crossing));
+    let file = system.recovery.as_ref();
+    if !file.is_some_and(|file| file.is_editable) || matches!(crossed, Some(Err(_))) {
         let evidence = format!(
             "switched on, {path} on partition {number}; its configuration cannot be edited where \
              it lies, and will name the old disk"
@@ -361,4 +363,20 @@ fn recovery_of(profile: &Profile, system: &WindowsSystem) -> Answer {
         subject,
         format!("switched on, {path} on partition {number}; stays, and crosses with it"),
     )
+}
+
+/// The partition of this disk that a location of the recovery environment names: by the disk, and by the place.
+fn recovery_partition(profile: &Profile, place: &RecoveryLocation) -> Option<usize> {
+    let crossing = profile.any_crossing()?;
+    let is_here = match place.disk {
+        RecoveryDisk::Mbr(signature) => {
+            crossing.to == Style::Gpt && signature == crossing.signature
+        }
+        RecoveryDisk::Gpt(disk) => crossing.to == Style::Mbr && disk == crossing.disk,
+        RecoveryDisk::None => false,
+    };
+    let mut partitions = profile.partitions.iter().filter(|_| is_here);
+    let found = partitions
+        .find(|partition| profile.geometry.byte_of(partition.extent.first) == Some(place.offset));
+    Some(found?.number)
 }

@@ -8,6 +8,7 @@ pub(super) static RULES: &[Rule] = &[Rule {
     why: "Schwelle keeps what it overwrites, but a disk can fail on any day, and a disk that \
             needs converting is seldom new. Only the technician knows whether there is a \
             backup: it is asked for and recorded, never assumed.",
+    to: None,
     check: backup,
 }];
 

@@ -1,6 +1,7 @@
 //! Rules about the PC around the disk.
 
 use super::{Answer, Facts, Rule};
+use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::firmware::{Fact, SwitchSheet, Verdict};
 use crate::profile::{SignedSet, boot_system};
@@ -11,6 +12,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Can the PC start in UEFI mode?",
         why: "A converted disk starts in UEFI mode only. A PC that cannot do that would not \
             start from it at all.",
+        to: Some(Style::Gpt),
         check: uefi,
     },
     Rule {
@@ -18,6 +20,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Does the PC's firmware work with 64 bits?",
         why: "UEFI firmware starts only loaders of its own width, and a 64-bit Windows brings 64-bit \
             loaders. Some tablets and small notebooks have 32-bit firmware with a 64-bit processor.",
+        to: Some(Style::Gpt),
         check: bits,
     },
     Rule {
@@ -26,6 +29,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "With Secure Boot on, firmware starts only programs whose signature leads to one of its own \
             certificates, and none that it has revoked. A boot manager signed by a certificate that \
             the firmware does not know ends in a message about a violation.",
+        to: Some(Style::Gpt),
         check: secure_boot,
     },
 ];

@@ -9,6 +9,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Is this a whole disk?",
         why: "The partition table belongs to the whole disk. A partition given in its place \
             would get a table of its own inside, and the data in it would be lost.",
+        to: None,
         check: whole_disk,
     },
     Rule {
@@ -17,6 +18,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "A disk that the system holds read-only (a write-protected stick, a failing drive \
             that protects itself) would stop the conversion at its first write. Better to know \
             before.",
+        to: None,
         check: writable,
     },
     Rule {
@@ -24,6 +26,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Does the disk have sectors of 512 or 4096 bytes?",
         why: "Tables, the EFI system partition and firmware are defined for these two sizes. \
             Drives with other sizes are formatted for storage arrays and do not start a PC.",
+        to: None,
         check: sector_size,
     },
     Rule {
@@ -31,6 +34,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Is the disk free of other users?",
         why: "A mounted volume, active swap or a driver that holds the disk can write at any \
             time, into a layout that is changing underneath.",
+        to: None,
         check: in_use,
     },
     Rule {
@@ -39,6 +43,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "RAID sets keep their metadata in the last sectors of each disk, where the backup \
             copy of the GPT must lie. Writing it would break the set, and a single member \
             never holds the whole of the data.",
+        to: None,
         check: raid,
     },
     Rule {
@@ -46,6 +51,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Does the job folder lie on another disk?",
         why: "The job folder holds what is needed to take the conversion back. On the disk being \
             converted it could be lost together with what it protects.",
+        to: None,
         check: job_elsewhere,
     },
     Rule {
@@ -54,6 +60,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "On a rescue system most folders are in memory. A job folder there protects against \
             everything but what it is there for: when the power goes, it goes as well, and with \
             it the way to finish or to take back.",
+        to: None,
         check: job_lasting,
     },
     Rule {
@@ -61,6 +68,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Is the PC on mains power?",
         why: "The conversion can be taken back after a power cut, but a battery that runs empty \
             in the middle of the work costs time and nerves for nothing.",
+        to: None,
         check: power,
     },
 ];

@@ -1,9 +1,10 @@
 //! The rules: each asks one question of the facts, and answers with findings.
 //!
-//! All rules always run. They look at values only, never at a device. To add one: write its
+//! All rules about a way always run. They look at values only, never at a device. To add one: write its
 //! function in the file of its family, put it into [`RULES`], and give every outcome but `pass` a
 //! remedy and a disk in the tests that causes it.
 
+mod back;
 mod boot;
 mod care;
 mod firmware;
@@ -13,8 +14,10 @@ mod system;
 mod table;
 mod volume;
 
+use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::firmware::{LoaderChoice, Machine};
+use crate::fit::{Fit, Misfit};
 use crate::gpt::TypeTable;
 use crate::placement::{NoRoom, Placement};
 use crate::profile::{Profile, Table};
@@ -72,6 +75,25 @@ pub struct JobPlace {
     pub in_memory: Option<bool>,
 }
 
+/// The table that a conversion makes, and whether there is room for what it needs.
+#[derive(Debug)]
+pub enum Room {
+    /// GPT: where the room comes from, or why there is none.
+    Gpt(Result<Placement, NoRoom>),
+    /// MBR: the table that fits, or what does not fit.
+    Mbr(Result<Fit, Vec<Misfit>>),
+}
+
+impl Room {
+    /// The style of the table.
+    pub fn style(&self) -> Style {
+        match self {
+            Self::Gpt(_) => Style::Gpt,
+            Self::Mbr(_) => Style::Mbr,
+        }
+    }
+}
+
 /// What the rules look at.
 #[derive(Debug)]
 pub struct Facts<'a> {
@@ -79,8 +101,8 @@ pub struct Facts<'a> {
     pub profile: &'a Profile,
     /// What the technician says it is for.
     pub disk_use: DiskUse,
-    /// Where the room comes from, or why there is none.
-    pub placement: &'a Result<Placement, NoRoom>,
+    /// The table that it is to get, and the room for what that needs.
+    pub room: &'a Room,
     /// Which partition types become which.
     pub types: &'a TypeTable,
     /// Where the job folder lies; `None` when none was named.
@@ -93,15 +115,47 @@ pub struct Facts<'a> {
     pub backup_confirmed: bool,
 }
 
-impl Facts<'_> {
+impl<'a> Facts<'a> {
     /// A blank disk that shall hold data.
     fn is_blank_for_data(&self) -> bool {
         self.disk_use == DiskUse::Data && matches!(self.profile.table, Table::Blank)
     }
 
+    /// The table that it is to get.
+    fn to(&self) -> Style {
+        self.room.style()
+    }
+
+    /// The room for a GPT.
+    fn placement(&self) -> Option<&'a Placement> {
+        match self.room {
+            Room::Gpt(placement) => placement.as_ref().ok(),
+            Room::Mbr(_) => None,
+        }
+    }
+
+    /// What stands against a GPT.
+    fn no_room(&self) -> Option<&'a NoRoom> {
+        match self.room {
+            Room::Gpt(placement) => placement.as_ref().err(),
+            Room::Mbr(_) => None,
+        }
+    }
+
+    /// What fits into an MBR.
+    fn fit(&self) -> Option<&'a Result<Fit, Vec<Misfit>>> {
+        match self.room {
+            Room::Gpt(_) => None,
+            Room::Mbr(fit) => Some(fit),
+        }
+    }
+
     /// There is a table to convert, or none is needed.
     fn can_have_table(&self) -> bool {
-        self.profile.mbr().is_some() || self.is_blank_for_data()
+        match self.to() {
+            Style::Gpt => self.profile.mbr().is_some() || self.is_blank_for_data(),
+            Style::Mbr => matches!(self.profile.table, Table::Gpt { hybrid: false, .. }),
+        }
     }
 }
 
@@ -114,6 +168,8 @@ pub struct Rule {
     pub question: &'static str,
     /// Why it matters, in some sentences.
     pub why: &'static str,
+    /// The way that it is asked about; `None` for both.
+    pub to: Option<Style>,
     /// Answers it; an empty answer means: passed, nothing to say.
     check: fn(&Facts<'_>) -> Vec<Answer>,
 }
@@ -214,6 +270,7 @@ pub static RULES: &[&[Rule]] = &[
     system::RULES,
     boot::RULES,
     firmware::RULES,
+    back::RULES,
     care::RULES,
 ];
 
@@ -227,9 +284,11 @@ pub fn find(id: &str) -> Option<&'static Rule> {
     all().find(|rule| rule.id == id)
 }
 
-/// Runs all rules.
+/// Runs all rules about the way that the disk is to go.
 pub fn check(facts: &Facts<'_>) -> Vec<Finding> {
-    all().flat_map(|rule| rule.findings(facts)).collect()
+    let is_asked = |rule: &&Rule| rule.to.is_none_or(|to| to == facts.to());
+    let asked = all().filter(is_asked);
+    asked.flat_map(|rule| rule.findings(facts)).collect()
 }
 
 /// The answer over all findings: the worst of them. `Unknown` does not stand against a conversion.
@@ -264,7 +323,8 @@ mod tests {
                       room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \
                       system.64bit system.boot-files system.registry system.letters system.several boot.store boot.default boot.entries \
-                      boot.recovery firmware.uefi firmware.bits firmware.secure-boot care.backup";
+                      boot.recovery firmware.uefi firmware.bits firmware.secure-boot back.table back.fits back.types back.active \
+                      back.boot-files back.firmware care.backup";
         assert_eq!(
             ids,
             listed.split_whitespace().collect::<Vec<_>>(),

@@ -1,6 +1,7 @@
 //! Rules about room: for the two copies of the new table, and for the EFI system partition.
 
-use super::{Answer, Facts, Rule};
+use super::{Answer, Facts, Room, Rule};
+use crate::crossing::Style;
 use crate::device::{Extent, Lba, MIB};
 use crate::gpt::first_usable;
 use crate::placement::{Considered, EspFrom, NoRoom, Placement, backup_region};
@@ -14,6 +15,7 @@ pub(super) static RULES: &[Rule] = &[
             behind it on all but very old disks; but some boot managers keep code there, and a disk \
             that starts through it would stop starting before sector 0 is replaced. What lies \
             there is saved in the job folder.",
+        to: Some(Style::Gpt),
         check: primary,
     },
     Rule {
@@ -22,6 +24,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "The backup copy of the GPT lies in the disk's last sectors. A partition that \
             reaches to the very end must become a little smaller: an NTFS volume is trimmed \
             for it.",
+        to: Some(Style::Gpt),
         check: backup,
     },
     Rule {
@@ -30,6 +33,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "Where no space is unused, it is taken from the tail of an NTFS volume: what lies \
             there moves to free clusters in front. A volume can give up what it does not use, \
             but for a small reserve.",
+        to: Some(Style::Gpt),
         check: smallest,
     },
     Rule {
@@ -40,6 +44,7 @@ pub(super) static RULES: &[Rule] = &[
             no partition uses, or in the tail of the boot volume or of the Windows volume, \
             whichever moves least. One that is there already is used, where it is sound and large \
             enough. With --place takeover, the old boot partition gives its place.",
+        to: Some(Style::Gpt),
         check: esp,
     },
 ];
@@ -123,7 +128,7 @@ fn primary(facts: &Facts<'_>) -> Vec<Answer> {
             code.last().0
         );
         // The remains of a GPT are no boot manager: they may be those of a conversion that stopped.
-        answers.push(if table.record.has_windows_code || *gpt_leftover {
+        answers.push(if table.record.goes_to_active() || *gpt_leftover {
             let remedy = "It is overwritten, and saved in the job folder. Windows' own boot code does \
                 not use it; ask whether another program keeps something there.";
             Answer::caution("disk", evidence, remedy)
@@ -141,7 +146,7 @@ fn primary(facts: &Facts<'_>) -> Vec<Answer> {
 
 fn backup(facts: &Facts<'_>) -> Vec<Answer> {
     let region = backup_region(facts.profile.geometry);
-    let trimmed = facts.placement.as_ref().ok().and_then(|placement| {
+    let trimmed = facts.placement().and_then(|placement| {
         let mut reaching = facts.profile.partitions.iter();
         let reaching = reaching.find(|partition| partition.extent.overlaps(&region))?;
         let after = placement.after(reaching);
@@ -156,8 +161,8 @@ fn backup(facts: &Facts<'_>) -> Vec<Answer> {
         );
         return vec![Answer::pass(partition.title(), evidence)];
     }
-    let remedy = match facts.placement {
-        Err(NoRoom::BackupTable { why, .. }) => format!(
+    let remedy = match facts.no_room() {
+        Some(NoRoom::BackupTable { why, .. }) => format!(
             "It cannot be trimmed: {why}. Make this volume a little smaller (1 MiB is enough) with \
              its own system, and check again."
         ),
@@ -178,7 +183,10 @@ fn esp(facts: &Facts<'_>) -> Vec<Answer> {
         return vec![Answer::pass("disk", "not asked: there is no MBR table")];
     }
     let mib = |bytes: u64| bytes / MIB;
-    let answer = match facts.placement {
+    let Room::Gpt(placement) = facts.room else {
+        return Vec::new();
+    };
+    let answer = match placement {
         Ok(Placement { esp: None, .. }) => Answer::pass(
             "disk",
             "not asked: a data disk gets none, unless --esp-size or --place asks for one",

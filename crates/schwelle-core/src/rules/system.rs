@@ -1,9 +1,10 @@
 //! Rules about the systems on the disk.
 
 use super::{Answer, Facts, Rule};
+use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::pe::{EFI_APPLICATION, Machine, PeImage};
-use crate::profile::{Origin, Partition, Table, WindowsSystem};
+use crate::profile::{Partition, Table, WindowsSystem};
 use crate::windows::{MountedName, describe_names};
 
 pub(super) static RULES: &[Rule] = &[
@@ -13,6 +14,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "BIOS starts from the active partition, and its boot store is the one that is \
             carried over. None means that the disk does not start today; two mean that nobody \
             knows from which.",
+        to: Some(Style::Gpt),
         check: active,
     },
     Rule {
@@ -22,6 +24,7 @@ pub(super) static RULES: &[Rule] = &[
             is nothing to start, and nothing to take them from. A disk that only holds data is \
             converted when that is said (--data-disk); one with a system is then refused, since it \
             would not start afterwards.",
+        to: None,
         check: windows,
     },
     Rule {
@@ -29,6 +32,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Is the Windows a 64-bit one for PCs?",
         why: "64-bit UEFI firmware starts 64-bit systems only. A 32-bit Windows would not start \
             after the crossing, and cannot be turned into a 64-bit one in place.",
+        to: Some(Style::Gpt),
         check: is_64_bit,
     },
     Rule {
@@ -37,6 +41,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "The EFI system partition is filled with the files that Windows keeps for the \
             purpose. What is missing or cannot be read there would be missing at the first \
             start.",
+        to: Some(Style::Gpt),
         check: boot_files,
     },
     Rule {
@@ -45,6 +50,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "Version, build and the computer's name come from the registry. What is pending in its \
             log is applied before it is read; where that cannot be, it may say something out of \
             date.",
+        to: None,
         check: registry,
     },
     Rule {
@@ -53,6 +59,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "Windows keeps in its registry which volume has which letter, and names the volumes of \
             an MBR disk by its signature. After the crossing they must be named by their GPT \
             partitions, or letters change, and programs and shortcuts look on the wrong drive.",
+        to: None,
         check: letters,
     },
     Rule {
@@ -61,6 +68,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "All of them stay where they are, but one brings the boot files, and the boot \
             store's default decides which starts first. The technician should know their \
             names.",
+        to: None,
         check: several,
     },
 ];
@@ -134,7 +142,7 @@ fn windows(facts: &Facts<'_>) -> Vec<Answer> {
         };
         return answers.into_iter().map(to_block).collect();
     }
-    if !answers.is_empty() || facts.profile.mbr().is_none() {
+    if !answers.is_empty() || !facts.can_have_table() {
         return answers;
     }
     let closed: Vec<String> = facts
@@ -281,14 +289,19 @@ fn letters(facts: &Facts<'_>) -> Vec<Answer> {
     if facts.profile.systems.is_empty() {
         return no_windows();
     }
+    if !facts.can_have_table() {
+        return vec![Answer::pass(
+            "disk",
+            "not asked: its partitions keep their names",
+        )];
+    }
     let systems = facts.profile.systems.iter();
     systems.map(|system| letters_of(facts, system)).collect()
 }
 
 /// A Windows on another disk knows the volumes of this one by its MBR signature.
 fn letters_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
-    let is_mbr = |part: &&Partition| matches!(part.origin, Origin::Mbr { .. });
-    let count = facts.profile.partitions.iter().filter(is_mbr).count();
+    let count = facts.profile.partitions.len();
     if count == 0 {
         return Vec::new();
     }
@@ -303,7 +316,7 @@ fn letters_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
 
 fn letters_of(facts: &Facts<'_>, system: &WindowsSystem) -> Answer {
     let subject = title(facts, system);
-    let once = "Start Windows in BIOS mode, shut it down completely, and check again.";
+    let once = "Start Windows, shut it down completely, and check again.";
     let letters = match &system.letters {
         Ok(Some(letters)) => letters,
         Ok(None) => {

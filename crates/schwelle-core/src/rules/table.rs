@@ -1,6 +1,7 @@
 //! Rules about the partition table.
 
 use super::{Answer, Facts, Rule};
+use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::gpt::{self, GptPair};
 use crate::mbr::{DamageKind, Kind};
@@ -13,6 +14,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Does the disk have an MBR partition table?",
         why: "Only an MBR disk is converted, and a blank one where it is to hold data. A disk that is GPT already needs no conversion; a \
             hybrid one names its partitions twice, and nobody can tell which table is meant.",
+        to: Some(Style::Gpt),
         check: mbr,
     },
     Rule {
@@ -20,6 +22,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Do all partitions lie inside the disk?",
         why: "An entry that ends behind the disk points to a truncated copy, a wrong sector \
             size, or a damaged table. What it names is not all there.",
+        to: Some(Style::Gpt),
         check: |facts| damage(facts, |kind| matches!(kind, DamageKind::BeyondEnd { .. })),
     },
     Rule {
@@ -27,6 +30,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Do the partitions lie side by side?",
         why: "Where two partitions claim the same sectors, at least one of them is wrong, and \
             writing to one damages the other.",
+        to: Some(Style::Gpt),
         check: |facts| {
             damage(facts, |kind| {
                 matches!(
@@ -42,6 +46,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "Logical partitions are found by following links from one extended boot record to \
             the next. A loop or a link outside the container means that partitions may be \
             missing from the list, and what is missing would be taken for free space.",
+        to: Some(Style::Gpt),
         check: |facts| {
             damage(facts, |kind| {
                 matches!(
@@ -59,6 +64,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Are the entries' flags as they should be?",
         why: "The flag byte of an entry is 80h (active) or 00h. Anything else is a sign that the \
             sector was overwritten with something that is no table.",
+        to: Some(Style::Gpt),
         check: |facts| damage(facts, |kind| matches!(kind, DamageKind::BadFlag { .. })),
     },
     Rule {
@@ -66,6 +72,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Is it a basic disk, not a dynamic one?",
         why: "A dynamic disk keeps its volumes in a database of its own in the last MiB, and its \
             volumes may reach over several disks. The partition table does not describe them.",
+        to: Some(Style::Gpt),
         check: dynamic,
     },
     Rule {
@@ -73,6 +80,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Does every partition type have a GPT form?",
         why: "Each partition needs a type in the new table. A type that is not known cannot be \
             carried over without guessing what the partition is for.",
+        to: Some(Style::Gpt),
         check: types,
     },
     Rule {
@@ -80,6 +88,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Do all partitions fit into the new table?",
         why: "The new table has 128 entries, and one of them is for the EFI system partition. Logical \
             partitions have no such limit.",
+        to: Some(Style::Gpt),
         check: count,
     },
     Rule {
@@ -87,6 +96,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Do the partitions begin at multiples of 4096 bytes?",
         why: "Disks of the last years write 4096 bytes at a time. A partition that begins in between, as \
             those laid out by cylinders do, is written more slowly. It works, and is kept as it is.",
+        to: Some(Style::Gpt),
         check: alignment,
     },
 ];
@@ -260,9 +270,9 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
 fn count(facts: &Facts<'_>) -> Vec<Answer> {
     let (partitions, entries) = (facts.profile.partitions.len(), gpt::ENTRY_COUNT as usize);
     // A place that is taken over, or a partition that is there, counts already.
-    let gets_esp = match facts.placement {
-        Ok(placement) => matches!(placement.esp_from(), Some(EspFrom::Gap | EspFrom::Tail(_))),
-        Err(_) => facts.disk_use == DiskUse::System,
+    let gets_esp = match facts.placement() {
+        Some(placement) => matches!(placement.esp_from(), Some(EspFrom::Gap | EspFrom::Tail(_))),
+        None => facts.disk_use == DiskUse::System,
     };
     if partitions.saturating_add(usize::from(gets_esp)) <= entries {
         return Vec::new();

@@ -14,6 +14,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "An encrypted Windows volume cannot be read from here, so its boot files and its \
             state cannot be checked; and its key is bound to the way the PC starts, so that \
             after the crossing it would ask for the recovery key.",
+        to: None,
         check: encryption,
     },
     Rule {
@@ -21,6 +22,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Can every volume be read that should be?",
         why: "A volume whose own structures do not make sense is damaged or overwritten. What \
             cannot be read cannot be proven unharmed afterwards.",
+        to: None,
         check: readable,
     },
     Rule {
@@ -29,6 +31,7 @@ pub(super) static RULES: &[Rule] = &[
         why: "A hibernated Windows, or one shut down with fast start-up, keeps the old layout in \
             its memory image. When it wakes on a changed disk, it writes back what it \
             remembers.",
+        to: None,
         check: hibernation,
     },
     Rule {
@@ -36,6 +39,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Were the volumes closed cleanly?",
         why: "A volume that is marked for a check, or whose log is in use, has changes under way \
             that only its own system can finish.",
+        to: None,
         check: clean,
     },
     Rule {
@@ -45,6 +49,7 @@ pub(super) static RULES: &[Rule] = &[
             in use, and the mirror of the first records and the copy of the boot sector must \
             match. Where they do not, the volume was damaged or cut short, and its own system \
             should mend it before anything is changed around it.",
+        to: None,
         check: consistent,
     },
     Rule {
@@ -52,6 +57,7 @@ pub(super) static RULES: &[Rule] = &[
         question: "Does each partition hold what its type says?",
         why: "A partition whose type names another file system than it holds points to a table \
             that was restored wrongly, or to the wrong sector size.",
+        to: None,
         check: matches_type,
     },
 ];

@@ -4,8 +4,8 @@ use crate::bytes::ReadBytes;
 use crate::hive::{Hive, LogError, MAX_LOG_BYTES, Recovered};
 use crate::ntfs::{NtfsError, NtfsFile, NtfsVolume};
 
-/// Endings of the logs: the two of newer systems, then the one of older ones.
-const LOGS: [&str; 3] = [".LOG1", ".LOG2", ".LOG"];
+/// Endings of a hive's logs: the two of newer systems, then the one of older ones.
+pub const HIVE_LOGS: [&str; 3] = [".LOG1", ".LOG2", ".LOG"];
 
 /// Why a hive on a volume cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -37,7 +37,7 @@ impl<'v> HiveFile<'v> {
         let mut logs = Vec::new();
         // Logs may be long, and a hive that was closed needs none.
         let is_closed = Hive::open(&file).is_ok_and(|hive| hive.is_cleanly_closed());
-        for ending in LOGS.iter().filter(|_| !is_closed) {
+        for ending in HIVE_LOGS.iter().filter(|_| !is_closed) {
             let log = volume.find(&format!("{path}{ending}"));
             let log = log.ok().flatten().filter(|entry| !entry.is_directory);
             let content = log

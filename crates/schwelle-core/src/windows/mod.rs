@@ -11,7 +11,7 @@ mod letters;
 mod mounted;
 mod recovery;
 
-pub use hive_file::{HiveFile, HiveFileError};
+pub use hive_file::{HIVE_LOGS, HiveFile, HiveFileError};
 pub use letters::{CrossedHive, LettersError, cross_letters, describe_names, mounted_names};
 pub use mounted::{MOUNTED_DEVICES, MountTarget, MountedName};
 pub use recovery::{

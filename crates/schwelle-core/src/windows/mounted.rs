@@ -3,7 +3,7 @@
 use uuid::Uuid;
 
 use crate::bytes::{array_at, u32_at, u64_at};
-use crate::crossing::Crossing;
+use crate::crossing::{Crossing, PartitionName};
 use crate::hive::Value;
 
 /// The key, below the root of the hive SYSTEM.
@@ -67,17 +67,30 @@ impl MountedName {
 
     /// The value's new data, when the partition it names crosses.
     pub fn crossed(&self, crossing: &Crossing) -> Option<Vec<u8>> {
-        let MountTarget::Mbr { signature, offset } = self.target else {
-            return None;
+        let name = match self.target {
+            MountTarget::Mbr { signature, offset } => PartitionName::Mbr { signature, offset },
+            // The GUID of a partition stands for itself, without its disk's.
+            MountTarget::Gpt(partition) => PartitionName::Gpt {
+                disk: crossing.disk,
+                partition,
+            },
+            MountTarget::Other => return None,
         };
-        let partition = crossing.partition(signature, offset)?;
-        Some([&GPT_MARK[..], &partition.to_bytes_le()].concat())
+        Some(match crossing.crossed(name)? {
+            PartitionName::Mbr { signature, offset } => {
+                [&signature.to_le_bytes()[..], &offset.to_le_bytes()].concat()
+            }
+            PartitionName::Gpt { partition, .. } => {
+                [&GPT_MARK[..], &partition.to_bytes_le()].concat()
+            }
+        })
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::crossing::Style;
 
     #[test]
     fn names_of_this_disk_cross_and_no_others() {
@@ -91,6 +104,7 @@ mod tests {
         };
         let partition = Uuid::from_u128(7);
         let crossing = Crossing {
+            to: Style::Gpt,
             signature: 0x51C3_A7E5,
             disk: Uuid::from_u128(1),
             esp: Uuid::from_u128(2),
@@ -130,6 +144,12 @@ mod tests {
             if let Some(data) = name.crossed(&crossing) {
                 let after = MountedName::of(&value(&name.name, &data));
                 assert_eq!(after.target, MountTarget::Gpt(partition));
+                let back = Crossing {
+                    to: Style::Mbr,
+                    ..crossing.clone()
+                };
+                assert_eq!(after.crossed(&back), Some(mbr(0x51C3_A7E5, 51 << 20)));
+                assert_eq!(name.crossed(&back), None);
             }
         }
     }

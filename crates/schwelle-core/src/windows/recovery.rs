@@ -11,7 +11,7 @@ use quick_xml::{Reader, XmlVersion};
 use uuid::Uuid;
 
 use crate::bytes::{utf16_bytes, utf16_lossy};
-use crate::crossing::Crossing;
+use crate::crossing::{Crossing, Style};
 use crate::ntfs::{NtfsError, NtfsVolume};
 
 /// The file, on the volume of its Windows.
@@ -225,28 +225,31 @@ impl RecoveryConfig {
         set.find(|location| location.element == "WinreLocation" && !location.path.is_empty())
     }
 
-    /// The file with every location on this disk in GPT form, as long as before: what the form saves
-    /// is filled with blanks inside the element. `None` when nothing names this disk. The error
-    /// names an element that cannot be edited so.
+    /// The file with every location on this disk in its new form, as long as before: what the form saves
+    /// is filled with blanks inside the element, what it needs comes from blanks there and between
+    /// elements. `None` when nothing names this disk. The error says what cannot be edited so.
     pub fn crossed(&self, crossing: &Crossing) -> Option<Result<Vec<u8>, String>> {
         let mut text = self.text.clone();
         let mut found = false;
-        for location in &self.locations {
-            let RecoveryDisk::Mbr(signature) = location.disk else {
+        // From the last one on, so that the places of the others stay.
+        for location in self.locations.iter().rev() {
+            let Some(disk) = location.crossed(crossing) else {
                 continue;
             };
-            if crossing.partition(signature, location.offset).is_none() {
-                continue;
-            }
             found = true;
             let tag = text.get(location.tag.clone());
-            let Some(new) = tag.and_then(|tag| in_gpt_form(tag, crossing.disk)) else {
+            let Some(new) = tag.and_then(|tag| with_disk(tag, disk)) else {
                 return Some(Err(format!(
                     "its element {} has another form",
                     location.element
                 )));
             };
             text.replace_range(location.tag.clone(), &new);
+        }
+        let too_long = text.len().saturating_sub(self.text.len());
+        if found && !take_blanks(&mut text, too_long) {
+            let fault = format!("it has no {too_long} blanks to spare for the disk's new name");
+            return Some(Err(fault));
         }
         found.then(|| {
             if self.has_mark {
@@ -261,23 +264,79 @@ impl RecoveryConfig {
     }
 }
 
-/// An element's name and attributes with the disk's GUID for its signature, of the same length.
-fn in_gpt_form(tag: &str, disk: Uuid) -> Option<String> {
+impl RecoveryLocation {
+    /// The disk's new name, where this is on a partition that crosses.
+    fn crossed(&self, crossing: &Crossing) -> Option<RecoveryDisk> {
+        crossing.partition(crossing.signature, self.offset)?;
+        match (crossing.to, self.disk) {
+            (Style::Gpt, RecoveryDisk::Mbr(signature)) if signature == crossing.signature => {
+                Some(RecoveryDisk::Gpt(crossing.disk))
+            }
+            (Style::Mbr, RecoveryDisk::Gpt(disk)) if disk == crossing.disk => {
+                Some(RecoveryDisk::Mbr(crossing.signature))
+            }
+            _ => None,
+        }
+    }
+}
+
+/// Takes so many blanks out of what stands between elements, from the end on; false where there are not
+/// enough. Line breaks stay.
+fn take_blanks(text: &mut String, mut count: usize) -> bool {
+    let mut end = text.len();
+    while count > 0 {
+        let Some(start) = text.get(..end).and_then(|text| text.rfind('>')) else {
+            return false;
+        };
+        let between = start.saturating_add(1)..end;
+        if let Some(blanks) = text.get(between.clone()).and_then(|text| {
+            let (blanks, _) = text.split_once('<')?;
+            blanks
+                .chars()
+                .all(char::is_whitespace)
+                .then(|| blanks.to_owned())
+        }) {
+            let mut kept = String::new();
+            for letter in blanks.chars() {
+                match letter {
+                    ' ' | '\t' if count > 0 => count -= 1,
+                    other => kept.push(other),
+                }
+            }
+            let place = between.start..between.start.saturating_add(blanks.len());
+            text.replace_range(place, &kept);
+        }
+        end = start;
+    }
+    true
+}
+
+/// An element's name and attributes with another disk. It is no shorter than before: blanks fill it. Blanks
+/// at its end are used where it needs more.
+fn with_disk(tag: &str, disk: RecoveryDisk) -> Option<String> {
+    let (id, guid) = match disk {
+        RecoveryDisk::None => (0, Uuid::nil()),
+        RecoveryDisk::Mbr(signature) => (signature, Uuid::nil()),
+        RecoveryDisk::Gpt(disk) => (0, disk),
+    };
     let value = |name: &str| {
         let start = tag.find(&format!(" {name}=\""))? + name.len() + 3;
         let len = tag.get(start..)?.find('"')?;
         Some(start..start + len)
     };
     let mut changes = [
-        (value("id")?, "0".to_owned()),
-        (value("guid")?, format!("{{{disk}}}")),
+        (value("id")?, id.to_string()),
+        (value("guid")?, format!("{{{guid}}}")),
     ];
     changes.sort_by_key(|(place, _)| std::cmp::Reverse(place.start));
     let mut new = tag.to_owned();
     for (place, text) in changes {
         new.replace_range(place, &text);
     }
-    let blanks = tag.len().checked_sub(new.len())?;
+    while new.len() > tag.len() && new.ends_with(' ') {
+        new.pop();
+    }
+    let blanks = tag.len().saturating_sub(new.len());
     new.extend(std::iter::repeat_n(' ', blanks));
     Some(new)
 }
@@ -296,6 +355,7 @@ mod tests {
 
     fn crossing() -> Crossing {
         Crossing {
+            to: Style::Gpt,
             signature: 0x51C3_A7E5,
             disk: Uuid::from_u128(0xD15C),
             esp: Uuid::from_u128(2),
@@ -322,7 +382,39 @@ mod tests {
             assert_eq!(disks, [gpt, RecoveryDisk::None, RecoveryDisk::Mbr(77)]);
             assert_eq!(after.location().unwrap().offset, 1 << 20);
             assert!(after.crossed(&crossing()).is_none());
+            // And back: the blanks are there from the way there.
+            let back = Crossing {
+                to: Style::Mbr,
+                ..crossing()
+            };
+            assert_eq!(after.crossed(&back), Some(Ok(bytes.to_vec())));
         }
+    }
+
+    #[test]
+    fn a_longer_name_takes_the_blanks_between_the_elements() {
+        let disk = Uuid::from_u128(0xD15C);
+        let gpt = CONFIG.replace("1371776997", "0").replacen(
+            &format!("{{{}}}", Uuid::nil()),
+            &format!("{{{disk}}}"),
+            1,
+        );
+        let back = Crossing {
+            to: Style::Mbr,
+            ..crossing()
+        };
+        let config = RecoveryConfig::parse(gpt.as_bytes()).unwrap();
+        let crossed = config.crossed(&back).unwrap().unwrap();
+        assert_eq!(crossed.len(), gpt.len());
+        let after = RecoveryConfig::parse(&crossed).unwrap();
+        let disks: Vec<_> = after.locations.iter().map(|place| place.disk).collect();
+        let mbr = RecoveryDisk::Mbr;
+        assert_eq!(disks, [mbr(0x51C3_A7E5), RecoveryDisk::None, mbr(77)]);
+        assert_eq!((after.enabled, after.entry), (config.enabled, config.entry));
+        let dense = gpt.replace("  ", "").replace(" />", "/>");
+        let config = RecoveryConfig::parse(dense.as_bytes()).unwrap();
+        let error = config.crossed(&back).unwrap().unwrap_err();
+        assert!(error.contains("9 blanks"), "{error}");
     }
 
     #[test]

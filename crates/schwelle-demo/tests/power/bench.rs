@@ -18,7 +18,7 @@ use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::{EspFrom, EspPlace, EspWish, Placement};
 use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_demo::{
-    Asset, DiskBuilder, MbrEntry, STAMP, counted_guids, plan_of, plan_with, scatter,
+    Asset, DiskBuilder, MbrEntry, STAMP, counted_guids, plan_back, plan_of, plan_with, scatter,
 };
 use tempfile::TempDir;
 use uuid::Uuid;
@@ -253,6 +253,43 @@ fn mended(disk: &Memory) -> Plan<'_> {
     plan.unwrap().unwrap().0
 }
 
+/// A converted disk that is to go back, with partitions that must become logical ones.
+fn to_go_back() -> Memory {
+    let old = disk(345, |builder, [boot, windows]| {
+        let container = extent(211, 20);
+        let entries = [
+            boot,
+            windows,
+            MbrEntry {
+                kind: 0x0F,
+                ..entry(container, false)
+            },
+        ];
+        builder.boot_record(Lba(0), 0x51C3_A7E5, &entries).unwrap();
+        let logical = |kind, first, sectors| MbrEntry {
+            active: false,
+            kind,
+            first,
+            sectors,
+        };
+        let (here, next) = (logical(0x83, 2048, 18_000), logical(0x05, 20_480, 20_480));
+        builder
+            .boot_record(container.first, 0, &[here, next])
+            .unwrap();
+        let second = Lba(container.first.0 + 20_480);
+        builder.boot_record(second, 0, &[here]).unwrap();
+    });
+    let plan = plan_of(&old, EspWish::default()).unwrap();
+    let geometry = plan.draft.geometry();
+    let converted = Memory::new(512, geometry.sectors);
+    for lba in (0..geometry.sectors).step_by(2048) {
+        let len = usize::try_from((geometry.sectors - lba).min(2048) * 512).unwrap();
+        let bytes = plan.draft.read_vec(lba * 512, len).unwrap();
+        converted.write_at(lba * 512, &bytes).unwrap();
+    }
+    converted
+}
+
 /// The kinds of conversions there are.
 pub(crate) fn scenarios() -> Vec<Bench> {
     // The volumes end at 211 MiB. Where the room is taken from Windows, the EFI system partition
@@ -326,6 +363,14 @@ pub(crate) fn scenarios() -> Vec<Bench> {
                 plan_with(disk, &profile, &place).unwrap()
             },
         ),
+        Bench::of_plan("the way back to MBR", to_go_back(), |disk| {
+            let plan = plan_back(disk, DiskUse::System).unwrap();
+            let stages: Vec<StageKind> =
+                plan.changes.stages.iter().map(|stage| stage.kind).collect();
+            use StageKind::{Clear, Commit, Fill, Prepare, Settle};
+            assert_eq!(stages, [Fill, Prepare, Commit, Clear, Settle]);
+            plan
+        }),
         Bench::of_plan("a copy on a larger disk, mended", copied(), mended),
         Bench::of_plan("no EFI system partition, mended", without_esp(), mended),
         Bench::new(

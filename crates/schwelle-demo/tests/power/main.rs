@@ -19,10 +19,11 @@ use std::cell::Cell;
 use std::thread;
 
 use schwelle_core::commit::{CommitError, Event, Ledger, Observer, StageKind};
-use schwelle_core::device::Extent;
+use schwelle_core::device::{Extent, Lba, ReadDevice};
 use schwelle_core::gpt::GptPair;
 use schwelle_core::job::recover::{self, RecoverError};
 use schwelle_core::job::{JobFolder, JobState};
+use schwelle_core::mbr::{BootRecord, MbrTable};
 
 use bench::{Bench, scenarios};
 use medium::{Failure, Image, Medium};
@@ -129,6 +130,22 @@ fn power_cuts_at_every_write_are_survived() {
     assert!(total > 4000, "{total}");
 }
 
+/// As long as sector 0 protects the GPT, both copies of it are sound; from then on the MBR is.
+fn sound_on_the_way_back(medium: &Medium<'_>, case: &str) {
+    let record = BootRecord::parse(&medium.read_sector(Lba(0)).unwrap()).unwrap();
+    if record.is_protective() {
+        let pair = GptPair::read(medium);
+        assert!(pair.primary.is_ok() && pair.backup.is_ok(), "{case}");
+    } else {
+        let table = MbrTable::read(medium, record).unwrap();
+        assert_eq!(
+            (table.partitions.len(), &table.damage[..]),
+            (5, &[][..]),
+            "{case}"
+        );
+    }
+}
+
 /// Cuts one kind of conversion at every operation; the number of cases.
 fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
     let (mut cases, mut dice) = (0, 0x5EED);
@@ -150,6 +167,9 @@ fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
                 // A GPT disk stays one: a copy of the table is sound at any moment.
                 let medium = Medium::new(&bench.old, image.clone());
                 assert!(GptPair::read(&medium).best().is_some(), "{case}");
+            }
+            if bench.name.contains("back") {
+                sound_on_the_way_back(&Medium::new(&bench.old, image.clone()), &case);
             }
             cases += both_ways(bench, image, &mut dice, &case);
         }

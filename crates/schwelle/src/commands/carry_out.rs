@@ -121,7 +121,8 @@ impl Job<'_> {
             return Err(CliError::commit(&disk.path, self.folder, &error));
         }
         read_table_again(&disk.device, screen);
-        let rehearsal = rehearse::walk_to(&disk.device, plan.placement.disk_use);
+        let rehearsal =
+            rehearse::walk_to(&disk.device, plan.table.style(), plan.placement.disk_use);
         job.set_state(JobState::Done)
             .map_err(|error| CliError::record(self.folder, &error))?;
         say_outcome(&mut job, &rehearsal);

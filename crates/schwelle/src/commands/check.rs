@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 
-use crate::cli::{ImageOptions, PlaceOptions};
+use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::error::CliError;
 use crate::machine::MachineOptions;
@@ -33,6 +33,8 @@ pub(crate) struct CheckArgs {
     #[command(flatten)]
     image: ImageOptions,
     #[command(flatten)]
+    to: ToOptions,
+    #[command(flatten)]
     place: PlaceOptions,
 }
 
@@ -44,6 +46,7 @@ impl CheckArgs {
             machine: MachineOptions::default(),
             policy: PolicyOptions::default(),
             image: ImageOptions::default(),
+            to: ToOptions::default(),
             place: PlaceOptions::default(),
         }
     }
@@ -53,6 +56,7 @@ pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.machine.read()?;
     let policy = args.policy.read()?;
     let circumstances = Circumstances {
+        to: args.to.style_with(args.place)?,
         wish: args.place.wish(),
         ..Circumstances::of(machine.as_ref(), &policy)
     };
@@ -88,7 +92,7 @@ fn check_many(
 ) -> Result<u8, CliError> {
     let look = |path: &Path| match Disk::open(path, image) {
         Ok(disk) => Check::of(&disk, &disk.judge(circumstances)),
-        Err(error) => Check::unreadable(path, &error),
+        Err(error) => Check::unreadable(path, circumstances.to, &error),
     };
     let mut tally = views::check::Tally::default();
     many::in_order(disks, look, |check| {

@@ -6,7 +6,7 @@ use clap::Args;
 use schwelle_core::draft::Plan;
 use schwelle_core::rehearse;
 
-use crate::cli::{ImageOptions, PlaceOptions};
+use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
 use crate::disk::{Circumstances, Disk, Judgement};
 use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
@@ -45,6 +45,8 @@ pub(crate) struct ConvertArgs {
     #[command(flatten)]
     image: ImageOptions,
     #[command(flatten)]
+    to: ToOptions,
+    #[command(flatten)]
     place: PlaceOptions,
     #[command(flatten)]
     emulate: EmulateOptions,
@@ -60,6 +62,7 @@ impl ConvertArgs {
             machine: MachineOptions::default(),
             policy: PolicyOptions::default(),
             image: ImageOptions::default(),
+            to: ToOptions::default(),
             place: PlaceOptions::default(),
             emulate: EmulateOptions::default(),
         }
@@ -79,6 +82,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.machine.read()?;
     let policy = args.policy.read()?;
     let circumstances = Circumstances {
+        to: args.to.style_with(args.place)?,
         wish: args.place.wish(),
         job: Some(&args.job),
         backup_confirmed: args.yes,
@@ -98,7 +102,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         return Ok(code);
     }
     let plan = disk.draft(&judgement, &policy.types)?;
-    let rehearsal = rehearse::walk_to(&plan.draft, plan.placement.disk_use);
+    let rehearsal = rehearse::walk_to(&plan.draft, plan.table.style(), plan.placement.disk_use);
     screen.show(&views::plan::render(
         &disk,
         &judgement,

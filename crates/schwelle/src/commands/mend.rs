@@ -155,7 +155,7 @@ impl<'a> Planned<'a> {
             return Ok(Err(1));
         }
         // The planning went on until nothing failed.
-        let rehearsal = rehearse::walk_to(&plan.draft, plan.placement.disk_use);
+        let rehearsal = rehearse::walk_to(&plan.draft, plan.table.style(), plan.placement.disk_use);
         Ok(Ok(Self {
             judgement,
             plan,

@@ -3,11 +3,12 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use schwelle_core::crossing::Style;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::BootMode;
 use schwelle_core::rehearse;
 
-use crate::cli::{ImageOptions, PlaceOptions};
+use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
@@ -34,6 +35,8 @@ pub(crate) struct PlanArgs {
     #[command(flatten)]
     image: ImageOptions,
     #[command(flatten)]
+    to: ToOptions,
+    #[command(flatten)]
     place: PlaceOptions,
     #[command(flatten)]
     emulate: EmulateOptions,
@@ -50,6 +53,7 @@ impl PlanArgs {
             machine: MachineOptions::default(),
             policy: PolicyOptions::default(),
             image: ImageOptions::default(),
+            to: ToOptions::default(),
             place: PlaceOptions::default(),
             emulate: EmulateOptions::default(),
             keep: None,
@@ -62,6 +66,7 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.machine.read()?;
     let policy = args.policy.read()?;
     let judgement = disk.judge(&Circumstances {
+        to: args.to.style_with(args.place)?,
         wish: args.place.wish(),
         ..Circumstances::of(machine.as_ref(), &policy)
     });
@@ -75,7 +80,7 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
         return Ok(1);
     }
     let plan = disk.draft(&judgement, &policy.types)?;
-    let rehearsal = rehearse::walk_to(&plan.draft, plan.placement.disk_use);
+    let rehearsal = rehearse::walk_to(&plan.draft, plan.table.style(), plan.placement.disk_use);
     screen.show(&views::plan::render(
         &disk,
         &judgement,
@@ -100,6 +105,14 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
     Ok(u8::from(!rehearsal.passed() || !is_good))
 }
 
+/// The mode in which a PC starts from a disk with this table.
+pub(super) fn mode_of(style: Style) -> BootMode {
+    match style {
+        Style::Gpt => BootMode::Uefi,
+        Style::Mbr => BootMode::Bios,
+    }
+}
+
 /// Starts the draft in the emulator, where that was asked for.
 pub(super) fn emulate(
     options: &EmulateOptions,
@@ -113,7 +126,7 @@ pub(super) fn emulate(
         &disk.path,
         &plan.draft,
         changed,
-        BootMode::Uefi,
+        mode_of(plan.table.style()),
         beside,
         screen,
     )

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use schwelle_core::crossing::Style;
 use schwelle_core::device::{self, DiskFile, Lba, OpenError, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::job::{JobFolder, JobState};
@@ -36,6 +37,16 @@ impl Recovery {
         let told = record.map(|record| record["plan"]["disk_use"].clone());
         let told = told.and_then(|told| serde_json::from_value(told).ok());
         told.unwrap_or_default()
+    }
+
+    /// The table that the job makes, as its record says.
+    pub(crate) fn style(&self) -> Style {
+        let record = self.folder.record().ok();
+        let told = record.map(|record| record["plan"]["to"] == Style::Mbr.name());
+        match told {
+            Some(true) => Style::Mbr,
+            _ => Style::Gpt,
+        }
     }
 
     /// The job mends a disk, and does not convert it.

@@ -3,22 +3,23 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use schwelle_core::crossing::Style;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::BootMode;
 use schwelle_core::profile::{Profile, Table};
 use schwelle_core::rehearse;
 
-use crate::cli::{ImageOptions, UseOptions};
+use crate::cli::{ImageOptions, ToOptions, UseOptions};
 use crate::disk::Disk;
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
 use crate::screen::Screen;
 use crate::views::{self, emulate::EmulatedDoc};
 
-/// Walk a disk's UEFI boot path, from sector 0 to the kernel
+/// Walk a disk's boot path, from sector 0 to the kernel
 ///
-/// Says at which step a start would fail, and what to do; with --data-disk, whether both copies of the
-/// table agree and every partition holds a sound volume. Then looks at the rest of the menu, the
+/// Goes the way that UEFI firmware goes, or with --to mbr a BIOS. Says at which step a start would fail,
+/// and what to do; with --data-disk, whether both copies of the table agree and every partition holds a sound volume. Then looks at the rest of the menu, the
 /// drive letters and the recovery environment, which give cautions. Nothing is written to the disk.
 /// With --emulate, real firmware starts it as well: UEFI firmware a GPT disk, a BIOS an MBR disk.
 #[derive(Debug, Args)]
@@ -32,6 +33,8 @@ pub(crate) struct RehearseArgs {
     disk: PathBuf,
     #[command(flatten)]
     image: ImageOptions,
+    #[command(flatten)]
+    to: ToOptions,
     #[command(flatten)]
     disk_use: UseOptions,
     /// Path on the EFI system partition that the firmware's boot entry names [default: the
@@ -51,6 +54,7 @@ impl RehearseArgs {
         Self {
             disk,
             image: ImageOptions::default(),
+            to: ToOptions::default(),
             disk_use: UseOptions::default(),
             loader: None,
             emulate: EmulateOptions::default(),
@@ -61,16 +65,20 @@ impl RehearseArgs {
 
 pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> {
     let disk = Disk::open(&args.disk, args.image)?;
-    let rehearsal = match args.disk_use.disk_use() {
-        DiskUse::System => rehearse::walk(&disk.device, args.loader.as_deref()),
-        DiskUse::Data => rehearse::walk_to(&disk.device, DiskUse::Data),
+    let (style, disk_use) = (args.to.style(), args.disk_use.disk_use());
+    let rehearsal = match (style, disk_use) {
+        (Style::Gpt, DiskUse::System) => rehearse::walk(&disk.device, args.loader.as_deref()),
+        _ => rehearse::walk_to(&disk.device, style, disk_use),
     };
     let columns = screen.columns();
     let emulated = args.emulate.run(
         &args.disk,
         &disk.device,
         Vec::new(),
-        mode_of(&disk.profile),
+        match style {
+            Style::Gpt => mode_of(&disk.profile),
+            Style::Mbr => BootMode::Bios,
+        },
         None,
         screen,
     )?;
@@ -84,7 +92,10 @@ pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> 
     });
     let is_good = emulated.as_ref().is_none_or(Emulated::is_good);
     // A BIOS has started an MBR disk: the walk of a start in UEFI mode has nothing to say.
-    let in_bios_mode = emulated.as_ref().and_then(Emulated::in_bios_mode);
+    let in_bios_mode = emulated
+        .as_ref()
+        .filter(|_| style == Style::Gpt)
+        .and_then(Emulated::in_bios_mode);
     screen.show(&match in_bios_mode {
         Some(starts) => views::rehearse::render_bios(&disk, &shown, starts),
         None if rehearsal.disk_use == DiskUse::Data => {

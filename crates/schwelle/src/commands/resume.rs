@@ -52,7 +52,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     } else {
         screen.show("The job is finished already; nothing was written.\n");
     }
-    let rehearsal = rehearse::walk_to(&job.disk.device, job.disk_use());
+    let rehearsal = rehearse::walk_to(&job.disk.device, job.style(), job.disk_use());
     say_outcome(&mut job.folder, &rehearsal);
     let word = if job.is_mending() {
         "Mended"

@@ -1,6 +1,7 @@
 //! `schwelle undo`
 
 use clap::Args;
+use schwelle_core::crossing::Style;
 use schwelle_core::device::HostFacts;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::job::JobState;
@@ -9,6 +10,7 @@ use schwelle_core::profile::Profile;
 
 use super::carry_out::read_table_again;
 use super::recover::JobOptions;
+use crate::disk::options;
 use crate::error::{CliError, Kind};
 use crate::progress::Progress;
 use crate::screen::{Screen, Tone, toned};
@@ -41,7 +43,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     let used = plan.as_ref().map_or(&[][..], |plan| &plan.used);
     let (exact, smaller) = (used.is_empty(), used.iter().any(|(_, smaller)| *smaller));
     if let Some(plan) = &plan {
-        screen.show(&meaning(plan, screen.columns()));
+        screen.show(&meaning(plan, job.style(), screen.columns()));
         confirm(args, screen)?;
         let mut progress = Progress::new(screen, &folder);
         progress.catch_stops();
@@ -74,11 +76,15 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
             "The table is as it was; the volumes that have been used since stay as they are."
         }
     };
-    let mode = match job.disk_use() {
-        DiskUse::System => {
+    let (style, disk_use) = (job.style(), job.disk_use());
+    let mode = match (disk_use, style) {
+        (DiskUse::System, Style::Gpt) => {
             "  If the PC's firmware was switched to UEFI mode, set it to BIOS mode again.\n"
         }
-        DiskUse::Data => "",
+        (DiskUse::System, Style::Mbr) => {
+            "  If the PC's firmware was switched to BIOS mode, set it to UEFI mode again.\n"
+        }
+        (DiskUse::Data, _) => "",
     };
     let table = match table {
         "blank" => "is blank again".to_owned(),
@@ -90,7 +96,11 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         answer(
             Tone::Good,
             &format!("Taken back: the disk {table}"),
-            &format!("Next: schwelle check {}", typed(&disk)),
+            &format!(
+                "Next: schwelle check {}{}",
+                typed(&disk),
+                options(style, disk_use)
+            ),
         )
     ));
     screen.document(&views::json::Recovered::undone(&disk, &folder, exact));
@@ -98,7 +108,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
 }
 
 /// What taking it back means for this disk.
-fn meaning(plan: &Undoing, columns: usize) -> String {
+fn meaning(plan: &Undoing, style: Style, columns: usize) -> String {
     let mut text = format!("Written back: up to {}\n", bytes(plan.bytes));
     for (at, smaller) in &plan.used {
         let size = if *smaller {
@@ -109,9 +119,10 @@ fn meaning(plan: &Undoing, columns: usize) -> String {
         let line = format!("The volume at {at} has been used since the conversion.{size}");
         text += &paragraph("Used since  ", &line, 0, columns);
     }
+    let named = style.name().to_uppercase();
     for file in &plan.left_edited {
         let line = format!(
-            "{file}: it names the GPT partitions, and stays so. Windows gives drive letters anew \
+            "{file}: it names the {named} partitions, and stays so. Windows gives drive letters anew \
              when it starts; its recovery environment must be switched off and on again there."
         );
         text += &paragraph("Stays edited  ", &line, 0, columns);

@@ -1,6 +1,5 @@
 //! The view of `check`.
 
-use schwelle_core::disk_use::DiskUse;
 use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
 
 use super::common::{answer, head, paragraph, partitions};
@@ -66,10 +65,7 @@ fn open_questions_and_worse(disk: &Disk, judgement: &Judgement, columns: usize) 
 }
 
 fn verdict(disk: &Disk, judgement: &Judgement) -> String {
-    let mut path = typed(&disk.path);
-    if judgement.disk_use == DiskUse::Data {
-        path += " --data-disk";
-    }
+    let path = typed(&disk.path) + &judgement.options();
     match judgement.answer {
         Outcome::Block => {
             let rule = judgement

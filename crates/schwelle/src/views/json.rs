@@ -4,6 +4,7 @@
 use std::path::Path;
 
 use schemars::JsonSchema;
+use schwelle_core::crossing::Style;
 use schwelle_core::device::Geometry;
 use schwelle_core::draft::{self, EditedFile, MapPart};
 use schwelle_core::placement;
@@ -21,6 +22,8 @@ use crate::error::CliError;
 pub(crate) struct Check {
     pub(crate) disk: String,
     pub(crate) short_name: Option<String>,
+    /// The table that was asked about: "gpt" or "mbr"
+    pub(crate) to: String,
     /// "ready", "caution" or "blocked"; of several disks also "unreadable"
     pub(crate) answer: String,
     pub(crate) findings: Vec<FindingDoc>,
@@ -55,16 +58,18 @@ impl Check {
         Self {
             disk: disk.path.display().to_string(),
             short_name: disk.profile.short_name(),
+            to: judgement.to().name().to_owned(),
             answer: answer_name(judgement.answer).to_owned(),
             findings: findings(&judgement.findings),
             unreadable: None,
         }
     }
 
-    pub(crate) fn unreadable(path: &Path, error: &CliError) -> Self {
+    pub(crate) fn unreadable(path: &Path, to: Style, error: &CliError) -> Self {
         Self {
             disk: path.display().to_string(),
             short_name: None,
+            to: to.name().to_owned(),
             answer: "unreadable".to_owned(),
             findings: Vec::new(),
             unreadable: Some(error.what.clone()),
@@ -85,6 +90,8 @@ pub(crate) struct RuleDoc {
     pub(crate) family: String,
     pub(crate) question: String,
     pub(crate) why: String,
+    /// The table that it is asked about: "gpt" or "mbr"; null for both
+    pub(crate) to: Option<String>,
 }
 
 impl Rules {
@@ -94,6 +101,7 @@ impl Rules {
             family: rule.family().to_owned(),
             question: rule.question.to_owned(),
             why: rule.why.to_owned(),
+            to: rule.to.map(|to| to.name().to_owned()),
         };
         Self {
             rules: rules.iter().map(document).collect(),
@@ -101,10 +109,12 @@ impl Rules {
     }
 }
 
-/// `plan`. For a blocked disk there are only `answer`, `disk` and `findings`.
+/// `plan`. For a blocked disk there are only `answer`, `disk`, `to` and `findings`.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Plan {
     pub(crate) disk: String,
+    /// The table that it makes: "gpt" or "mbr"
+    pub(crate) to: String,
     /// "ready", "caution" or "blocked"
     pub(crate) answer: String,
     pub(crate) findings: Vec<FindingDoc>,
@@ -269,7 +279,7 @@ pub(crate) struct PartDoc {
 /// A stage of the commit.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct StageDoc {
-    /// "move", "trim", "fill", "prepare", "commit", "takeover" or "settle"
+    /// "move", "trim", "fill", "prepare", "commit", "takeover", "clear" or "settle"
     pub(crate) stage: String,
     pub(crate) bytes: u64,
     pub(crate) parts: Vec<StagePartDoc>,
@@ -325,6 +335,7 @@ impl Plan {
     pub(crate) fn blocked(disk: &Disk, judgement: &Judgement) -> Self {
         Self {
             disk: disk.path.display().to_string(),
+            to: judgement.to().name().to_owned(),
             answer: answer_name(judgement.answer).to_owned(),
             findings: findings(&judgement.findings),
             draft: None,
@@ -383,11 +394,13 @@ impl Plan {
 /// `rehearse`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Rehearsed {
+    /// The table that the disk should have, and with it the mode of the start: "gpt" (UEFI) or "mbr" (BIOS)
+    pub(crate) to: String,
     /// What the disk is for: "system" or "data"
     pub(crate) disk_use: String,
     /// The walk reached what the disk is for: the system's kernel, or all volumes of a data disk
     pub(crate) passed: bool,
-    /// By the walk, in UEFI mode; false for a data disk
+    /// By the walk; false for a data disk
     pub(crate) starts: bool,
     /// Steps in order, up to the first that failed
     pub(crate) steps: Vec<StepDoc>,
@@ -414,6 +427,7 @@ impl Rehearsed {
             remedy: step.remedy.clone(),
         };
         Self {
+            to: rehearsal.style.name().to_owned(),
             disk_use: rehearsal.disk_use.name().to_owned(),
             passed: rehearsal.passed(),
             starts: rehearsal.starts(),

@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
+use schwelle_core::crossing::Style;
 use schwelle_core::device::Extent;
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::{Change, NewStart, Plan};
+use schwelle_core::draft::{Change, MapPart, NewStart, Plan};
 use schwelle_core::mbr;
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
@@ -12,7 +13,7 @@ use schwelle_core::rules::Outcome;
 
 use super::common::{answer, head, lbas, map_line, paragraph};
 use super::{map, rehearse};
-use crate::disk::{Disk, Judgement};
+use crate::disk::{Disk, Judgement, options};
 use crate::screen::{Tone, toned};
 use crate::text::{bytes, pad, safe, typed};
 
@@ -39,7 +40,7 @@ pub(super) fn body(
     text += &room(plan, columns);
     text += &writes(disk, plan, columns);
     if let Some(start) = &plan.start {
-        text += &menu(start, columns);
+        text += &menu(start, plan.table.style(), columns);
     }
     let cautions: Vec<_> = judgement.with(Outcome::Caution).collect();
     if !cautions.is_empty() {
@@ -80,14 +81,11 @@ pub(super) fn body(
 /// The last line of `plan`, and of a `convert` that goes no further.
 /// `is_good` is false when real firmware did not start it.
 pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal, is_good: bool) -> String {
-    let (good, bad, option) = match rehearsal.disk_use {
-        DiskUse::System => ("The draft starts", "The draft does not start", ""),
-        DiskUse::Data => (
-            "The draft is sound",
-            "The draft is not sound",
-            " --data-disk",
-        ),
+    let (good, bad) = match rehearsal.disk_use {
+        DiskUse::System => ("The draft starts", "The draft does not start"),
+        DiskUse::Data => ("The draft is sound", "The draft is not sound"),
     };
+    let option = options(rehearsal.style, rehearsal.disk_use);
     if rehearsal.passed() && is_good {
         let path = typed(&disk.path);
         let next =
@@ -107,13 +105,14 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         map::bar(&plan.before, bar_columns),
         map::bar(&plan.after, bar_columns)
     );
-    let legend = "B boot, W Windows, E EFI system, R recovery, D data, . unused; + new or changed, \
-        < smaller, * active";
+    let legend = "B boot, W Windows, E EFI system, R recovery, D data, m reserved, . unused; + new or \
+        changed, < smaller, * active";
     text += &paragraph("", legend, 8, columns);
     let before = format!("Before ({})", disk.profile.table_style());
+    let after = format!("After ({})", plan.table.style().name().to_uppercase());
     for (title, parts) in [
         (before.as_str(), &plan.before),
-        ("After (GPT)", &plan.after),
+        (after.as_str(), &plan.after),
     ] {
         text += &format!("\n{}\n", toned(Tone::Heading, title));
         for part in parts
@@ -132,11 +131,8 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         );
         text += &paragraph("", &line, 2, columns);
     }
-    for part in plan
-        .after
-        .iter()
-        .filter(|part| part.role == Some(Role::Boot))
-    {
+    let is_old = |part: &&MapPart| part.role == Some(Role::Boot) && !part.active;
+    for part in plan.after.iter().filter(is_old) {
         let number = part.number.unwrap_or(0);
         let rest = match part.change {
             Change::Smaller => "it becomes smaller, its files stay",
@@ -231,7 +227,11 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
     }
     if let Some(start) = &plan.start {
         let files = format!("{} files, {}", start.files.len(), bytes(start.bytes));
-        text += &paragraph("New on the EFI system partition: ", &files, 2, columns);
+        let place = match plan.table.style() {
+            Style::Gpt => "New on the EFI system partition: ",
+            Style::Mbr => "New on the active partition, until now the EFI system partition: ",
+        };
+        text += &paragraph(place, &files, 2, columns);
         if !start.replaced.is_empty() {
             let replaced = start.replaced.join(", ");
             text += &paragraph("In place of others there: ", &replaced, 2, columns);
@@ -240,7 +240,7 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
     text
 }
 
-fn menu(start: &NewStart, columns: usize) -> String {
+fn menu(start: &NewStart, style: Style, columns: usize) -> String {
     let store = &start.store;
     let heading = match start.translated {
         Some(_) => "Boot menu, carried over",
@@ -276,11 +276,15 @@ fn menu(start: &NewStart, columns: usize) -> String {
         let line = format!("{}, since the old default cannot be started", safe(title));
         text += &paragraph("new default  ", &line, 2, columns);
     }
-    let summary = format!(
-        "{} devices now by GUID, {} programs by their UEFI path{wait}",
-        done.devices,
-        done.paths.len()
-    );
+    let (devices, paths) = (done.devices, done.paths.len());
+    let summary = match style {
+        Style::Gpt => {
+            format!("{devices} devices now by GUID, {paths} programs by their UEFI path{wait}")
+        }
+        Style::Mbr => format!(
+            "{devices} devices now by disk signature and place, {paths} programs by their BIOS path{wait}"
+        ),
+    };
     text += &paragraph("", &summary, 2, columns);
     text
 }
@@ -308,37 +312,45 @@ pub(crate) fn finished(word: &str, disk: &Path, job: &Path, rehearsal: &Rehearsa
     if rehearsal.disk_use == DiskUse::Data {
         return finished_data(word, disk, &back, rehearsal);
     }
+    let path = typed(disk) + &options(rehearsal.style, rehearsal.disk_use);
     if rehearsal.starts() {
         let pass = toned(Tone::Good, "pass");
         let steps = rehearsal.steps.len();
         let care = match rehearsal.cautions() {
             0 => String::new(),
-            some => format!(", {some} with caution: schwelle rehearse {}", typed(disk)),
+            some => format!(", {some} with caution: schwelle rehearse {path}"),
         };
-        let next = format!(
-            "Next: what to change in the PC's firmware, in the right order: schwelle firmware sheet {}",
-            typed(disk)
-        );
-        format!("  Rehearsal of the disk: {pass}, all {steps} steps{care}\n{back}")
-            + &answer(Tone::Good, word, &next)
-            + &format!(
-                "Afterwards, from the rescue stick: schwelle confirm {}\n",
-                typed(disk)
-            )
+        let text = format!("  Rehearsal of the disk: {pass}, all {steps} steps{care}\n{back}");
+        match rehearsal.style {
+            Style::Gpt => {
+                let next = format!(
+                    "Next: what to change in the PC's firmware, in the right order: schwelle firmware \
+                     sheet {path}"
+                );
+                let then = format!("Afterwards, from the rescue stick: schwelle confirm {path}\n");
+                text + &answer(Tone::Good, word, &next) + &then
+            }
+            Style::Mbr => text + &answer(Tone::Good, word, BACK_IN_THE_SETUP),
+        }
     } else {
-        let next = format!(
-            "Do not switch the firmware yet. See all steps: schwelle rehearse {}",
-            typed(disk)
-        );
+        let next =
+            format!("Do not switch the firmware yet. See all steps: schwelle rehearse {path}");
         let fail = toned(Tone::Bad, "FAIL");
         format!("  Rehearsal of the disk: {fail}\n{back}")
             + &answer(Tone::Bad, &format!("{word}, but does not start"), &next)
     }
 }
 
+/// What is to be set in the PC's setup after the way back, in this order.
+const BACK_IN_THE_SETUP: &str = "Next, in the PC's setup, in this order:
+  1. Secure Boot off
+  2. the compatibility module on
+  3. the boot mode to BIOS (or legacy)
+  4. this disk as the first to start from";
+
 /// The same of a data disk.
 fn finished_data(word: &str, disk: &Path, back: &str, rehearsal: &Rehearsal) -> String {
-    let path = typed(disk);
+    let path = typed(disk) + &options(rehearsal.style, rehearsal.disk_use);
     let steps = rehearsal.steps.len();
     if rehearsal.passed() {
         let pass = toned(Tone::Good, "pass");
@@ -348,7 +360,7 @@ fn finished_data(word: &str, disk: &Path, back: &str, rehearsal: &Rehearsal) -> 
             + &answer(Tone::Good, word, next)
     } else {
         let fail = toned(Tone::Bad, "FAIL");
-        let next = format!("See all steps: schwelle rehearse {path} --data-disk");
+        let next = format!("See all steps: schwelle rehearse {path}");
         format!("  Rehearsal of the disk: {fail}\n{back}")
             + &answer(Tone::Bad, &format!("{word}, but not sound"), &next)
     }

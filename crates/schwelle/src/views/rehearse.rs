@@ -1,5 +1,6 @@
 //! The view of `rehearse`, and its short form in a plan.
 
+use schwelle_core::crossing::Style;
 use schwelle_core::rehearse::{Rehearsal, StepOutcome};
 
 use super::common::{answer, head, paragraph};
@@ -13,7 +14,10 @@ pub(crate) fn render_data(disk: &Disk, rehearsal: &Rehearsal, columns: usize) ->
     let text = format!("{}\n{}\n", head(disk), toned(Tone::Heading, title));
     let text = text + &steps(rehearsal, columns);
     if rehearsal.passed() {
-        let rest = "Both copies of the table agree, and every partition can be looked into.";
+        let rest = match rehearsal.style {
+            Style::Gpt => "Both copies of the table agree, and every partition can be looked into.",
+            Style::Mbr => "The table is sound, and every partition can be looked into.",
+        };
         text + &answer(Tone::Good, "Sound", rest)
     } else {
         let at = rehearsal.steps.last().map_or("", |step| step.id.name());
@@ -37,8 +41,14 @@ pub(crate) fn render(
         "\n{}\n",
         toned(
             Tone::Heading,
-            "The way from sector 0 to the kernel, as UEFI firmware and the boot manager go it, and \
-             what the system finds around it"
+            &format!(
+                "The way from sector 0 to the kernel, as {} and the boot manager go it, and what \
+                 the system finds around it",
+                match rehearsal.style {
+                    Style::Gpt => "UEFI firmware",
+                    Style::Mbr => "a BIOS",
+                }
+            )
         )
     );
     let (shown, is_good) = emulated;
@@ -49,21 +59,33 @@ pub(crate) fn render(
             not switch the firmware before that is explained.";
         text + &answer(Tone::Bad, "Does not start", rest)
     } else if rehearsal.starts() {
-        let next = format!("Next: schwelle firmware sheet {}", typed(&disk.path));
+        let next = match rehearsal.style {
+            Style::Gpt => format!(" Next: schwelle firmware sheet {}", typed(&disk.path)),
+            Style::Mbr => String::new(),
+        };
         if rehearsal.cautions() == 0 {
-            let rest = format!("This disk has all that a start in UEFI mode needs. {next}");
+            let mode = mode(rehearsal.style);
+            let rest = format!("This disk has all that a start in {mode} mode needs.{next}");
             text + &answer(Tone::Good, "Starts", &rest)
         } else {
-            let rest = format!("Read what is marked \"care\" first. {next}");
+            let rest = format!("Read what is marked \"care\" first.{next}");
             text + &answer(Tone::Careful, "Starts, with caution", &rest)
         }
     } else {
         let at = rehearsal.steps.last().map_or("", |step| step.id.name());
         text + &answer(
             Tone::Bad,
-            "Does not start in UEFI mode",
+            &format!("Does not start in {} mode", mode(rehearsal.style)),
             &format!("The walk ends at the step {at}."),
         )
+    }
+}
+
+/// The mode in which a PC starts from a disk with this table.
+pub(crate) fn mode(style: Style) -> &'static str {
+    match style {
+        Style::Gpt => "UEFI",
+        Style::Mbr => "BIOS",
     }
 }
 

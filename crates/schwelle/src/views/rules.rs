@@ -1,5 +1,6 @@
 //! The views of `rules`.
 
+use schwelle_core::crossing::Style;
 use schwelle_core::rules::Rule;
 
 use super::common::paragraph;
@@ -17,6 +18,7 @@ pub(crate) fn list(rules: &[&Rule], _columns: usize) -> String {
         }
         text += &format!("  {} {}\n", pad(rule.id, 22), rule.question);
     }
+    text += "\nThe family \"back\" is asked with --to mbr, in place of table, room and firmware.\n";
     text + "\nA rule in full: schwelle rules ID\n"
 }
 
@@ -27,5 +29,9 @@ pub(crate) fn one(rule: &Rule, columns: usize) -> String {
     text += "\n";
     text += &paragraph("", rule.why, 2, columns);
     text += "\n";
-    text + "  What a disk says to it: schwelle check DISK\n"
+    let option = match rule.to {
+        Some(Style::Mbr) => " --to mbr",
+        _ => "",
+    };
+    text + &format!("  What a disk says to it: schwelle check DISK{option}\n")
 }

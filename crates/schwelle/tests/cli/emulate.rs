@@ -3,32 +3,11 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 use crate::foreign::tool;
 use crate::support::{Lab, Run, hash, place, poke};
-
-/// Runs the program with these folders of programs.
-fn run_with_path(lab: &Lab, path: &str, args: &[&str]) -> Run {
-    let output = Command::new(env!("CARGO_BIN_EXE_schwelle"))
-        .args(args)
-        .env_clear()
-        .env("PATH", path)
-        .current_dir(lab.path(""))
-        .stdin(Stdio::null())
-        .output()
-        .unwrap();
-    Run {
-        code: output.status.code().unwrap_or(-1),
-        stdout: String::from_utf8(output.stdout).unwrap(),
-        stderr: String::from_utf8(output.stderr).unwrap(),
-    }
-}
-
-fn emulate(lab: &Lab, args: &[&str]) -> Run {
-    run_with_path(lab, "/usr/bin:/bin", args)
-}
 
 /// Name, outcome of the steps on real firmware.
 fn steps(run: &Run, of: &str) -> Vec<String> {
@@ -53,10 +32,7 @@ fn real_firmware_starts_the_draft_before_a_byte_is_written_and_the_disk_afterwar
         let (image, _) = lab.standard("disk, with a comma.img", sector);
         let before = hash(&image);
         let disk = image.to_str().unwrap();
-        let run = emulate(
-            &lab,
-            &["plan", disk, "--emulate", "--keep", "kept", "--json"],
-        );
+        let run = lab.emulate(&["plan", disk, "--emulate", "--keep", "kept", "--json"]);
         assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
         assert_eq!(steps(&run, "emulated"), STARTED, "{sector}");
         assert_eq!(hash(&image), before, "nothing is written");
@@ -77,12 +53,12 @@ fn real_firmware_starts_the_draft_before_a_byte_is_written_and_the_disk_afterwar
             "--emulate",
             "--json",
         ];
-        let run = emulate(&lab, &args);
+        let run = lab.emulate(&args);
         assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
         assert_eq!(steps(&run, "emulated"), STARTED, "{sector}");
         assert!(lab.path("job/firmware-screen.png").exists());
         let after = hash(&image);
-        let run = emulate(&lab, &["rehearse", disk, "--emulate", "--json"]);
+        let run = lab.emulate(&["rehearse", disk, "--emulate", "--json"]);
         assert_eq!(
             (run.code, steps(&run, "emulated")),
             (0, STARTED.map(str::to_owned).to_vec())
@@ -102,7 +78,7 @@ fn the_draft_of_a_trim_is_shown_with_what_moves() {
             .unwrap();
     });
     let before = hash(&image);
-    let run = emulate(&lab, &["plan", "disk.img", "--emulate", "--json"]);
+    let run = lab.emulate(&["plan", "disk.img", "--emulate", "--json"]);
     assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
     assert_eq!(steps(&run, "emulated"), STARTED);
     assert_eq!(hash(&image), before);
@@ -133,7 +109,7 @@ fn firmware_that_does_not_start_the_draft_keeps_it_from_being_written() {
         0,
         "the walk finds nothing"
     );
-    let run = emulate(&lab, &["rehearse", "disk.img", "--emulate"]);
+    let run = lab.emulate(&["rehearse", "disk.img", "--emulate"]);
     assert_eq!(run.code, 1, "{}", run.stdout);
     for told in ["FAIL  loader", "real firmware does not start it"] {
         assert!(run.stdout.contains(told), "{}", run.stdout);
@@ -146,18 +122,15 @@ fn firmware_that_does_not_start_the_draft_keeps_it_from_being_written() {
         fs::copy(&program, mount.path("Windows/Boot/EFI/bootmgfw.efi")).unwrap();
     });
     let before = hash(&old);
-    let run = emulate(
-        &lab,
-        &[
-            "convert",
-            "old.img",
-            "--job",
-            "old.job",
-            "--yes",
-            "--emulate",
-            "--json",
-        ],
-    );
+    let run = lab.emulate(&[
+        "convert",
+        "old.img",
+        "--job",
+        "old.job",
+        "--yes",
+        "--emulate",
+        "--json",
+    ]);
     assert_eq!(
         (run.code, &run.json()["answer"]),
         (1, &"not-started".into()),
@@ -197,7 +170,7 @@ fn a_loader_that_starts_and_looks_for_another_store_is_noticed() {
             "::/EFI/BOOT/BOOTX64.EFI",
         ],
     );
-    let run = emulate(&lab, &["rehearse", "disk.img", "--emulate", "--json"]);
+    let run = lab.emulate(&["rehearse", "disk.img", "--emulate", "--json"]);
     let expected = [
         "partition pass",
         "loader pass",
@@ -215,17 +188,14 @@ fn a_loader_that_starts_and_looks_for_another_store_is_noticed() {
 fn a_bios_starts_a_disk_that_goes_back() {
     let lab = Lab::new();
     let (image, places) = lab.standard("disk.img", 512);
-    let run = emulate(
-        &lab,
-        &[
-            "rehearse",
-            "disk.img",
-            "--emulate",
-            "--emulate-limit",
-            "4",
-            "--json",
-        ],
-    );
+    let run = lab.emulate(&[
+        "rehearse",
+        "disk.img",
+        "--emulate",
+        "--emulate-limit",
+        "4",
+        "--json",
+    ]);
     // The demo disks have no boot code.
     assert_eq!(
         (run.code, steps(&run, "emulated")),
@@ -275,18 +245,15 @@ fn a_bios_starts_a_disk_that_goes_back() {
     last.extend([0x0E, 0xCD, 0x10, 0xEB, 0xF5]);
     last.extend(b"BOOT MANAGER REACHED\0");
     poke(&image, (active + 2000) * 512, &last);
-    let run = emulate(
-        &lab,
-        &[
-            "rehearse",
-            "disk.img",
-            "--emulate",
-            "--emulate-limit",
-            "5",
-            "--keep",
-            "kept",
-        ],
-    );
+    let run = lab.emulate(&[
+        "rehearse",
+        "disk.img",
+        "--emulate",
+        "--emulate-limit",
+        "5",
+        "--keep",
+        "kept",
+    ]);
     assert_eq!(run.code, 0, "{}", run.stdout);
     for told in [
         "pass  boot-manager",
@@ -321,7 +288,7 @@ fn without_emulator_or_firmware_the_walk_stands_and_a_conversion_waits() {
             &["rehearse", "done.img", "--emulate"][..],
             &["plan", "ready.img", "--emulate"],
         ] {
-            let run = run_with_path(&lab, path, &[args, more].concat());
+            let run = lab.run_in(path, &[args, more].concat(), "");
             assert_eq!(run.code, 0, "{args:?}: {}", run.stderr);
             for told in [
                 missing,
@@ -336,7 +303,7 @@ fn without_emulator_or_firmware_the_walk_stands_and_a_conversion_waits() {
             }
         }
         let args = ["convert", "ready.img", "--job", "job", "--yes", "--emulate"];
-        let run = run_with_path(&lab, path, &[&args[..], more].concat());
+        let run = lab.run_in(path, &[&args[..], more].concat(), "");
         assert!(
             run.code == 3 && run.stderr.contains(missing),
             "{}",
@@ -369,7 +336,7 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
     lab.converted("disk.img", 512);
     let args = ["rehearse", "disk.img", "--emulate", "--emulate-limit", "1"];
     let path = pretend(&lab, "echo 'no such machine' >&2; exit 1");
-    let run = run_with_path(&lab, &path, &args);
+    let run = lab.run_in(&path, &args, "");
     assert_eq!(run.code, 3);
     for told in ["ended by itself: no such machine", "Leave --emulate out"] {
         assert!(run.stderr.contains(told), "{}", run.stderr);
@@ -380,7 +347,7 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
     let trace = "for a in \"$@\"; do case $a in enable=*) TRACE=${a##*file=};; esac; done; ";
     let path = pretend(&lab, &format!("{trace}{greet}"));
     let begun = Instant::now();
-    let run = run_with_path(&lab, &path, &args);
+    let run = lab.run_in(&path, &args, "");
     let pid = fs::read_to_string(lab.path("pid")).unwrap();
     assert!(
         begun.elapsed() < Duration::from_secs(30) && !runs(&pid),
@@ -412,7 +379,7 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
     }
     // Somebody writes to the disk meanwhile.
     let writes = format!("{trace}touch -d '2001-01-01' disk.img; {greet}");
-    let run = run_with_path(&lab, &pretend(&lab, &writes), &args);
+    let run = lab.run_in(&pretend(&lab, &writes), &args, "");
     assert_eq!(run.code, 3, "{}", run.stdout);
     assert!(
         run.stderr

@@ -6,6 +6,7 @@
     reason = "a test that cannot go on fails"
 )]
 
+mod back;
 mod blocked;
 mod cautions;
 mod confirm;

@@ -9,10 +9,7 @@ use std::time::{Duration, Instant};
 use crate::foreign::tool;
 use crate::support::{Lab, hash};
 
-const SOURCE: &str = concat!(
-    env!("CARGO_MANIFEST_DIR"),
-    "/../schwelle-core/src/mbr/signpost"
-);
+const SOURCES: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../schwelle-core/src");
 
 /// Boot code that shows a word and halts.
 fn next_device() -> Vec<u8> {
@@ -29,14 +26,14 @@ fn next_device() -> Vec<u8> {
 }
 
 /// A PC with a BIOS, under the monitor's hand; stopped when it goes out of sight.
-struct Pc {
+pub(crate) struct Pc {
     child: Child,
     monitor: ChildStdin,
     answers: BufReader<ChildStdout>,
 }
 
 impl Pc {
-    fn start(disk: &str, floppy: &str) -> Self {
+    pub(crate) fn start(disk: &str, floppy: &str) -> Self {
         let drive = format!("file={disk},format=raw,if=ide,snapshot=on");
         let floppy = format!("file={floppy},format=raw,if=floppy,snapshot=on");
         let child = Command::new("qemu-system-x86_64")
@@ -51,7 +48,15 @@ impl Pc {
                 "none",
             ])
             .args([
-                "-drive", &drive, "-drive", &floppy, "-boot", "order=ca", "-monitor", "stdio",
+                "-drive",
+                &drive,
+                "-drive",
+                &floppy,
+                "-boot",
+                "order=ca",
+                "-no-shutdown",
+                "-monitor",
+                "stdio",
             ])
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
@@ -103,7 +108,7 @@ impl Pc {
     }
 
     /// Waits until the screen shows a text.
-    fn wait_for(&mut self, text: &str) -> String {
+    pub(crate) fn wait_for(&mut self, text: &str) -> String {
         let begun = Instant::now();
         loop {
             let screen = self.screen();
@@ -178,13 +183,17 @@ fn a_data_disk_is_passed_over_at_once() {
 #[test]
 fn the_bytes_are_made_from_the_source() {
     let lab = Lab::new();
-    let made = lab.path("signpost.bin");
-    tool(
-        "sh",
-        &[&format!("{SOURCE}/build.sh"), made.to_str().unwrap()],
-    );
-    assert_eq!(
-        fs::read(made).unwrap(),
-        fs::read(format!("{SOURCE}/signpost.bin")).unwrap()
-    );
+    for (folder, name) in [
+        ("mbr/signpost", "signpost"),
+        ("mbr/starter", "starter"),
+        ("fat/starter", "starter"),
+    ] {
+        let (folder, made) = (format!("{SOURCES}/{folder}"), lab.path("made.bin"));
+        tool(
+            "sh",
+            &[&format!("{folder}/build.sh"), made.to_str().unwrap()],
+        );
+        let kept = fs::read(format!("{folder}/{name}.bin")).unwrap();
+        assert_eq!(fs::read(made).unwrap(), kept, "{folder}");
+    }
 }

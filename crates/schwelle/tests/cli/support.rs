@@ -88,15 +88,39 @@ impl Lab {
 
     /// Runs the program with a cleared environment, in the lab's folder.
     pub(crate) fn run(&self, args: &[&str]) -> Run {
-        self.run_with(args, "")
+        self.run_in("", args, "")
     }
 
     /// The same, with something on its standard input.
     pub(crate) fn run_with(&self, args: &[&str], stdin: &str) -> Run {
+        self.run_in("", args, stdin)
+    }
+
+    /// The same, where the emulator is found.
+    pub(crate) fn emulate(&self, args: &[&str]) -> Run {
+        self.run_in("/usr/bin:/bin", args, "")
+    }
+
+    /// Rehearses on real firmware as well, which was there and started the disk. What `rehearse` says.
+    pub(crate) fn started(&self, args: &[&str]) -> Value {
+        let run = self.emulate(&[&["rehearse"][..], args, &["--emulate", "--json"]].concat());
+        assert_eq!(run.code, 0, "{args:?}: {}{}", run.stdout, run.stderr);
+        let rehearsed = run.json();
+        let ran = (
+            &rehearsed["emulated"]["ran"],
+            &rehearsed["emulated"]["passed"],
+        );
+        assert_eq!(ran, (&true.into(), &true.into()), "{args:?}: {rehearsed}");
+        rehearsed
+    }
+
+    /// The same, with these folders of programs.
+    pub(crate) fn run_in(&self, path: &str, args: &[&str], stdin: &str) -> Run {
         let output = Command::cargo_bin("schwelle")
             .unwrap()
             .args(args)
             .env_clear()
+            .env("PATH", path)
             .current_dir(self.dir.path())
             .write_stdin(stdin)
             .output()

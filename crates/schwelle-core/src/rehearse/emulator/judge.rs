@@ -10,8 +10,9 @@ use crate::firmware::BootMode;
 use crate::gpt::{GptPair, type_guid};
 use crate::mbr::BootRecord;
 use crate::ntfs::NtfsVolume;
-use crate::profile::{ESP_STORE, REMOVABLE_X64};
-use crate::rehearse::walk::{StepOutcome, resolve};
+use crate::profile::{BIOS_STORE, BOOTMGR, ESP_STORE, REMOVABLE_X64};
+use crate::rehearse::names::DiskNames;
+use crate::rehearse::walk::StepOutcome;
 
 /// Firmware reads files in pieces of up to this many bytes around what it wants: what lies nearer to
 /// something that it wanted may have been read by chance.
@@ -231,10 +232,17 @@ fn bios(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
     if !step(steps, "boot-record", read, evidence) {
         return;
     }
+    let partition = Extent {
+        first,
+        end: Lba(first.0.saturating_add(active.sectors.into())),
+    };
+    if let Some((manager, store)) = fat_files(disk, partition) {
+        return boot_files(steps, record, &manager, &store);
+    }
     // What the boot record's own code, sixteen sectors at most, does not hold.
     let inside = Extent {
         first: Lba(first.0.saturating_add(16)),
-        end: Lba(first.0.saturating_add(active.sectors.into())),
+        end: partition.end,
     };
     let read = was_read(record, &[inside]);
     let evidence = if read {
@@ -243,6 +251,49 @@ fn bios(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
         "the boot record's code read nothing more of its partition"
     };
     step(steps, "boot-manager", read, evidence);
+}
+
+/// Where the boot manager and the boot store lie on a FAT32 partition that a BIOS starts from.
+fn fat_files(disk: &dyn ReadDevice, partition: Extent) -> Option<(Vec<Extent>, Vec<Extent>)> {
+    let window = Window::new(disk, partition)?;
+    let fat = FatVolume::open(&window).ok()?;
+    let place = |path: &str| {
+        let entry = fat.find(path).ok()??;
+        let extents = fat.extents_of(&entry).ok()?.into_iter();
+        Some(
+            extents
+                .map(|extent| moved(extent, partition.first.0))
+                .collect(),
+        )
+    };
+    Some((place(BOOTMGR)?, place(BIOS_STORE).unwrap_or_default()))
+}
+
+/// What the boot record's code and the boot manager read. A BIOS reads nothing ahead.
+fn boot_files(
+    steps: &mut Vec<EmulatedStep>,
+    record: &Record,
+    manager: &[Extent],
+    store: &[Extent],
+) {
+    let whole = manager.iter().all(|extent| {
+        let last = sector(extent.last());
+        was_read(record, &[sector(extent.first)]) && was_read(record, &[last])
+    });
+    let evidence = if whole {
+        "the boot record's code read the boot manager"
+    } else {
+        "the boot record's code did not read the boot manager"
+    };
+    if step(steps, "boot-manager", whole, evidence) {
+        let read = was_read(record, store);
+        let evidence = if read {
+            "the boot manager read the boot store"
+        } else {
+            "the boot manager did not read the boot store"
+        };
+        step(steps, "boot-store", read, evidence);
+    }
 }
 
 /// Where the files of the start lie.
@@ -304,7 +355,8 @@ fn system_loader(disk: &dyn ReadDevice, store: Option<&[u8]>) -> Option<Vec<Exte
     let path = entry.text(element::PATH)?;
     let pair = GptPair::read(disk);
     let device = store.effective(&entry, |object| object.device(element::DEVICE))?;
-    let partition = resolve(&device, pair.best()?).ok()?;
+    let names = DiskNames::of_gpt(disk.geometry(), pair.best()?);
+    let partition = names.resolve(&device).ok()?;
     let window = Window::new(disk, partition)?;
     let volume = NtfsVolume::open(&window).ok()?;
     let file = volume.open_file(volume.find(&path).ok()??.record).ok()?;
