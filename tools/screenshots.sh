@@ -66,4 +66,5 @@ convert "$work/page.png" -strip -define png:compression-level=9 "$shots/sheet-pa
 shot undo 13 "schwelle undo --job disks/beacon.job" yes
 shot plan-trim 10 "schwelle plan disks/chartroom.img"
 shot mend 9 "schwelle mend disks/newpilot.img"
+shot back 9 "schwelle plan disks/breakwater.img --to mbr"
 ls -l "$shots"

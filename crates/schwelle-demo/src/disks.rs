@@ -12,6 +12,7 @@ use uuid::Uuid;
 use crate::assets::KERNEL_32BIT;
 use crate::builder::{DiskBuilder, entry};
 use crate::edit::{edit_file, put_program};
+use crate::fixed::convert;
 
 /// A disk of the demo.
 #[derive(Debug)]
@@ -132,6 +133,17 @@ pub fn disks() -> &'static [DemoDisk] {
                     ],
                 }
                 .write(device)?)
+            },
+        },
+        DemoDisk {
+            file: "breakwater.img",
+            story: "The breakwater's spare disk, converted long ago: now it must start in an old \
+                PC that knows BIOS mode only.",
+            mib: SYSTEM_MIB,
+            blocked_by: Some("table.mbr"),
+            build: |disk| {
+                disk.standard(0xB4EA_0517, "BREAKWATER1")?;
+                convert(disk.device())
             },
         },
     ]

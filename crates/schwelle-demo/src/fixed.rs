@@ -1,7 +1,7 @@
 //! Identities, a time and drafts that are the same on every run, for tests and benchmarks.
 
 use anyhow::{Context, Result};
-use schwelle_core::device::{HostFacts, ReadDevice};
+use schwelle_core::device::{BlockDevice, Extent, HostFacts, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Plan, Source, Stamp, build, build_back};
 use schwelle_core::fat::DosTime;
@@ -36,6 +36,25 @@ pub fn plan_of<'a>(disk: &'a dyn ReadDevice, wish: EspWish) -> Result<Plan<'a>> 
     let place = placement::find(disk, &profile, wish).ok();
     let place = place.context("there is no room for the EFI system partition")?;
     plan_with(disk, &profile, &place)
+}
+
+/// Writes a disk's conversion to it, without a job folder: what it is like afterwards.
+pub fn convert(disk: &dyn BlockDevice) -> Result<()> {
+    let writes = {
+        let plan = plan_of(disk, EspWish::default())?;
+        let geometry = plan.draft.geometry();
+        let content = |extent: Extent| {
+            let at = geometry.byte_of(extent.first).context("beyond any disk")?;
+            let len = usize::try_from(geometry.bytes_in(&extent))?;
+            Ok((at, plan.draft.read_vec(at, len)?))
+        };
+        let extents = plan.changes.extents();
+        extents.map(content).collect::<Result<Vec<_>>>()?
+    };
+    for (at, bytes) in writes {
+        disk.write_at(at, &bytes)?;
+    }
+    Ok(())
 }
 
 /// The draft of the way back, the same on every run.

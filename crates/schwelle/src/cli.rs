@@ -8,8 +8,8 @@ use schwelle_core::placement::{EspWish, PlaceWish};
 use crate::commands;
 use crate::error::{CliError, Kind};
 
-/// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), in place: checks it, drafts the result,
-/// rehearses its start, and only then writes.
+/// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), or back, in place: checks it, drafts the
+/// result, rehearses its start, and only then writes.
 #[derive(Debug, Parser)]
 #[command(
     name = "schwelle",
@@ -106,6 +106,11 @@ enum To {
 }
 
 impl ToOptions {
+    /// The way back.
+    pub(crate) fn back() -> Self {
+        Self { to: To::Mbr }
+    }
+
     /// As the core takes it.
     pub(crate) fn style(self) -> Style {
         match self.to {

@@ -342,8 +342,8 @@ pub(super) fn walk_store(
 }
 
 fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {
-    const REMEDY: &str =
-        "This is not a GPT disk yet. Ask what stands against converting it: schwelle check DISK";
+    const REMEDY: &str = "This is not a GPT disk yet. Ask what stands against converting it: schwelle check DISK; or whether a \
+         BIOS would start it: schwelle rehearse DISK --to mbr";
     let sector = disk.read_sector(Lba(0)).map_err(|error| {
         Fault::new(
             error,

@@ -122,7 +122,7 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
             "disk",
             "the disk has a GPT already",
             "Nothing to convert. Ask whether it starts in UEFI mode: schwelle rehearse DISK; if it does not: \
-             schwelle mend DISK",
+             schwelle mend DISK. The way back to MBR: schwelle check DISK --to mbr",
         ),
         Table::Gpt { hybrid: true, .. } => Answer::block(
             "disk",

@@ -156,9 +156,8 @@ fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
         let done = bench.convert(&mut bench.open(), &medium);
         assert_eq!(done.is_ok(), cut == operations, "{}", bench.name);
         let state = bench.state();
-        // Of a large one, single writes are left out where a flush is next: it takes seconds each time.
         let is_flush = flushes.contains(&cut);
-        let mut survivors = medium.survivors(!bench.is_large || is_flush);
+        let mut survivors = medium.survivors(!bench.is_brief || is_flush);
         survivors.extend((0..torn).map(|_| medium.survivors_at_random(&mut dice)));
         for (index, image) in survivors.iter().enumerate() {
             bench.set_state(&state);

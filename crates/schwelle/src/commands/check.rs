@@ -20,7 +20,7 @@ use crate::views::{self, json::Check};
 /// read. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle check /dev/sda\n  schwelle check image.img --json\n  schwelle check /images --json"
+    after_help = "Examples:\n  schwelle check /dev/sda\n  schwelle check image.img --json\n  schwelle check /images --json\n  schwelle check /dev/sda --to mbr"
 )]
 pub(crate) struct CheckArgs {
     /// Image files, block devices, folders with images, or patterns

@@ -26,7 +26,7 @@ use super::plan;
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle convert /dev/sda --job /media/stick/job-0815\n  schwelle \
-        convert image.img --job job --yes"
+        convert image.img --job job --yes\n  schwelle convert /dev/sda --to mbr --job /media/stick/back-0815"
 )]
 pub(crate) struct ConvertArgs {
     /// Image file or block device
@@ -65,6 +65,14 @@ impl ConvertArgs {
             to: ToOptions::default(),
             place: PlaceOptions::default(),
             emulate: EmulateOptions::default(),
+        }
+    }
+
+    /// The same on the way back to MBR.
+    pub(crate) fn back(self) -> Self {
+        Self {
+            to: ToOptions::back(),
+            ..self
         }
     }
 

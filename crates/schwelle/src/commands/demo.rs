@@ -26,6 +26,8 @@ pub(crate) struct DemoArgs {
 const PC_FILE: &str = "lantern-pc.toml";
 /// The disk that is mended.
 const TO_MEND: &str = "newpilot.img";
+/// The GPT disk that goes back to MBR.
+const TO_GO_BACK: &str = "breakwater.img";
 
 pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     let dir = &args.dir;
@@ -117,6 +119,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         plan::run(&plan::PlanArgs::of(path), screen)?;
     }
     let code = code.max(mend_one(screen, dir)?);
+    let code = code.max(take_back(screen, dir)?);
     let by_hand = typed(&images[1]);
     let job = job_beside(&images[1]);
     screen.show(&format!(
@@ -233,6 +236,23 @@ fn mend_one(screen: &Screen, dir: &Path) -> Result<u8, CliError> {
     let command = format!("mend {shown} --job {} --yes", typed(&job));
     tell(screen, "Exactly that is mended.", &command);
     mend::run(&mend::MendArgs::of(path, job), screen)
+}
+
+/// The disk that goes into a PC which knows BIOS mode only.
+fn take_back(screen: &Screen, dir: &Path) -> Result<u8, CliError> {
+    let path = dir.join(TO_GO_BACK);
+    let (shown, job) = (typed(&path), job_beside(&path));
+    let why = "The way back: a GPT disk for a PC that starts in BIOS mode only.";
+    tell(screen, why, &format!("plan {shown} --to mbr"));
+    plan::run(&plan::PlanArgs::of(path.clone()).back(), screen)?;
+    let command = format!("convert {shown} --to mbr --job {} --yes", typed(&job));
+    tell(screen, "Then it is done.", &command);
+    let args = convert::ConvertArgs::of(path.clone(), job).back();
+    let code = convert::run(&args, screen)?;
+    let why = "Would a BIOS start it?";
+    tell(screen, why, &format!("rehearse {shown} --to mbr"));
+    let args = rehearse::RehearseArgs::of(path).back();
+    Ok(code.max(rehearse::run(&args, screen)?))
 }
 
 fn not_refused() -> CliError {

@@ -23,7 +23,7 @@ use crate::views::{self, emulate::EmulatedDoc};
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle plan /dev/sda\n  schwelle plan image.img --esp-size \
-        300M\n  schwelle plan image.img --json\n  schwelle plan image.img --emulate"
+        300M\n  schwelle plan image.img --json\n  schwelle plan image.img --emulate\n  schwelle plan image.img --to mbr"
 )]
 pub(crate) struct PlanArgs {
     /// Image file or block device
@@ -57,6 +57,14 @@ impl PlanArgs {
             place: PlaceOptions::default(),
             emulate: EmulateOptions::default(),
             keep: None,
+        }
+    }
+
+    /// The same on the way back to MBR.
+    pub(crate) fn back(self) -> Self {
+        Self {
+            to: ToOptions::back(),
+            ..self
         }
     }
 }

@@ -25,7 +25,7 @@ use crate::views::{self, emulate::EmulatedDoc};
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle rehearse /dev/sda\n  schwelle rehearse image.img \
-        --loader '\\EFI\\Microsoft\\Boot\\bootmgfw.efi'\n  schwelle rehearse /dev/sda --emulate --keep \
+        --loader '\\EFI\\Microsoft\\Boot\\bootmgfw.efi'\n  schwelle rehearse image.img --to mbr\n  schwelle rehearse /dev/sda --emulate --keep \
         /media/stick/job-0815"
 )]
 pub(crate) struct RehearseArgs {
@@ -59,6 +59,14 @@ impl RehearseArgs {
             loader: None,
             emulate: EmulateOptions::default(),
             keep: None,
+        }
+    }
+
+    /// The same on the way back to MBR.
+    pub(crate) fn back(self) -> Self {
+        Self {
+            to: ToOptions::back(),
+            ..self
         }
     }
 }

@@ -3,6 +3,7 @@
 
 mod boot_code;
 mod refused;
+mod rehearse;
 mod round_trip;
 
 use std::fs;

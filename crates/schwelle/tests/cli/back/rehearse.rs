@@ -1,0 +1,223 @@
+//! The walk of a start in BIOS mode: each fault is met at its own step, on a disk that went back and on one that never
+//! left.
+
+use std::fs;
+
+use schwelle_core::bytes::utf16_bytes;
+
+use super::{Bench, MIB};
+use crate::foreign::tool;
+use crate::support::{Lab, lba, peek, poke};
+
+/// Byte of the active partition.
+const ACTIVE: u64 = 211 * MIB;
+
+type Case = (&'static str, fn(&Bench), &'static str, &'static str);
+
+fn on_active(bench: &Bench, command: &str, args: &[&str]) {
+    tool(command, &[&["-i", &bench.esp()][..], args].concat());
+}
+
+/// Replaces bytes in the boot store, which keeps its length; the checksum of its head is set right.
+fn edit_store(bench: &Bench, old: &[u8], new: &[u8]) {
+    let copy = bench.lab.path("store");
+    let path = copy.to_str().unwrap();
+    on_active(bench, "mcopy", &["-n", "-o", "::Boot/BCD", path]);
+    let mut bytes = fs::read(&copy).unwrap();
+    let found = bytes.windows(old.len()).position(|window| window == old);
+    let at = found.expect("the store has these bytes");
+    bytes[at..at + new.len()].copy_from_slice(new);
+    fs::write(&copy, bytes).unwrap();
+    on_active(bench, "mcopy", &["-o", path, "::Boot/BCD"]);
+}
+
+const CASES: &[Case] = &[
+    (
+        "no mark in sector 0",
+        |b| poke(&b.image, 510, &[0, 0]),
+        "mbr",
+        "LBA 0: no boot record",
+    ),
+    (
+        "partitions that overlap",
+        |b| poke(&b.image, 446 + 16 + 8, &lba(3000).0.to_le_bytes()[..4]),
+        "mbr",
+        "overlap",
+    ),
+    (
+        "no boot code",
+        |b| poke(&b.image, 0, &[0; 440]),
+        "boot-code",
+        "LBA 0: no boot code",
+    ),
+    (
+        "the signpost of a GPT disk",
+        |b| {
+            let lab = Lab::new();
+            let (image, _) = lab.converted("disk.img", 512);
+            poke(&b.image, 0, &peek(&image, 0, 440));
+        },
+        "boot-code",
+        "starts nothing from here",
+    ),
+    (
+        "none active",
+        |b| poke(&b.image, 446 + 32, &[0]),
+        "active-partition",
+        "no partition is active",
+    ),
+    (
+        "two active",
+        |b| poke(&b.image, 446, &[0x80]),
+        "active-partition",
+        "2 partitions are active",
+    ),
+    (
+        "no mark in the boot record",
+        |b| poke(&b.image, ACTIVE + 510, &[0, 0]),
+        "boot-record",
+        "no mark 55 AA",
+    ),
+    (
+        "a FAT that differs from its copy",
+        |b| poke(&b.image, ACTIVE + 32 * 512 + 400, &[7; 8]),
+        "boot-file-system",
+        "FAT",
+    ),
+    (
+        "no boot manager",
+        |b| on_active(b, "mdel", &["::bootmgr"]),
+        "bootmgr-file",
+        "is not there",
+    ),
+    (
+        "a boot manager under another short name",
+        |b| {
+            // The long name stays: only the boot record's code is misled.
+            let root = peek(&b.image, ACTIVE, 1 << 20);
+            let at = root
+                .windows(11)
+                .position(|name| name == b"BOOTMGR    ")
+                .unwrap();
+            poke(&b.image, ACTIVE + at as u64, b"BOOTMGX    ");
+        },
+        "bootmgr-file",
+        "bootmgr",
+    ),
+    (
+        "an empty boot manager",
+        |b| {
+            let empty = b.lab.path("empty");
+            fs::write(&empty, "").unwrap();
+            on_active(b, "mcopy", &["-o", empty.to_str().unwrap(), "::bootmgr"]);
+        },
+        "bootmgr-file",
+        "is empty",
+    ),
+    (
+        "no boot store",
+        |b| on_active(b, "mdel", &["::Boot/BCD"]),
+        "boot-store",
+        "is not on partition 3",
+    ),
+    (
+        "a boot manager's device elsewhere",
+        |b| edit_store(b, &ACTIVE.to_le_bytes(), &MIB.to_le_bytes()),
+        "boot-manager",
+        "another partition (LBA 2048)",
+    ),
+    (
+        "a loader for UEFI",
+        |b| edit_store(b, &utf16_bytes("winload.exe"), &utf16_bytes("winload.efi")),
+        "system-loader",
+        "runs in UEFI mode only",
+    ),
+    (
+        "a system on another disk",
+        |b| {
+            // Loader and system of the default entry: all names of the disk in the store.
+            let signature = peek(&b.image, 440, 4);
+            poke(&b.image, 440, &[signature[0] ^ 1]);
+        },
+        "boot-manager",
+        "names the disk with the signature",
+    ),
+];
+
+#[test]
+fn each_fault_of_a_bios_start_is_met_at_its_own_step() {
+    let bench = Bench::new(512);
+    let run = bench
+        .lab
+        .convert(&bench.image, "job", &["--to", "mbr", "--quiet"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let original = bench.lab.path("original.img");
+    fs::copy(&bench.image, &original).unwrap();
+    let rehearse = || {
+        bench
+            .lab
+            .run(&["rehearse", "disk.img", "--to", "mbr", "--json"])
+    };
+    for (name, spoil, step, told) in CASES {
+        fs::copy(&original, &bench.image).unwrap();
+        spoil(&bench);
+        let run = rehearse();
+        assert_eq!(run.code, 1, "{name}: {}", run.stdout);
+        let rehearsed = run.json();
+        let last = rehearsed["steps"]
+            .as_array()
+            .unwrap()
+            .last()
+            .unwrap()
+            .clone();
+        assert_eq!(
+            (&last["step"], &last["outcome"]),
+            (&(*step).into(), &"fail".into()),
+            "{name}: {last}"
+        );
+        let evidence = last["evidence"].as_str().unwrap();
+        assert!(evidence.contains(told), "{name}: {evidence}");
+    }
+    // What is only told of: a GPT header that is left, boot code that nobody knows.
+    fs::copy(&original, &bench.image).unwrap();
+    poke(&bench.image, 512, b"EFI PART");
+    poke(&bench.image, 0, &[0xEB, 0xFE]);
+    let run = rehearse();
+    let steps = run.json()["steps"].as_array().unwrap().clone();
+    let told: Vec<&str> = steps
+        .iter()
+        .filter(|step| step["outcome"] == "caution")
+        .filter_map(|step| step["step"].as_str())
+        .collect();
+    assert_eq!(
+        (run.code, told),
+        (0, vec!["old-table", "boot-code"]),
+        "{steps:?}"
+    );
+}
+
+#[test]
+fn a_disk_that_was_never_converted_is_walked_too() {
+    let lab = Lab::new();
+    lab.standard("disk.img", 512);
+    let rehearsed = lab.run(&["rehearse", "disk.img", "--to", "mbr", "--json"]);
+    assert_eq!(rehearsed.code, 0, "{}", rehearsed.stdout);
+    let steps = rehearsed.json()["steps"].as_array().unwrap().clone();
+    let evidence = |name: &str| {
+        let step = steps.iter().find(|step| step["step"] == name).unwrap();
+        step["evidence"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(evidence("boot-code"), "LBA 0: Windows' own boot code");
+    assert_eq!(evidence("boot-file-system"), "NTFS");
+    assert_eq!(evidence("bootmgr-file"), "\\bootmgr, 398156 bytes");
+    assert!(evidence("boot-record").contains("not ours, taken as it is"));
+    // And a converted one does not start in BIOS mode.
+    let (_, _) = lab.converted("done.img", 512);
+    let run = lab.run(&["rehearse", "done.img", "--to", "mbr"]);
+    assert_eq!(run.code, 1);
+    assert!(
+        run.stdout.contains("the protective MBR of a GPT disk"),
+        "{}",
+        run.stdout
+    );
+}
