@@ -152,7 +152,8 @@ fn the_demo_runs_the_whole_job() {
         "Blocked. Nothing was written.",
         "The draft starts.",
         "Converted. Next:",
-        "Starts. This disk has all",
+        "Starts. This disk has all that a start in UEFI mode needs.",
+        "Starts. This disk has all that a start in BIOS mode needs.",
     ] {
         assert!(run.stdout.contains(said), "{said}: {}", run.stdout);
     }
@@ -167,6 +168,8 @@ fn the_demo_runs_the_whole_job() {
             .filter(|finding| finding["outcome"] == "block")
             .collect();
         match disk.blocked_by {
+            // The one that went back to MBR is one that can be converted.
+            _ if disk.file == "breakwater.img" => assert_eq!(json["answer"], "ready"),
             Some(rule) => assert!(
                 blocks.iter().any(|finding| finding["rule"] == rule),
                 "{}",

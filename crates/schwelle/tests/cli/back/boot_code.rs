@@ -139,7 +139,7 @@ fn each_way_in_which_it_cannot_go_on_is_said() {
     type Case = (&'static str, fn(&Lab));
     let cases: [Case; 6] = [
         ("No partition of this disk is active.", |lab| {
-            poke(&lab.path("disk.img"), 446, &[0])
+            poke(&lab.path("disk.img"), 446, &[0]);
         }),
         ("The active partition cannot be read.", |lab| {
             poke(&lab.path("disk.img"), 454, &0xFFF0_0000_u32.to_le_bytes());
@@ -181,7 +181,7 @@ fn each_way_in_which_it_cannot_go_on_is_said() {
     files(&lab);
     for (told, spoil) in cases {
         disk(&lab, "1", |volume| {
-            copy(volume, &lab.path("bootmgr"), "bootmgr")
+            copy(volume, &lab.path("bootmgr"), "bootmgr");
         });
         spoil(&lab);
         shown(&lab, told);

@@ -153,7 +153,7 @@ const CASES: &[Case] = &[
 fn what_fits_goes_back_starts_in_bios_mode_and_is_undone() {
     for (name, change, more, logical) in CASES {
         let bench = Bench::new(512);
-        bench.retable(|entries| change(entries));
+        bench.retable(change);
         let (lab, image, whole) = (&bench.lab, &bench.image, hash(&bench.image));
         let volumes =
             [STANDARD[0], STANDARD[1]].map(|(first, sectors)| (first * 512, sectors * 512));

@@ -82,7 +82,7 @@ const CASES: &[Case] = &[
                 &bench.image,
                 462,
                 &[0, 0, 2, 0, 7, 0, 0, 0, 0, 8, 0, 0, 0, 8, 0, 0],
-            )
+            );
         },
         "back.table",
         "hybrid",

@@ -93,16 +93,19 @@ const CASES: &[Case] = &[
     (
         "a boot manager under another short name",
         |b| {
-            // The long name stays: only the boot record's code is misled.
-            let root = peek(&b.image, ACTIVE, 1 << 20);
-            let at = root
-                .windows(11)
-                .position(|name| name == b"BOOTMGR    ")
-                .unwrap();
-            poke(&b.image, ACTIVE + at as u64, b"BOOTMGX    ");
+            // The long name stays, with its checksum right: only the boot record's code is misled.
+            let head = peek(&b.image, ACTIVE, 1 << 20);
+            let mut names = head.windows(11);
+            let at = names.rposition(|name| name == b"BOOTMGR    ").unwrap();
+            let other = b"BOOTMG~1   ";
+            let sum = other.iter().fold(0_u8, |sum, letter| {
+                sum.rotate_right(1).wrapping_add(*letter)
+            });
+            poke(&b.image, ACTIVE + at as u64, other);
+            poke(&b.image, ACTIVE + at as u64 - 32 + 13, &[sum]);
         },
         "bootmgr-file",
-        "bootmgr",
+        "its short name is not BOOTMGR",
     ),
     (
         "an empty boot manager",

@@ -234,7 +234,7 @@ fn a_logical_partition_made_since_is_not_undone() {
         all.extend([
             super::entry(super::DATA, 312, 4),
             super::entry(super::DATA, 317, 4),
-        ])
+        ]);
     });
     assert_eq!(
         lab.convert(image, "job", &["--to", "mbr", "--quiet"]).code,
