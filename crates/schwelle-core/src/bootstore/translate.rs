@@ -428,6 +428,86 @@ mod tests {
     }
 
     #[test]
+    fn the_way_back_gives_the_old_names_and_keeps_what_only_a_bios_starts() {
+        let back = Crossing {
+            to: Style::Mbr,
+            partitions: vec![
+                (51 << 20, Uuid::from_u128(2)),
+                (211 << 20, Uuid::from_u128(0xE5B)),
+            ],
+            ..crossing()
+        };
+        let gpt = |number, disk: u128, partition: u128| {
+            let (disk, partition) = (Uuid::from_u128(disk), Uuid::from_u128(partition));
+            let DeviceElement(bytes) = DeviceElement::partition(Locator::Gpt { disk, partition });
+            (number, value_kind::BINARY, bytes)
+        };
+        let order = utf16_bytes(&format!("{}\0\0", MENU.join("\0")));
+        let mut store = store(&[
+            (
+                object::BOOT_MANAGER,
+                0x1010_0002,
+                vec![
+                    text(element::DEFAULT, "{gone}"),
+                    text(element::PATH, programs(Style::Gpt).manager),
+                    gpt(element::DEVICE, 0xD15C, 0xE5B),
+                    (element::DISPLAY_ORDER, value_kind::MULTI_SZ, order),
+                ],
+            ),
+            (
+                "{A}",
+                0x1040_0008,
+                vec![
+                    text(element::DESCRIPTION, "a boot sector"),
+                    gpt(element::DEVICE, 0xBAD, 2),
+                ],
+            ),
+            (
+                "{B}",
+                0x1020_0003,
+                vec![
+                    text(element::PATH, "\\WINDOWS\\system32\\WinLoad.EFI"),
+                    gpt(element::OS_DEVICE, 0xD15C, 2),
+                ],
+            ),
+            (
+                "{C}",
+                0x1020_0003,
+                vec![
+                    text(element::PATH, "\\another\\loader.efi"),
+                    gpt(element::OS_DEVICE, 0xD15C, 9),
+                ],
+            ),
+        ]);
+        let done = translate(&mut store, &back, &WINDOWS);
+        assert_eq!(done.new_default.as_deref(), Some("{B}"));
+        assert_eq!((done.devices, done.dropped.len()), (2, 0));
+        assert_eq!(done.foreign, ["a boot sector", "{C}"]);
+        let path = |id: &str| store.object(id).unwrap().text(element::PATH).unwrap();
+        assert_eq!(path(object::BOOT_MANAGER), "\\bootmgr");
+        assert_eq!(path("{B}"), "\\WINDOWS\\system32\\WinLoad.exe");
+        assert_eq!(path("{C}"), "\\another\\loader.efi");
+        let locators =
+            |id: &str, number| store.object(id).unwrap().device(number).unwrap().locators();
+        let mbr = |offset: u64| Locator::Mbr {
+            signature: SIGNATURE,
+            offset,
+        };
+        assert_eq!(
+            locators(object::BOOT_MANAGER, element::DEVICE),
+            [mbr(211 << 20)]
+        );
+        assert_eq!(locators("{B}", element::OS_DEVICE), [mbr(51 << 20)]);
+        let manager = store.manager().unwrap();
+        assert_eq!(manager.objects(element::DISPLAY_ORDER), MENU);
+        assert_eq!(
+            translate(&mut store, &back, &WINDOWS).devices,
+            0,
+            "a second time"
+        );
+    }
+
+    #[test]
     fn inheritance_in_a_circle_ends_and_two_hundred_entries_cross() {
         let ids: Vec<String> = (0..200).map(|n| format!("{{{n:03}}}")).collect();
         let inherit = |id: &str| {

@@ -1,5 +1,5 @@
-//! The boot record of a FAT32 volume from which a BIOS starts a Windows: a program of our own. Source and
-//! build script beside it.
+//! The boot record of a FAT32 volume from which a BIOS starts a Windows: a program of our own. Source beside
+//! it.
 
 use zerocopy::little_endian::U32;
 use zerocopy::{FromBytes, IntoBytes};

@@ -1,4 +1,4 @@
-//! What a BIOS runs from sector 0: programs of our own. Sources and build scripts beside them.
+//! What a BIOS runs from sector 0: programs of our own. Sources beside them.
 
 /// For someone who starts a GPT disk in BIOS mode: says what has happened and what to change, then goes
 /// on to the firmware's next boot device.

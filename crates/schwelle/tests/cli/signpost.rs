@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use crate::foreign::tool;
 use crate::support::{Lab, hash};
 
-const SOURCES: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../schwelle-core/src");
+const CORE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../schwelle-core");
 
 /// Boot code that shows a word and halts.
 fn next_device() -> Vec<u8> {
@@ -183,17 +183,17 @@ fn a_data_disk_is_passed_over_at_once() {
 #[test]
 fn the_bytes_are_made_from_the_source() {
     let lab = Lab::new();
-    for (folder, name) in [
-        ("mbr/signpost", "signpost"),
-        ("mbr/starter", "starter"),
-        ("fat/starter", "starter"),
+    let folder = lab.path("");
+    tool(
+        "sh",
+        &[&format!("{CORE}/boot-code.sh"), folder.to_str().unwrap()],
+    );
+    for (made, kept) in [
+        ("signpost.bin", "mbr/signpost/signpost.bin"),
+        ("mbr-starter.bin", "mbr/starter/starter.bin"),
+        ("fat-starter.bin", "fat/starter/starter.bin"),
     ] {
-        let (folder, made) = (format!("{SOURCES}/{folder}"), lab.path("made.bin"));
-        tool(
-            "sh",
-            &[&format!("{folder}/build.sh"), made.to_str().unwrap()],
-        );
-        let kept = fs::read(format!("{folder}/{name}.bin")).unwrap();
-        assert_eq!(fs::read(made).unwrap(), kept, "{folder}");
+        let kept_bytes = fs::read(format!("{CORE}/src/{kept}")).unwrap();
+        assert_eq!(fs::read(lab.path(made)).unwrap(), kept_bytes, "{kept}");
     }
 }

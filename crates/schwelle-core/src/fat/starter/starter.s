@@ -6,7 +6,7 @@
 # reads at 0:7C00h, where the MBR's code has loaded it. Sectors of 512 bytes. The number of the partition's first
 # sector comes from the parameter block ("hidden sectors"). Everything is read by number of the sector
 # (interrupt 13h, function 42h), one at a time.
-# build.sh makes starter.bin from it.
+# boot-code.sh, beside the crate's src, makes starter.bin from it.
 
         .code16
         .globl _start

@@ -3,7 +3,7 @@
 #
 # 440 bytes at most. The firmware loads sector 0 to 0:7C00h and jumps there in real mode; services by
 # interrupt 10h (screen), 16h (keyboard), 1Ah (clock) and 18h (go on), as every PC BIOS has them.
-# build.sh makes signpost.bin from it.
+# boot-code.sh, beside the crate's src, makes signpost.bin from it.
 
         .code16
         .globl _start

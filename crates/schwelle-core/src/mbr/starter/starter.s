@@ -5,7 +5,7 @@
 # the drive in DL. The code moves itself to 0:0600h, since the partition's boot record must lie at 0:7C00h as
 # well, and gives it DL, and in SI its own entry. Sectors are read by number (interrupt 13h, function 42h), as
 # every BIOS of the last twenty-five years can; cylinders and heads are not used.
-# build.sh makes starter.bin from it.
+# boot-code.sh, beside the crate's src, makes starter.bin from it.
 
         .code16
         .globl _start

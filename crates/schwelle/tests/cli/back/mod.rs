@@ -288,3 +288,29 @@ fn a_data_disk_goes_back_at_both_sector_sizes() {
         assert_eq!((undo.code, hash(&image)), (0, whole), "{}", undo.stderr);
     }
 }
+
+#[test]
+fn a_makers_type_goes_back_by_the_policys_table() {
+    let bench = Bench::new(512);
+    let maker = uuid::uuid!("bfbfafe7-a34f-448a-9a5b-6213eb736c22");
+    bench.retable(|all| all.push(entry(maker, FREE, 4)));
+    let policy = bench.lab.path("shop.toml");
+    fs::write(
+        &policy,
+        format!("[[type]]\nbyte = \"A0\"\nguid = \"{maker}\"\n"),
+    )
+    .unwrap();
+    let args = ["check", "disk.img", "--to", "mbr", "--json"];
+    assert_eq!(bench.lab.run(&args).json()["answer"], "blocked");
+    let args = ["--to", "mbr", "--policy", "shop.toml", "--quiet"];
+    let run = bench.lab.convert(&bench.image, "job", &args);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    let kinds: Vec<String> = listed(&bench.image, 512)
+        .into_iter()
+        .map(|(_, kind)| kind)
+        .collect();
+    assert!(
+        kinds.iter().any(|kind| kind.contains("(0xa0)")),
+        "{kinds:?}"
+    );
+}

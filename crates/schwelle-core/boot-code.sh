@@ -1,0 +1,26 @@
+#!/bin/sh
+# Makes the boot code from its sources, each .bin beside its .s; with a folder, writes there (signpost.bin, mbr-starter.bin,
+# fat-starter.bin). Needs: as, ld, objcopy (package binutils).
+set -eu
+src=$(cd "$(dirname "$0")" && pwd)/src
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+
+# program SOURCE ADDRESS BYTES OUT: assembles for the address at which it runs; the bytes are what fits.
+program() {
+    as --32 -o "$work/program.o" "$src/$1"
+    ld -m elf_i386 -Ttext "$2" -e _start -o "$work/program.elf" "$work/program.o"
+    objcopy -O binary -j .text "$work/program.elf" "$4"
+    size=$(wc -c < "$4")
+    [ "$size" -le "$3" ] || { echo "$1 makes $size bytes, $3 fit" >&2; exit 1; }
+}
+
+out=${1:-$work}
+program mbr/signpost/signpost.s 0x7C00 440 "$out/signpost.bin"
+program mbr/starter/starter.s 0x0600 440 "$out/mbr-starter.bin"
+program fat/starter/starter.s 0x7C5A 420 "$out/fat-starter.bin"
+if [ $# -eq 0 ]; then
+    cp "$out/signpost.bin" "$src/mbr/signpost/signpost.bin"
+    cp "$out/mbr-starter.bin" "$src/mbr/starter/starter.bin"
+    cp "$out/fat-starter.bin" "$src/fat/starter/starter.bin"
+fi
