@@ -7,6 +7,7 @@ use schwelle_core::placement::{EspWish, PlaceWish};
 
 use crate::commands;
 use crate::error::{CliError, Kind};
+use crate::policy::{self, Policy};
 
 /// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), or back, in place: checks it, drafts the
 /// result, rehearses its start, and only then writes.
@@ -47,6 +48,9 @@ pub(crate) struct Common {
     /// Print nothing but errors; the exit code tells
     #[arg(long, short, global = true)]
     pub(crate) quiet: bool,
+    /// Show numbers of sectors (LBA) beside sizes
+    #[arg(long, global = true)]
+    pub(crate) lba: bool,
     /// Colours on stdout; NO_COLOR is heeded as well
     #[arg(long, global = true, value_enum, default_value_t = ColorWish::Auto, value_name = "WHEN")]
     pub(crate) color: ColorWish,
@@ -159,19 +163,34 @@ impl Default for PlaceOptions {
 }
 
 impl PlaceOptions {
-    /// As the core takes it.
-    pub(crate) fn wish(self) -> EspWish {
-        let place = match self.place {
-            Place::Auto => PlaceWish::Auto,
-            Place::Gap => PlaceWish::Gap,
-            Place::Trim => PlaceWish::Trim,
-            Place::Takeover => PlaceWish::Takeover,
+    /// As the core takes it, within what the policy allows.
+    pub(crate) fn wish(self, policy: &Policy) -> Result<EspWish, CliError> {
+        use policy::Place::{Gap, Takeover, Trim};
+        let disk_use = self.disk.disk_use();
+        let (place, needed) = match (self.place, policy.allows(Gap), policy.allows(Trim)) {
+            (Place::Auto, true, true) => (PlaceWish::Auto, None),
+            (Place::Auto, true, false) => (PlaceWish::Gap, None),
+            (Place::Auto, false, true) => (PlaceWish::Trim, None),
+            (Place::Auto, false, false) => (PlaceWish::Auto, Some(Gap)),
+            (Place::Gap, ..) => (PlaceWish::Gap, Some(Gap)),
+            (Place::Trim, ..) => (PlaceWish::Trim, Some(Trim)),
+            (Place::Takeover, ..) => (PlaceWish::Takeover, Some(Takeover)),
         };
-        EspWish {
-            disk_use: self.disk.disk_use(),
-            place,
-            size: self.esp_size,
+        let is_for_one = disk_use == DiskUse::System || self.place != Place::Auto;
+        if let Some(place) = needed.filter(|&place| !policy.allows(place) && is_for_one) {
+            return Err(CliError::new(
+                Kind::Usage,
+                format!("the policy does not allow the placement {}", place.name()),
+                "What a workshop has settled counts for all its jobs. Nothing was written.",
+                "Name a placement that it allows (schwelle rules shows them): --place PLACE",
+            ));
         }
+        Ok(EspWish {
+            disk_use,
+            // Of a data disk, what the policy says must not count as a wish for a partition.
+            place: if is_for_one { place } else { PlaceWish::Auto },
+            size: self.esp_size.or(policy.esp_size.filter(|_| is_for_one)),
+        })
     }
 }
 
@@ -212,7 +231,7 @@ fn sector_size(text: &str) -> Result<u32, String> {
 }
 
 /// A size with a binary unit: 300M, 300MiB, 1G, or plain bytes.
-fn size(text: &str) -> Result<u64, String> {
+pub(crate) fn size(text: &str) -> Result<u64, String> {
     let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
     let unit = match text[digits.len()..].to_ascii_lowercase().as_str() {
         "" => 1,

@@ -78,7 +78,7 @@ impl Disk {
                 &self.device,
                 profile,
                 disk_use,
-                circumstances.types,
+                &circumstances.policy.types,
             )),
         };
         let is_real = self.device.is_block_device();
@@ -94,10 +94,15 @@ impl Disk {
             }),
             machine,
             loader: &loader,
-            types: circumstances.types,
+            types: &circumstances.policy.types,
             backup_confirmed: circumstances.backup_confirmed,
         };
-        let findings = rules::check(&facts);
+        let mut findings = rules::check(&facts);
+        for finding in &mut findings {
+            if let Some(severity) = circumstances.policy.severities.get(finding.rule) {
+                severity.apply(finding);
+            }
+        }
         Judgement {
             disk_use,
             answer: rules::answer(&findings),
@@ -154,7 +159,7 @@ impl Disk {
             new_guid: &mut Uuid::new_v4,
             stamp: stamp(Timestamp::now()),
             set: firmware::choose(&self.device, &self.profile, &machine).set,
-            types: circumstances.types,
+            types: &circumstances.policy.types,
         };
         mend::plan(&self.device, &self.profile, circumstances.wish, source)
             .map_err(|error| CliError::mending(&self.path, error))
@@ -213,8 +218,8 @@ pub(crate) struct Circumstances<'a> {
     /// The table that it is to get.
     pub(crate) to: Style,
     pub(crate) wish: EspWish,
-    /// Which partition types become which.
-    pub(crate) types: &'a TypeTable,
+    /// What the workshop has settled.
+    pub(crate) policy: &'a Policy,
     pub(crate) job: Option<&'a Path>,
     /// The PC that the disk belongs to, where it is named.
     pub(crate) machine: Option<&'a Machine>,
@@ -227,7 +232,7 @@ impl<'a> Circumstances<'a> {
         Self {
             to: Style::Gpt,
             wish: EspWish::default(),
-            types: &policy.types,
+            policy,
             job: None,
             machine,
             backup_confirmed: false,

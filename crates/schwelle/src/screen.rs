@@ -1,17 +1,23 @@
 //! The way to the terminal: colour, width, quiet, JSON.
 
-use std::io::Write;
+use std::io::{IsTerminal, Write};
+use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
+use std::thread::JoinHandle;
+use std::time::Duration;
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
+use indicatif::ProgressBar;
 use serde::Serialize;
 
 use crate::cli::{ColorWish, Common};
 use crate::error::{CliError, Kind};
-use crate::text;
+use crate::text::{self, Glyphs};
 
-/// Columns where the terminal does not tell, as in a pipe.
+/// Columns where neither the terminal nor `COLUMNS` tells, as in a pipe.
 const DEFAULT_COLUMNS: usize = 100;
+/// What takes longer says what it is.
+const SILENT: Duration = Duration::from_secs(1);
 
 /// What a piece of text is, for its colour. The words say the same without.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -44,13 +50,24 @@ pub(crate) fn toned(tone: Tone, text: &str) -> String {
     format!("{style}{text}{style:#}")
 }
 
+/// How much fits, and what is wanted beside the necessary.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Look {
+    /// Columns to fill.
+    pub(crate) columns: usize,
+    /// Numbers of sectors beside sizes.
+    pub(crate) lba: bool,
+}
+
 /// Where output goes.
 #[derive(Debug)]
 pub(crate) struct Screen {
     color: ColorChoice,
-    columns: usize,
+    look: Look,
     json: bool,
     quiet: bool,
+    /// What the terminals behind stdout and stderr can show.
+    glyphs: [Glyphs; 2],
 }
 
 impl Screen {
@@ -60,19 +77,37 @@ impl Screen {
             ColorWish::Always => ColorChoice::Always,
             ColorWish::Never => ColorChoice::Never,
         };
-        let told = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
-        let columns = told.unwrap_or(DEFAULT_COLUMNS).clamp(60, 160);
+        let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+        let told = || std::env::var("COLUMNS").ok()?.parse().ok();
+        let columns = terminal.or_else(told).unwrap_or(DEFAULT_COLUMNS);
+        let look = Look {
+            columns: columns.clamp(60, 160),
+            lba: common.lba,
+        };
+        let glyphs = |is_terminal| match is_terminal {
+            true => Glyphs::of_terminal(|name| std::env::var(name).ok()),
+            false => Glyphs::AsTheyAre,
+        };
         Self {
             color,
-            columns,
+            look,
             json: common.json,
             quiet: common.quiet,
+            glyphs: [
+                glyphs(std::io::stdout().is_terminal()),
+                glyphs(std::io::stderr().is_terminal()),
+            ],
         }
+    }
+
+    /// What the views go by.
+    pub(crate) fn look(&self) -> Look {
+        self.look
     }
 
     /// Columns to fill.
     pub(crate) fn columns(&self) -> usize {
-        self.columns
+        self.look.columns
     }
 
     /// JSON is wanted in place of text.
@@ -95,11 +130,15 @@ impl Screen {
     /// Says on stderr what takes a while, unless silence is wanted.
     pub(crate) fn note(&self, text: &str) {
         if !self.quiet {
-            let line = format!("{text}\n");
-            AutoStream::new(std::io::stderr(), self.color)
-                .write_all(line.as_bytes())
-                .ok();
+            self.err(&format!("{text}\n"));
         }
+    }
+
+    /// While this is kept, something is going on that is said when it takes longer than a second: beside a
+    /// turning sign on a terminal, in a plain line elsewhere.
+    pub(crate) fn busy(&self, what: impl Into<String>) -> Busy {
+        let what = self.glyphs[1].fit(&text::safe(&what.into()));
+        Busy::new(what, self.quiet)
     }
 
     /// Shows a document when JSON is wanted.
@@ -123,7 +162,15 @@ impl Screen {
     fn out(&self, text: &str) {
         // A reader that went away (a closed pipe) is no failure of the job.
         AutoStream::new(std::io::stdout(), self.color)
-            .write_all(text.as_bytes())
+            .write_all(self.glyphs[0].fit(text).as_bytes())
+            .ok();
+    }
+
+    fn err(&self, text: &str) {
+        let mut stderr = AutoStream::new(std::io::stderr(), self.color);
+        stderr
+            .write_all(self.glyphs[1].fit(text).as_bytes())
+            .and_then(|()| stderr.flush())
             .ok();
     }
 
@@ -140,20 +187,54 @@ impl Screen {
             error.why,
             text::safe(&error.next)
         );
-        AutoStream::new(std::io::stderr(), self.color)
-            .write_all(text.as_bytes())
-            .ok();
+        self.err(&text);
     }
 
     /// Asks a question on stderr and reads the answer from stdin; `None` at its end.
     pub(crate) fn ask(&self, question: &str) -> Option<String> {
-        let mut stderr = AutoStream::new(std::io::stderr(), self.color);
-        stderr
-            .write_all(format!("{question} ").as_bytes())
-            .and_then(|()| stderr.flush())
-            .ok();
+        self.err(&format!("{question} "));
         let mut line = String::new();
         let read = std::io::stdin().read_line(&mut line).ok()?;
         (read > 0).then(|| line.trim().to_owned())
+    }
+}
+
+/// Something that is going on; see [`Screen::busy`].
+#[derive(Debug)]
+pub(crate) struct Busy {
+    done: Option<Sender<()>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Busy {
+    fn new(what: String, quiet: bool) -> Self {
+        let (done, wait) = channel();
+        let show = move || {
+            if wait.recv_timeout(SILENT) != Err(RecvTimeoutError::Timeout) {
+                return;
+            }
+            let bar = ProgressBar::new_spinner();
+            if bar.is_hidden() {
+                eprintln!("{what} ...");
+            }
+            bar.set_message(what);
+            bar.enable_steady_tick(Duration::from_millis(120));
+            // An error too means that it is done.
+            wait.recv().ok();
+            bar.finish_and_clear();
+        };
+        Self {
+            done: Some(done),
+            thread: (!quiet).then(|| std::thread::spawn(show)),
+        }
+    }
+}
+
+impl Drop for Busy {
+    fn drop(&mut self) {
+        drop(self.done.take());
+        if let Some(thread) = self.thread.take() {
+            thread.join().ok();
+        }
     }
 }

@@ -30,6 +30,108 @@ fn is_hidden(c: char) -> bool {
         | '\u{E0000}'..='\u{E0FFF}')
 }
 
+/// What a terminal can show.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Glyphs {
+    /// No terminal: whoever reads it knows what to do with it.
+    AsTheyAre,
+    /// All characters. Right-to-left ones keep to themselves.
+    All,
+    /// The 7-bit ones.
+    Ascii,
+}
+
+impl Glyphs {
+    /// What a terminal with these settings (POSIX: the first of `LC_ALL`, `LC_CTYPE` and `LANG` that is not
+    /// empty) can show.
+    pub(crate) fn of_terminal(setting: impl Fn(&str) -> Option<String>) -> Self {
+        let names = ["LC_ALL", "LC_CTYPE", "LANG"];
+        let mut told = names.into_iter().filter_map(setting);
+        let locale = told.find(|value| !value.is_empty()).unwrap_or_default();
+        let locale = locale.to_ascii_lowercase();
+        if locale.ends_with("utf-8") || locale.ends_with("utf8") {
+            Self::All
+        } else {
+            Self::Ascii
+        }
+    }
+
+    /// Text in characters that can be shown, each in as many columns as before.
+    pub(crate) fn fit(self, text: &str) -> String {
+        match self {
+            Self::AsTheyAre => text.to_owned(),
+            Self::All => isolated(text),
+            Self::Ascii => text
+                .chars()
+                .map(|c| match c.is_ascii() {
+                    true => c.to_string(),
+                    false => "?".repeat(c.width().unwrap_or(0)),
+                })
+                .collect(),
+        }
+    }
+}
+
+/// Puts right-to-left text between isolates (UAX #9), which take no column, so that a terminal that turns
+/// it round leaves what stands beside it where it is.
+fn isolated(text: &str) -> String {
+    const ISOLATE: char = '\u{2068}';
+    const END: char = '\u{2069}';
+    let mut out = String::with_capacity(text.len());
+    // Blanks behind a right-to-left word, which belong to it when another one follows.
+    let (mut inside, mut blanks) = (false, String::new());
+    for c in text.chars() {
+        match (is_right_to_left(c), inside) {
+            (true, false) => {
+                out.push(ISOLATE);
+                inside = true;
+            }
+            (false, true) if c == ' ' => {
+                blanks.push(c);
+                continue;
+            }
+            (false, true) => {
+                out.push(END);
+                inside = false;
+            }
+            _ => {}
+        }
+        out.push_str(&std::mem::take(&mut blanks));
+        out.push(c);
+    }
+    if inside {
+        out.push(END);
+    }
+    out + &blanks
+}
+
+/// The scripts that are written from right to left (Unicode, DerivedBidiClass: R and AL), with their digits
+/// and signs.
+fn is_right_to_left(c: char) -> bool {
+    matches!(c,
+        '\u{0590}'..='\u{08FF}'
+        | '\u{FB1D}'..='\u{FDFF}'
+        | '\u{FE70}'..='\u{FEFE}'
+        | '\u{10800}'..='\u{10FFF}'
+        | '\u{1E800}'..='\u{1EFFF}')
+}
+
+/// A note as a sentence: with a capital letter, where it begins with a word, and a full stop.
+pub(crate) fn sentence(text: &str) -> String {
+    let first = text.split([' ', ',']).next().unwrap_or_default();
+    let is_word = first.chars().all(|c| c.is_ascii_lowercase() || c == '-');
+    let mut out = match text.chars().next() {
+        Some(c) if is_word => {
+            c.to_ascii_uppercase().to_string() + text.get(1..).unwrap_or_default()
+        }
+        _ => text.to_owned(),
+    };
+    if !out.is_empty() && !out.ends_with(['.', '!', '?', ':']) {
+        out.push('.');
+    }
+    out
+}
+
 /// A path as it is typed in a shell: quoted where it must be, and harmless to show.
 pub(crate) fn typed(path: &Path) -> String {
     let text = safe(&path.display().to_string());
@@ -110,6 +212,54 @@ mod tests {
             ("a\u{202E}b\u{9b}c\n", "a\\u{202e}b\\u{9b}c\\u{a}"),
         ] {
             assert_eq!(safe(text), shown);
+        }
+    }
+
+    #[test]
+    fn a_terminal_gets_what_it_can_show_in_as_many_columns() {
+        for (locale, glyphs) in [
+            ("de_DE.UTF-8", Glyphs::All),
+            ("C.utf8", Glyphs::All),
+            ("C", Glyphs::Ascii),
+            ("", Glyphs::Ascii),
+        ] {
+            let setting = |name: &str| (name == "LANG").then(|| locale.to_owned());
+            assert_eq!(Glyphs::of_terminal(setting), glyphs, "{locale}");
+        }
+        for (text, ascii, all) in [
+            ("Turm 3", "Turm 3", "Turm 3"),
+            ("水-Türme\u{301}", "??-T?rme", "水-Türme\u{301}"),
+            (
+                "1 מגדל א  12",
+                "1 ???? ?  12",
+                "1 \u{2068}מגדל א\u{2069}  12",
+            ),
+            ("برج", "???", "\u{2068}برج\u{2069}"),
+        ] {
+            assert_eq!(Glyphs::Ascii.fit(text), ascii);
+            assert_eq!(Glyphs::All.fit(text), all);
+            assert_eq!(Glyphs::AsTheyAre.fit(text), text);
+            assert_eq!(
+                (width(ascii), width(all)),
+                (width(text), width(text)),
+                "{text}"
+            );
+        }
+    }
+
+    #[test]
+    fn notes_become_sentences() {
+        for (note, told) in [
+            ("not asked yet", "Not asked yet."),
+            (
+                "\\hiberfil.sys holds a session",
+                "\\hiberfil.sys holds a session.",
+            ),
+            ("winload.efi is missing.", "winload.efi is missing."),
+            ("mbr.bin: too long", "mbr.bin: too long."),
+            ("", ""),
+        ] {
+            assert_eq!(sentence(note), told);
         }
     }
 

@@ -76,6 +76,11 @@ impl TypeTable {
         is_taken
     }
 
+    /// The types that the workshop has settled.
+    pub fn kinds(&self) -> impl Iterator<Item = Kind> {
+        self.own.keys().map(|&kind| Kind(kind))
+    }
+
     /// What the workshop has settled for a type.
     pub fn settled(&self, kind: Kind) -> Option<&MappedType> {
         self.own.get(&kind.0)

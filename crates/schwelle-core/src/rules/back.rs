@@ -199,7 +199,7 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
             title(profile, *number),
             format!("its type {kind} has no MBR form that is known here"),
             "Find out what made this partition. To keep it, add its type to the policy ([[type]] byte, guid; \
-             docs/policy.md) and check again with --policy FILE; if nobody needs it, back it up and delete it.",
+             docs/policy.toml) and check again with --policy FILE; if nobody needs it, back it up and delete it.",
         )),
         Misfit::ReservedInUse { number, at } => Some(Answer::block(
             title(profile, *number),

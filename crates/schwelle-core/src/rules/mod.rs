@@ -284,6 +284,39 @@ pub fn find(id: &str) -> Option<&'static Rule> {
     all().find(|rule| rule.id == id)
 }
 
+/// How seriously a workshop takes a rule's answers, where not as they are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Severity {
+    /// A caution, and what could not be found out, is a block.
+    Strict,
+    /// A caution, and what could not be found out, is known and passes. A block stays one: what it says would
+    /// cost data, or a disk that does not start.
+    Known,
+}
+
+impl Severity {
+    /// The word in policies.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Strict => "strict",
+            Self::Known => "known",
+        }
+    }
+
+    /// Takes a finding as seriously as this says. Its remedy stays.
+    pub fn apply(self, finding: &mut Finding) {
+        if !matches!(finding.outcome, Outcome::Caution | Outcome::Unknown) {
+            return;
+        }
+        let was = finding.outcome.name();
+        finding.outcome = match self {
+            Self::Strict => Outcome::Block,
+            Self::Known => Outcome::Pass,
+        };
+        finding.evidence += &format!(" (by itself: {was}; {} by the policy)", self.name());
+    }
+}
+
 /// Runs all rules about the way that the disk is to go.
 pub fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let is_asked = |rule: &&Rule| rule.to.is_none_or(|to| to == facts.to());
@@ -306,6 +339,30 @@ mod tests {
     use std::collections::BTreeSet;
 
     use super::*;
+
+    #[test]
+    fn a_policy_changes_cautions_and_open_questions_and_no_block() {
+        use Outcome::{Block, Caution, Pass, Unknown};
+        for (severity, outcome, expected) in [
+            (Severity::Strict, Caution, Block),
+            (Severity::Strict, Unknown, Block),
+            (Severity::Strict, Pass, Pass),
+            (Severity::Known, Caution, Pass),
+            (Severity::Known, Unknown, Pass),
+            (Severity::Known, Block, Block),
+        ] {
+            let mut finding = Finding {
+                rule: "table.mbr",
+                outcome,
+                subject: "disk".to_owned(),
+                evidence: "so".to_owned(),
+                remedy: None,
+            };
+            severity.apply(&mut finding);
+            assert_eq!(finding.outcome, expected);
+            assert_eq!(finding.evidence == "so", outcome == expected);
+        }
+    }
 
     #[test]
     fn ids_are_unique_explained_and_stable() {

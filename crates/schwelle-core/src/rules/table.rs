@@ -253,7 +253,7 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
             _ => (
                 "the type has no GPT form that is known here",
                 "Find out what made this partition. To keep it as it is, add its type to the \
-                 policy ([[type]] byte, guid; docs/policy.md) and check again with --policy FILE. If it \
+                 policy ([[type]] byte, guid; docs/policy.toml) and check again with --policy FILE. If it \
                  is plain data, give it the type of its file system (07h for NTFS); if nobody \
                  needs it, back it up and delete it.",
             ),

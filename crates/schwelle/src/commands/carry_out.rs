@@ -12,6 +12,7 @@ use schwelle_core::rehearse::{self, Rehearsal};
 
 use crate::disk::Disk;
 use crate::error::{CliError, Kind};
+use crate::policy::Policy;
 use crate::progress::Progress;
 use crate::screen::Screen;
 use crate::text;
@@ -24,6 +25,8 @@ pub(super) struct Job<'a> {
     pub(super) folder: &'a Path,
     /// The questions are answered with yes.
     pub(super) yes: bool,
+    /// What is asked beside the two questions of every job.
+    pub(super) policy: &'a Policy,
     /// What is done, as the question says it.
     pub(super) verb: &'static str,
 }
@@ -47,7 +50,7 @@ impl Job<'_> {
         Ok(())
     }
 
-    /// The two questions that only the technician can answer.
+    /// The questions that only the technician can answer.
     pub(super) fn confirm(&self, screen: &Screen) -> Result<(), CliError> {
         if self.yes {
             return Ok(());
@@ -65,6 +68,13 @@ impl Job<'_> {
             screen.ask("Is there a backup of the customer's data that can be restored? (yes/no)");
         if backup.as_deref() != Some("yes") {
             return Err(not_confirmed("no backup was confirmed"));
+        }
+        for question in &self.policy.confirmations.questions {
+            let asked = format!("{} (yes/no)", text::safe(question));
+            if screen.ask(&asked).as_deref() != Some("yes") {
+                let what = format!("not answered with yes: {question}");
+                return Err(not_confirmed(&what));
+            }
         }
         let name = self.disk.profile.short_name().unwrap_or_default();
         let question = format!(
@@ -88,6 +98,7 @@ impl Job<'_> {
             disk: self.disk.path.display().to_string(),
             serial: self.disk.profile.host.serial.clone(),
             answered_by: if self.yes { "--yes" } else { "the technician" }.to_owned(),
+            questions: self.policy.confirmations.questions.clone(),
             plan,
         };
         serde_json::to_string_pretty(&record).expect("documents hold only text, numbers and lists")
@@ -104,8 +115,10 @@ impl Job<'_> {
         let untouched = |error| CliError::job(&error);
         let mut job = JobFolder::create(self.folder, record).map_err(untouched)?;
         let (device, drafts): (&dyn BlockDevice, _) = (&disk.device, plan.drafts());
+        let busy = screen.busy("Saving what is overwritten");
         job.save(&disk.device, drafts, &plan.changes, plan.relied_on.clone())
             .map_err(untouched)?;
+        drop(busy);
         let mut progress = Progress::new(screen, self.folder);
         progress.catch_stops();
         let committed = commit::apply(drafts, &plan.changes, device, &mut job, &mut progress)
@@ -120,9 +133,11 @@ impl Job<'_> {
             job.log(&format!("{} {error}", jiff::Timestamp::now())).ok();
             return Err(CliError::commit(&disk.path, self.folder, &error));
         }
+        let busy = screen.busy("Rehearsing the disk");
         read_table_again(&disk.device, screen);
         let rehearsal =
             rehearse::walk_to(&disk.device, plan.table.style(), plan.placement.disk_use);
+        drop(busy);
         job.set_state(JobState::Done)
             .map_err(|error| CliError::record(self.folder, &error))?;
         say_outcome(&mut job, &rehearsal);

@@ -57,7 +57,7 @@ pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
     let policy = args.policy.read()?;
     let circumstances = Circumstances {
         to: args.to.style_with(args.place)?,
-        wish: args.place.wish(),
+        wish: args.place.wish(&policy)?,
         ..Circumstances::of(machine.as_ref(), &policy)
     };
     match &args.disks[..] {
@@ -77,9 +77,11 @@ fn check_one(
     circumstances: &Circumstances<'_>,
     screen: &Screen,
 ) -> Result<u8, CliError> {
+    let busy = screen.busy(format!("Looking at {}", path.display()));
     let disk = Disk::open(path, image)?;
     let judgement = disk.judge(circumstances);
-    screen.show(&views::check::render(&disk, &judgement, screen.columns()));
+    drop(busy);
+    screen.show(&views::check::render(&disk, &judgement, screen.look()));
     screen.document(&Check::of(&disk, &judgement));
     Ok(u8::from(judgement.is_blocked()))
 }

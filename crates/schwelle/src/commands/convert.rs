@@ -11,8 +11,9 @@ use crate::disk::{Circumstances, Disk, Judgement};
 use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
-use crate::policy::PolicyOptions;
+use crate::policy::{Policy, PolicyOptions};
 use crate::screen::Screen;
+use crate::text::typed;
 use crate::views::{self, emulate::EmulatedDoc};
 
 use super::carry_out::Job;
@@ -32,9 +33,9 @@ pub(crate) struct ConvertArgs {
     /// Image file or block device
     disk: PathBuf,
     /// New folder for the job's record: the plan, what is overwritten, the log. Not on the disk
-    /// itself
+    /// itself [default: a new one in the policy's job_root]
     #[arg(long, value_name = "DIR")]
-    job: PathBuf,
+    job: Option<PathBuf>,
     /// Answer the questions with yes (for scripts)
     #[arg(long)]
     yes: bool,
@@ -57,7 +58,7 @@ impl ConvertArgs {
     pub(crate) fn of(disk: PathBuf, job: PathBuf) -> Self {
         Self {
             disk,
-            job,
+            job: Some(job),
             yes: true,
             machine: MachineOptions::default(),
             policy: PolicyOptions::default(),
@@ -76,50 +77,78 @@ impl ConvertArgs {
         }
     }
 
-    fn job<'a>(&'a self, disk: &'a Disk) -> Job<'a> {
+    fn job<'a>(&self, folder: &'a Path, disk: &'a Disk, policy: &'a Policy) -> Job<'a> {
         Job {
             disk,
-            folder: &self.job,
+            folder,
             yes: self.yes,
+            policy,
             verb: "convert",
         }
+    }
+
+    /// The job's folder: the one named, or a new one where the policy has them made.
+    fn folder(&self, disk: &Disk, policy: &Policy) -> Result<PathBuf, CliError> {
+        if let Some(folder) = &self.job {
+            return Ok(folder.clone());
+        }
+        let root = policy.job_root.as_ref().ok_or_else(|| {
+            CliError::new(
+                Kind::Usage,
+                "no job folder is named, and no policy says where they are made",
+                "Without a record of what is overwritten nothing is written.",
+                format!("schwelle convert {} --job DIR", typed(&self.disk)),
+            )
+        })?;
+        let name = disk.profile.short_name().unwrap_or_default();
+        let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
+        let name: String = name.chars().map(plain).collect();
+        let now = jiff::Timestamp::now().strftime("%Y%m%d-%H%M%S");
+        Ok(root.join(format!("{name}-{now}")))
     }
 }
 
 pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.machine.read()?;
     let policy = args.policy.read()?;
+    policy.may_answer(args.yes)?;
+    let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
+    // Looked at read-only first: a disk that is blocked is never even opened for writing.
+    let disk = Disk::open(&args.disk, args.image)?;
+    let folder = args.folder(&disk, &policy)?;
     let circumstances = Circumstances {
         to: args.to.style_with(args.place)?,
-        wish: args.place.wish(),
-        job: Some(&args.job),
+        wish: args.place.wish(&policy)?,
+        job: Some(&folder),
         backup_confirmed: args.yes,
         ..Circumstances::of(machine.as_ref(), &policy)
     };
-    // Looked at read-only first: a disk that is blocked is never even opened for writing.
-    let disk = Disk::open(&args.disk, args.image)?;
-    args.job(&disk).refuse_unfinished()?;
-    if let Some(code) = refuse_blocked(&disk, &disk.judge(&circumstances), screen) {
-        return Ok(code);
+    args.job(&folder, &disk, &policy).refuse_unfinished()?;
+    let judgement = disk.judge(&circumstances);
+    if judgement.is_blocked() {
+        drop(busy);
+        return Ok(blocked(&disk, &judgement, screen));
     }
     drop(disk);
     // From here to the end the disk is locked, and everything is read again under the lock.
     let disk = Disk::open_for_writing(&args.disk, args.image)?;
     let judgement = disk.judge(&circumstances);
-    if let Some(code) = refuse_blocked(&disk, &judgement, screen) {
-        return Ok(code);
+    if judgement.is_blocked() {
+        drop(busy);
+        return Ok(blocked(&disk, &judgement, screen));
     }
     let plan = disk.draft(&judgement, &policy.types)?;
     let rehearsal = rehearse::walk_to(&plan.draft, plan.table.style(), plan.placement.disk_use);
+    drop(busy);
     screen.show(&views::plan::render(
         &disk,
         &judgement,
         &plan,
         &rehearsal,
-        screen.columns(),
+        screen.look(),
     ));
     let emulated = match rehearsal.passed() {
-        true => emulate(args, &disk, &plan, screen)?,
+        true => emulate(args, &folder, &disk, &plan, screen)?,
         false => None,
     };
     let is_good = emulated.as_ref().is_none_or(Emulated::is_good);
@@ -129,31 +158,31 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         screen.document(&views::json::Converted::not_started(&rehearsal, emulated));
         return Ok(1);
     }
-    let job = args.job(&disk);
+    let job = args.job(&folder, &disk, &policy);
     job.confirm(screen)?;
     // The record says what was answered, not that it was still to be asked.
     let judgement = disk.judge(&Circumstances {
         backup_confirmed: true,
         ..circumstances
     });
-    let kept: Vec<PathBuf> = KEPT.iter().map(|name| args.job.join(name)).collect();
+    let kept: Vec<PathBuf> = KEPT.iter().map(|name| folder.join(name)).collect();
     let mut document = views::json::Plan::of(&disk, &judgement, &plan, &rehearsal);
     document.emulated = emulated
         .as_ref()
         .map(|emulated| EmulatedDoc::of(emulated, &kept));
     let rehearsal = job.write(&plan, &job.record(document), screen)?;
     // The disk is done; what cannot be kept of the emulator's start does not change that.
-    let kept = emulated.as_ref().map(|emulated| emulated.keep(&args.job));
+    let kept = emulated.as_ref().map(|emulated| emulated.keep(&folder));
     let kept = kept.and_then(Result::ok).unwrap_or_default();
     screen.show(&views::plan::done(
         "Converted",
         &args.disk,
-        &args.job,
+        &folder,
         &plan,
         &rehearsal,
     ));
     let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept));
-    screen.document(&views::json::Converted::of(&args.job, &rehearsal, emulated));
+    screen.document(&views::json::Converted::of(&folder, &rehearsal, emulated));
     Ok(u8::from(!rehearsal.passed()))
 }
 
@@ -161,13 +190,13 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
 /// for it wants it as a condition: without an emulator the conversion does not go on.
 fn emulate(
     args: &ConvertArgs,
+    job: &Path,
     disk: &Disk,
     plan: &Plan<'_>,
     screen: &Screen,
 ) -> Result<Option<Emulated>, CliError> {
     // A name alone lies in the folder that we are in.
-    let beside = args
-        .job
+    let beside = job
         .parent()
         .map(|folder| match folder.as_os_str().is_empty() {
             true => Path::new("."),
@@ -190,15 +219,12 @@ fn emulate(
     }
 }
 
-fn refuse_blocked(disk: &Disk, judgement: &Judgement, screen: &Screen) -> Option<u8> {
-    if !judgement.is_blocked() {
-        return None;
-    }
+fn blocked(disk: &Disk, judgement: &Judgement, screen: &Screen) -> u8 {
     screen.show(&views::check::render_blocked(
         disk,
         judgement,
-        screen.columns(),
+        screen.look(),
     ));
     screen.document(&views::json::Converted::blocked(judgement));
-    Some(1)
+    1
 }

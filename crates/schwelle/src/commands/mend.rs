@@ -11,7 +11,7 @@ use crate::cli::{ImageOptions, PlaceOptions};
 use crate::disk::{Circumstances, Disk, Judgement};
 use crate::error::CliError;
 use crate::machine::MachineOptions;
-use crate::policy::PolicyOptions;
+use crate::policy::{Policy, PolicyOptions};
 use crate::screen::Screen;
 use crate::views::{self, mend::Mended};
 
@@ -62,11 +62,12 @@ impl MendArgs {
         }
     }
 
-    fn job<'a>(&self, folder: &'a Path, disk: &'a Disk) -> Job<'a> {
+    fn job<'a>(&self, folder: &'a Path, disk: &'a Disk, policy: &'a Policy) -> Job<'a> {
         Job {
             disk,
             folder,
             yes: self.yes,
+            policy,
             verb: "mend",
         }
     }
@@ -75,8 +76,9 @@ impl MendArgs {
 pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.machine.read()?;
     let policy = args.policy.read()?;
+    policy.may_answer(args.yes)?;
     let circumstances = Circumstances {
-        wish: args.place.wish(),
+        wish: args.place.wish(&policy)?,
         job: args.job.as_deref(),
         backup_confirmed: args.yes,
         ..Circumstances::of(machine.as_ref(), &policy)
@@ -87,14 +89,14 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         return match Planned::of(&disk, &circumstances, screen)? {
             Err(code) => Ok(code),
             Ok(planned) => {
-                screen.show(&views::mend::render(&disk, &planned, screen.columns()));
+                screen.show(&views::mend::render(&disk, &planned, screen.look()));
                 screen.show(&views::mend::verdict(&disk, &planned.rehearsal));
                 screen.document(&Mended::planned(planned.document(&disk)));
                 Ok(0)
             }
         };
     };
-    args.job(folder, &disk).refuse_unfinished()?;
+    args.job(folder, &disk, &policy).refuse_unfinished()?;
     if let Err(code) = Planned::of(&disk, &circumstances, screen)? {
         return Ok(code);
     }
@@ -104,8 +106,8 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         Err(code) => return Ok(code),
         Ok(planned) => planned,
     };
-    screen.show(&views::mend::render(&disk, &planned, screen.columns()));
-    let job = args.job(folder, &disk);
+    screen.show(&views::mend::render(&disk, &planned, screen.look()));
+    let job = args.job(folder, &disk, &policy);
     job.confirm(screen)?;
     let confirmed = Circumstances {
         backup_confirmed: true,
@@ -142,15 +144,18 @@ impl<'a> Planned<'a> {
         circumstances: &Circumstances<'_>,
         screen: &Screen,
     ) -> Result<Result<Self, u8>, CliError> {
-        let Some((plan, fixes)) = disk.mend(circumstances)? else {
+        let busy = screen.busy(format!("Looking at {}, and drafting", disk.path.display()));
+        let planned = disk.mend(circumstances)?;
+        drop(busy);
+        let Some((plan, fixes)) = planned else {
             screen.show(&views::mend::nothing(disk, circumstances.wish.disk_use));
             screen.document(&Mended::nothing());
             return Ok(Err(0));
         };
         let judgement = disk.judge_mending(circumstances, &plan);
         if judgement.is_blocked() {
-            let columns = screen.columns();
-            screen.show(&views::check::render_blocked(disk, &judgement, columns));
+            let look = screen.look();
+            screen.show(&views::check::render_blocked(disk, &judgement, look));
             screen.document(&Mended::blocked(&judgement));
             return Ok(Err(1));
         }

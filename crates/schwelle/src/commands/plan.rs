@@ -70,31 +70,34 @@ impl PlanArgs {
 }
 
 pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
-    let disk = Disk::open(&args.disk, args.image)?;
     let machine = args.machine.read()?;
     let policy = args.policy.read()?;
+    let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
+    let disk = Disk::open(&args.disk, args.image)?;
     let judgement = disk.judge(&Circumstances {
         to: args.to.style_with(args.place)?,
-        wish: args.place.wish(),
+        wish: args.place.wish(&policy)?,
         ..Circumstances::of(machine.as_ref(), &policy)
     });
     if judgement.is_blocked() {
+        drop(busy);
         screen.show(&views::check::render_blocked(
             &disk,
             &judgement,
-            screen.columns(),
+            screen.look(),
         ));
         screen.document(&views::json::Plan::blocked(&disk, &judgement));
         return Ok(1);
     }
     let plan = disk.draft(&judgement, &policy.types)?;
     let rehearsal = rehearse::walk_to(&plan.draft, plan.table.style(), plan.placement.disk_use);
+    drop(busy);
     screen.show(&views::plan::render(
         &disk,
         &judgement,
         &plan,
         &rehearsal,
-        screen.columns(),
+        screen.look(),
     ));
     let emulated = emulate(&args.emulate, &disk, &plan, None, screen)?;
     let kept = match (&emulated, &args.keep) {

@@ -29,7 +29,9 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     let (disk, folder) = (job.disk.path.clone(), args.job.job.clone());
     let failed = |error| CliError::recovering(&disk, &folder, error);
     screen.show(&views::common::head(&job.disk));
+    let busy = screen.busy("Comparing the disk with the job's record");
     let plan = recover::plan_resume(&job.folder, &job.disk.device).map_err(failed)?;
+    drop(busy);
     if let Some(plan) = plan {
         let (size, writes) = (plan.changes.bytes(), plan.changes.stages.iter());
         let stages: Vec<&str> = writes

@@ -4,16 +4,24 @@ use clap::Args;
 use schwelle_core::rules;
 
 use crate::error::{CliError, Kind};
+use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views;
 
-/// List the rules, or explain one
+/// List the rules, or explain one; show what a policy settles
+///
+/// Where there is a policy, it also shows how seriously each rule is taken, and every other thing that the
+/// policy settles.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  schwelle rules\n  schwelle rules volume.hibernation")]
+#[command(
+    after_help = "Examples:\n  schwelle rules\n  schwelle rules volume.hibernation\n  schwelle rules --policy shop.toml"
+)]
 pub(crate) struct RulesArgs {
     /// Id of a rule, as the findings name it
     #[arg(value_name = "ID")]
     id: Option<String>,
+    #[command(flatten)]
+    policy: PolicyOptions,
 }
 
 impl RulesArgs {
@@ -21,11 +29,13 @@ impl RulesArgs {
     pub(crate) fn of(id: &str) -> Self {
         Self {
             id: Some(id.to_owned()),
+            policy: PolicyOptions::default(),
         }
     }
 }
 
 pub(crate) fn run(args: &RulesArgs, screen: &Screen) -> Result<u8, CliError> {
+    let policy = args.policy.read()?;
     let chosen: Vec<&rules::Rule> = match &args.id {
         None => rules::all().collect(),
         Some(id) => vec![rules::find(id).ok_or_else(|| {
@@ -38,9 +48,9 @@ pub(crate) fn run(args: &RulesArgs, screen: &Screen) -> Result<u8, CliError> {
         })?],
     };
     match (&args.id, &chosen[..]) {
-        (Some(_), [rule]) => screen.show(&views::rules::one(rule, screen.columns())),
-        _ => screen.show(&views::rules::list(&chosen, screen.columns())),
+        (Some(_), [rule]) => screen.show(&views::rules::one(rule, &policy, screen.columns())),
+        _ => screen.show(&views::rules::list(&chosen, &policy, screen.columns())),
     }
-    screen.document(&views::json::Rules::of(&chosen));
+    screen.document(&views::json::Rules::of(&chosen, &policy));
     Ok(0)
 }

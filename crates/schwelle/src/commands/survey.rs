@@ -69,12 +69,14 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
         Ok(disk) => (Surveyed::of(&disk, &disk.judge(&circumstances)), None),
         Err(error) => (Surveyed::unreadable(path, &error), Some(error.exit_code())),
     };
+    let busy = screen.busy(format!("Looking at {} disks", disks.len()));
     let (mut surveyed, mut unreadable) = (Vec::new(), None);
     many::in_order(&disks, look, |(disk, code)| {
         screen.document_line(&disk);
         surveyed.push(disk);
         unreadable = unreadable.or(code);
     });
+    drop(busy);
     screen.show(&views::survey::render(&surveyed, screen.columns()));
     let is_blocked = surveyed.iter().any(|disk| disk.answer == "blocked");
     Ok(unreadable.unwrap_or(u8::from(is_blocked)))

@@ -12,6 +12,7 @@ use super::carry_out::read_table_again;
 use super::recover::JobOptions;
 use crate::disk::options;
 use crate::error::{CliError, Kind};
+use crate::policy::PolicyOptions;
 use crate::progress::Progress;
 use crate::screen::{Screen, Tone, toned};
 use crate::text::{bytes, safe, typed};
@@ -32,14 +33,19 @@ pub(crate) struct UndoArgs {
     /// Answer the question with yes (for scripts)
     #[arg(long)]
     yes: bool,
+    #[command(flatten)]
+    policy: PolicyOptions,
 }
 
 pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
+    args.policy.read()?.may_answer(args.yes)?;
     let mut job = args.job.open()?;
     let (disk, folder) = (job.disk.path.clone(), args.job.job.clone());
     let failed = |error| CliError::recovering(&disk, &folder, error);
     screen.show(&views::common::head(&job.disk));
+    let busy = screen.busy("Comparing the disk with the job's record");
     let plan = recover::plan_undo(&job.folder, &job.disk.device).map_err(failed)?;
+    drop(busy);
     let used = plan.as_ref().map_or(&[][..], |plan| &plan.used);
     let (exact, smaller) = (used.is_empty(), used.iter().any(|(_, smaller)| *smaller));
     if let Some(plan) = &plan {

@@ -5,61 +5,114 @@ use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
 use super::common::{answer, head, paragraph, partitions};
 use super::json::Check;
 use crate::disk::{Disk, Judgement};
-use crate::screen::{Tone, toned};
-use crate::text::{cut, pad, safe, typed};
+use crate::screen::{Look, Tone, toned};
+use crate::text::{cut, pad, safe, sentence, typed};
 
-/// All findings, the worst first.
-pub(crate) fn render(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
-    let mut text = open_questions_and_worse(disk, judgement, columns);
-    let (silent, telling): (Vec<&Finding>, Vec<&Finding>) = judgement
-        .with(Outcome::Pass)
-        .partition(|finding| finding.evidence == NOTHING_FOUND);
-    text += &format!(
-        "\n{}\n",
-        toned(
-            Tone::Good,
-            &format!("Passed ({})", silent.len() + telling.len())
-        )
-    );
-    for finding in telling {
-        const INDENT: usize = 25;
-        let told = format!("{}: {}", finding.subject, finding.evidence);
-        let told = paragraph("", &told, INDENT, columns);
-        text += &format!("  {} {}", pad(finding.rule, 22), told.trim_start());
+/// Columns of the families' names beside their findings.
+const FAMILY_COLUMNS: usize = 12;
+
+/// All findings: what stands against it first, each outcome by family.
+pub(crate) fn render(disk: &Disk, judgement: &Judgement, look: Look) -> String {
+    let mut text = open_questions_and_worse(disk, judgement, look);
+    let passed: Vec<&Finding> = judgement.with(Outcome::Pass).collect();
+    text += &section(Tone::Good, "Passed", passed.len());
+    for findings in by_family(&passed) {
+        let (silent, telling): (Vec<&Finding>, Vec<&Finding>) = findings
+            .iter()
+            .partition(|finding| finding.evidence == NOTHING_FOUND);
+        let mut body = String::new();
+        let columns = look.columns - FAMILY_COLUMNS;
+        for finding in telling {
+            // "disk" says no more than the view's head.
+            let told = match finding.subject.as_str() {
+                "disk" => sentence(&finding.evidence),
+                subject => sentence(&format!("{subject}: {}", finding.evidence)),
+            };
+            body += &paragraph(&format!("{}  ", name(finding)), &told, 0, columns);
+        }
+        let names: Vec<&str> = silent.iter().map(|finding| name(finding)).collect();
+        if !names.is_empty() {
+            body += &paragraph(
+                "",
+                &format!("Nothing against it: {}.", names.join(", ")),
+                0,
+                columns,
+            );
+        }
+        text += &beside(findings, &body);
     }
-    let ids: Vec<&str> = silent.iter().map(|finding| finding.rule).collect();
-    text += &paragraph("Nothing found against it: ", &ids.join(", "), 2, columns);
     text + &verdict(disk, judgement)
 }
 
 /// The same without what passed: what `plan` and `convert` show of a blocked disk.
-pub(crate) fn render_blocked(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
-    open_questions_and_worse(disk, judgement, columns) + &verdict(disk, judgement)
+pub(crate) fn render_blocked(disk: &Disk, judgement: &Judgement, look: Look) -> String {
+    open_questions_and_worse(disk, judgement, look) + &verdict(disk, judgement)
 }
 
-fn open_questions_and_worse(disk: &Disk, judgement: &Judgement, columns: usize) -> String {
-    let mut text = head(disk) + &partitions(disk);
+fn open_questions_and_worse(disk: &Disk, judgement: &Judgement, look: Look) -> String {
+    let mut text = head(disk) + &partitions(disk, look);
     for (outcome, tone, title) in [
         (Outcome::Block, Tone::Bad, "Blocked"),
         (Outcome::Caution, Tone::Careful, "Caution"),
         (Outcome::Unknown, Tone::Open, "To find out"),
     ] {
         let found: Vec<&Finding> = judgement.with(outcome).collect();
-        if found.is_empty() {
-            continue;
+        if !found.is_empty() {
+            text += &section(tone, title, found.len());
+            text += &telling(disk, &found, tone, look.columns);
         }
-        text += &format!("\n{}\n", toned(tone, &format!("{title} ({})", found.len())));
-        for finding in found {
-            text += &format!(
-                "  {}  {}\n",
-                toned(tone, finding.rule),
-                safe(&finding.subject)
-            );
-            text += &paragraph("", &finding.evidence, 4, columns);
+    }
+    text
+}
+
+fn section(tone: Tone, title: &str, count: usize) -> String {
+    format!("\n{}\n", toned(tone, &format!("{title} ({count})")))
+}
+
+/// Findings by family, each with its evidence, and with what to do.
+pub(super) fn telling(disk: &Disk, findings: &[&Finding], tone: Tone, columns: usize) -> String {
+    let path = typed(&disk.path);
+    let columns = columns - FAMILY_COLUMNS;
+    let mut text = String::new();
+    for findings in by_family(findings) {
+        let mut body = String::new();
+        for finding in findings {
+            let subject = safe(&finding.subject);
+            body += &format!("{}  {subject}\n", toned(tone, finding.rule));
+            body += &paragraph("", &sentence(&finding.evidence), 2, columns);
             if let Some(remedy) = &finding.remedy {
-                text += &paragraph("What to do: ", remedy, 4, columns);
+                // What is to be typed names this disk.
+                let remedy = sentence(remedy).replace(" DISK", &format!(" {path}"));
+                body += &paragraph("What to do: ", &remedy, 2, columns);
             }
         }
+        text += &beside(findings, &body);
+    }
+    text
+}
+
+/// Findings that stand together, by their rules' families.
+fn by_family<'a, 'b>(findings: &'b [&'a Finding]) -> impl Iterator<Item = &'b [&'a Finding]> {
+    findings.chunk_by(|a, b| family(a) == family(b))
+}
+
+fn family(finding: &Finding) -> &str {
+    finding.rule.split('.').next().unwrap_or_default()
+}
+
+/// The part of a rule's id behind the family.
+fn name(finding: &Finding) -> &str {
+    finding.rule.split('.').nth(1).unwrap_or_default()
+}
+
+/// The family's name, with lines beside it.
+fn beside(findings: &[&Finding], body: &str) -> String {
+    let family = findings.first().map_or("", |finding| family(finding));
+    let mut lead = pad(family, FAMILY_COLUMNS - 2);
+    let mut text = String::new();
+    for line in body.lines() {
+        text += &format!("  {}{line}\n", toned(Tone::Heading, &lead));
+        lead = " ".repeat(FAMILY_COLUMNS - 2);
     }
     text
 }

@@ -5,8 +5,9 @@ use schwelle_core::draft::{Change, MapPart};
 use schwelle_core::gpt::attributes;
 use schwelle_core::profile::{Origin, Partition, Role};
 
+use super::map;
 use crate::disk::Disk;
-use crate::screen::{Tone, toned};
+use crate::screen::{Look, Tone, toned};
 use crate::text::{bytes, cut, pad, safe, width, wrap};
 
 /// Which disk this is: path, size, table, model and serial, short name, the systems on it.
@@ -42,13 +43,13 @@ pub(crate) fn head(disk: &Disk) -> String {
 }
 
 /// The partitions of a disk and its larger gaps, a line each.
-pub(crate) fn partitions(disk: &Disk) -> String {
+pub(crate) fn partitions(disk: &Disk, look: Look) -> String {
     let profile = &disk.profile;
     let mut text = String::new();
     let mut lines: Vec<(u64, String)> = profile
         .partitions
         .iter()
-        .map(|part| (part.extent.first.0, partition(disk, part)))
+        .map(|part| (part.extent.first.0, partition(disk, part, look)))
         .collect();
     for gap in profile
         .gaps
@@ -56,15 +57,12 @@ pub(crate) fn partitions(disk: &Disk) -> String {
         .filter(|gap| gap.sectors() > profile.geometry.sectors_per_mib())
     {
         let size = bytes(profile.geometry.bytes_in(gap));
-        lines.push((
-            gap.first.0,
-            format!(
-                "   -  {} {size:>10}  LBA {} to {}",
-                pad("unused", 10),
-                gap.first.0,
-                gap.last().0
-            ),
-        ));
+        let line = format!(
+            "   -  {} {size:>10}  {}",
+            pad("unused", 10),
+            place(gap, look)
+        );
+        lines.push((gap.first.0, line.trim_end().to_owned()));
     }
     lines.sort();
     for (_, line) in lines {
@@ -73,29 +71,38 @@ pub(crate) fn partitions(disk: &Disk) -> String {
     text
 }
 
-fn partition(disk: &Disk, part: &Partition) -> String {
+fn partition(disk: &Disk, part: &Partition, look: Look) -> String {
     let size = bytes(disk.profile.geometry.bytes_in(&part.extent));
-    let mut notes = Vec::new();
-    match part.origin {
-        Origin::Mbr { active: true, .. } => notes.push("active"),
-        Origin::Mbr { logical: true, .. } => notes.push("logical"),
-        _ => {}
-    }
-    let label = cut(&safe(&part.volume.label), 32);
+    let note = match part.origin {
+        Origin::Mbr { active: true, .. } => "active",
+        Origin::Mbr { logical: true, .. } => "logical",
+        _ => "",
+    };
     // What cannot be looked into may be anything.
     let role = if part.role == Role::Data && part.is_closed() {
         "not known"
     } else {
         part.role.name()
     };
+    // The label stands last: it may be of any script and length.
     let line = format!(
-        "  {:>2}  {} {size:>10}  {} {label}  {}",
+        "  {:>2}  {} {size:>10}  {}{} {} {}",
         part.number,
         pad(role, 10),
+        place(&part.extent, look),
         pad(part.volume.kind.name(), 10),
-        notes.join(", ")
+        pad(note, 7),
+        safe(&part.volume.label)
     );
-    line.trim_end().to_owned()
+    cut(line.trim_end(), look.columns)
+}
+
+/// Where something lies, in a column of its own, when that is wanted.
+fn place(extent: &Extent, look: Look) -> String {
+    match look.lba {
+        true => pad(&lbas(extent), 29),
+        false => String::new(),
+    }
 }
 
 /// A paragraph, indented, broken to `columns`; the first line behind `lead`.
@@ -120,33 +127,36 @@ pub(crate) fn answer(tone: Tone, word: &str, rest: &str) -> String {
     format!("\n{} {rest}\n", toned(tone, &format!("{word}.")))
 }
 
-/// One line for a part of a map; marked when it is new or active.
-pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, columns: usize) -> String {
-    let (tone, mark) = match (part.change, part.active) {
-        (Change::New | Change::Filled | Change::Retyped, _) => (Tone::Good, "+"),
-        (Change::Smaller, _) => (Tone::Careful, "<"),
-        (Change::Kept, true) => (Tone::Open, "*"),
-        (Change::Kept, false) => (Tone::Faint, " "),
+/// One line for a part of a map; marked when it is new, changed or active.
+pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, look: Look) -> String {
+    let tone = match (part.change, part.active) {
+        (Change::New | Change::Filled | Change::Retyped, _) => Tone::Good,
+        (Change::Smaller, _) => Tone::Careful,
+        (Change::Kept, true) => Tone::Open,
+        (Change::Kept, false) => Tone::Faint,
     };
     let number = part
         .number
         .map_or("-".to_owned(), |number| number.to_string());
     let role = part.role.map_or("unused", Role::name);
     let size = bytes(part.extent.sectors() * sector_bytes);
+    let no_letter = part.attributes & attributes::NO_DRIVE_LETTER != 0;
+    // An unused stretch has no type and no label.
+    let kind = part.role.map_or("", |_| &part.kind);
     let line = format!(
-        "{number:>3}  {} {size:>10}  {} {} {}",
+        "{number:>3}  {} {size:>10}  {}{} {} {}",
         pad(role, 10),
-        pad(&lbas(&part.extent), 27),
-        pad(&part.kind, 17),
+        place(&part.extent, look),
+        pad(kind, 17),
+        pad(if no_letter { "no letter" } else { "" }, 9),
         safe(&part.label)
     );
-    let hidden = part.attributes & attributes::NO_DRIVE_LETTER != 0;
-    let line = format!(
-        "{} {}",
-        line.trim_end(),
-        if hidden { " (no drive letter)" } else { "" }
-    );
-    format!("{}{}", toned(tone, mark), cut(line.trim_end(), columns - 1))
+    let mark = pad(map::mark(part), 1);
+    format!(
+        "{}{}",
+        toned(tone, &mark),
+        cut(line.trim_end(), look.columns - 1)
+    )
 }
 
 /// "LBA 5", "LBA 5 to 9".

@@ -1,6 +1,7 @@
 //! The documents of `--json`. Their schemas are in `docs/schema/`, made from these types; keys stay
 //! as they are.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use schemars::JsonSchema;
@@ -16,6 +17,7 @@ use super::emulate::EmulatedDoc;
 use super::mend::FixDoc;
 use crate::disk::{Disk, Judgement, answer_name};
 use crate::error::CliError;
+use crate::policy::Policy;
 
 /// `check`; for several disks one in a line each
 #[derive(Debug, Serialize, JsonSchema)]
@@ -81,6 +83,54 @@ impl Check {
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Rules {
     pub(crate) rules: Vec<RuleDoc>,
+    pub(crate) policy: PolicyDoc,
+}
+
+/// What the workshop has settled; null or empty where nothing is
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct PolicyDoc {
+    /// The file; null where there is none
+    pub(crate) file: Option<String>,
+    /// The workshop's name
+    pub(crate) shop: Option<String>,
+    pub(crate) job_root: Option<String>,
+    /// Size of a new EFI system partition
+    pub(crate) esp_size_bytes: Option<u64>,
+    /// Where its room may come from: "gap", "trim", "takeover"
+    pub(crate) places: Vec<String>,
+    /// --yes may answer
+    pub(crate) yes_option: bool,
+    /// What is asked before a disk is written, beside the question about a backup
+    pub(crate) questions: Vec<String>,
+    /// Beginnings of makers' names, and their keys
+    pub(crate) setup_keys: BTreeMap<String, String>,
+    /// MBR type bytes that the policy gives a form, in hex
+    pub(crate) types: Vec<String>,
+}
+
+impl PolicyDoc {
+    pub(crate) fn of(policy: &Policy) -> Self {
+        let path = |path: &std::path::PathBuf| path.display().to_string();
+        Self {
+            file: policy.from.as_ref().map(path),
+            shop: policy.shop.clone(),
+            job_root: policy.job_root.as_ref().map(path),
+            esp_size_bytes: policy.esp_size,
+            places: policy
+                .places
+                .iter()
+                .map(|place| place.name().to_owned())
+                .collect(),
+            yes_option: policy.confirmations.yes_option,
+            questions: policy.confirmations.questions.clone(),
+            setup_keys: policy.setup_keys.clone(),
+            types: policy
+                .types
+                .kinds()
+                .map(|kind| format!("{:02X}", kind.0))
+                .collect(),
+        }
+    }
 }
 
 /// A rule.
@@ -92,19 +142,26 @@ pub(crate) struct RuleDoc {
     pub(crate) why: String,
     /// The table that it is asked about: "gpt" or "mbr"; null for both
     pub(crate) to: Option<String>,
+    /// How seriously the policy takes it: "strict" or "known"; null where as it is
+    pub(crate) severity: Option<String>,
 }
 
 impl Rules {
-    pub(crate) fn of(rules: &[&Rule]) -> Self {
+    pub(crate) fn of(rules: &[&Rule], policy: &Policy) -> Self {
         let document = |rule: &&Rule| RuleDoc {
             id: rule.id.to_owned(),
             family: rule.family().to_owned(),
             question: rule.question.to_owned(),
             why: rule.why.to_owned(),
             to: rule.to.map(|to| to.name().to_owned()),
+            severity: policy
+                .severities
+                .get(rule.id)
+                .map(|severity| severity.name().to_owned()),
         };
         Self {
             rules: rules.iter().map(document).collect(),
+            policy: PolicyDoc::of(policy),
         }
     }
 }
@@ -533,6 +590,8 @@ pub(crate) struct JobRecord {
     pub(crate) serial: Option<String>,
     /// Who confirmed the disk and the backup: "the technician" or "--yes"
     pub(crate) answered_by: String,
+    /// What the policy had asked beside, each answered with yes
+    pub(crate) questions: Vec<String>,
     pub(crate) plan: Plan,
 }
 

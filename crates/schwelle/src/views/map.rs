@@ -1,62 +1,143 @@
-//! The disk as a bar in proportion: each part by its own letter, so that it reads without colour.
+//! The disk as a bar in proportion: each part by a pattern of its own, with its number and what it is
+//! inside, so that it reads without colour.
 
 use schwelle_core::draft::{Change, MapPart};
 use schwelle_core::profile::Role;
 
 use crate::screen::{Tone, toned};
+use crate::text::width;
 
-/// A part takes two columns at least, however small it is.
+/// A part takes two columns at least, however small it is: a mark and a digit.
 const MIN_COLUMNS: usize = 2;
 /// A gap below this share of the disk (1/256) is alignment, not space: it gets no place in the bar.
 const SMALL_GAP: u64 = 256;
 
-fn letter(part: &MapPart) -> char {
+/// A stretch of the bar: a part of the disk, or several that are too narrow to be told apart.
+#[derive(Debug, Clone)]
+pub(crate) struct Cell {
+    sectors: u64,
+    /// What fills it.
+    pub(crate) pattern: char,
+    /// What is written into it: in full, or where that is too long, in short.
+    pub(crate) labels: [String; 2],
+    tone: Tone,
+}
+
+/// What a part is filled with.
+fn pattern(part: &MapPart) -> char {
     match part.role {
         None => '.',
-        Some(Role::Esp) => 'E',
-        Some(Role::Boot) => 'B',
-        Some(Role::Windows) => 'W',
-        Some(Role::Recovery) => 'R',
-        Some(Role::Reserved) => 'm',
-        Some(Role::Data) => 'D',
+        Some(Role::Esp) => '=',
+        Some(Role::Boot) => '%',
+        Some(Role::Windows) => '#',
+        Some(Role::Recovery) => '~',
+        Some(Role::Reserved) => ',',
+        Some(Role::Data) => 'o',
     }
 }
 
-fn tone(part: &MapPart) -> Tone {
-    match (part.role, part.change) {
-        (_, Change::New | Change::Filled | Change::Retyped) => Tone::Good,
-        (None, _) => Tone::Faint,
-        (Some(Role::Windows), _) => Tone::Heading,
-        _ => Tone::Open,
+/// The mark of a part: new or changed, smaller, active, or none.
+pub(crate) fn mark(part: &MapPart) -> &'static str {
+    match part.change {
+        Change::New | Change::Filled | Change::Retyped => "+",
+        Change::Smaller => "<",
+        Change::Kept if part.active => "*",
+        Change::Kept => "",
     }
 }
 
-/// The bar, `columns` wide: `|BB|WWWWWW|EEE|......|`.
-pub(crate) fn bar(parts: &[MapPart], columns: usize) -> String {
-    let total: u64 = parts
-        .iter()
-        .map(|part| part.extent.sectors())
-        .sum::<u64>()
-        .max(1);
-    let shown: Vec<&MapPart> = parts
+impl Cell {
+    fn of(part: &MapPart) -> Self {
+        let number = part
+            .number
+            .map_or(String::new(), |number| number.to_string());
+        let role = part.role.map_or("unused", Role::name);
+        let mark = mark(part);
+        let tone = match (part.role, part.change) {
+            (_, Change::New | Change::Filled | Change::Retyped) => Tone::Good,
+            (None, _) => Tone::Faint,
+            (Some(Role::Windows), _) => Tone::Heading,
+            _ => Tone::Open,
+        };
+        Self {
+            sectors: part.extent.sectors(),
+            pattern: pattern(part),
+            labels: [
+                format!("{mark}{number} {role}").trim_start().to_owned(),
+                format!("{mark}{number}"),
+            ],
+            tone,
+        }
+    }
+
+    /// This one and the next, together.
+    fn with(&self, next: &Self) -> Self {
+        Self {
+            sectors: self.sectors.saturating_add(next.sectors),
+            pattern: '"',
+            labels: [String::new(), String::new()],
+            tone: Tone::Open,
+        }
+    }
+
+    /// Filled to its width, the label in the middle of its pattern.
+    fn fill(&self, columns: usize) -> String {
+        let of_pattern = |count| self.pattern.to_string().repeat(count);
+        let padded = [format!(" {} ", self.labels[0]), self.labels[1].clone()];
+        let label = padded
+            .into_iter()
+            .zip(&self.labels)
+            .find(|(padded, label)| !label.is_empty() && width(padded) <= columns)
+            .map_or(String::new(), |(padded, _)| padded);
+        let rest = columns - width(&label);
+        format!(
+            "{}{label}{}",
+            of_pattern(rest - rest / 2),
+            of_pattern(rest / 2)
+        )
+    }
+}
+
+/// The stretches of a disk with their shares of `room`, each of them `least` at least. Where there is no
+/// room for all, neighbours are put together, the smallest first.
+pub(crate) fn shares(parts: &[MapPart], room: usize, least: usize) -> Vec<(Cell, usize)> {
+    let total: u64 = parts.iter().map(|part| part.extent.sectors()).sum();
+    let mut cells: Vec<Cell> = parts
         .iter()
         .filter(|part| part.number.is_some() || part.extent.sectors() > total / SMALL_GAP)
+        .map(Cell::of)
         .collect();
-    let room = columns.saturating_sub(shown.len() + 1);
-    let share = |part: &MapPart| {
-        let exact = u128::from(part.extent.sectors()) * room as u128 / u128::from(total);
-        usize::try_from(exact).unwrap_or(room).max(MIN_COLUMNS)
-    };
-    let mut widths: Vec<usize> = shown.iter().map(|part| share(part)).collect();
-    // What the small ones take too much, or rounding left over, the widest gives or gets.
-    let sum: usize = widths.iter().sum();
-    if let Some(widest) = widths.iter_mut().max() {
-        *widest = (*widest + room).saturating_sub(sum).max(MIN_COLUMNS);
+    while cells.len() > 1 && cells.len() * least > room {
+        let sums = cells
+            .windows(2)
+            .map(|pair| pair[0].sectors.saturating_add(pair[1].sectors));
+        let narrowest = sums.enumerate().min_by_key(|(_, sum)| *sum);
+        let at = narrowest.map_or(0, |(at, _)| at);
+        cells[at] = cells[at].with(&cells[at + 1]);
+        cells.remove(at + 1);
     }
-    let cells = shown
+    let total: u64 = cells.iter().map(|cell| cell.sectors).sum::<u64>().max(1);
+    // Everybody gets the least; what is left is shared out by size, and the rest of that goes to the largest.
+    let free = room.saturating_sub(cells.len() * least);
+    let more = |cell: &Cell| {
+        let exact = u128::from(cell.sectors) * free as u128 / u128::from(total);
+        usize::try_from(exact).unwrap_or(free)
+    };
+    let mut columns: Vec<usize> = cells.iter().map(|cell| least + more(cell)).collect();
+    let sum: usize = columns.iter().sum();
+    if let Some(widest) = columns.iter_mut().max() {
+        *widest = (*widest + room).saturating_sub(sum);
+    }
+    cells.into_iter().zip(columns).collect()
+}
+
+/// The bar, `columns` wide: `|%1|### 2 Windows ###|= +3 EFI system =|... unused ...|`.
+pub(crate) fn bar(parts: &[MapPart], columns: usize) -> String {
+    // A line stands behind each part: its columns are one more, and the first line is over.
+    let shares = shares(parts, columns.saturating_sub(1), MIN_COLUMNS + 1);
+    let cells = shares
         .iter()
-        .zip(widths)
-        .map(|(part, width)| toned(tone(part), &letter(part).to_string().repeat(width)));
+        .map(|(cell, columns)| toned(cell.tone, &cell.fill(columns - 1)));
     format!("|{}|", cells.collect::<Vec<_>>().join("|"))
 }
 
@@ -65,10 +146,9 @@ mod tests {
     use super::*;
     use schwelle_core::device::{Extent, Lba};
 
-    #[test]
-    fn small_parts_stay_visible_and_the_bar_fills_its_columns() {
-        let part = |first, end, role: Option<Role>| MapPart {
-            number: role.map(|_| 1),
+    fn part(first: u64, end: u64, number: usize, role: Option<Role>, change: Change) -> MapPart {
+        MapPart {
+            number: role.map(|_| number),
             extent: Extent {
                 first: Lba(first),
                 end: Lba(end),
@@ -78,19 +158,61 @@ mod tests {
             label: String::new(),
             active: false,
             attributes: 0,
-            change: Change::Kept,
-        };
-        let parts = [
-            part(1, 2048, None),
-            part(2048, 104_448, Some(Role::Boot)),
-            part(104_448, 4_000_000_000, Some(Role::Windows)),
-            part(4_000_000_000, 4_100_000_000, None),
-        ];
-        for columns in [40, 80, 160] {
-            let bar = bar(&parts, columns);
-            let plain: String = anstream::adapter::strip_str(&bar).to_string();
-            assert_eq!(plain.len(), columns, "{plain}");
-            assert!(plain.starts_with("|BB|WWW"), "{plain}");
+            change,
         }
+    }
+
+    fn plain(parts: &[MapPart], columns: usize) -> String {
+        anstream::adapter::strip_str(&bar(parts, columns)).to_string()
+    }
+
+    #[test]
+    fn small_parts_stay_visible_and_the_bar_fills_its_columns() {
+        let parts = [
+            part(1, 2048, 0, None, Change::Kept),
+            part(2048, 104_448, 1, Some(Role::Boot), Change::Kept),
+            part(
+                104_448,
+                3_000_000_000,
+                2,
+                Some(Role::Windows),
+                Change::Smaller,
+            ),
+            part(
+                3_000_000_000,
+                3_100_000_000,
+                3,
+                Some(Role::Esp),
+                Change::New,
+            ),
+            part(3_100_000_000, 4_100_000_000, 0, None, Change::Kept),
+        ];
+        for columns in [40, 72, 152] {
+            assert_eq!(plain(&parts, columns).len(), columns);
+        }
+        assert_eq!(
+            plain(&parts, 72),
+            "|%1|################# <2 Windows #################|=+3|.... unused ....|"
+        );
+    }
+
+    #[test]
+    fn what_cannot_be_told_apart_is_put_together() {
+        let parts: Vec<MapPart> = (1..=128)
+            .map(|n| {
+                part(
+                    n * 1000,
+                    n * 1000 + 1000,
+                    usize::try_from(n).unwrap(),
+                    Some(Role::Data),
+                    Change::Kept,
+                )
+            })
+            .collect();
+        for columns in [40, 72, 152, 400] {
+            assert_eq!(plain(&parts, columns).len(), columns, "{columns}");
+        }
+        assert!(plain(&parts, 72).contains("|\"\"|"));
+        assert_eq!(plain(&[], 10), "||");
     }
 }

@@ -14,17 +14,17 @@ use super::json::{self, FindingDoc, Rehearsed};
 use super::plan;
 use crate::commands::mend::Planned;
 use crate::disk::{Disk, Judgement};
-use crate::screen::{Tone, toned};
+use crate::screen::{Look, Tone, toned};
 use crate::text::{pad, typed};
 
 /// The whole view of a plan.
-pub(crate) fn render(disk: &Disk, planned: &Planned<'_>, columns: usize) -> String {
+pub(crate) fn render(disk: &Disk, planned: &Planned<'_>, look: Look) -> String {
     const INDENT: usize = 19;
     let mut text = head(disk);
     text += &format!("\n{}\n", toned(Tone::Heading, "What is mended"));
     for fix in &planned.fixes {
         let step = toned(Tone::Careful, &pad(fix.step.name(), 16));
-        let what = paragraph("", &fix.what, INDENT, columns);
+        let what = paragraph("", &fix.what, INDENT, look.columns);
         text += &format!("  {step} {}", what.trim_start());
     }
     let Planned {
@@ -33,7 +33,7 @@ pub(crate) fn render(disk: &Disk, planned: &Planned<'_>, columns: usize) -> Stri
         rehearsal,
         ..
     } = planned;
-    text + &plan::body(disk, judgement, plan, rehearsal, columns)
+    text + &plan::body(disk, judgement, plan, rehearsal, look)
 }
 
 /// The last line of a plan that is only shown.

@@ -12,9 +12,9 @@ use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::Outcome;
 
 use super::common::{answer, head, lbas, map_line, paragraph};
-use super::{map, rehearse};
+use super::{check, map, rehearse};
 use crate::disk::{Disk, Judgement, options};
-use crate::screen::{Tone, toned};
+use crate::screen::{Look, Tone, toned};
 use crate::text::{bytes, pad, safe, typed};
 
 /// The whole view.
@@ -23,9 +23,9 @@ pub(crate) fn render(
     judgement: &Judgement,
     plan: &Plan<'_>,
     rehearsal: &Rehearsal,
-    columns: usize,
+    look: Look,
 ) -> String {
-    head(disk) + &body(disk, judgement, plan, rehearsal, columns)
+    head(disk) + &body(disk, judgement, plan, rehearsal, look)
 }
 
 /// The view without its head.
@@ -34,11 +34,12 @@ pub(super) fn body(
     judgement: &Judgement,
     plan: &Plan<'_>,
     rehearsal: &Rehearsal,
-    columns: usize,
+    look: Look,
 ) -> String {
-    let mut text = layout(disk, plan, columns);
+    let columns = look.columns;
+    let mut text = layout(disk, plan, look);
     text += &room(plan, columns);
-    text += &writes(disk, plan, columns);
+    text += &writes(disk, plan, look);
     if let Some(start) = &plan.start {
         text += &menu(start, plan.table.style(), columns);
     }
@@ -48,14 +49,7 @@ pub(super) fn body(
             "\n{}\n",
             toned(Tone::Careful, &format!("Caution ({})", cautions.len()))
         );
-        for finding in cautions {
-            text += &paragraph(
-                &format!("{}  ", finding.rule),
-                &format!("{}: {}", finding.subject, finding.evidence),
-                2,
-                columns,
-            );
-        }
+        text += &check::telling(disk, &cautions, Tone::Careful, columns);
     }
     text += &format!("\n{}\n", toned(Tone::Heading, "Rehearsal of the draft"));
     if rehearsal.passed() {
@@ -97,7 +91,8 @@ pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal, is_good: bool) -> Stri
     }
 }
 
-fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
+fn layout(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
+    let columns = look.columns;
     let sector = u64::from(disk.profile.geometry.logical_sector);
     let bar_columns = columns.saturating_sub(8);
     let mut text = format!(
@@ -105,8 +100,7 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
         map::bar(&plan.before, bar_columns),
         map::bar(&plan.after, bar_columns)
     );
-    let legend = "B boot, W Windows, E EFI system, R recovery, D data, m reserved, . unused; + new or \
-        changed, < smaller, * active";
+    let legend = "+ new or changed, < smaller, * active, . unused";
     text += &paragraph("", legend, 8, columns);
     let before = format!("Before ({})", disk.profile.table_style());
     let after = format!("After ({})", plan.table.style().name().to_uppercase());
@@ -119,7 +113,7 @@ fn layout(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
             .iter()
             .filter(|part| part.number.is_some() || part.extent.sectors() * sector > 1 << 20)
         {
-            text += &format!("{}\n", map_line(part, sector, columns));
+            text += &format!("{}\n", map_line(part, sector, look));
         }
     }
     let more = plan.newly_usable_bytes();
@@ -175,7 +169,8 @@ fn room(plan: &Plan<'_>, columns: usize) -> String {
     text
 }
 
-fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
+fn writes(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
+    let columns = look.columns;
     let geometry = disk.profile.geometry;
     let mut text = format!(
         "\n{}\n",
@@ -197,11 +192,13 @@ fn writes(disk: &Disk, plan: &Plan<'_>, columns: usize) -> String {
                     format!("{} extents in {}", part.extents.len(), lbas(&span))
                 }
             };
-            text += &format!(
-                "  {} {} {size:>10}  {place}\n",
+            let place = if look.lba { place } else { String::new() };
+            let line = format!(
+                "  {} {} {size:>10}  {place}",
                 pad(stage.kind.name(), 8),
                 pad(&part.what, 29)
             );
+            text += &format!("{}\n", line.trim_end());
         }
     }
     let (total, moved) = (plan.changes.bytes(), plan.changes.moved_bytes());

@@ -1,14 +1,17 @@
 //! The views of `rules`.
 
 use schwelle_core::crossing::Style;
-use schwelle_core::rules::Rule;
+use schwelle_core::rules::{Rule, Severity};
 
-use super::common::paragraph;
+use super::common::{item, paragraph};
+use super::json::PolicyDoc;
+use crate::policy::Policy;
 use crate::screen::{Tone, toned};
-use crate::text::pad;
+use crate::text::{bytes, pad, safe};
 
-/// All rules by family, a line each.
-pub(crate) fn list(rules: &[&Rule], _columns: usize) -> String {
+/// All rules by family, a line each; then what the policy settles.
+pub(crate) fn list(rules: &[&Rule], policy: &Policy, columns: usize) -> String {
+    const INDENT: usize = 25;
     let mut text = String::new();
     let mut family = "";
     for rule in rules {
@@ -16,19 +19,86 @@ pub(crate) fn list(rules: &[&Rule], _columns: usize) -> String {
             family = rule.family();
             text += &format!("\n{}\n", toned(Tone::Heading, family));
         }
-        text += &format!("  {} {}\n", pad(rule.id, 22), rule.question);
+        let severity = policy.severities.get(rule.id);
+        let severity = severity.map_or(String::new(), |severity| format!(" [{}]", severity.name()));
+        let question = paragraph("", &format!("{}{severity}", rule.question), INDENT, columns);
+        text += &format!("  {} {}", pad(rule.id, INDENT - 3), question.trim_start());
     }
-    text += "\nThe family \"back\" is asked with --to mbr, in place of table, room and firmware.\n";
+    text += "\n";
+    let back = "The family \"back\" is asked with --to mbr, in place of table, room and firmware.";
+    text += &paragraph("", back, 0, columns);
+    if policy.from.is_some() {
+        text += &settled(policy, columns);
+    }
     text + "\nA rule in full: schwelle rules ID\n"
 }
 
+/// What a policy settles, and what it leaves as it is.
+fn settled(policy: &Policy, columns: usize) -> String {
+    let document = PolicyDoc::of(policy);
+    let file = safe(&document.file.unwrap_or_default());
+    let mut text = format!(
+        "\n{}\n",
+        toned(Tone::Heading, &format!("The policy in {file}"))
+    );
+    let severities: Vec<String> = policy
+        .severities
+        .iter()
+        .map(|(rule, severity)| format!("{rule} {}", severity.name()))
+        .collect();
+    let keys = document.setup_keys.iter();
+    let keys: Vec<String> = keys.map(|(maker, key)| format!("{maker}: {key}")).collect();
+    let yes = if document.yes_option {
+        "may answer"
+    } else {
+        "is refused"
+    };
+    let or = |text: Option<String>, none: &str| text.unwrap_or_else(|| none.to_owned());
+    let list = |list: &[String]| match list {
+        [] => "none".to_owned(),
+        some => some.join(", "),
+    };
+    for (what, value) in [
+        ("name on reports", or(document.shop, "none")),
+        (
+            "job folders in",
+            or(document.job_root, "as named with --job"),
+        ),
+        (
+            "EFI partition",
+            or(document.esp_size_bytes.map(bytes), "as large as fits best"),
+        ),
+        ("its room from", list(&document.places)),
+        ("--yes", yes.to_owned()),
+        ("questions", list(&document.questions)),
+        ("severities", list(&severities)),
+        ("setup keys", list(&keys)),
+        ("types", list(&document.types)),
+    ] {
+        text += &item(&pad(what, 16), &value, 2, columns);
+    }
+    if !severities.is_empty() {
+        let line = "strict: cautions and open questions become blocks. known: they pass. A block stays a block.";
+        text += &paragraph("", line, 2, columns);
+    }
+    text
+}
+
 /// One rule in full.
-pub(crate) fn one(rule: &Rule, columns: usize) -> String {
+pub(crate) fn one(rule: &Rule, policy: &Policy, columns: usize) -> String {
     let mut text = format!("{}\n", toned(Tone::Heading, rule.id));
     text += &paragraph("", rule.question, 2, columns);
     text += "\n";
     text += &paragraph("", rule.why, 2, columns);
     text += "\n";
+    let effect = match policy.severities.get(rule.id) {
+        Some(Severity::Strict) => Some("By the policy its cautions and open questions are blocks."),
+        Some(Severity::Known) => Some("By the policy its cautions and open questions pass."),
+        None => None,
+    };
+    if let Some(effect) = effect {
+        text += &format!("{}\n", paragraph("", effect, 2, columns));
+    }
     let option = match rule.to {
         Some(Style::Mbr) => " --to mbr",
         _ => "",

@@ -301,7 +301,7 @@ fn a_makers_type_crosses_by_the_policys_table() {
     assert_eq!(run.code, 1);
     for told in [
         "type A0h",
-        "[[type]] byte, guid; docs/policy.md",
+        "[[type]] byte, guid; docs/policy.toml",
         "--policy FILE",
     ] {
         assert!(
@@ -351,11 +351,11 @@ fn a_makers_type_crosses_by_the_policys_table() {
         ),
         (
             "[[type]]\nbyte = \"EE\"\nguid = \"bfbfafe7-a34f-448a-9a5b-6213eb736c22\"",
-            "line 1: type EE cannot",
+            "line 1, column 1: type EE cannot",
         ),
         (
             "\n[[type]]\nbyte = \"A0\"\nguid = \"c12a7328-f81f-11d2-ba4b-00a0c93ec93b\"",
-            "line 2: type A0 cannot",
+            "line 2, column 1: type A0 cannot",
         ),
         ("[[type]]\nbyte = \"A0\"\nguid = \"bfbfafe7\"", "line 3"),
         ("[[type]]\nbyte = \"A0\"\n", "missing field `guid`"),

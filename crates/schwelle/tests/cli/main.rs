@@ -23,6 +23,7 @@ mod many;
 mod mend;
 mod menu;
 mod packed;
+mod policy;
 mod random_layouts;
 mod readers;
 mod real_firmware;

@@ -116,11 +116,16 @@ impl Lab {
 
     /// The same, with these folders of programs.
     pub(crate) fn run_in(&self, path: &str, args: &[&str], stdin: &str) -> Run {
+        self.run_env(&[("PATH", path)], args, stdin)
+    }
+
+    /// The same, with this environment and no other.
+    pub(crate) fn run_env(&self, env: &[(&str, &str)], args: &[&str], stdin: &str) -> Run {
         let output = Command::cargo_bin("schwelle")
             .unwrap()
             .args(args)
             .env_clear()
-            .env("PATH", path)
+            .envs(env.iter().copied())
             .current_dir(self.dir.path())
             .write_stdin(stdin)
             .output()

@@ -116,10 +116,12 @@ fn content(lab: &Lab, image: &Path, store: &str) -> Content {
     let mut letters = dumped(&from_windows(lab, image, SYSTEM), "SYSTEM");
     letters.retain(|key, _| key.contains("MountedDevices"));
     let recovery = fs::read_to_string(from_windows(lab, image, RECOVERY)).unwrap();
+    // Blanks fill up what a shorter signature leaves over.
     let recovery = in_words(&recovery)
         .split_whitespace()
         .collect::<Vec<_>>()
-        .join(" ");
+        .join(" ")
+        .replace(" />", "/>");
     Content {
         files: files.into(),
         store,

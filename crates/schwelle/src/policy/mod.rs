@@ -1,0 +1,168 @@
+//! `--policy FILE`: what a workshop has settled for all its jobs.
+
+mod file;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use schwelle_core::bytes::read_file;
+use schwelle_core::gpt::TypeTable;
+use schwelle_core::rules::Severity;
+use serde::Deserialize;
+
+use crate::error::{CliError, Kind};
+
+/// A longer file is not one.
+const MAX_BYTES: u64 = 1 << 20;
+/// The file below the folders in which settings are kept.
+const NAME: &str = "schwelle/policy.toml";
+
+/// Where the policy comes from.
+#[derive(Debug, Clone, Default, Args)]
+pub(crate) struct PolicyOptions {
+    /// The workshop's policy [default: schwelle/policy.toml in $XDG_CONFIG_HOME, ~/.config or /etc]
+    #[arg(long, value_name = "FILE")]
+    policy: Option<PathBuf>,
+}
+
+/// A policy.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Policy {
+    /// The file; `None` where there is none.
+    pub(crate) from: Option<PathBuf>,
+    /// The workshop's name, on reports.
+    pub(crate) shop: Option<String>,
+    /// Where job folders are made that are not named.
+    pub(crate) job_root: Option<PathBuf>,
+    /// Size of a new EFI system partition, in bytes; `None`: whatever fits best.
+    pub(crate) esp_size: Option<u64>,
+    /// Where its room may come from.
+    pub(crate) places: Vec<Place>,
+    pub(crate) confirmations: Confirmations,
+    /// Rules that are taken more, or less, seriously than by themselves.
+    pub(crate) severities: BTreeMap<&'static str, Severity>,
+    /// Beginning of the maker's name, and the key of the setup screen.
+    pub(crate) setup_keys: BTreeMap<String, String>,
+    /// Which partition types become which.
+    pub(crate) types: TypeTable,
+}
+
+/// Where the room for an EFI system partition may come from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Place {
+    Gap,
+    Trim,
+    Takeover,
+}
+
+impl Place {
+    const ALL: [Self; 3] = [Self::Gap, Self::Trim, Self::Takeover];
+
+    /// The word on the command line.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Gap => "gap",
+            Self::Trim => "trim",
+            Self::Takeover => "takeover",
+        }
+    }
+}
+
+/// What is asked before a disk is written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Confirmations {
+    /// `--yes` may answer.
+    pub(crate) yes_option: bool,
+    /// Questions beside the one about a backup.
+    pub(crate) questions: Vec<String>,
+}
+
+impl Default for Policy {
+    fn default() -> Self {
+        Self {
+            from: None,
+            shop: None,
+            job_root: None,
+            esp_size: None,
+            places: Place::ALL.to_vec(),
+            confirmations: Confirmations {
+                yes_option: true,
+                questions: Vec::new(),
+            },
+            severities: BTreeMap::new(),
+            setup_keys: BTreeMap::new(),
+            types: TypeTable::default(),
+        }
+    }
+}
+
+impl PolicyOptions {
+    /// The policy in the file that is named, or in the first that is found; else one that settles nothing.
+    pub(crate) fn read(&self) -> Result<Policy, CliError> {
+        if let Some(path) = &self.policy {
+            return read(path);
+        }
+        let variable = |name| std::env::var_os(name).filter(|value| !value.is_empty());
+        let folders = [
+            variable("XDG_CONFIG_HOME").map(PathBuf::from),
+            variable("HOME").map(|home| Path::new(&home).join(".config")),
+            Some(PathBuf::from("/etc")),
+        ];
+        let mut files = folders
+            .into_iter()
+            .flatten()
+            .map(|folder| folder.join(NAME));
+        // A link that leads nowhere is no reason to go on without what the workshop has settled.
+        let found = files.find(|file| file.symlink_metadata().is_ok());
+        found.map_or_else(|| Ok(Policy::default()), |file| read(&file))
+    }
+}
+
+fn read(path: &Path) -> Result<Policy, CliError> {
+    let wrong = |error: &dyn std::fmt::Display| {
+        CliError::new(
+            Kind::Usage,
+            format!("{}: {error}", path.display()),
+            "A policy that is misread would settle something else than was meant.",
+            "Every key with its default is in docs/policy.toml; what a policy settles: schwelle rules \
+             --policy FILE",
+        )
+    };
+    let bytes = read_file(path, MAX_BYTES).map_err(|error| wrong(&error))?;
+    let text = String::from_utf8(bytes).map_err(|error| wrong(&error))?;
+    let policy = file::parse(&text).map_err(|error| wrong(&error))?;
+    Ok(Policy {
+        from: Some(path.to_owned()),
+        ..policy
+    })
+}
+
+impl Policy {
+    /// Refuses `--yes` where the workshop wants somebody to answer.
+    pub(crate) fn may_answer(&self, yes: bool) -> Result<(), CliError> {
+        if !yes || self.confirmations.yes_option {
+            return Ok(());
+        }
+        Err(CliError::new(
+            Kind::Usage,
+            "the policy does not allow --yes",
+            "Somebody is to answer the questions. Nothing was written.",
+            "The same command again without --yes.",
+        ))
+    }
+
+    /// The key for the setup screen of PCs of this maker.
+    pub(crate) fn setup_key(&self, maker: &str) -> Option<&str> {
+        let maker = maker.to_lowercase();
+        let mut keys = self.setup_keys.iter();
+        keys.find(|(begins, _)| maker.starts_with(&begins.to_lowercase()))
+            .map(|(_, key)| key.as_str())
+    }
+
+    /// The room for an EFI system partition may come from here.
+    pub(crate) fn allows(&self, place: Place) -> bool {
+        self.places.contains(&place)
+    }
+}
