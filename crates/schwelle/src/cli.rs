@@ -219,6 +219,7 @@ pub(crate) enum Command {
     Firmware(commands::firmware::FirmwareArgs),
     Resume(commands::resume::ResumeArgs),
     Undo(commands::undo::UndoArgs),
+    Report(commands::report::ReportArgs),
     Demo(commands::demo::DemoArgs),
 }
 

@@ -8,18 +8,22 @@ use schwelle_core::device::{self, DiskFile, HostFacts, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{self, Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
-use schwelle_core::firmware::{self, LoaderChoice, Machine};
+use schwelle_core::firmware::{
+    self, LoaderChoice, Machine, SheetFacts, SwitchSheet, verdict_on_loader,
+};
 use schwelle_core::fit;
 use schwelle_core::gpt::TypeTable;
 use schwelle_core::mend::{self, Fix};
 use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::{Profile, open_image_or_disk};
+use schwelle_core::profile::{Profile, REMOVABLE_X64, open_image_or_disk};
+use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome, Room};
 use uuid::Uuid;
 
 use crate::cli::ImageOptions;
 use crate::error::{CliError, Kind};
 use crate::policy::Policy;
+use crate::text::{bytes, typed};
 
 /// Root of the file tree in which the running system tells about itself.
 const ROOT: &str = "/";
@@ -66,6 +70,30 @@ impl Disk {
             None if self.device.is_block_device() => Machine::of_this_pc(Path::new(ROOT)),
             None => Machine::unknown("the disk is an image, so the PC it belongs to is not known"),
         }
+    }
+
+    /// The switch sheet for this disk, which rehearses like this, in this PC.
+    pub(crate) fn switch_sheet(
+        &self,
+        machine: &Machine,
+        rehearsal: &Rehearsal,
+        policy: &Policy,
+    ) -> SwitchSheet {
+        let size = bytes(self.profile.geometry.len_bytes());
+        let known_as = match (&self.profile.host.model, self.profile.short_name()) {
+            (Some(model), _) => format!("{model}, {size}"),
+            (None, Some(name)) => format!("{name}, {size}"),
+            (None, None) => size,
+        };
+        let maker = machine.maker.value();
+        SwitchSheet::new(&SheetFacts {
+            machine,
+            disk: &typed(&self.path),
+            known_as: &known_as,
+            rehearsal,
+            verdict: &verdict_on_loader(&self.device, machine, REMOVABLE_X64),
+            setup_key: maker.and_then(|maker| policy.setup_key(maker)),
+        })
     }
 
     /// Judges the disk.

@@ -119,7 +119,9 @@ fn is_right_to_left(c: char) -> bool {
 /// A note as a sentence: with a capital letter, where it begins with a word, and a full stop.
 pub(crate) fn sentence(text: &str) -> String {
     let first = text.split([' ', ',']).next().unwrap_or_default();
-    let is_word = first.chars().all(|c| c.is_ascii_lowercase() || c == '-');
+    let is_word = first
+        .chars()
+        .all(|c| c.is_ascii_lowercase() || "-'".contains(c));
     let mut out = match text.chars().next() {
         Some(c) if is_word => {
             c.to_ascii_uppercase().to_string() + text.get(1..).unwrap_or_default()

@@ -15,6 +15,7 @@ const SAVED: &str = "saved.bin";
 const NEW: &str = "new.bin";
 const STATE: &str = "state.json";
 const LOG: &str = "log.txt";
+const OUTCOME: &str = "outcome.json";
 /// A text file of the folder is read up to this length.
 const MAX_TEXT_BYTES: u64 = 1 << 30;
 /// Folders looked at beside a job folder, at most.
@@ -24,7 +25,6 @@ const MAX_NEIGHBOURS: usize = 1000;
 #[derive(Debug)]
 pub struct JobFolder {
     path: PathBuf,
-    log: File,
     state: State,
     journal: Option<Loaded>,
 }
@@ -57,8 +57,8 @@ impl JobFolder {
         File::open(parent.unwrap_or(Path::new(".")))
             .and_then(|parent| parent.sync_all())
             .map_err(io_error)?;
+        open_log(path)?;
         let folder = Self {
-            log: open_log(path)?,
             path: path.to_owned(),
             state: State::saving(),
             journal: None,
@@ -73,7 +73,6 @@ impl JobFolder {
     pub fn open(path: &Path) -> Result<Self, JobError> {
         let state: State = read_json(path, STATE)?;
         let mut folder = Self {
-            log: open_log(path)?,
             path: path.to_owned(),
             state,
             journal: None,
@@ -141,6 +140,35 @@ impl JobFolder {
         read_json(&self.path, RECORD)
     }
 
+    /// Keeps how the job ended, in place of what was kept before.
+    pub fn keep_outcome(&self, outcome: &str) -> Result<(), JobError> {
+        self.write(OUTCOME, outcome.as_bytes())
+    }
+
+    /// How the job ended; `None` where it has not.
+    pub fn outcome(&self) -> Result<Option<serde_json::Value>, JobError> {
+        match read_json(&self.path, OUTCOME) {
+            Err(JobError::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
+                Ok(None)
+            }
+            outcome => outcome.map(Some),
+        }
+    }
+
+    /// The lines of the log; of a long one, its end.
+    pub fn log_lines(&self, most: usize) -> Result<Vec<String>, JobError> {
+        let text = match read_text(&self.path, LOG) {
+            Err(JobError::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
+                Vec::new()
+            }
+            text => text?,
+        };
+        let text = String::from_utf8_lossy(&text);
+        let lines: Vec<&str> = text.lines().collect();
+        let last = lines.len().saturating_sub(most);
+        Ok(lines.into_iter().skip(last).map(str::to_owned).collect())
+    }
+
     /// The bytes of one side of an extent of the journal. An error when the file does not hold
     /// what was written.
     pub fn bytes(&self, entry: &JournalExtent, side: Side) -> Result<Vec<u8>, JobError> {
@@ -166,7 +194,8 @@ impl JobFolder {
 
     /// Adds a line to the log.
     pub fn log(&mut self, line: &str) -> Result<(), JobError> {
-        let source = writeln!(self.log, "{line}").and_then(|()| self.log.sync_data());
+        let mut log = open_log(&self.path)?;
+        let source = writeln!(log, "{line}").and_then(|()| log.sync_data());
         source.map_err(|source| JobError::Io {
             path: self.path.join(LOG),
             source,

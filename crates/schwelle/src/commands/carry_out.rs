@@ -4,9 +4,11 @@
 use std::path::Path;
 
 use schwelle_core::commit;
+use schwelle_core::crossing::Style;
 use schwelle_core::device::{BlockDevice, DiskFile, Lba, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
+use schwelle_core::firmware::Machine;
 use schwelle_core::job::{JobFolder, JobState, unfinished_near};
 use schwelle_core::rehearse::{self, Rehearsal};
 
@@ -17,6 +19,8 @@ use crate::progress::Progress;
 use crate::screen::Screen;
 use crate::text;
 use crate::views;
+use crate::views::json::{DiskDoc, Outcome, PcFactDoc, Rehearsed};
+use crate::views::sheet::Sheet;
 
 /// A job on a disk.
 pub(super) struct Job<'a> {
@@ -27,8 +31,33 @@ pub(super) struct Job<'a> {
     pub(super) yes: bool,
     /// What is asked beside the two questions of every job.
     pub(super) policy: &'a Policy,
-    /// What is done, as the question says it.
-    pub(super) verb: &'static str,
+    /// The PC that the disk belongs to.
+    pub(super) machine: Machine,
+    pub(super) does: Does,
+}
+
+/// What a job does with a disk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Does {
+    Convert,
+    Mend,
+}
+
+impl Does {
+    fn verb(self) -> &'static str {
+        match self {
+            Self::Convert => "convert",
+            Self::Mend => "mend",
+        }
+    }
+
+    /// The word when it is done.
+    pub(super) fn done(self) -> &'static str {
+        match self {
+            Self::Convert => "converted",
+            Self::Mend => "mended",
+        }
+    }
 }
 
 impl Job<'_> {
@@ -79,7 +108,7 @@ impl Job<'_> {
         let name = self.disk.profile.short_name().unwrap_or_default();
         let question = format!(
             "To {} this disk, type its short name ({}):",
-            self.verb,
+            self.does.verb(),
             text::safe(&name)
         );
         match screen.ask(&question) {
@@ -99,6 +128,9 @@ impl Job<'_> {
             serial: self.disk.profile.host.serial.clone(),
             answered_by: if self.yes { "--yes" } else { "the technician" }.to_owned(),
             questions: self.policy.confirmations.questions.clone(),
+            shop: self.policy.shop.clone(),
+            disk_facts: DiskDoc::of(self.disk),
+            pc: PcFactDoc::of(&self.machine),
             plan,
         };
         serde_json::to_string_pretty(&record).expect("documents hold only text, numbers and lists")
@@ -141,7 +173,54 @@ impl Job<'_> {
         job.set_state(JobState::Done)
             .map_err(|error| CliError::record(self.folder, &error))?;
         say_outcome(&mut job, &rehearsal);
+        Ending {
+            disk,
+            machine: &self.machine,
+            policy: self.policy,
+        }
+        .keep(&mut job, self.does.done(), Some(&rehearsal), None);
         Ok(rehearsal)
+    }
+}
+
+/// What the outcome of a job is told with.
+pub(super) struct Ending<'a> {
+    pub(super) disk: &'a Disk,
+    pub(super) machine: &'a Machine,
+    pub(super) policy: &'a Policy,
+}
+
+impl Ending<'_> {
+    /// Keeps in the job folder how it ended, for the report. The disk is done: where that cannot be kept, the
+    /// log is told, if it can be.
+    pub(super) fn keep(
+        &self,
+        job: &mut JobFolder,
+        answer: &str,
+        rehearsal: Option<&Rehearsal>,
+        exact: Option<bool>,
+    ) {
+        let starts = |rehearsal: &&Rehearsal| {
+            rehearsal.style == Style::Gpt && rehearsal.disk_use == DiskUse::System
+        };
+        let sheet = rehearsal.filter(starts).map(|rehearsal| {
+            let sheet = self.disk.switch_sheet(self.machine, rehearsal, self.policy);
+            Sheet::of(&sheet)
+        });
+        let outcome = Outcome {
+            answer: answer.to_owned(),
+            finished: jiff::Timestamp::now().to_string(),
+            rehearsal: rehearsal.map(Rehearsed::of),
+            sheet,
+            exact,
+        };
+        let text = serde_json::to_string_pretty(&outcome)
+            .expect("documents hold only text, numbers and lists");
+        if let Err(error) = job.keep_outcome(&text) {
+            let now = jiff::Timestamp::now();
+            job.log(&format!("{now} how it ended is not kept: {error}"))
+                .ok();
+        }
     }
 }
 

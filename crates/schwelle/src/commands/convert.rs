@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use schwelle_core::draft::Plan;
+use schwelle_core::firmware::Machine;
 use schwelle_core::rehearse;
 
 use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
@@ -16,7 +17,7 @@ use crate::screen::Screen;
 use crate::text::typed;
 use crate::views::{self, emulate::EmulatedDoc};
 
-use super::carry_out::Job;
+use super::carry_out::{Does, Job};
 use super::plan;
 
 /// Convert a disk: check, draft, rehearse, ask, save, write, read back, rehearse again
@@ -69,6 +70,14 @@ impl ConvertArgs {
         }
     }
 
+    /// The same for a disk in the PC in this file.
+    pub(crate) fn in_pc(self, machine: PathBuf) -> Self {
+        Self {
+            machine: MachineOptions::of(machine),
+            ..self
+        }
+    }
+
     /// The same on the way back to MBR.
     pub(crate) fn back(self) -> Self {
         Self {
@@ -77,13 +86,20 @@ impl ConvertArgs {
         }
     }
 
-    fn job<'a>(&self, folder: &'a Path, disk: &'a Disk, policy: &'a Policy) -> Job<'a> {
+    fn job<'a>(
+        &self,
+        folder: &'a Path,
+        disk: &'a Disk,
+        policy: &'a Policy,
+        machine: Option<&Machine>,
+    ) -> Job<'a> {
         Job {
             disk,
             folder,
             yes: self.yes,
             policy,
-            verb: "convert",
+            machine: disk.machine(machine),
+            does: Does::Convert,
         }
     }
 
@@ -123,7 +139,8 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         backup_confirmed: args.yes,
         ..Circumstances::of(machine.as_ref(), &policy)
     };
-    args.job(&folder, &disk, &policy).refuse_unfinished()?;
+    args.job(&folder, &disk, &policy, machine.as_ref())
+        .refuse_unfinished()?;
     let judgement = disk.judge(&circumstances);
     if judgement.is_blocked() {
         drop(busy);
@@ -158,7 +175,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         screen.document(&views::json::Converted::not_started(&rehearsal, emulated));
         return Ok(1);
     }
-    let job = args.job(&folder, &disk, &policy);
+    let job = args.job(&folder, &disk, &policy, machine.as_ref());
     job.confirm(screen)?;
     // The record says what was answered, not that it was still to be asked.
     let judgement = disk.judge(&Circumstances {

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_demo::DemoDisk;
 
-use super::{check, confirm, convert, firmware, mend, plan, rehearse, rules, survey};
+use super::{check, confirm, convert, firmware, mend, plan, rehearse, report, rules, survey};
 use crate::error::{CliError, Kind, path_taken};
 use crate::screen::{Screen, Tone, toned};
 use crate::text::typed;
@@ -96,9 +96,15 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     tell(
         screen,
         "Then it is done.",
-        &format!("convert {} --job {} --yes", typed(ready), typed(&job)),
+        &format!(
+            "convert {} --job {} --machine {} --yes",
+            typed(ready),
+            typed(&job),
+            typed(&dir.join(PC_FILE))
+        ),
     );
-    let code = convert::run(&convert::ConvertArgs::of(ready.clone(), job), screen)?;
+    let args = convert::ConvertArgs::of(ready.clone(), job).in_pc(dir.join(PC_FILE));
+    let code = convert::run(&args, screen)?;
     tell(
         screen,
         "Would firmware start it?",
@@ -109,6 +115,10 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
         screen,
     )?);
     let code = code.max(cross(screen, dir, ready)?);
+    let job = job_beside(ready);
+    let why = "What goes to the customer, and into the workshop's files?";
+    tell(screen, why, &format!("report --job {}", typed(&job)));
+    report::run(&report::ReportArgs::of(job), screen)?;
     for disk in schwelle_demo::disks().iter().filter(|disk| disk.mib < 250) {
         let path = dir.join(disk.file);
         tell(

@@ -5,19 +5,20 @@ use std::path::{Path, PathBuf};
 use clap::{Args, Subcommand};
 use schwelle_core::device::{self, DiskFile};
 use schwelle_core::firmware::{
-    self, AttachedDisk, EntryError, EntryPlan, Machine, Outcome, SheetFacts, SimulatedPc,
-    SwitchSheet, Variables, ask_for_setup, verdict_on_loader,
+    self, AttachedDisk, EntryError, EntryPlan, Machine, Outcome, SimulatedPc, SwitchSheet,
+    Variables, ask_for_setup,
 };
-use schwelle_core::profile::{REMOVABLE_X64, open_image_or_disk};
+use schwelle_core::profile::open_image_or_disk;
 use schwelle_core::rehearse;
 
+use super::report::write_new;
 use crate::cli::ImageOptions;
 use crate::disk::Disk;
 use crate::error::{CliError, Kind};
 use crate::machine;
 use crate::policy::PolicyOptions;
 use crate::screen::Screen;
-use crate::text::{bytes, typed};
+use crate::text::typed;
 use crate::views;
 
 const ROOT: &str = "/";
@@ -314,24 +315,7 @@ fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError
     let rehearsal = rehearse::walk(&disk.device, None);
     // Without a machine file, of an image's PC nothing is known.
     let machine = disk.machine(pc.simulated.as_ref().map(|_| &pc.machine));
-    let verdict = verdict_on_loader(&disk.device, &machine, REMOVABLE_X64);
-    let size = bytes(disk.profile.geometry.len_bytes());
-    let known_as = match (&disk.profile.host.model, disk.profile.short_name()) {
-        (Some(model), _) => format!("{model}, {size}"),
-        (None, Some(name)) => format!("{name}, {size}"),
-        (None, None) => size,
-    };
-    let sheet = SwitchSheet::new(&SheetFacts {
-        machine: &machine,
-        disk: &typed(&args.disk),
-        known_as: &known_as,
-        rehearsal: &rehearsal,
-        verdict: &verdict,
-        setup_key: machine
-            .maker
-            .value()
-            .and_then(|maker| policy.setup_key(maker)),
-    });
+    let sheet = disk.switch_sheet(&machine, &rehearsal, &policy);
     for (path, text) in [
         (
             &args.markdown,
@@ -340,7 +324,7 @@ fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError
         (&args.html, views::sheet::html),
     ] {
         if let Some(path) = path {
-            write_new(path, &text(&sheet))?;
+            write_new(path, text(&sheet).as_bytes())?;
         }
     }
     let written = [&args.markdown, &args.html];
@@ -352,21 +336,6 @@ fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError
     screen.show(&views::sheet::render(&sheet, &written, screen.columns()));
     screen.document(&views::sheet::Sheet::of(&sheet));
     Ok(u8::from(!sheet.is_go()))
-}
-
-/// Writes a file that is not there yet.
-fn write_new(path: &Path, text: &str) -> Result<(), CliError> {
-    use std::io::Write;
-    let file = std::fs::File::create_new(path);
-    let written = file.and_then(|mut file| file.write_all(text.as_bytes()));
-    written.map_err(|error| {
-        CliError::new(
-            Kind::Unchanged,
-            format!("{}: {error}", path.display()),
-            "The sheet was not written; nothing else is changed.",
-            "Name a new file in a folder that can be written.",
-        )
-    })
 }
 
 fn entry(

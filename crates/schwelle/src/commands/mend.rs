@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use schwelle_core::draft::Plan;
+use schwelle_core::firmware::Machine;
 use schwelle_core::mend::Fix;
 use schwelle_core::rehearse::{self, Rehearsal};
 
@@ -15,7 +16,7 @@ use crate::policy::{Policy, PolicyOptions};
 use crate::screen::Screen;
 use crate::views::{self, mend::Mended};
 
-use super::carry_out::Job;
+use super::carry_out::{Does, Job};
 
 /// Mend a GPT disk that does not start
 ///
@@ -62,13 +63,20 @@ impl MendArgs {
         }
     }
 
-    fn job<'a>(&self, folder: &'a Path, disk: &'a Disk, policy: &'a Policy) -> Job<'a> {
+    fn job<'a>(
+        &self,
+        folder: &'a Path,
+        disk: &'a Disk,
+        policy: &'a Policy,
+        machine: Option<&Machine>,
+    ) -> Job<'a> {
         Job {
             disk,
             folder,
             yes: self.yes,
             policy,
-            verb: "mend",
+            machine: disk.machine(machine),
+            does: Does::Mend,
         }
     }
 }
@@ -96,7 +104,8 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
             }
         };
     };
-    args.job(folder, &disk, &policy).refuse_unfinished()?;
+    args.job(folder, &disk, &policy, machine.as_ref())
+        .refuse_unfinished()?;
     if let Err(code) = Planned::of(&disk, &circumstances, screen)? {
         return Ok(code);
     }
@@ -107,7 +116,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         Ok(planned) => planned,
     };
     screen.show(&views::mend::render(&disk, &planned, screen.look()));
-    let job = args.job(folder, &disk, &policy);
+    let job = args.job(folder, &disk, &policy, machine.as_ref());
     job.confirm(screen)?;
     let confirmed = Circumstances {
         backup_confirmed: true,

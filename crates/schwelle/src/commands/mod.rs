@@ -10,6 +10,7 @@ pub(crate) mod mend;
 pub(crate) mod plan;
 mod recover;
 pub(crate) mod rehearse;
+pub(crate) mod report;
 pub(crate) mod resume;
 pub(crate) mod rules;
 pub(crate) mod survey;
@@ -33,6 +34,7 @@ pub(crate) fn run(command: Command, screen: &Screen) -> Result<u8, CliError> {
         Command::Firmware(args) => firmware::run(&args, screen),
         Command::Resume(args) => resume::run(&args, screen),
         Command::Undo(args) => undo::run(&args, screen),
+        Command::Report(args) => report::run(&args, screen),
         Command::Demo(args) => demo::run(&args, screen),
     }
 }

@@ -4,9 +4,10 @@ use clap::Args;
 use schwelle_core::job::recover;
 use schwelle_core::rehearse;
 
-use super::carry_out::{read_table_again, say_outcome};
+use super::carry_out::{Does, Ending, read_table_again, say_outcome};
 use super::recover::JobOptions;
 use crate::error::CliError;
+use crate::policy::PolicyOptions;
 use crate::progress::Progress;
 use crate::screen::Screen;
 use crate::text::bytes;
@@ -56,10 +57,23 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let rehearsal = rehearse::walk_to(&job.disk.device, job.style(), job.disk_use());
     say_outcome(&mut job.folder, &rehearsal);
-    let word = if job.is_mending() {
-        "Mended"
+    let does = if job.is_mending() {
+        Does::Mend
     } else {
-        "Converted"
+        Does::Convert
+    };
+    // A policy that cannot be read is no reason to leave a disk half-way.
+    let policy = PolicyOptions::default().read().unwrap_or_default();
+    let machine = job.disk.machine(None);
+    Ending {
+        disk: &job.disk,
+        machine: &machine,
+        policy: &policy,
+    }
+    .keep(&mut job.folder, does.done(), Some(&rehearsal), None);
+    let word = match does {
+        Does::Convert => "Converted",
+        Does::Mend => "Mended",
     };
     screen.show(&views::plan::finished(word, &disk, &folder, &rehearsal));
     screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));

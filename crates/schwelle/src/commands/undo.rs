@@ -8,7 +8,7 @@ use schwelle_core::job::JobState;
 use schwelle_core::job::recover::{self, Undoing};
 use schwelle_core::profile::Profile;
 
-use super::carry_out::read_table_again;
+use super::carry_out::{Ending, read_table_again};
 use super::recover::JobOptions;
 use crate::disk::options;
 use crate::error::{CliError, Kind};
@@ -38,7 +38,8 @@ pub(crate) struct UndoArgs {
 }
 
 pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
-    args.policy.read()?.may_answer(args.yes)?;
+    let policy = args.policy.read()?;
+    policy.may_answer(args.yes)?;
     let mut job = args.job.open()?;
     let (disk, folder) = (job.disk.path.clone(), args.job.job.clone());
     let failed = |error| CliError::recovering(&disk, &folder, error);
@@ -63,6 +64,13 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let line = format!("{} undone", jiff::Timestamp::now());
     job.folder.log(&line).ok();
+    let machine = job.disk.machine(None);
+    Ending {
+        disk: &job.disk,
+        machine: &machine,
+        policy: &policy,
+    }
+    .keep(&mut job.folder, "undone", None, Some(exact));
     let table = Profile::read(&job.disk.device, HostFacts::default())
         .map_err(|error| CliError::reading(&disk, error))?
         .table_style();

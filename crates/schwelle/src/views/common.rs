@@ -151,7 +151,7 @@ pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, look: Look) -> String 
         pad(if no_letter { "no letter" } else { "" }, 9),
         safe(&part.label)
     );
-    let mark = pad(map::mark(part), 1);
+    let mark = pad(map::Stretch::from(part).mark(), 1);
     format!(
         "{}{}",
         toned(tone, &mark),

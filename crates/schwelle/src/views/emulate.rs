@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use schwelle_core::firmware::BootMode;
 use schwelle_core::rehearse::emulator::Emulation;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::common::{item, paragraph};
 use super::rehearse::outcome;
@@ -14,29 +14,29 @@ use crate::screen::{Tone, toned};
 use crate::text::{pad, safe, typed};
 
 /// A start on real firmware, in JSON.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct EmulatedDoc {
     /// False when there is no emulator here
-    ran: bool,
+    pub(crate) ran: bool,
     /// What is missing, when it did not run
-    missing: Option<String>,
+    pub(crate) missing: Option<String>,
     /// No step failed; null when it did not run
-    passed: Option<bool>,
-    steps: Vec<EmulatedStepDoc>,
+    pub(crate) passed: Option<bool>,
+    pub(crate) steps: Vec<EmulatedStepDoc>,
     /// How it ended
-    ending: Option<String>,
-    seconds: Option<f64>,
+    pub(crate) ending: Option<String>,
+    pub(crate) seconds: Option<f64>,
     /// What was kept: the console's text, a picture of the screen
-    kept: Vec<String>,
+    pub(crate) kept: Vec<String>,
 }
 
 /// A step of it.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct EmulatedStepDoc {
-    step: String,
+    pub(crate) step: String,
     /// "pass", "fail", or "caution" where it cannot be told
-    outcome: String,
-    evidence: String,
+    pub(crate) outcome: String,
+    pub(crate) evidence: String,
 }
 
 impl EmulatedDoc {

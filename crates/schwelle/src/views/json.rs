@@ -8,13 +8,15 @@ use schemars::JsonSchema;
 use schwelle_core::crossing::Style;
 use schwelle_core::device::Geometry;
 use schwelle_core::draft::{self, EditedFile, MapPart};
+use schwelle_core::firmware::{Fact, Machine};
 use schwelle_core::placement;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::{Finding, Rule};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::emulate::EmulatedDoc;
 use super::mend::FixDoc;
+use super::sheet::Sheet;
 use crate::disk::{Disk, Judgement, answer_name};
 use crate::error::CliError;
 use crate::policy::Policy;
@@ -34,7 +36,7 @@ pub(crate) struct Check {
 }
 
 /// A rule's answer.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct FindingDoc {
     pub(crate) rule: String,
     /// "pass", "caution", "block" or "unknown"
@@ -167,7 +169,7 @@ impl Rules {
 }
 
 /// `plan`. For a blocked disk there are only `answer`, `disk`, `to` and `findings`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Plan {
     pub(crate) disk: String,
     /// The table that it makes: "gpt" or "mbr"
@@ -184,7 +186,7 @@ pub(crate) struct Plan {
 }
 
 /// The draft in a plan.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct DraftDoc {
     /// What the disk is for: "system" or "data"
     pub(crate) disk_use: String,
@@ -215,7 +217,7 @@ pub(crate) struct DraftDoc {
 }
 
 /// The boot menu afterwards.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct MenuDoc {
     /// False where there was no usable store, and a new one is made
     pub(crate) carried_over: bool,
@@ -241,7 +243,7 @@ impl MenuDoc {
 }
 
 /// A file on a kept volume that the job edits.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct EditedFileDoc {
     /// Number of its partition
     pub(crate) partition: usize,
@@ -262,7 +264,7 @@ impl EditedFileDoc {
 }
 
 /// Where the EFI system partition goes.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct PlacementDoc {
     /// "gap", "trim", "takeover" or "existing"
     pub(crate) kind: String,
@@ -276,7 +278,7 @@ pub(crate) struct PlacementDoc {
 }
 
 /// A place for the EFI system partition that was looked at.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct ConsideredDoc {
     pub(crate) place: String,
     /// What it would give and cost, or why it does not serve
@@ -293,7 +295,7 @@ fn considered(place: &placement::Considered) -> ConsideredDoc {
 }
 
 /// A volume that becomes smaller.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct TrimmedDoc {
     /// Number of its partition
     pub(crate) partition: usize,
@@ -315,7 +317,7 @@ fn trimmed(disk: &Disk, trim: &placement::Trimming) -> TrimmedDoc {
 }
 
 /// A partition, or an unused stretch.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct PartDoc {
     /// Number in the table; null for an unused stretch
     pub(crate) number: Option<usize>,
@@ -334,7 +336,7 @@ pub(crate) struct PartDoc {
 }
 
 /// A stage of the commit.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct StageDoc {
     /// "move", "trim", "fill", "prepare", "commit", "takeover", "clear" or "settle"
     pub(crate) stage: String,
@@ -343,14 +345,14 @@ pub(crate) struct StageDoc {
 }
 
 /// What a stage writes for one purpose.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct StagePartDoc {
     pub(crate) what: String,
     pub(crate) extents: Vec<ExtentDoc>,
 }
 
 /// A range of sectors.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct ExtentDoc {
     pub(crate) first_lba: u64,
     pub(crate) last_lba: u64,
@@ -449,7 +451,7 @@ impl Plan {
 }
 
 /// `rehearse`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Rehearsed {
     /// The table that the disk should have, and with it the mode of the start: "gpt" (UEFI) or "mbr" (BIOS)
     pub(crate) to: String,
@@ -466,7 +468,7 @@ pub(crate) struct Rehearsed {
 }
 
 /// A step of the walk.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct StepDoc {
     pub(crate) step: String,
     /// "pass"; "caution": it starts all the same; or "fail"
@@ -580,7 +582,7 @@ impl Recovered {
 }
 
 /// `job.json` in the job folder.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobRecord {
     pub(crate) made_by: String,
     /// RFC 3339
@@ -591,8 +593,103 @@ pub(crate) struct JobRecord {
     /// Who confirmed the disk and the backup: "the technician" or "--yes"
     pub(crate) answered_by: String,
     /// What the policy had asked beside, each answered with yes
+    #[serde(default)]
     pub(crate) questions: Vec<String>,
+    /// The workshop's name, by the policy
+    #[serde(default)]
+    pub(crate) shop: Option<String>,
+    #[serde(default)]
+    pub(crate) disk_facts: DiskDoc,
+    /// What is known of the PC
+    #[serde(default)]
+    pub(crate) pc: Vec<PcFactDoc>,
     pub(crate) plan: Plan,
+}
+
+/// What is told about a disk beside its layout.
+#[derive(Debug, Default, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct DiskDoc {
+    pub(crate) size_bytes: u64,
+    pub(crate) model: Option<String>,
+    pub(crate) short_name: Option<String>,
+    pub(crate) systems: Vec<String>,
+    /// "MBR", "GPT", "hybrid" or "blank", before the job
+    pub(crate) table: String,
+}
+
+impl DiskDoc {
+    pub(crate) fn of(disk: &Disk) -> Self {
+        let profile = &disk.profile;
+        Self {
+            size_bytes: profile.geometry.len_bytes(),
+            model: profile.host.model.clone(),
+            short_name: profile.short_name(),
+            systems: profile
+                .systems
+                .iter()
+                .map(|system| system.title())
+                .collect(),
+            table: profile.table_style().to_owned(),
+        }
+    }
+}
+
+/// A fact about the PC.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct PcFactDoc {
+    /// Which: "maker", "model", "firmware", "firmware date", "UEFI mode", "firmware's width", "boot mode",
+    /// "compatibility module", "Secure Boot"
+    pub(crate) fact: String,
+    pub(crate) value: String,
+    /// Where from
+    pub(crate) evidence: String,
+}
+
+impl PcFactDoc {
+    /// The facts that are known.
+    pub(crate) fn of(machine: &Machine) -> Vec<Self> {
+        fn fact<T>(name: &str, fact: &Fact<T>, show: impl Fn(&T) -> String) -> Option<PcFactDoc> {
+            fact.value().map(|value| PcFactDoc {
+                fact: name.to_owned(),
+                value: show(value),
+                evidence: fact.evidence().to_owned(),
+            })
+        }
+        let switch = |on: &bool| if *on { "on" } else { "off" }.to_owned();
+        let known = [
+            fact("maker", &machine.maker, String::clone),
+            fact("model", &machine.model, String::clone),
+            fact("firmware", &machine.firmware, String::clone),
+            fact("firmware date", &machine.firmware_date, String::clone),
+            fact("UEFI mode", &machine.uefi, |can| {
+                if *can { "supported" } else { "not supported" }.to_owned()
+            }),
+            fact("firmware's width", &machine.bits, |bits| {
+                format!("{bits}-bit")
+            }),
+            fact("boot mode", &machine.mode, |mode| {
+                mode.name().to_uppercase()
+            }),
+            fact("compatibility module", &machine.compatibility, switch),
+            fact("Secure Boot", &machine.secure_boot, switch),
+        ];
+        known.into_iter().flatten().collect()
+    }
+}
+
+/// `outcome.json` in the job folder: how the last of `convert`, `mend`, `resume` and `undo` ended.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Outcome {
+    /// "converted", "mended" or "undone"
+    pub(crate) answer: String,
+    /// RFC 3339
+    pub(crate) finished: String,
+    /// The rehearsal of the finished disk; null after `undo`
+    pub(crate) rehearsal: Option<Rehearsed>,
+    /// The switch sheet for the PC as it is known; null for a disk that is not to start in UEFI mode
+    pub(crate) sheet: Option<Sheet>,
+    /// `undo`: every sector that matters is as it was
+    pub(crate) exact: Option<bool>,
 }
 
 #[cfg(test)]
@@ -635,6 +732,8 @@ mod tests {
             ("convert", schemars::schema_for!(super::Converted)),
             ("recover", schemars::schema_for!(super::Recovered)),
             ("job", schemars::schema_for!(super::JobRecord)),
+            ("outcome", schemars::schema_for!(super::Outcome)),
+            ("report", schemars::schema_for!(views::report::Report)),
         ] {
             let path = format!("{folder}/{name}.json");
             let text = serde_json::to_string_pretty(&schema).unwrap() + "\n";

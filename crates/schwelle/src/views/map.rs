@@ -1,7 +1,7 @@
 //! The disk as a bar in proportion: each part by a pattern of its own, with its number and what it is
 //! inside, so that it reads without colour.
 
-use schwelle_core::draft::{Change, MapPart};
+use schwelle_core::draft::MapPart;
 use schwelle_core::profile::Role;
 
 use crate::screen::{Tone, toned};
@@ -15,65 +15,86 @@ const SMALL_GAP: u64 = 256;
 /// A stretch of the bar: a part of the disk, or several that are too narrow to be told apart.
 #[derive(Debug, Clone)]
 pub(crate) struct Cell {
-    sectors: u64,
+    pub(crate) sectors: u64,
+    /// The role's name, "unused", or "several".
+    pub(crate) kind: String,
     /// What fills it.
-    pub(crate) pattern: char,
+    pattern: char,
     /// What is written into it: in full, or where that is too long, in short.
     pub(crate) labels: [String; 2],
     tone: Tone,
 }
 
-/// What a part is filled with.
-fn pattern(part: &MapPart) -> char {
-    match part.role {
-        None => '.',
-        Some(Role::Esp) => '=',
-        Some(Role::Boot) => '%',
-        Some(Role::Windows) => '#',
-        Some(Role::Recovery) => '~',
-        Some(Role::Reserved) => ',',
-        Some(Role::Data) => 'o',
+/// A part of a disk, as far as a picture of it goes.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Stretch<'a> {
+    /// Number in the table; `None` for an unused stretch.
+    pub(crate) number: Option<usize>,
+    pub(crate) sectors: u64,
+    /// The role's name; `None` for an unused stretch.
+    pub(crate) role: Option<&'a str>,
+    /// What the job does with it, by name.
+    pub(crate) change: &'a str,
+    pub(crate) active: bool,
+}
+
+impl<'a> From<&'a MapPart> for Stretch<'a> {
+    fn from(part: &'a MapPart) -> Self {
+        Self {
+            number: part.number,
+            sectors: part.extent.sectors(),
+            role: part.role.map(Role::name),
+            change: part.change.name(),
+            active: part.active,
+        }
     }
 }
 
-/// The mark of a part: new or changed, smaller, active, or none.
-pub(crate) fn mark(part: &MapPart) -> &'static str {
-    match part.change {
-        Change::New | Change::Filled | Change::Retyped => "+",
-        Change::Smaller => "<",
-        Change::Kept if part.active => "*",
-        Change::Kept => "",
+impl Stretch<'_> {
+    /// Its mark: new or changed, smaller, active, or none.
+    pub(crate) fn mark(&self) -> &'static str {
+        match self.change {
+            "kept" if self.active => "*",
+            "kept" => "",
+            "smaller" => "<",
+            _ => "+",
+        }
+    }
+
+    fn cell(&self) -> Cell {
+        let number = self
+            .number
+            .map_or(String::new(), |number| number.to_string());
+        let mark = self.mark();
+        let kind = self.role.unwrap_or("unused");
+        let (pattern, tone) = match kind {
+            "EFI system" => ('=', Tone::Open),
+            "boot" => ('%', Tone::Open),
+            "Windows" => ('#', Tone::Heading),
+            "recovery" => ('~', Tone::Open),
+            "reserved" => (',', Tone::Open),
+            "unused" => ('.', Tone::Faint),
+            _ => ('o', Tone::Open),
+        };
+        Cell {
+            sectors: self.sectors,
+            kind: kind.to_owned(),
+            pattern,
+            labels: [
+                format!("{mark}{number} {kind}").trim_start().to_owned(),
+                format!("{mark}{number}"),
+            ],
+            tone: if mark == "+" { Tone::Good } else { tone },
+        }
     }
 }
 
 impl Cell {
-    fn of(part: &MapPart) -> Self {
-        let number = part
-            .number
-            .map_or(String::new(), |number| number.to_string());
-        let role = part.role.map_or("unused", Role::name);
-        let mark = mark(part);
-        let tone = match (part.role, part.change) {
-            (_, Change::New | Change::Filled | Change::Retyped) => Tone::Good,
-            (None, _) => Tone::Faint,
-            (Some(Role::Windows), _) => Tone::Heading,
-            _ => Tone::Open,
-        };
-        Self {
-            sectors: part.extent.sectors(),
-            pattern: pattern(part),
-            labels: [
-                format!("{mark}{number} {role}").trim_start().to_owned(),
-                format!("{mark}{number}"),
-            ],
-            tone,
-        }
-    }
-
     /// This one and the next, together.
     fn with(&self, next: &Self) -> Self {
         Self {
             sectors: self.sectors.saturating_add(next.sectors),
+            kind: "several".to_owned(),
             pattern: '"',
             labels: [String::new(), String::new()],
             tone: Tone::Open,
@@ -100,12 +121,16 @@ impl Cell {
 
 /// The stretches of a disk with their shares of `room`, each of them `least` at least. Where there is no
 /// room for all, neighbours are put together, the smallest first.
-pub(crate) fn shares(parts: &[MapPart], room: usize, least: usize) -> Vec<(Cell, usize)> {
-    let total: u64 = parts.iter().map(|part| part.extent.sectors()).sum();
+pub(crate) fn shares<'a>(
+    parts: impl Iterator<Item = Stretch<'a>> + Clone,
+    room: usize,
+    least: usize,
+) -> Vec<(Cell, usize)> {
+    let sum = |all: u64, part: Stretch<'_>| all.saturating_add(part.sectors);
+    let total: u64 = parts.clone().fold(0, sum);
     let mut cells: Vec<Cell> = parts
-        .iter()
-        .filter(|part| part.number.is_some() || part.extent.sectors() > total / SMALL_GAP)
-        .map(Cell::of)
+        .filter(|part| part.number.is_some() || part.sectors > total / SMALL_GAP)
+        .map(|part| part.cell())
         .collect();
     while cells.len() > 1 && cells.len() * least > room {
         let sums = cells
@@ -116,7 +141,9 @@ pub(crate) fn shares(parts: &[MapPart], room: usize, least: usize) -> Vec<(Cell,
         cells[at] = cells[at].with(&cells[at + 1]);
         cells.remove(at + 1);
     }
-    let total: u64 = cells.iter().map(|cell| cell.sectors).sum::<u64>().max(1);
+    let total = cells
+        .iter()
+        .fold(1_u64, |all, cell| all.saturating_add(cell.sectors));
     // Everybody gets the least; what is left is shared out by size, and the rest of that goes to the largest.
     let free = room.saturating_sub(cells.len() * least);
     let more = |cell: &Cell| {
@@ -134,7 +161,11 @@ pub(crate) fn shares(parts: &[MapPart], room: usize, least: usize) -> Vec<(Cell,
 /// The bar, `columns` wide: `|%1|### 2 Windows ###|= +3 EFI system =|... unused ...|`.
 pub(crate) fn bar(parts: &[MapPart], columns: usize) -> String {
     // A line stands behind each part: its columns are one more, and the first line is over.
-    let shares = shares(parts, columns.saturating_sub(1), MIN_COLUMNS + 1);
+    let shares = shares(
+        parts.iter().map(Stretch::from),
+        columns.saturating_sub(1),
+        MIN_COLUMNS + 1,
+    );
     let cells = shares
         .iter()
         .map(|(cell, columns)| toned(cell.tone, &cell.fill(columns - 1)));
@@ -145,6 +176,7 @@ pub(crate) fn bar(parts: &[MapPart], columns: usize) -> String {
 mod tests {
     use super::*;
     use schwelle_core::device::{Extent, Lba};
+    use schwelle_core::draft::Change;
 
     fn part(first: u64, end: u64, number: usize, role: Option<Role>, change: Change) -> MapPart {
         MapPart {

@@ -7,7 +7,7 @@ use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::mend::Fix;
 use schwelle_core::rehearse::Rehearsal;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::common::{answer, head, paragraph};
 use super::json::{self, FindingDoc, Rehearsed};
@@ -83,7 +83,7 @@ pub(crate) struct Mended {
 }
 
 /// Something that is mended.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct FixDoc {
     /// The step of the rehearsal that failed, or told of it
     pub(crate) step: String,

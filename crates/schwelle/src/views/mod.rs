@@ -11,6 +11,7 @@ pub(crate) mod map;
 pub(crate) mod mend;
 pub(crate) mod plan;
 pub(crate) mod rehearse;
+pub(crate) mod report;
 pub(crate) mod rules;
 pub(crate) mod sheet;
 pub(crate) mod survey;

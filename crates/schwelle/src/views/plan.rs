@@ -295,11 +295,12 @@ pub(crate) fn done(
     rehearsal: &Rehearsal,
 ) -> String {
     format!(
-        "\n{}\n  {} written and read back. What was there before is saved in {}\n{}",
+        "\n{}\n  {} written and read back. What was there before is saved in {job}\n  The record to hand \
+         over: schwelle report --job {job}\n{}",
         toned(Tone::Heading, "Done"),
         bytes(plan.changes.bytes()),
-        typed(job),
         finished(word, disk, job, rehearsal),
+        job = typed(job),
     )
 }
 

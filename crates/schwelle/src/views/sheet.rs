@@ -5,33 +5,33 @@ use std::path::Path;
 use askama::Template;
 use schemars::JsonSchema;
 use schwelle_core::firmware::{SheetStep, SwitchSheet};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::common::{answer, item, paragraph};
 use crate::screen::{Tone, toned};
 use crate::text::{safe, typed};
 
 /// `firmware sheet`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Sheet {
     /// The switch may be made
-    go: bool,
+    pub(crate) go: bool,
     /// What is missing; empty for GO
-    missing: Vec<SheetStepDoc>,
-    pc: String,
-    disk: String,
-    steps: Vec<SheetStepDoc>,
-    secure_boot: String,
-    leave_alone: Vec<String>,
-    trouble: Vec<SheetStepDoc>,
-    way_back: Vec<String>,
+    pub(crate) missing: Vec<SheetStepDoc>,
+    pub(crate) pc: String,
+    pub(crate) disk: String,
+    pub(crate) steps: Vec<SheetStepDoc>,
+    pub(crate) secure_boot: String,
+    pub(crate) leave_alone: Vec<String>,
+    pub(crate) trouble: Vec<SheetStepDoc>,
+    pub(crate) way_back: Vec<String>,
 }
 
 /// A step, or an advice.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct SheetStepDoc {
-    what: String,
-    check: String,
+    pub(crate) what: String,
+    pub(crate) check: String,
 }
 
 impl Sheet {

@@ -14,7 +14,7 @@ fn schema(name: &str) -> Value {
     serde_json::from_str(&fs::read_to_string(path).unwrap()).unwrap()
 }
 
-fn fits(name: &str, document: &Value) {
+pub(crate) fn fits(name: &str, document: &Value) {
     let validator = jsonschema::validator_for(&schema(name)).unwrap();
     let faults: Vec<String> = validator
         .iter_errors(document)

@@ -30,6 +30,7 @@ mod real_firmware;
 mod recover;
 mod referees;
 mod rehearse;
+mod report;
 mod screen;
 mod secure_boot;
 mod signing;

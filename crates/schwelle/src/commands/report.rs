@@ -1,0 +1,110 @@
+//! `schwelle report`
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use schwelle_core::job::JobFolder;
+
+use crate::error::{CliError, Kind};
+use crate::screen::Screen;
+use crate::views::report::{self, Report, ReportError};
+
+/// Make the hand-over record of a job: a page, or with --json a document
+///
+/// All of it comes from the job folder; the disk need not be there. The page is one file without anything
+/// from outside, fit for screen and paper. Nothing else is written.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  schwelle report --job /media/stick/job-0815\n  schwelle report --job job-0815 \
+        --share --html question.html\n  schwelle report --job job-0815 --json"
+)]
+pub(crate) struct ReportArgs {
+    /// The job's folder
+    #[arg(long, value_name = "DIR")]
+    job: PathBuf,
+    /// Where the page goes, a new file [default: report.html in the job folder, with --share
+    /// report-to-share.html; made anew each time]
+    #[arg(long, value_name = "FILE")]
+    html: Option<PathBuf>,
+    /// Replace names, labels, serial numbers and file names, and leave pictures out: for asking a colleague
+    #[arg(long)]
+    share: bool,
+}
+
+impl ReportArgs {
+    /// The report of a job, in its folder.
+    pub(crate) fn of(job: PathBuf) -> Self {
+        Self {
+            job,
+            html: None,
+            share: false,
+        }
+    }
+}
+
+pub(crate) fn run(args: &ReportArgs, screen: &Screen) -> Result<u8, CliError> {
+    let failed = |error: ReportError| match error {
+        ReportError::Job(error) => CliError::job_folder(&error),
+        other => CliError::new(
+            Kind::Unchanged,
+            format!("{}: {other}", args.job.display()),
+            "A report tells what the job folder says, and nothing that it does not.",
+            "See whether this is the right folder, and whether its disk or stick can be read.",
+        ),
+    };
+    let folder = JobFolder::open(&args.job).map_err(|error| failed(error.into()))?;
+    let made = jiff::Timestamp::now().to_string();
+    let (report, picture) = Report::of(&folder, made).map_err(failed)?;
+    let (report, picture) = match args.share {
+        true => (report::shared(&report), None),
+        false => (report, picture),
+    };
+    // A document was asked for: the page as well only where it is named.
+    if screen.is_json() && args.html.is_none() {
+        screen.document(&report);
+        return Ok(0);
+    }
+    let page = report::html(&report, picture.as_deref());
+    let path = match &args.html {
+        Some(path) => {
+            write_new(path, page.as_bytes())?;
+            path.clone()
+        }
+        None => {
+            let name = if args.share {
+                "report-to-share.html"
+            } else {
+                "report.html"
+            };
+            replace(&args.job, name, page.as_bytes())?
+        }
+    };
+    screen.show(&report::render(&report, &path, screen.columns()));
+    screen.document(&report);
+    Ok(0)
+}
+
+/// Writes a page of the job folder in place of the one that was there.
+fn replace(folder: &Path, name: &str, page: &[u8]) -> Result<PathBuf, CliError> {
+    let (path, new) = (folder.join(name), folder.join(format!("{name}.new")));
+    let written = std::fs::write(&new, page).and_then(|()| std::fs::rename(&new, &path));
+    written.map_err(|error| not_written(&path, &error))?;
+    Ok(path)
+}
+
+/// Writes a file that is not there yet.
+pub(super) fn write_new(path: &Path, page: &[u8]) -> Result<(), CliError> {
+    let file = std::fs::File::create_new(path);
+    let written = file.and_then(|mut file| file.write_all(page));
+    written.map_err(|error| not_written(path, &error))
+}
+
+fn not_written(path: &Path, error: &std::io::Error) -> CliError {
+    CliError::new(
+        Kind::Unchanged,
+        format!("{}: {error}", path.display()),
+        "The page was not written; nothing else is changed.",
+        "Name a new file in a folder that can be written, with room: --html FILE",
+    )
+}

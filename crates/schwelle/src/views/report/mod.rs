@@ -1,0 +1,287 @@
+//! The hand-over record of a job: as a page, and as a document.
+//!
+//! Everything in it comes from the job folder, so that it can be made when the disk is long back in its PC.
+
+mod page;
+mod share;
+
+use std::io;
+use std::path::Path;
+
+use schemars::JsonSchema;
+use schwelle_core::job::{JobFolder, JobState, JournalExtent};
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use super::common::{answer, paragraph};
+use super::json::{DiskDoc, JobRecord, Outcome, PcFactDoc, Plan, Rehearsed};
+use super::sheet::Sheet;
+use crate::emulate::KEPT;
+use crate::screen::{Tone, toned};
+use crate::text::{safe, typed};
+
+pub(crate) use page::html;
+pub(crate) use share::shared;
+
+/// Lines of the log that are shown, at most.
+const MAX_LOG_LINES: usize = 500;
+/// A larger picture of a screen is none.
+const MAX_PICTURE_BYTES: u64 = 8 << 20;
+
+/// `report`
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Report {
+    pub(crate) made_by: String,
+    /// RFC 3339
+    pub(crate) made: String,
+    /// The workshop's name
+    pub(crate) shop: Option<String>,
+    /// Names, labels, serial numbers and file names are replaced
+    pub(crate) shared: bool,
+    /// How the job ended: "converted", "mended", "undone", "stopped" (half-way), or "not-begun"
+    pub(crate) answer: String,
+    /// The job folder
+    pub(crate) job: String,
+    /// RFC 3339
+    pub(crate) started: String,
+    /// RFC 3339; null where it has not ended
+    pub(crate) finished: Option<String>,
+    /// Who confirmed the disk and the backup: "the technician" or "--yes"
+    pub(crate) answered_by: String,
+    /// What the policy had asked beside, each answered with yes
+    pub(crate) questions: Vec<String>,
+    pub(crate) disk: String,
+    pub(crate) serial: Option<String>,
+    pub(crate) disk_facts: DiskDoc,
+    pub(crate) pc: Vec<PcFactDoc>,
+    /// What was planned: findings, the disk before and after, stages, edited files, the draft's rehearsal
+    pub(crate) plan: Plan,
+    /// The rehearsal of the finished disk
+    pub(crate) rehearsal: Option<Rehearsed>,
+    pub(crate) sheet: Option<Sheet>,
+    /// `undo`: every sector that matters is as it was
+    pub(crate) exact: Option<bool>,
+    /// Every extent that the job writes, with hashes of what was there and what comes there
+    pub(crate) written: Vec<WrittenDoc>,
+    /// Hashes of the files that `undo` needs
+    pub(crate) checksums: Vec<ChecksumDoc>,
+    /// What happened, with times
+    pub(crate) log: Vec<String>,
+}
+
+/// An extent that the job writes.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct WrittenDoc {
+    pub(crate) stage: String,
+    pub(crate) what: String,
+    pub(crate) first_lba: u64,
+    pub(crate) last_lba: u64,
+    /// BLAKE3, in hex, of what was there
+    pub(crate) before: String,
+    /// BLAKE3, in hex, of what comes there
+    pub(crate) after: String,
+}
+
+/// A file of the job folder.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct ChecksumDoc {
+    pub(crate) file: String,
+    pub(crate) bytes: u64,
+    /// In hex
+    pub(crate) blake3: String,
+}
+
+/// Why there is no report.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ReportError {
+    #[error(transparent)]
+    Job(#[from] schwelle_core::job::JobError),
+    #[error("{file}: {fault}")]
+    Record {
+        file: &'static str,
+        fault: serde_json::Error,
+    },
+    #[error("{0}")]
+    Io(#[from] io::Error),
+}
+
+impl Report {
+    /// The report of a job, and the picture of the screen where an emulator has started the draft.
+    pub(crate) fn of(
+        folder: &JobFolder,
+        made: String,
+    ) -> Result<(Self, Option<Vec<u8>>), ReportError> {
+        let record: JobRecord = typed_json("job.json", folder.record()?)?;
+        let outcome: Option<Outcome> = match folder.outcome()? {
+            Some(outcome) => Some(typed_json("outcome.json", outcome)?),
+            None => None,
+        };
+        let outcome = outcome.filter(|_| !folder.state().state.is_unfinished());
+        let answer = match (&outcome, folder.state().state) {
+            (Some(outcome), JobState::Done | JobState::Undone) => outcome.answer.clone(),
+            (_, JobState::Saving) => "not-begun".to_owned(),
+            (_, JobState::Writing | JobState::Undoing) => "stopped".to_owned(),
+            (None, JobState::Done) if record.plan.mended.is_empty() => "converted".to_owned(),
+            (None, JobState::Done) => "mended".to_owned(),
+            (None, JobState::Undone) => "undone".to_owned(),
+        };
+        let (mut finished, mut rehearsal, mut sheet, mut exact) = (None, None, None, None);
+        if let Some(outcome) = outcome {
+            finished = Some(outcome.finished);
+            (rehearsal, sheet, exact) = (outcome.rehearsal, outcome.sheet, outcome.exact);
+        }
+        let journal = folder.journal();
+        let extents = journal.map_or(&[][..], |journal| &journal.extents);
+        let mut checksums = Vec::new();
+        for file in ["journal.json", "saved.bin", "new.bin"] {
+            if journal.is_some() {
+                checksums.push(checksum(folder.path(), file)?);
+            }
+        }
+        let report = Self {
+            made_by: record.made_by,
+            made,
+            shop: record.shop,
+            shared: false,
+            answer,
+            job: folder.path().display().to_string(),
+            started: record.started,
+            finished,
+            answered_by: record.answered_by,
+            questions: record.questions,
+            disk: record.disk,
+            serial: record.serial,
+            disk_facts: record.disk_facts,
+            pc: record.pc,
+            plan: record.plan,
+            rehearsal,
+            sheet,
+            exact,
+            written: extents.iter().map(written).collect(),
+            checksums,
+            log: folder.log_lines(MAX_LOG_LINES)?,
+        };
+        Ok((report, picture(folder.path())))
+    }
+
+    /// How it ended, in a sentence.
+    pub(crate) fn sentence(&self) -> String {
+        let starts = match self.rehearsal.as_ref() {
+            Some(rehearsal) if rehearsal.passed && rehearsal.disk_use == "data" => {
+                " Its volumes are sound, by its rehearsal."
+            }
+            Some(rehearsal) if rehearsal.passed => " It starts, by its rehearsal.",
+            Some(_) => " It does not start, by its rehearsal.",
+            None => "",
+        };
+        let to = self.plan.to.to_uppercase();
+        match self.answer.as_str() {
+            "converted" => format!("The disk was converted to {to}.{starts}"),
+            "mended" => format!("The disk was mended.{starts}"),
+            "undone" if self.exact == Some(true) => {
+                "The job was taken back: what it had overwritten is as it was.".to_owned()
+            }
+            "undone" => "The job was taken back, but for what had been used since.".to_owned(),
+            "stopped" => "The job stopped half-way: the disk needs resume or undo.".to_owned(),
+            _ => "The job stopped before anything was written to the disk.".to_owned(),
+        }
+    }
+
+    /// It ended as it should.
+    pub(crate) fn is_good(&self) -> bool {
+        match self.answer.as_str() {
+            "converted" | "mended" => self.rehearsal.as_ref().is_none_or(|walk| walk.passed),
+            answer => answer == "undone",
+        }
+    }
+}
+
+fn written(extent: &JournalExtent) -> WrittenDoc {
+    WrittenDoc {
+        stage: extent.stage.name().to_owned(),
+        what: extent.what.clone(),
+        first_lba: extent.first_lba,
+        last_lba: extent
+            .first_lba
+            .saturating_add(extent.sectors)
+            .saturating_sub(1),
+        before: extent.old.blake3.clone(),
+        after: extent.new.blake3.clone(),
+    }
+}
+
+fn typed_json<T: DeserializeOwned>(file: &'static str, value: Value) -> Result<T, ReportError> {
+    serde_json::from_value(value).map_err(|fault| ReportError::Record { file, fault })
+}
+
+fn checksum(folder: &Path, file: &str) -> io::Result<ChecksumDoc> {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(std::fs::File::open(folder.join(file))?)?;
+    Ok(ChecksumDoc {
+        file: file.to_owned(),
+        bytes: hasher.count(),
+        blake3: hasher.finalize().to_hex().to_string(),
+    })
+}
+
+/// The picture of the screen that an emulator has left in the folder. None is no reason for no report.
+fn picture(folder: &Path) -> Option<Vec<u8>> {
+    let [_, name] = KEPT;
+    let bytes = schwelle_core::bytes::read_file(&folder.join(name), MAX_PICTURE_BYTES).ok()?;
+    bytes.starts_with(b"\x89PNG\r\n\x1a\n").then_some(bytes)
+}
+
+/// The same document with each of its texts changed; `change` gets the key under which the text stands.
+fn with_texts(report: &Report, change: &mut dyn FnMut(&str, &str) -> String) -> Report {
+    fn walk(key: &str, value: &mut Value, change: &mut dyn FnMut(&str, &str) -> String) {
+        match value {
+            Value::String(text) => *text = change(key, text),
+            Value::Array(list) => list.iter_mut().for_each(|value| walk(key, value, change)),
+            Value::Object(map) => {
+                for (key, value) in map {
+                    walk(key, value, change);
+                }
+            }
+            _ => {}
+        }
+    }
+    let mut value =
+        serde_json::to_value(report).expect("documents hold only text, numbers and lists");
+    walk("", &mut value, change);
+    serde_json::from_value(value).expect("texts stay texts")
+}
+
+/// What the screen says when it is made.
+pub(crate) fn render(report: &Report, written: &Path, columns: usize) -> String {
+    let mut text = format!(
+        "{}\n",
+        toned(Tone::Heading, &format!("Job in {}", safe(&report.job)))
+    );
+    text += &paragraph("", &report.sentence(), 2, columns);
+    let draft = report.plan.draft.as_ref();
+    let edited = draft.map_or(0, |draft| draft.files_edited.len());
+    let pieces = [
+        format!("{} findings", report.plan.findings.len()),
+        format!("{} extents written", report.written.len()),
+        format!("{edited} files edited"),
+        format!(
+            "{} steps of the disk's rehearsal",
+            report.rehearsal.as_ref().map_or(0, |walk| walk.steps.len())
+        ),
+    ];
+    text += &paragraph("It has: ", &pieces.join(", "), 2, columns);
+    if report.shared {
+        let line = "Names, labels, serial numbers and file names are replaced, and pictures are left out. Look \
+            through it before you send it.";
+        text += &paragraph("", line, 2, columns);
+    }
+    let next = match report.answer.as_str() {
+        "stopped" => format!(
+            "Next: schwelle resume --job {}",
+            typed(Path::new(&report.job))
+        ),
+        _ => "Next: open it in a browser, and print it if it is to go with the disk.".to_owned(),
+    };
+    text + &answer(Tone::Good, &format!("Written: {}", typed(written)), &next)
+}

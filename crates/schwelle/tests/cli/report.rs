@@ -1,0 +1,263 @@
+//! The hand-over record: what the job folder says, harmless, and without names where it is shared.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use schwelle_demo::MbrEntry;
+use serde_json::Value;
+
+use crate::json::fits;
+use crate::support::{Lab, lba, poke};
+
+const LABEL: &str = "Haus Nordlicht";
+const SERIAL: &str = "ZX-4711-0815";
+
+/// A lab in a folder with a telling name, with a disk on which a third volume has a label, converted into "job".
+fn bench(label: &[u8]) -> (Lab, PathBuf) {
+    let lab = Lab::new();
+    let image = lab.image("Nordlicht-Kasse.img", 512, 340, |disk| {
+        disk.standard(7, "KASSE-NORD1").unwrap();
+        let places = disk.standard_places();
+        let entry = |active, kind, first: u64, sectors: u64| MbrEntry {
+            active,
+            kind,
+            first: u32::try_from(first).unwrap(),
+            sectors: u32::try_from(sectors).unwrap(),
+        };
+        let [boot, windows] = [places.boot, places.windows];
+        let entries = [
+            entry(true, 7, boot.first.0, boot.sectors()),
+            entry(false, 7, windows.first.0, windows.sectors()),
+            entry(false, 0x83, 452_608, 8192),
+        ];
+        disk.boot_record(lba(0), 7, &entries).unwrap();
+    });
+    let superblock = 452_608 * 512 + 1024;
+    poke(&image, superblock + 56, &[0x53, 0xEF]);
+    poke(&image, superblock + 120, label);
+    let text = "[pc]\nmaker = \"Skerry <b>Works</b>\"\nmodel = \"<script>alert(1)</script>\"\n[firmware]\nuefi = true\n";
+    fs::write(lab.path("pc.toml"), text).unwrap();
+    let run = lab.convert(&image, "job", &["--quiet", "--machine", "pc.toml"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    (lab, image)
+}
+
+/// Changes a document of the job folder.
+fn edit(lab: &Lab, file: &str, change: impl FnOnce(&mut Value)) {
+    let path = lab.path("job").join(file);
+    let mut value = serde_json::from_str(&fs::read_to_string(&path).unwrap()).unwrap();
+    change(&mut value);
+    fs::write(&path, value.to_string()).unwrap();
+}
+
+/// Changes every text in a document, but for those that are numbers or times.
+fn each_text(value: &mut Value, change: &dyn Fn(&mut String)) {
+    match value {
+        Value::String(text) => change(text),
+        Value::Array(list) => list.iter_mut().for_each(|value| each_text(value, change)),
+        Value::Object(map) => map.values_mut().for_each(|value| each_text(value, change)),
+        _ => {}
+    }
+}
+
+/// The page, which loads nothing and runs nothing.
+fn page(path: &Path) -> String {
+    let page = fs::read_to_string(path).unwrap();
+    let lower = page.to_lowercase();
+    for foreign in [
+        "http:",
+        "https:",
+        "//",
+        "src=\"/",
+        "<script",
+        "<link",
+        "<iframe",
+        "url(h",
+        "@import",
+        "onload",
+        "javascript:",
+    ] {
+        assert!(!lower.contains(foreign), "{foreign}");
+    }
+    for hidden in ['\u{202E}', '\x1b', '\u{200B}'] {
+        assert!(!page.contains(hidden));
+    }
+    page
+}
+
+#[test]
+fn the_page_tells_the_whole_job_and_the_document_fits_its_schema() {
+    let (lab, image) = bench(LABEL.as_bytes());
+    let run = lab.run(&["report", "--job", "job"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    assert!(
+        run.stdout.contains("It starts, by its rehearsal."),
+        "{}",
+        run.stdout
+    );
+    let page = page(&lab.path("job/report.html"));
+    let document = lab.run(&["report", "--job", "job", "--json"]).json();
+    fits("report", &document);
+    for told in [
+        "Conversion of KASSE-NORD1",
+        "Nordlicht-Kasse.img",
+        LABEL,
+        "Skerry &#60;b&#62;Works",
+        "sector 0: the protective MBR",
+        "\\Windows\\System32\\config\\SYSTEM",
+        "protective-mbr",
+        "Switch sheet",
+        "firmware.uefi",
+        "url(#p-EFI-system)",
+    ] {
+        assert!(page.contains(told), "{told}");
+    }
+    // Every rule's answer, and every extent of the journal.
+    let journal: Value =
+        serde_json::from_str(&fs::read_to_string(lab.path("job/journal.json")).unwrap()).unwrap();
+    let written = document["written"].as_array().unwrap();
+    assert_eq!(written.len(), journal["extents"].as_array().unwrap().len());
+    for finding in document["plan"]["findings"].as_array().unwrap() {
+        assert!(page.contains(finding["rule"].as_str().unwrap()));
+    }
+    let saved = fs::read(lab.path("job/saved.bin")).unwrap();
+    assert_eq!(
+        document["checksums"][1]["blake3"],
+        blake3::hash(&saved).to_hex().as_str()
+    );
+    assert_eq!(document["answer"], "converted");
+
+    // Where the page goes is not overwritten, but for its own place.
+    assert_eq!(lab.run(&["report", "--job", "job"]).code, 0);
+    let taken = lab.run(&["report", "--job", "job", "--html", "pc.toml"]);
+    assert_eq!(taken.code, 3);
+    let undone = lab.run(&[
+        "undo",
+        "--job",
+        "job",
+        "--disk",
+        image.to_str().unwrap(),
+        "--yes",
+        "--quiet",
+    ]);
+    assert_eq!(undone.code, 0, "{}", undone.stderr);
+    let document = lab.run(&["report", "--job", "job", "--json"]).json();
+    fits("report", &document);
+    assert_eq!(
+        (&document["answer"], &document["exact"]),
+        (&"undone".into(), &true.into())
+    );
+}
+
+#[test]
+fn nothing_from_a_disk_or_a_pc_is_markup() {
+    let (lab, _) = bench(b"<img src=x>\xE2\x80\xAE\x1b[2J");
+    for file in ["job.json", "outcome.json"] {
+        edit(&lab, file, |value| {
+            each_text(value, &|text| {
+                text.push_str("\"'><script>alert(1)</script></style>\u{202E}\x1b{{7}}")
+            });
+        });
+    }
+    for args in [
+        &["report", "--job", "job"][..],
+        &["report", "--job", "job", "--share"],
+    ] {
+        let run = lab.run(args);
+        assert_eq!(run.code, 0, "{}", run.stderr);
+        assert!(!run.stdout.contains('\u{202E}') && !run.stdout.contains('\x1b'));
+    }
+    let page = page(&lab.path("job/report.html"));
+    assert!(
+        page.contains("&#60;script&#62;") && page.contains("\\u{202e}") && page.contains("{{7}}")
+    );
+    assert_eq!(page.matches("</style>").count(), 1);
+}
+
+#[test]
+fn a_shared_report_names_nobody() {
+    let (lab, _) = bench(LABEL.as_bytes());
+    edit(&lab, "job.json", |record| {
+        record["serial"] = SERIAL.into();
+        record["shop"] = "Nordlicht Reparaturen".into();
+        record["questions"] = serde_json::json!(["Has Frau Nordlicht signed?"]);
+        let findings = record["plan"]["findings"].as_array_mut().unwrap();
+        let finding = findings
+            .iter_mut()
+            .find(|finding| finding["rule"] == "volume.consistent")
+            .unwrap();
+        finding["outcome"] = "caution".into();
+        finding["evidence"] = "file record 71 (Nordlicht (2).doc): a runlist is damaged; \\Users\\Nordlicht\\geheim.txt: bad".into();
+    });
+    let whole = lab.run(&["report", "--job", "job", "--json"]).stdout;
+    let shared = lab.run(&["report", "--job", "job", "--share", "--json"]);
+    let run = lab.run(&["report", "--job", "job", "--share"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let page = page(&lab.path("job/report-to-share.html"));
+    for name in [
+        "nordlicht",
+        "kasse",
+        "geheim",
+        "Leuchtturm",
+        SERIAL,
+        LABEL,
+        "night watch",
+        "System-reserviert",
+    ] {
+        let has = |text: &str| text.to_lowercase().contains(&name.to_lowercase());
+        assert!(
+            has(&whole) && !has(&page) && !has(&shared.stdout) && !has(&run.stdout),
+            "{name}"
+        );
+    }
+    // The layout and the findings are all there.
+    let (whole, shared): (Value, Value) = (serde_json::from_str(&whole).unwrap(), shared.json());
+    fits("report", &shared);
+    for key in ["before", "after"] {
+        let of = |document: &Value| -> Vec<(Value, Value, Value)> {
+            let parts = document["plan"][key].as_array().unwrap().iter();
+            parts
+                .map(|part| {
+                    (
+                        part["first_lba"].clone(),
+                        part["last_lba"].clone(),
+                        part["type"].clone(),
+                    )
+                })
+                .collect()
+        };
+        assert_eq!(of(&whole), of(&shared));
+    }
+    let of = |document: &Value| -> Vec<(Value, Value)> {
+        let findings = document["plan"]["findings"].as_array().unwrap().iter();
+        findings
+            .map(|finding| (finding["rule"].clone(), finding["outcome"].clone()))
+            .collect()
+    };
+    assert_eq!(of(&whole), of(&shared));
+    assert!(
+        page.contains("a runlist is damaged") && page.contains("\\Recovery\\WindowsRE\\Winre.wim")
+    );
+}
+
+#[test]
+fn a_job_folder_that_is_none_or_damaged_is_refused() {
+    let (lab, _) = bench(b"x");
+    fs::create_dir(lab.path("empty")).unwrap();
+    assert_eq!(lab.run(&["report", "--job", "empty"]).code, 3);
+    edit(&lab, "state.json", |state| {
+        state["state"] = "writing".into()
+    });
+    let stopped = lab.run(&["report", "--job", "job"]);
+    assert!(
+        stopped
+            .stdout
+            .contains("half-way: the disk needs resume or undo"),
+        "{}",
+        stopped.stdout
+    );
+    edit(&lab, "job.json", |record| record["plan"] = 5.into());
+    let damaged = lab.run(&["report", "--job", "job"]);
+    assert_eq!(damaged.code, 3);
+    assert!(damaged.stderr.contains("job.json"), "{}", damaged.stderr);
+}
