@@ -12,16 +12,11 @@ use crate::policy::{self, Policy};
 /// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), or back, in place: checks it, drafts the
 /// result, rehearses its start, and only then writes.
 #[derive(Debug, Parser)]
-#[command(
-    name = "schwelle",
-    version,
-    propagate_version = true,
-    arg_required_else_help = true
-)]
+#[command(name = "schwelle", version, propagate_version = true)]
 #[command(after_help = AFTER_HELP)]
 pub(crate) struct Cli {
     #[command(subcommand)]
-    pub(crate) command: Command,
+    pub(crate) command: Option<Command>,
     #[command(flatten)]
     pub(crate) common: Common,
 }
@@ -221,6 +216,8 @@ pub(crate) enum Command {
     Undo(commands::undo::UndoArgs),
     Report(commands::report::ReportArgs),
     Demo(commands::demo::DemoArgs),
+    Completions(commands::completions::CompletionsArgs),
+    Manual(commands::manual::ManualArgs),
 }
 
 fn sector_size(text: &str) -> Result<u32, String> {
@@ -259,6 +256,30 @@ mod tests {
     #[test]
     fn the_definitions_hold_together() {
         super::Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn every_command_says_what_it_does_and_shows_an_example() {
+        fn look(command: &clap::Command, path: &str) {
+            let path = format!("{path} {}", command.get_name());
+            let text = |text: Option<&clap::builder::StyledStr>| text.map(ToString::to_string);
+            assert!(text(command.get_about()).is_some(), "{path}");
+            let after = text(command.get_after_help()).unwrap_or_default();
+            assert!(
+                after.contains("Example") && after.contains(path.trim_start()),
+                "{path}: {after}"
+            );
+            for argument in command.get_arguments() {
+                assert!(argument.get_help().is_some(), "{path}: {argument}");
+            }
+            command
+                .get_subcommands()
+                .for_each(|below| look(below, &path));
+        }
+        let program = super::Cli::command();
+        program
+            .get_subcommands()
+            .for_each(|command| look(command, "schwelle"));
     }
 
     #[test]

@@ -50,7 +50,7 @@ enum Action {
         after_help = "Settings:\n  mode=bios|uefi|both\n  compatibility=on|off    the module with \
             which UEFI firmware starts MBR disks\n  secure-boot=on|off\n  setup-password=on|off\n  \
             keys=factory            enrol the keys that the maker delivers\n\nExample:\n  schwelle \
-            firmware --machine pc.toml set compatibility=off secure-boot=on"
+            firmware set compatibility=off secure-boot=on --machine pc.toml"
     )]
     Set {
         /// What to change, in this order; the first that is greyed out ends it
@@ -60,14 +60,20 @@ enum Action {
     /// Start a simulated PC and tell what happens
     ///
     /// Exit code 1 when no system starts. Nothing is written, on no disk.
+    #[command(after_help = "Example:\n  schwelle firmware start --machine pc.toml")]
     Start,
     /// Make the switch sheet: what to do in the setup of this PC for this disk, in the right order
     ///
     /// Exit code 1 where it does not say GO.
+    #[command(
+        after_help = "Examples:\n  schwelle firmware sheet /dev/sda\n  schwelle firmware sheet image.img --machine pc.toml \
+        --html sheet.html"
+    )]
     Sheet(SheetArgs),
     /// Write a boot entry for a converted disk into the firmware, and put it first
     ///
     /// Needs a session started in UEFI mode, as root; or --machine with a folder of variables.
+    #[command(after_help = "Example:\n  schwelle firmware entry /dev/sda")]
     Entry {
         /// Image file or block device
         disk: PathBuf,
@@ -78,6 +84,7 @@ enum Action {
         image: ImageOptions,
     },
     /// Ask the firmware to show its setup screen at the next start, where it offers that
+    #[command(after_help = "Example:\n  schwelle firmware setup")]
     Setup,
 }
 

@@ -155,7 +155,7 @@ fn nothing_from_a_disk_or_a_pc_is_markup() {
     for file in ["job.json", "outcome.json"] {
         edit(&lab, file, |value| {
             each_text(value, &|text| {
-                text.push_str("\"'><script>alert(1)</script></style>\u{202E}\x1b{{7}}")
+                text.push_str("\"'><script>alert(1)</script></style>\u{202E}\x1b{{7}}");
             });
         });
     }
@@ -246,7 +246,7 @@ fn a_job_folder_that_is_none_or_damaged_is_refused() {
     fs::create_dir(lab.path("empty")).unwrap();
     assert_eq!(lab.run(&["report", "--job", "empty"]).code, 3);
     edit(&lab, "state.json", |state| {
-        state["state"] = "writing".into()
+        state["state"] = "writing".into();
     });
     let stopped = lab.run(&["report", "--job", "job"]);
     assert!(

@@ -140,20 +140,59 @@ fn the_sector_size_of_an_image_is_found_out() {
 }
 
 #[test]
-fn help_is_there_for_every_command_with_examples() {
-    let lab = Lab::new();
-    for command in [
-        "survey", "check", "rules", "plan", "convert", "rehearse", "firmware", "confirm", "resume",
-        "undo", "demo",
+fn the_program_alone_greets_with_the_next_steps() {
+    let run = Lab::new().run(&[]);
+    assert_eq!(run.code, 0);
+    for step in [
+        "schwelle survey",
+        "schwelle check DISK",
+        "schwelle plan DISK",
+        "schwelle --help",
     ] {
-        let run = lab.run(&[command, "--help"]);
-        assert_eq!(run.code, 0);
-        assert!(
-            run.stdout.contains("Examples:") && run.stdout.contains(&format!("schwelle {command}")),
-            "{command}"
-        );
+        assert!(run.stdout.contains(step), "{step}: {}", run.stdout);
     }
-    assert_eq!(lab.run(&[]).code, 2);
+}
+
+#[test]
+fn completions_and_manual_pages_come_from_the_definitions() {
+    let lab = Lab::new();
+    for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
+        let run = lab.run(&["completions", shell]);
+        assert_eq!(run.code, 0);
+        for word in ["rehearse", "data-disk", "survey"] {
+            assert!(run.stdout.contains(word), "{shell}: {word}");
+        }
+    }
+    // The shell itself takes it.
+    let script = lab.path("completion.bash");
+    fs::write(&script, lab.run(&["completions", "bash"]).stdout).unwrap();
+    let asked = "source completion.bash; COMP_WORDS=(schwelle reh); COMP_CWORD=1; _schwelle schwelle reh schwelle; echo ${COMPREPLY[@]}";
+    let shell = std::process::Command::new("bash")
+        .args(["-c", asked])
+        .current_dir(lab.path(""))
+        .output()
+        .unwrap();
+    assert_eq!(
+        String::from_utf8_lossy(&shell.stdout).trim(),
+        "rehearse",
+        "{shell:?}"
+    );
+
+    let run = lab.run(&["manual", "pages"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let page = |name: &str| fs::read_to_string(lab.path("pages").join(name)).unwrap();
+    assert!(page("schwelle.1").contains("schwelle\\-check(1)"));
+    let check = page("schwelle-check.1");
+    for told in [
+        "\\-\\-sector\\-size",
+        "schwelle check /dev/sda",
+        ".SH OPTIONS",
+    ] {
+        assert!(check.contains(told), "{told}: {check}");
+    }
+    assert!(page("schwelle-firmware-sheet.1").contains("GO"));
+    fs::write(lab.path("file"), "").unwrap();
+    assert_eq!(lab.run(&["manual", "file"]).code, 3);
 }
 
 #[test]

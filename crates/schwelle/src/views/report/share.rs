@@ -174,7 +174,7 @@ impl Names {
         self.add(kind, Some(path));
         for part in Path::new(path).components() {
             let name = part.as_os_str().to_string_lossy();
-            self.add(kind, Some(&name).map(AsRef::as_ref));
+            self.add(kind, Some(name.as_ref()));
             let stem = Path::new(name.as_ref())
                 .file_stem()
                 .unwrap_or_default()
