@@ -194,7 +194,12 @@ impl Screen {
     pub(crate) fn ask(&self, question: &str) -> Option<String> {
         self.err(&format!("{question} "));
         let mut line = String::new();
-        let read = std::io::stdin().read_line(&mut line).ok()?;
+        let stdin = std::io::stdin();
+        let read = stdin.read_line(&mut line).ok()?;
+        if !stdin.is_terminal() {
+            // Nobody has typed it where the question stands.
+            self.err(&format!("{}\n", text::safe(line.trim())));
+        }
         (read > 0).then(|| line.trim().to_owned())
     }
 }

@@ -374,6 +374,7 @@ fn entry(
         &plan,
         disk,
         &disks.unreadable,
+        screen.columns(),
     ));
     screen.document(&views::firmware::EntryWritten::of(&plan));
     Ok(0)

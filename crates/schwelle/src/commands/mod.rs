@@ -24,8 +24,8 @@ use crate::screen::Screen;
 
 /// What the program says where no command is named.
 const GREETING: &str = "\
-Schwelle takes a PC's system disk from BIOS to UEFI, and back: checked, drafted and rehearsed before a
-byte is written, and saved so that it can be taken back.
+Schwelle takes a PC's system disk from BIOS to UEFI, and back: checked, drafted
+and rehearsed before a byte is written, and saved so that it can be taken back.
 
   1. Which disks are there?          schwelle survey
   2. What stands against it?         schwelle check DISK

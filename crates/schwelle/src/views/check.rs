@@ -2,11 +2,11 @@
 
 use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
 
-use super::common::{answer, head, paragraph, partitions};
+use super::common::{answer, answer_line, head, paragraph, partitions};
 use super::json::Check;
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Look, Tone, toned};
-use crate::text::{cut, pad, safe, sentence, typed};
+use crate::text::{pad, safe, sentence, typed};
 
 /// Columns of the families' names beside their findings.
 const FAMILY_COLUMNS: usize = 12;
@@ -146,11 +146,6 @@ fn verdict(disk: &Disk, judgement: &Judgement) -> String {
 
 /// One of several disks, in a line: answer, disk, the first that stands against it.
 pub(crate) fn line(check: &Check, columns: usize) -> String {
-    let tone = match check.answer.as_str() {
-        "ready" => Tone::Good,
-        "caution" => Tone::Careful,
-        _ => Tone::Bad,
-    };
     let decisive = match check.answer.as_str() {
         "blocked" => "block",
         _ => "caution",
@@ -163,13 +158,8 @@ pub(crate) fn line(check: &Check, columns: usize) -> String {
         (None, None) => check.short_name.clone().unwrap_or_default(),
     };
     let rest = format!("{}  {}", safe(&check.disk), safe(&reason));
-    let answer = pad(&check.answer, ANSWER_COLUMNS);
-    let rest = cut(&rest, columns.saturating_sub(ANSWER_COLUMNS + 1));
-    format!("{} {}\n", toned(tone, &answer), rest.trim_end())
+    answer_line(&check.answer, &rest, columns)
 }
-
-/// Columns of the longest answer.
-const ANSWER_COLUMNS: usize = 10;
 
 /// How many disks got which answer.
 #[derive(Debug, Default)]

@@ -100,7 +100,7 @@ fn partition(disk: &Disk, part: &Partition, look: Look) -> String {
 /// Where something lies, in a column of its own, when that is wanted.
 fn place(extent: &Extent, look: Look) -> String {
     match look.lba {
-        true => pad(&lbas(extent), 29),
+        true => pad(&format!("{} to {}", extent.first.0, extent.last().0), 24),
         false => String::new(),
     }
 }
@@ -165,4 +165,22 @@ pub(crate) fn lbas(extent: &Extent) -> String {
         1 => extent.first.to_string(),
         _ => format!("LBA {} to {}", extent.first.0, extent.last().0),
     }
+}
+
+/// Columns of the longest answer.
+pub(crate) const ANSWER_COLUMNS: usize = 10;
+
+/// A disk's line in a list: its answer, and what else is said in that line.
+pub(crate) fn answer_line(answer: &str, rest: &str, columns: usize) -> String {
+    let tone = match answer {
+        "ready" => Tone::Good,
+        "caution" => Tone::Careful,
+        _ => Tone::Bad,
+    };
+    let rest = cut(rest, columns - ANSWER_COLUMNS - 1);
+    format!(
+        "{} {}\n",
+        toned(tone, &pad(answer, ANSWER_COLUMNS)),
+        rest.trim_end()
+    )
 }

@@ -473,27 +473,27 @@ impl EntryWritten {
 }
 
 /// What was written into the firmware.
-pub(crate) fn render_entry(plan: &EntryPlan, disk: &Path, unreadable: &[String]) -> String {
-    let name = format!(
-        "Boot{:04X} \"{}\"",
-        plan.number,
-        safe(&plan.option.description)
-    );
-    let mut text = if plan.is_there {
-        format!("{name} leads to this disk already and stands first. Nothing was written.\n")
+pub(crate) fn render_entry(
+    plan: &EntryPlan,
+    disk: &Path,
+    unreadable: &[String],
+    columns: usize,
+) -> String {
+    let name = format!("Boot{:04X} \"{}\"", plan.number, plan.option.description);
+    let done = if plan.is_there {
+        format!("{name} leads to this disk already and stands first. Nothing was written.")
     } else {
-        format!(
-            "{name} leads to this disk's boot manager now and stands first in the boot order.\n"
-        )
+        format!("{name} leads to this disk's boot manager now and stands first in the boot order.")
     };
+    let mut text = paragraph("", &done, 0, columns);
     for (number, description) in &plan.dead {
-        let description = safe(description);
-        text += &format!(
+        let line = format!(
             "Boot{number:04X} \"{description}\" leads nowhere on the attached disks. It is left as it is; \
-             firmware goes on to the next.\n"
+             firmware goes on to the next."
         );
+        text += &paragraph("", &line, 0, columns);
     }
-    text += &not_read(unreadable, 100);
+    text += &not_read(unreadable, columns);
     text + &format!(
         "\nNext: the switch sheet: schwelle firmware sheet {}\n",
         typed(disk)

@@ -11,7 +11,7 @@ use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::Outcome;
 
-use super::common::{answer, head, lbas, map_line, paragraph};
+use super::common::{answer, head, item, lbas, map_line, paragraph};
 use super::{check, map, rehearse};
 use crate::disk::{Disk, Judgement, options};
 use crate::screen::{Look, Tone, toned};
@@ -63,7 +63,8 @@ pub(super) fn body(
                     }
                     DiskUse::Data => "from sector 0 to the volumes, all of them sound",
                 };
-                text + &format!("  {pass}  all {count} steps: {all}\n")
+                let all = paragraph("", &format!("all {count} steps: {all}"), 8, columns);
+                text + &format!("  {pass}  {}", all.trim_start())
             }
             _ => text + &rehearse::steps(rehearsal, columns),
         }
@@ -154,7 +155,7 @@ fn room(plan: &Plan<'_>, columns: usize) -> String {
             "not taken"
         };
         let line = format!("{}: {}", place.place, place.verdict);
-        text += &paragraph(&format!("{taken}  "), &line, 2, columns);
+        text += &item(&format!("{taken} "), &line, 2, columns);
     }
     for trim in &plan.placement.trims {
         let for_esp = plan.placement.esp.and_then(|esp| esp.from.partition());
@@ -192,13 +193,15 @@ fn writes(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
                     format!("{} extents in {}", part.extents.len(), lbas(&span))
                 }
             };
-            let place = if look.lba { place } else { String::new() };
             let line = format!(
-                "  {} {} {size:>10}  {place}",
+                "  {} {} {size:>10}",
                 pad(stage.kind.name(), 8),
                 pad(&part.what, 29)
             );
-            text += &format!("{}\n", line.trim_end());
+            text += &match look.lba {
+                true => item(&format!("{line} "), &place, 0, columns),
+                false => format!("{line}\n"),
+            };
         }
     }
     let (total, moved) = (plan.changes.bytes(), plan.changes.moved_bytes());

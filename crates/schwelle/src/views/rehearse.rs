@@ -37,20 +37,12 @@ pub(crate) fn render(
     columns: usize,
 ) -> String {
     let mut text = head(disk);
-    text += &format!(
-        "\n{}\n",
-        toned(
-            Tone::Heading,
-            &format!(
-                "The way from sector 0 to the kernel, as {} and the boot manager go it, and what \
-                 the system finds around it",
-                match rehearsal.style {
-                    Style::Gpt => "UEFI firmware",
-                    Style::Mbr => "a BIOS",
-                }
-            )
-        )
-    );
+    let goes = match rehearsal.style {
+        Style::Gpt => "UEFI firmware",
+        Style::Mbr => "a BIOS",
+    };
+    let title = format!("From sector 0 to the kernel, as {goes} and the boot manager go");
+    text += &format!("\n{}\n", toned(Tone::Heading, &title));
     let (shown, is_good) = emulated;
     text += &steps(rehearsal, columns);
     text += shown;

@@ -105,3 +105,50 @@ pub(crate) fn one(rule: &Rule, policy: &Policy, columns: usize) -> String {
     };
     text + &format!("  What a disk says to it: schwelle check DISK{option}\n")
 }
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use schwelle_core::rules::{self, Rule};
+
+    use super::*;
+
+    fn page() -> String {
+        let mut text = "# The rules\n\nMade from the table of rules; `SCHWELLE_RENEW=1 cargo test -p schwelle rules` renews it. Ids are promised to \
+            scripts. The family\n\"back\" is asked with `--to mbr`, in place of table, room and firmware; all others are asked on both ways. How a rule answers: \
+            pass, caution (read it,\nthen go on), block (it will not be converted), unknown (how to find out is said).\n"
+            .to_owned();
+        let mut family = "";
+        for rule in rules::all() {
+            let Rule {
+                id,
+                question,
+                why,
+                to,
+                ..
+            } = rule;
+            if rule.family() != family {
+                family = rule.family();
+                text += &format!("\n## {family}\n");
+            }
+            let way = match to {
+                Some(Style::Gpt) => " Asked on the way to GPT.",
+                Some(Style::Mbr) => " Asked on the way to MBR.",
+                None => "",
+            };
+            text += &format!("\n### {id}\n\n**{question}** {why}{way}\n");
+        }
+        text
+    }
+
+    #[test]
+    fn the_page_of_rules_is_made_from_their_table() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/rules.md");
+        if std::env::var_os("SCHWELLE_RENEW").is_some() {
+            fs::write(path, page()).unwrap();
+        }
+        let known = fs::read_to_string(path).unwrap_or_default();
+        assert!(known == page(), "{path} is out of date: SCHWELLE_RENEW=1");
+    }
+}

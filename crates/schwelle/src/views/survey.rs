@@ -1,63 +1,59 @@
-//! The view of `survey`: a table, a line or two a disk.
+//! The view of `survey`: some lines for each disk.
 
 use std::path::Path;
 
-use comfy_table::{ContentArrangement, Table, presets};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::common::{ANSWER_COLUMNS, answer_line, paragraph};
 use crate::disk::{Disk, Judgement, answer_name};
 use crate::error::CliError;
-use crate::text::{bytes, safe, typed};
+use crate::text::{bytes, pad, safe, sentence, typed, width};
 
 /// The whole view.
 pub(crate) fn render(disks: &[Surveyed], columns: usize) -> String {
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING);
-    table.set_content_arrangement(ContentArrangement::Dynamic);
-    table.set_width(u16::try_from(columns).unwrap_or(u16::MAX));
-    table.set_header(["disk", "table", "size", "short name", "system", "answer"]);
+    let name = |disk: &Surveyed| safe(&disk.disk);
+    let names = disks
+        .iter()
+        .map(|disk| width(&name(disk)))
+        .max()
+        .unwrap_or(0);
+    // A long path shifts its own line only.
+    let names = names.min(columns / 2);
+    let mut text = String::new();
     for disk in disks {
-        table.add_row(row(disk));
+        let facts = [
+            pad(&name(disk), names),
+            pad(disk.table.as_deref().unwrap_or("-"), 7),
+            format!("{:>10}", disk.size_bytes.map(bytes).unwrap_or_default()),
+            disk.short_name.as_deref().map(safe).unwrap_or_default(),
+        ];
+        text += &answer_line(&disk.answer, &facts.join("  "), columns);
+        let mut more = disk.systems.clone();
+        more.extend(disk.model.clone());
+        more.extend(
+            disk.serial
+                .as_ref()
+                .map(|serial| format!("serial {serial}")),
+        );
+        if !more.is_empty() {
+            text += &paragraph("", &more.join("; "), ANSWER_COLUMNS + 1, columns);
+        }
+        let reason = match (&disk.rule, &disk.reason) {
+            (Some(rule), Some(reason)) => sentence(&format!("{rule}: {reason}")),
+            (None, Some(reason)) => sentence(reason),
+            _ => continue,
+        };
+        text += &paragraph("", &reason, ANSWER_COLUMNS + 1, columns);
     }
-    let lines = table.to_string();
-    let lines: Vec<&str> = lines.lines().map(str::trim_end).collect();
     let next = disks
         .iter()
         .find(|disk| disk.answer != "unreadable")
         .map_or("DISK", |disk| &disk.disk);
     format!(
-        "{}\n\nMore about one: schwelle check {}\n",
-        lines.join("\n"),
+        "{text}\nMore about one: schwelle check {}\n",
         typed(Path::new(next))
     )
-}
-
-fn row(disk: &Surveyed) -> [String; 6] {
-    let mut name = safe(&disk.disk);
-    for text in [&disk.model, &disk.serial].into_iter().flatten() {
-        name += &format!("\n{}", safe(text));
-    }
-    let systems: Vec<String> = disk.systems.iter().map(|system| safe(system)).collect();
-    // The rule's id says enough here, but for disks without an MBR table, and for those that could
-    // not be read.
-    let id = disk.rule.as_ref().filter(|id| *id != "table.mbr");
-    let answer = match id.or(disk.reason.as_ref()) {
-        Some(reason) => format!("{}: {}", disk.answer, safe(reason)),
-        None => disk.answer.clone(),
-    };
-    [
-        name,
-        disk.table.clone().unwrap_or_default(),
-        disk.size_bytes.map(bytes).unwrap_or_default(),
-        disk.short_name.as_deref().map(safe).unwrap_or_default(),
-        if systems.is_empty() {
-            "-".to_owned()
-        } else {
-            systems.join("\n")
-        },
-        answer,
-    ]
 }
 
 /// `survey`: one in a line for each disk

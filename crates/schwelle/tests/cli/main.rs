@@ -36,6 +36,7 @@ mod secure_boot;
 mod signing;
 mod signpost;
 mod support;
+mod transcript;
 mod trim;
 mod usage;
 mod volumes;

@@ -276,12 +276,15 @@ pub(crate) fn render(report: &Report, written: &Path, columns: usize) -> String 
             through it before you send it.";
         text += &paragraph("", line, 2, columns);
     }
-    let next = match report.answer.as_str() {
-        "stopped" => format!(
-            "Next: schwelle resume --job {}",
-            typed(Path::new(&report.job))
-        ),
-        _ => "Next: open it in a browser, and print it if it is to go with the disk.".to_owned(),
-    };
-    text + &answer(Tone::Good, &format!("Written: {}", typed(written)), &next)
+    text += &format!("\nWritten: {}\n", typed(written));
+    match report.answer.as_str() {
+        "stopped" => {
+            let next = format!("schwelle resume --job {}", typed(Path::new(&report.job)));
+            text + &answer(Tone::Bad, "Stopped half-way", &format!("Next: {next}"))
+        }
+        _ => {
+            let next = "Next: open it in a browser; print it if it is to go with the disk.";
+            text + &answer(Tone::Good, "Done", next)
+        }
+    }
 }
