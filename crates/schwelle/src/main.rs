@@ -1,33 +1,5 @@
-//! `schwelle`: takes a PC's system disk over the threshold from BIOS to UEFI.
-//!
-//! A command is one file in `commands/`: its arguments, and the function that runs it. What is
-//! shown is in `views/`; how an error becomes a sentence and an exit code is in `error.rs`.
+//! The program `schwelle`; what it does is in the library beside it.
 
-mod cli;
-mod commands;
-mod disk;
-mod emulate;
-mod error;
-mod machine;
-mod many;
-mod policy;
-mod progress;
-mod screen;
-mod text;
-mod views;
-
-use std::process::ExitCode;
-
-use clap::Parser;
-
-fn main() -> ExitCode {
-    let cli = cli::Cli::parse();
-    let screen = screen::Screen::new(&cli.common);
-    match commands::run(cli.command, &screen) {
-        Ok(code) => ExitCode::from(code),
-        Err(error) => {
-            screen.error(&error);
-            ExitCode::from(error.exit_code())
-        }
-    }
+fn main() -> std::process::ExitCode {
+    schwelle::run()
 }

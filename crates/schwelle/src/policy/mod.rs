@@ -120,6 +120,11 @@ impl PolicyOptions {
     }
 }
 
+/// The text is a policy.
+pub(crate) fn is_sound(text: &str) -> bool {
+    file::parse(text).is_ok()
+}
+
 fn read(path: &Path) -> Result<Policy, CliError> {
     let wrong = |error: &dyn std::fmt::Display| {
         CliError::new(

@@ -1,0 +1,46 @@
+//! For fuzzing: what of the command line reads files that others have made. No interface for anybody else.
+
+use std::path::Path;
+
+use schwelle_core::job::JobFolder;
+
+use crate::cli::{ColorWish, Common};
+use crate::commands::convert::{self, ConvertArgs};
+use crate::policy;
+use crate::screen::Screen;
+use crate::views::report::{self, Report};
+
+/// The text is a policy.
+pub fn policy(text: &str) -> bool {
+    policy::is_sound(text)
+}
+
+/// The folder's report can be made; made as a page, and as one to share.
+pub fn report(folder: &Path) -> bool {
+    let Ok(folder) = JobFolder::open(folder) else {
+        return false;
+    };
+    let Ok((made, picture)) = Report::of(&folder, String::new()) else {
+        return false;
+    };
+    let shared = report::shared(&made);
+    let pages = [
+        report::html(&made, picture.as_deref()),
+        report::html(&shared, None),
+    ];
+    pages
+        .iter()
+        .all(|page| !page.to_lowercase().contains("<script"))
+}
+
+/// Converts an image, silently.
+pub fn convert(image: &Path, job: &Path) -> bool {
+    let common = Common {
+        json: false,
+        quiet: true,
+        lba: false,
+        color: ColorWish::Never,
+    };
+    let args = ConvertArgs::of(image.to_owned(), job.to_owned());
+    convert::run(&args, &Screen::new(&common)).is_ok_and(|code| code == 0)
+}
