@@ -16,6 +16,7 @@ mod emulate;
 mod every_disk;
 mod firmware;
 mod foreign;
+mod greedy;
 mod identity;
 mod json;
 mod layouts;
