@@ -3,6 +3,7 @@
 # Needs: xvfb, xterm, xdotool, imagemagick, fonts-dejavu-core, qemu-system-x86, ovmf, chromium (packages of these names).
 set -euo pipefail
 cd "$(dirname "$0")/.."
+PATH=/usr/bin:$PATH
 cargo build --release --quiet --bin schwelle
 program=${CARGO_TARGET_DIR:-$PWD/target}/release/schwelle
 shots=$PWD/docs/screenshots
@@ -41,6 +42,14 @@ shot() {
     wait $terminal 2>/dev/null || true
 }
 
+# page NAME FILE: a picture of a page.
+page() {
+    chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+        --user-data-dir="$work/browser" --hide-scrollbars --window-size=1600,1000 --force-device-scale-factor=0.8 \
+        --screenshot="$work/page.png" "file://$work/$2" >/dev/null 2>&1
+    convert "$work/page.png" -strip -define png:compression-level=9 "$shots/$1.png"
+}
+
 shot survey 11 "schwelle survey disks/*.img"
 shot check-ready 9 "schwelle check disks/beacon.img"
 shot check-blocked 9 "schwelle check disks/harbour.img"
@@ -59,10 +68,9 @@ shot firmware 11 "schwelle firmware $pc"
 shot sheet 9 "schwelle firmware sheet disks/lantern.img $pc --html sheet.html"
 shot firmware-start 13 "schwelle firmware $pc set compatibility=off keys=factory secure-boot=on; schwelle firmware $pc start"
 wait=8 shot rehearse-emulate 9 "schwelle rehearse disks/lantern.img --emulate --keep disks/lantern.job"
-chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
-    --user-data-dir="$work/browser" --hide-scrollbars --window-size=1600,1000 --force-device-scale-factor=0.8 \
-    --screenshot="$work/page.png" "file://$work/sheet.html" >/dev/null 2>&1
-convert "$work/page.png" -strip -define png:compression-level=9 "$shots/sheet-page.png"
+page sheet-page sheet.html
+schwelle report --job disks/lantern.job --quiet
+page report disks/lantern.job/report.html
 shot undo 13 "schwelle undo --job disks/beacon.job" yes
 shot plan-trim 10 "schwelle plan disks/chartroom.img"
 shot mend 9 "schwelle mend disks/newpilot.img"
