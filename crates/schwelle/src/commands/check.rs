@@ -102,7 +102,7 @@ fn check_many(
         screen.document_line(&check);
         tally.count(&check.answer);
     });
-    screen.show(&tally.render());
+    screen.show(&tally.render("DISK"));
     Ok(if tally.unreadable > 0 {
         3
     } else {

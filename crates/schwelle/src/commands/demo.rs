@@ -67,10 +67,8 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     let ready = &images[0];
     if screen.is_json() || screen.is_quiet() {
         // For scripts: the conversion alone, as one document.
-        return convert::run(
-            &convert::ConvertArgs::of(ready.clone(), job_beside(ready)),
-            screen,
-        );
+        let args = convert::ConvertArgs::of(ready.clone(), job_beside(ready));
+        return convert::run(&args.in_pc(dir.join(PC_FILE)), screen);
     }
 
     tell(

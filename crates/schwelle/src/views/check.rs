@@ -2,7 +2,7 @@
 
 use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
 
-use super::common::{answer, answer_line, head, paragraph, partitions};
+use super::common::{answer, answer_line, head, item, paragraph, partitions};
 use super::json::Check;
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Look, Tone, toned};
@@ -10,6 +10,8 @@ use crate::text::{pad, safe, sentence, typed};
 
 /// Columns of the families' names beside their findings.
 const FAMILY_COLUMNS: usize = 12;
+/// Columns of a rule's name beside what it tells.
+const NAME_COLUMNS: usize = 14;
 
 /// All findings: what stands against it first, each outcome by family.
 pub(crate) fn render(disk: &Disk, judgement: &Judgement, look: Look) -> String {
@@ -28,7 +30,7 @@ pub(crate) fn render(disk: &Disk, judgement: &Judgement, look: Look) -> String {
                 "disk" => sentence(&finding.evidence),
                 subject => sentence(&format!("{subject}: {}", finding.evidence)),
             };
-            body += &paragraph(&format!("{}  ", name(finding)), &told, 0, columns);
+            body += &item(&pad(name(finding), NAME_COLUMNS), &told, 0, columns);
         }
         let names: Vec<&str> = silent.iter().map(|finding| name(finding)).collect();
         if !names.is_empty() {
@@ -180,10 +182,11 @@ impl Tally {
         }
     }
 
-    pub(crate) fn render(&self) -> String {
+    /// The last line of a list; `one` is a disk of it.
+    pub(crate) fn render(&self, one: &str) -> String {
         format!(
-            "\n{} disks: {} ready, {} with caution, {} blocked, {} unreadable. All about one: schwelle \
-             check DISK\n",
+            "\n{} disks: {} ready, {} with caution, {} blocked, {} unreadable.\nAll about one: schwelle \
+             check {one}\n",
             self.ready + self.caution + self.blocked + self.unreadable,
             self.ready,
             self.caution,

@@ -141,6 +141,11 @@ pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, look: Look) -> String 
     let role = part.role.map_or("unused", Role::name);
     let size = bytes(part.extent.sectors() * sector_bytes);
     let no_letter = part.attributes & attributes::NO_DRIVE_LETTER != 0;
+    let note = match (no_letter, part.active) {
+        (true, _) => "no letter",
+        (false, true) => "active",
+        (false, false) => "",
+    };
     // An unused stretch has no type and no label.
     let kind = part.role.map_or("", |_| &part.kind);
     let line = format!(
@@ -148,7 +153,7 @@ pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, look: Look) -> String 
         pad(role, 10),
         place(&part.extent, look),
         pad(kind, 17),
-        pad(if no_letter { "no letter" } else { "" }, 9),
+        pad(note, 9),
         safe(&part.label)
     );
     let mark = pad(map::Stretch::from(part).mark(), 1);

@@ -5,6 +5,7 @@ use std::path::Path;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::check::Tally;
 use super::common::{ANSWER_COLUMNS, answer_line, paragraph};
 use crate::disk::{Disk, Judgement, answer_name};
 use crate::error::CliError;
@@ -50,10 +51,9 @@ pub(crate) fn render(disks: &[Surveyed], columns: usize) -> String {
         .iter()
         .find(|disk| disk.answer != "unreadable")
         .map_or("DISK", |disk| &disk.disk);
-    format!(
-        "{text}\nMore about one: schwelle check {}\n",
-        typed(Path::new(next))
-    )
+    let mut tally = Tally::default();
+    disks.iter().for_each(|disk| tally.count(&disk.answer));
+    text + &tally.render(&typed(Path::new(next)))
 }
 
 /// `survey`: one in a line for each disk

@@ -134,22 +134,25 @@ fn circle(lab: &Lab, path: &str) {
     .unwrap();
 }
 
+/// Makes "disk.img" in a lab.
+type Build = fn(&Lab);
+
 /// Disks, by what they do.
-const DISKS: &[(&str, fn(&Lab))] = &[
+const DISKS: &[(&str, Build)] = &[
     ("a chain of 60,000 boot records", |lab| {
-        chain(lab, 60_000, 120_000)
+        chain(lab, 60_000, 120_000);
     }),
     ("a chain that bites its tail", |lab| chain(lab, 3, 2)),
     ("a table of four thousand million entries", |lab| {
         let (image, _) = lab.converted("disk.img", 512);
         edit_headers(&image, |header| {
-            header[80..84].copy_from_slice(&u32::MAX.to_le_bytes())
+            header[80..84].copy_from_slice(&u32::MAX.to_le_bytes());
         });
     }),
     ("entries of two thousand million bytes", |lab| {
         let (image, _) = lab.converted("disk.img", 512);
         edit_headers(&image, |header| {
-            header[84..88].copy_from_slice(&(1_u32 << 31).to_le_bytes())
+            header[84..88].copy_from_slice(&(1_u32 << 31).to_le_bytes());
         });
     }),
     ("a FAT chain in a circle", |lab| {
@@ -166,7 +169,7 @@ const DISKS: &[(&str, fn(&Lab))] = &[
         }
     }),
     ("a file table that is larger than any disk", |lab| {
-        record(lab, "", endless)
+        record(lab, "", endless);
     }),
     ("a boot manager that is larger than any disk", |lab| {
         record(lab, "\\Windows\\Boot\\EFI\\bootmgfw.efi", endless);
@@ -175,10 +178,10 @@ const DISKS: &[(&str, fn(&Lab))] = &[
         record(lab, "\\Windows\\System32\\config\\SYSTEM", endless);
     }),
     ("a registry that holds itself", |lab| {
-        circle(lab, "\\Windows\\System32\\config\\SYSTEM")
+        circle(lab, "\\Windows\\System32\\config\\SYSTEM");
     }),
     ("another registry that holds itself", |lab| {
-        circle(lab, "\\Windows\\System32\\config\\SOFTWARE")
+        circle(lab, "\\Windows\\System32\\config\\SOFTWARE");
     }),
 ];
 
