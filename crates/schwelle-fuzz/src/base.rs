@@ -8,7 +8,6 @@ use std::sync::OnceLock;
 use schwelle_core::device::{BlockDevice, Draft, Extent, MIB, Memory, ReadDevice, Window};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::fat::{FatEditor, FatVolume};
-use schwelle_core::gpt::type_guid;
 use schwelle_core::ntfs::{NtfsVolume, ROOT_RECORD};
 use schwelle_core::placement::EspWish;
 use schwelle_core::profile::{Profile, Role};
@@ -30,14 +29,17 @@ struct Base {
     esp: Option<Extent>,
 }
 
-/// With a gap; full to the last sector; converted; taken back.
-fn bases() -> &'static [Base] {
-    static BASES: OnceLock<Vec<Base>> = OnceLock::new();
-    BASES.get_or_init(|| {
-        [(480, 0), (211, 0), (480, 1), (480, 2)]
-            .map(|(mib, crossings)| base(mib, crossings))
-            .into()
-    })
+/// MiB and crossings of each disk: with a gap; full to the last sector; converted; taken back.
+const KINDS: [(u64, usize); 4] = [(480, 0), (211, 0), (480, 1), (480, 2)];
+const WITH_GAP: usize = 0;
+const CONVERTED: usize = 2;
+
+/// One of the disks, made when it is first asked for.
+fn kept(which: usize) -> &'static Base {
+    static BASES: [OnceLock<Base>; KINDS.len()] = [const { OnceLock::new() }; KINDS.len()];
+    let which = which % KINDS.len();
+    let (mib, crossings) = KINDS[which];
+    BASES[which].get_or_init(|| base(mib, crossings))
 }
 
 fn base(mib: u64, crossings: usize) -> Base {
@@ -72,11 +74,6 @@ fn base(mib: u64, crossings: usize) -> Base {
         .iter()
         .find(|part| part.role == Role::Esp);
     let esp = esp.map(|part| part.extent);
-    debug_assert!(
-        esp.is_some() == (crossings == 1),
-        "{}",
-        type_guid::EFI_SYSTEM
-    );
     Base {
         windows: standard.windows,
         esp,
@@ -170,16 +167,15 @@ pub(crate) fn seeds() -> Vec<Vec<u8>> {
     seeds
 }
 
-fn volume_of(base: &Base, extent: Extent) -> impl Fn(u64) -> bool + use<> {
-    let sectors = extent.first.0..extent.end.0;
-    let _unused = base;
-    move |at| sectors.contains(&(at / 512))
+/// Says which places lie on a volume.
+fn on(extent: Extent) -> impl Fn(u64) -> bool {
+    move |at| (extent.first.0..extent.end.0).contains(&(at / 512))
 }
 
 /// An NTFS volume: its books, every folder and file, its log, and smaller ones.
 pub(crate) fn ntfs(data: &[u8]) {
-    let base = &bases()[0];
-    let draft = changed(base, data, volume_of(base, base.windows));
+    let base = kept(WITH_GAP);
+    let draft = changed(base, data, on(base.windows));
     let window = Window::new(&draft, base.windows).unwrap();
     let Ok(volume) = NtfsVolume::open(&window) else {
         return;
@@ -212,9 +208,9 @@ pub(crate) fn ntfs(data: &[u8]) {
 
 /// The EFI system partition: reading, checking, and putting another file beside those that are there.
 pub(crate) fn fat(data: &[u8]) {
-    let base = &bases()[2];
+    let base = kept(CONVERTED);
     let esp = base.esp.unwrap();
-    let draft = changed(base, data, volume_of(base, esp));
+    let draft = changed(base, data, on(esp));
     let window = Window::new(&draft, esp).unwrap();
     if let Ok(volume) = FatVolume::open(&window) {
         let _faults = volume.check();
@@ -241,6 +237,6 @@ pub(crate) fn fat(data: &[u8]) {
 /// A whole disk: everything that reads one, on each of the bases.
 pub(crate) fn check(data: &[u8]) {
     let (which, data) = data.split_first().unwrap_or((&0, &[]));
-    let base = &bases()[usize::from(*which) % bases().len()];
+    let base = kept(usize::from(*which));
     read_everything(&changed(base, data, |_| true));
 }

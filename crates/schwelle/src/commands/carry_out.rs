@@ -19,7 +19,8 @@ use crate::progress::Progress;
 use crate::screen::Screen;
 use crate::text;
 use crate::views;
-use crate::views::json::{DiskDoc, Outcome, PcFactDoc, Rehearsed};
+use crate::views::job::{DiskDoc, Outcome, PcFactDoc};
+use crate::views::json::Rehearsed;
 use crate::views::sheet::Sheet;
 
 /// A job on a disk.
@@ -121,7 +122,7 @@ impl Job<'_> {
 
     /// What `job.json` says: the plan, and how the questions were answered.
     pub(super) fn record(&self, plan: views::json::Plan) -> String {
-        let record = views::json::JobRecord {
+        let record = views::job::JobRecord {
             made_by: concat!("schwelle ", env!("CARGO_PKG_VERSION")).to_owned(),
             started: jiff::Timestamp::now().to_string(),
             disk: self.disk.path.display().to_string(),

@@ -51,6 +51,6 @@ pub(crate) fn run(args: &RulesArgs, screen: &Screen) -> Result<u8, CliError> {
         (Some(_), [rule]) => screen.show(&views::rules::one(rule, &policy, screen.columns())),
         _ => screen.show(&views::rules::list(&chosen, &policy, screen.columns())),
     }
-    screen.document(&views::json::Rules::of(&chosen, &policy));
+    screen.document(&views::rules::Rules::of(&chosen, &policy));
     Ok(0)
 }

@@ -1,25 +1,21 @@
 //! The documents of `--json`. Their schemas are in `docs/schema/`, made from these types; keys stay
 //! as they are.
 
-use std::collections::BTreeMap;
 use std::path::Path;
 
 use schemars::JsonSchema;
 use schwelle_core::crossing::Style;
 use schwelle_core::device::Geometry;
 use schwelle_core::draft::{self, EditedFile, MapPart};
-use schwelle_core::firmware::{Fact, Machine};
 use schwelle_core::placement;
 use schwelle_core::rehearse::Rehearsal;
-use schwelle_core::rules::{Finding, Rule};
+use schwelle_core::rules::Finding;
 use serde::{Deserialize, Serialize};
 
 use super::emulate::EmulatedDoc;
 use super::mend::FixDoc;
-use super::sheet::Sheet;
 use crate::disk::{Disk, Judgement, answer_name};
 use crate::error::CliError;
-use crate::policy::Policy;
 
 /// `check`; for several disks one in a line each
 #[derive(Debug, Serialize, JsonSchema)]
@@ -77,93 +73,6 @@ impl Check {
             answer: "unreadable".to_owned(),
             findings: Vec::new(),
             unreadable: Some(error.what.clone()),
-        }
-    }
-}
-
-/// `rules`
-#[derive(Debug, Serialize, JsonSchema)]
-pub(crate) struct Rules {
-    pub(crate) rules: Vec<RuleDoc>,
-    pub(crate) policy: PolicyDoc,
-}
-
-/// What the workshop has settled; null or empty where nothing is
-#[derive(Debug, Serialize, JsonSchema)]
-pub(crate) struct PolicyDoc {
-    /// The file; null where there is none
-    pub(crate) file: Option<String>,
-    /// The workshop's name
-    pub(crate) shop: Option<String>,
-    pub(crate) job_root: Option<String>,
-    /// Size of a new EFI system partition
-    pub(crate) esp_size_bytes: Option<u64>,
-    /// Where its room may come from: "gap", "trim", "takeover"
-    pub(crate) places: Vec<String>,
-    /// --yes may answer
-    pub(crate) yes_option: bool,
-    /// What is asked before a disk is written, beside the question about a backup
-    pub(crate) questions: Vec<String>,
-    /// Beginnings of makers' names, and their keys
-    pub(crate) setup_keys: BTreeMap<String, String>,
-    /// MBR type bytes that the policy gives a form, in hex
-    pub(crate) types: Vec<String>,
-}
-
-impl PolicyDoc {
-    pub(crate) fn of(policy: &Policy) -> Self {
-        let path = |path: &std::path::PathBuf| path.display().to_string();
-        Self {
-            file: policy.from.as_ref().map(path),
-            shop: policy.shop.clone(),
-            job_root: policy.job_root.as_ref().map(path),
-            esp_size_bytes: policy.esp_size,
-            places: policy
-                .places
-                .iter()
-                .map(|place| place.name().to_owned())
-                .collect(),
-            yes_option: policy.confirmations.yes_option,
-            questions: policy.confirmations.questions.clone(),
-            setup_keys: policy.setup_keys.clone(),
-            types: policy
-                .types
-                .kinds()
-                .map(|kind| format!("{:02X}", kind.0))
-                .collect(),
-        }
-    }
-}
-
-/// A rule.
-#[derive(Debug, Serialize, JsonSchema)]
-pub(crate) struct RuleDoc {
-    pub(crate) id: String,
-    pub(crate) family: String,
-    pub(crate) question: String,
-    pub(crate) why: String,
-    /// The table that it is asked about: "gpt" or "mbr"; null for both
-    pub(crate) to: Option<String>,
-    /// How seriously the policy takes it: "strict" or "known"; null where as it is
-    pub(crate) severity: Option<String>,
-}
-
-impl Rules {
-    pub(crate) fn of(rules: &[&Rule], policy: &Policy) -> Self {
-        let document = |rule: &&Rule| RuleDoc {
-            id: rule.id.to_owned(),
-            family: rule.family().to_owned(),
-            question: rule.question.to_owned(),
-            why: rule.why.to_owned(),
-            to: rule.to.map(|to| to.name().to_owned()),
-            severity: policy
-                .severities
-                .get(rule.id)
-                .map(|severity| severity.name().to_owned()),
-        };
-        Self {
-            rules: rules.iter().map(document).collect(),
-            policy: PolicyDoc::of(policy),
         }
     }
 }
@@ -581,117 +490,6 @@ impl Recovered {
     }
 }
 
-/// `job.json` in the job folder.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct JobRecord {
-    pub(crate) made_by: String,
-    /// RFC 3339
-    pub(crate) started: String,
-    pub(crate) disk: String,
-    /// The disk's serial number, where it tells one
-    pub(crate) serial: Option<String>,
-    /// Who confirmed the disk and the backup: "the technician" or "--yes"
-    pub(crate) answered_by: String,
-    /// What the policy had asked beside, each answered with yes
-    #[serde(default)]
-    pub(crate) questions: Vec<String>,
-    /// The workshop's name, by the policy
-    #[serde(default)]
-    pub(crate) shop: Option<String>,
-    #[serde(default)]
-    pub(crate) disk_facts: DiskDoc,
-    /// What is known of the PC
-    #[serde(default)]
-    pub(crate) pc: Vec<PcFactDoc>,
-    pub(crate) plan: Plan,
-}
-
-/// What is told about a disk beside its layout.
-#[derive(Debug, Default, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct DiskDoc {
-    pub(crate) size_bytes: u64,
-    pub(crate) model: Option<String>,
-    pub(crate) short_name: Option<String>,
-    pub(crate) systems: Vec<String>,
-    /// "MBR", "GPT", "hybrid" or "blank", before the job
-    pub(crate) table: String,
-}
-
-impl DiskDoc {
-    pub(crate) fn of(disk: &Disk) -> Self {
-        let profile = &disk.profile;
-        Self {
-            size_bytes: profile.geometry.len_bytes(),
-            model: profile.host.model.clone(),
-            short_name: profile.short_name(),
-            systems: profile
-                .systems
-                .iter()
-                .map(|system| system.title())
-                .collect(),
-            table: profile.table_style().to_owned(),
-        }
-    }
-}
-
-/// A fact about the PC.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct PcFactDoc {
-    /// Which: "maker", "model", "firmware", "firmware date", "UEFI mode", "firmware's width", "boot mode",
-    /// "compatibility module", "Secure Boot"
-    pub(crate) fact: String,
-    pub(crate) value: String,
-    /// Where from
-    pub(crate) evidence: String,
-}
-
-impl PcFactDoc {
-    /// The facts that are known.
-    pub(crate) fn of(machine: &Machine) -> Vec<Self> {
-        fn fact<T>(name: &str, fact: &Fact<T>, show: impl Fn(&T) -> String) -> Option<PcFactDoc> {
-            fact.value().map(|value| PcFactDoc {
-                fact: name.to_owned(),
-                value: show(value),
-                evidence: fact.evidence().to_owned(),
-            })
-        }
-        let switch = |on: &bool| if *on { "on" } else { "off" }.to_owned();
-        let known = [
-            fact("maker", &machine.maker, String::clone),
-            fact("model", &machine.model, String::clone),
-            fact("firmware", &machine.firmware, String::clone),
-            fact("firmware date", &machine.firmware_date, String::clone),
-            fact("UEFI mode", &machine.uefi, |can| {
-                if *can { "supported" } else { "not supported" }.to_owned()
-            }),
-            fact("firmware's width", &machine.bits, |bits| {
-                format!("{bits}-bit")
-            }),
-            fact("boot mode", &machine.mode, |mode| {
-                mode.name().to_uppercase()
-            }),
-            fact("compatibility module", &machine.compatibility, switch),
-            fact("Secure Boot", &machine.secure_boot, switch),
-        ];
-        known.into_iter().flatten().collect()
-    }
-}
-
-/// `outcome.json` in the job folder: how the last of `convert`, `mend`, `resume` and `undo` ended.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Outcome {
-    /// "converted", "mended" or "undone"
-    pub(crate) answer: String,
-    /// RFC 3339
-    pub(crate) finished: String,
-    /// The rehearsal of the finished disk; null after `undo`
-    pub(crate) rehearsal: Option<Rehearsed>,
-    /// The switch sheet for the PC as it is known; null for a disk that is not to start in UEFI mode
-    pub(crate) sheet: Option<Sheet>,
-    /// `undo`: every sector that matters is as it was
-    pub(crate) exact: Option<bool>,
-}
-
 #[cfg(test)]
 mod tests {
     use std::fs;
@@ -706,7 +504,7 @@ mod tests {
         for (name, schema) in [
             ("survey", schemars::schema_for!(views::survey::Surveyed)),
             ("check", schemars::schema_for!(super::Check)),
-            ("rules", schemars::schema_for!(super::Rules)),
+            ("rules", schemars::schema_for!(views::rules::Rules)),
             ("plan", schemars::schema_for!(super::Plan)),
             ("rehearse", schemars::schema_for!(super::Rehearsed)),
             ("mend", schemars::schema_for!(views::mend::Mended)),
@@ -731,8 +529,8 @@ mod tests {
             ("firmware-sheet", schemars::schema_for!(views::sheet::Sheet)),
             ("convert", schemars::schema_for!(super::Converted)),
             ("recover", schemars::schema_for!(super::Recovered)),
-            ("job", schemars::schema_for!(super::JobRecord)),
-            ("outcome", schemars::schema_for!(super::Outcome)),
+            ("job", schemars::schema_for!(views::job::JobRecord)),
+            ("outcome", schemars::schema_for!(views::job::Outcome)),
             ("report", schemars::schema_for!(views::report::Report)),
         ] {
             let path = format!("{folder}/{name}.json");

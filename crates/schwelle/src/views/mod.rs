@@ -6,6 +6,7 @@ pub(crate) mod common;
 pub(crate) mod confirm;
 pub(crate) mod emulate;
 pub(crate) mod firmware;
+pub(crate) mod job;
 pub(crate) mod json;
 pub(crate) mod map;
 pub(crate) mod mend;

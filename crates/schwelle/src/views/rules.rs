@@ -1,10 +1,13 @@
-//! The views of `rules`.
+//! The views of `rules`, and its document.
 
+use std::collections::BTreeMap;
+
+use schemars::JsonSchema;
 use schwelle_core::crossing::Style;
 use schwelle_core::rules::{Rule, Severity};
+use serde::Serialize;
 
 use super::common::{item, paragraph};
-use super::json::PolicyDoc;
 use crate::policy::Policy;
 use crate::screen::{Tone, toned};
 use crate::text::{bytes, pad, safe};
@@ -104,6 +107,93 @@ pub(crate) fn one(rule: &Rule, policy: &Policy, columns: usize) -> String {
         _ => "",
     };
     text + &format!("  What a disk says to it: schwelle check DISK{option}\n")
+}
+
+/// `rules`
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Rules {
+    pub(crate) rules: Vec<RuleDoc>,
+    pub(crate) policy: PolicyDoc,
+}
+
+/// What the workshop has settled; null or empty where nothing is
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct PolicyDoc {
+    /// The file; null where there is none
+    pub(crate) file: Option<String>,
+    /// The workshop's name
+    pub(crate) shop: Option<String>,
+    pub(crate) job_root: Option<String>,
+    /// Size of a new EFI system partition
+    pub(crate) esp_size_bytes: Option<u64>,
+    /// Where its room may come from: "gap", "trim", "takeover"
+    pub(crate) places: Vec<String>,
+    /// --yes may answer
+    pub(crate) yes_option: bool,
+    /// What is asked before a disk is written, beside the question about a backup
+    pub(crate) questions: Vec<String>,
+    /// Beginnings of makers' names, and their keys
+    pub(crate) setup_keys: BTreeMap<String, String>,
+    /// MBR type bytes that the policy gives a form, in hex
+    pub(crate) types: Vec<String>,
+}
+
+impl PolicyDoc {
+    pub(crate) fn of(policy: &Policy) -> Self {
+        let path = |path: &std::path::PathBuf| path.display().to_string();
+        Self {
+            file: policy.from.as_ref().map(path),
+            shop: policy.shop.clone(),
+            job_root: policy.job_root.as_ref().map(path),
+            esp_size_bytes: policy.esp_size,
+            places: policy
+                .places
+                .iter()
+                .map(|place| place.name().to_owned())
+                .collect(),
+            yes_option: policy.confirmations.yes_option,
+            questions: policy.confirmations.questions.clone(),
+            setup_keys: policy.setup_keys.clone(),
+            types: policy
+                .types
+                .kinds()
+                .map(|kind| format!("{:02X}", kind.0))
+                .collect(),
+        }
+    }
+}
+
+/// A rule.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct RuleDoc {
+    pub(crate) id: String,
+    pub(crate) family: String,
+    pub(crate) question: String,
+    pub(crate) why: String,
+    /// The table that it is asked about: "gpt" or "mbr"; null for both
+    pub(crate) to: Option<String>,
+    /// How seriously the policy takes it: "strict" or "known"; null where as it is
+    pub(crate) severity: Option<String>,
+}
+
+impl Rules {
+    pub(crate) fn of(rules: &[&Rule], policy: &Policy) -> Self {
+        let document = |rule: &&Rule| RuleDoc {
+            id: rule.id.to_owned(),
+            family: rule.family().to_owned(),
+            question: rule.question.to_owned(),
+            why: rule.why.to_owned(),
+            to: rule.to.map(|to| to.name().to_owned()),
+            severity: policy
+                .severities
+                .get(rule.id)
+                .map(|severity| severity.name().to_owned()),
+        };
+        Self {
+            rules: rules.iter().map(document).collect(),
+            policy: PolicyDoc::of(policy),
+        }
+    }
 }
 
 #[cfg(test)]

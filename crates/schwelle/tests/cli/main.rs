@@ -37,6 +37,7 @@ mod secure_boot;
 mod signing;
 mod signpost;
 mod support;
+mod terminal;
 mod transcript;
 mod trim;
 mod usage;

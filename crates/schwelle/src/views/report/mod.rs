@@ -15,7 +15,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::common::{answer, paragraph};
-use super::json::{DiskDoc, JobRecord, Outcome, PcFactDoc, Plan, Rehearsed};
+use super::job::{DiskDoc, JobRecord, Outcome, PcFactDoc};
+use super::json::{Plan, Rehearsed};
 use super::sheet::Sheet;
 use crate::emulate::KEPT;
 use crate::screen::{Tone, toned};

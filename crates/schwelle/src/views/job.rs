@@ -1,0 +1,120 @@
+//! The documents of a job folder: `job.json` when it begins, `outcome.json` when it has ended.
+
+use schemars::JsonSchema;
+use schwelle_core::firmware::{Fact, Machine};
+use serde::{Deserialize, Serialize};
+
+use super::json::{Plan, Rehearsed};
+use super::sheet::Sheet;
+use crate::disk::Disk;
+
+/// `job.json` in the job folder.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct JobRecord {
+    pub(crate) made_by: String,
+    /// RFC 3339
+    pub(crate) started: String,
+    pub(crate) disk: String,
+    /// The disk's serial number, where it tells one
+    pub(crate) serial: Option<String>,
+    /// Who confirmed the disk and the backup: "the technician" or "--yes"
+    pub(crate) answered_by: String,
+    /// What the policy had asked beside, each answered with yes
+    #[serde(default)]
+    pub(crate) questions: Vec<String>,
+    /// The workshop's name, by the policy
+    #[serde(default)]
+    pub(crate) shop: Option<String>,
+    #[serde(default)]
+    pub(crate) disk_facts: DiskDoc,
+    /// What is known of the PC
+    #[serde(default)]
+    pub(crate) pc: Vec<PcFactDoc>,
+    pub(crate) plan: Plan,
+}
+
+/// What is told about a disk beside its layout.
+#[derive(Debug, Default, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct DiskDoc {
+    pub(crate) size_bytes: u64,
+    pub(crate) model: Option<String>,
+    pub(crate) short_name: Option<String>,
+    pub(crate) systems: Vec<String>,
+    /// "MBR", "GPT", "hybrid" or "blank", before the job
+    pub(crate) table: String,
+}
+
+impl DiskDoc {
+    pub(crate) fn of(disk: &Disk) -> Self {
+        let profile = &disk.profile;
+        Self {
+            size_bytes: profile.geometry.len_bytes(),
+            model: profile.host.model.clone(),
+            short_name: profile.short_name(),
+            systems: profile
+                .systems
+                .iter()
+                .map(|system| system.title())
+                .collect(),
+            table: profile.table_style().to_owned(),
+        }
+    }
+}
+
+/// A fact about the PC.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct PcFactDoc {
+    /// Which: "maker", "model", "firmware", "firmware date", "UEFI mode", "firmware's width", "boot mode",
+    /// "compatibility module", "Secure Boot"
+    pub(crate) fact: String,
+    pub(crate) value: String,
+    /// Where from
+    pub(crate) evidence: String,
+}
+
+impl PcFactDoc {
+    /// The facts that are known.
+    pub(crate) fn of(machine: &Machine) -> Vec<Self> {
+        fn fact<T>(name: &str, fact: &Fact<T>, show: impl Fn(&T) -> String) -> Option<PcFactDoc> {
+            fact.value().map(|value| PcFactDoc {
+                fact: name.to_owned(),
+                value: show(value),
+                evidence: fact.evidence().to_owned(),
+            })
+        }
+        let switch = |on: &bool| if *on { "on" } else { "off" }.to_owned();
+        let known = [
+            fact("maker", &machine.maker, String::clone),
+            fact("model", &machine.model, String::clone),
+            fact("firmware", &machine.firmware, String::clone),
+            fact("firmware date", &machine.firmware_date, String::clone),
+            fact("UEFI mode", &machine.uefi, |can| {
+                if *can { "supported" } else { "not supported" }.to_owned()
+            }),
+            fact("firmware's width", &machine.bits, |bits| {
+                format!("{bits}-bit")
+            }),
+            fact("boot mode", &machine.mode, |mode| {
+                mode.name().to_uppercase()
+            }),
+            fact("compatibility module", &machine.compatibility, switch),
+            fact("Secure Boot", &machine.secure_boot, switch),
+        ];
+        known.into_iter().flatten().collect()
+    }
+}
+
+/// `outcome.json` in the job folder: how the last of `convert`, `mend`, `resume` and `undo` ended.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Outcome {
+    /// "converted", "mended" or "undone"
+    pub(crate) answer: String,
+    /// RFC 3339
+    pub(crate) finished: String,
+    /// The rehearsal of the finished disk; null after `undo`
+    pub(crate) rehearsal: Option<Rehearsed>,
+    /// The switch sheet for the PC as it is known; null for a disk that is not to start in UEFI mode
+    pub(crate) sheet: Option<Sheet>,
+    /// `undo`: every sector that matters is as it was
+    pub(crate) exact: Option<bool>,
+}
