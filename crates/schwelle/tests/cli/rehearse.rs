@@ -124,7 +124,8 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
         "primary-table",
         "LBA 1: the checksum of the GPT header",
         |image, _, _| {
-            poke(image, 512 + 16, &[0xAB]);
+            let sum = peek(image, 512 + 16, 1);
+            poke(image, 512 + 16, &[!sum[0]]);
         },
     ),
     (

@@ -255,7 +255,7 @@ fn an_esp_that_is_there_keeps_its_files() {
     assert_eq!(fs::read(out).unwrap(), vec![0x4B; 50_000]);
     let run = lab.run(&["check", "disk.img"]);
     assert!(
-        run.stdout.contains("the disk has a GPT already"),
+        run.stdout.contains("The disk has a GPT already"),
         "{}",
         run.stdout
     );
