@@ -270,6 +270,7 @@ fn facts(pc: &Pc, screen: &Screen) -> Result<u8, CliError> {
         &pc.name(),
         &document,
         settings.as_ref(),
+        pc.file.as_deref(),
         screen.columns(),
     ));
     screen.document(&document);

@@ -200,6 +200,11 @@ fn severities(
         })?;
         let severity = match word {
             SeverityWord::Normal => continue,
+            // It is open until it is asked, and what is blocked is never asked.
+            SeverityWord::Strict if rule.id == "care.backup" => {
+                let what = "convert asks for a backup in any case, and goes no further without one";
+                return Err(Fault::at(text, id.span(), what));
+            }
             SeverityWord::Strict => Severity::Strict,
             SeverityWord::Known => Severity::Known,
         };
@@ -287,6 +292,11 @@ mod tests {
                 "[severity]\n\"table.mbr\" = \"pass\"\n",
                 (2, 15),
                 "unknown variant `pass`",
+            ),
+            (
+                "[severity]\n\"care.backup\" = \"strict\"\n",
+                (2, 1),
+                "in any case",
             ),
             (
                 "[confirmations]\nyes_option = \"no\"\n",

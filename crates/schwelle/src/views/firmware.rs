@@ -196,6 +196,7 @@ pub(crate) fn render(
     name: &str,
     facts: &Firmware,
     settings: Option<&Settings>,
+    file: Option<&Path>,
     columns: usize,
 ) -> String {
     let switch = |on: &bool| if *on { "on" } else { "off" }.to_owned();
@@ -240,7 +241,14 @@ pub(crate) fn render(
         }
         text += &not_read(&facts.unreadable_disks, columns);
     }
-    text + &list.how_to_find_out()
+    let (tone, word) = match facts.uefi.value {
+        Some(true) => (Tone::Good, "It can start in UEFI mode"),
+        Some(false) => (Tone::Bad, "It cannot start in UEFI mode"),
+        None => (Tone::Open, "Whether it can start in UEFI mode is not told"),
+    };
+    let option = file.map_or(String::new(), |file| format!(" --machine {}", typed(file)));
+    let next = format!("Next, for a disk in it: schwelle firmware sheet DISK{option}");
+    text + &list.how_to_find_out() + &answer(tone, word, &next)
 }
 
 /// Which disks could not be looked at.
