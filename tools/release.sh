@@ -17,7 +17,9 @@ fi
 empty=$(mktemp -d)
 trap 'rm -rf "$empty"' EXIT
 mkdir "$empty/dev"
-touch "$empty/dev/urandom"
+touch "$empty/dev/random" "$empty/dev/urandom"
 cp "$program" "$empty/schwelle"
-unshare --map-root-user --mount sh -euc "mount --bind /dev/urandom '$empty/dev/urandom'; chroot '$empty' /schwelle demo /demo --quiet"
+unshare --map-root-user --mount sh -euc "
+    for source in random urandom; do mount --bind /dev/\$source '$empty/dev/'\$source; done
+    chroot '$empty' /schwelle demo /demo --quiet"
 echo "$program: $(stat -c %s "$program") bytes, statically linked, stripped"
