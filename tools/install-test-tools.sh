@@ -8,6 +8,7 @@ for pair in $needed; do
     command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair##*:}"
 done
 [ -f /usr/share/OVMF/OVMF_CODE_4M.fd ] || missing="$missing ovmf"
+/usr/bin/python3 -c "import jsonschema" 2>/dev/null || missing="$missing python3-jsonschema"
 [ -f /usr/lib/shim/shimx64.efi.signed ] || missing="$missing shim-signed"
 if [ -n "$missing" ]; then
     echo "installing:$missing"
@@ -19,4 +20,5 @@ for pair in $needed; do
     command -v "${pair%%:*}" >/dev/null 2>&1 || { echo "still missing: ${pair%%:*}" >&2; exit 1; }
 done
 [ -f /usr/share/OVMF/OVMF_CODE_4M.fd ] || { echo "still missing: the UEFI firmware OVMF_CODE_4M.fd" >&2; exit 1; }
+/usr/bin/python3 -c "import jsonschema" || { echo "still missing: Python's jsonschema" >&2; exit 1; }
 [ -e /dev/fuse ] || { echo "still missing: /dev/fuse, which mounting NTFS volumes needs" >&2; exit 1; }

@@ -1,6 +1,6 @@
 #!/bin/bash
-# Makes the program for a rescue stick: one file, statically linked, stripped. It needs nothing at run time but a kernel and its /dev: no
-# library, no interpreter, no data file. Prints its place and its size. Needs: the Rust toolchain, a C linker with the static C library (Debian: gcc, libc6-dev).
+# Makes the program for a rescue stick: one file, statically linked, stripped. It needs nothing at run time but a kernel: no library, no
+# interpreter, no data file. Prints its place and its size. Needs: the Rust toolchain, a C linker with the static C library (Debian: gcc, libc6-dev).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 target=$(uname -m)-unknown-linux-gnu
@@ -13,13 +13,9 @@ if readelf --program-headers --dynamic "$program" | grep -E 'INTERP|NEEDED'; the
     echo "$program needs something at run time" >&2
     exit 1
 fi
-# And it does the whole job where there is nothing else but the kernel's random numbers.
+# And it does the whole job where there is nothing else.
 empty=$(mktemp -d)
 trap 'rm -rf "$empty"' EXIT
-mkdir "$empty/dev"
-touch "$empty/dev/random" "$empty/dev/urandom"
 cp "$program" "$empty/schwelle"
-unshare --map-root-user --mount sh -euc "
-    for source in random urandom; do mount --bind /dev/\$source '$empty/dev/'\$source; done
-    chroot '$empty' /schwelle demo /demo --quiet"
+unshare --map-root-user chroot "$empty" /schwelle demo /demo --quiet
 echo "$program: $(stat -c %s "$program") bytes, statically linked, stripped"

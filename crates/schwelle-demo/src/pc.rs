@@ -1,4 +1,4 @@
-//! The lamp room's PC: a simulated one, in which the demo plays the crossing.
+//! The demo's PCs: simulated ones, in which the crossing is played.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -48,7 +48,7 @@ pub fn make_pc(dir: &Path, name: &str, image: &str) -> Result<PathBuf> {
 
     let path = dir.join(format!("{name}.toml"));
     let text = format!(
-        "# The lamp room's PC, simulated: schwelle firmware --machine {name}.toml start\n\
+        "# A simulated PC: schwelle firmware --machine {name}.toml start\n\
          [pc]\nmaker = \"Skerry Works\"\nmodel = \"Tide Gauge 4\"\nfirmware = \"Northpier 2.8\"\n\
          firmware_date = \"03/11/2016\"\n\n\
          [firmware]\nuefi = true\nbits = 64\nmode = \"bios\"          # as its maker delivered it\n\

@@ -2,6 +2,7 @@
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use schwelle_core::crossing::Style;
+use schwelle_core::device::MIB;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::placement::{EspWish, PlaceWish};
 
@@ -65,6 +66,16 @@ pub(crate) struct ImageOptions {
     /// Logical sector size of an image, in bytes [default: found out from its content, else 512]
     #[arg(long, value_name = "N", value_parser = sector_size)]
     pub(crate) sector_size: Option<u32>,
+}
+
+impl ImageOptions {
+    /// As they are typed.
+    pub(crate) fn typed(self) -> String {
+        let size = self
+            .sector_size
+            .map(|size| format!(" --sector-size {size}"));
+        size.unwrap_or_default()
+    }
 }
 
 /// What the disk is for.
@@ -158,6 +169,25 @@ impl Default for PlaceOptions {
 }
 
 impl PlaceOptions {
+    /// As they are typed, but for what the disk is for.
+    pub(crate) fn typed(self) -> String {
+        let mut text = String::new();
+        if let Some(place) = self
+            .place
+            .to_possible_value()
+            .filter(|_| self.place != Place::Auto)
+        {
+            text += &format!(" --place {}", place.get_name());
+        }
+        if let Some(size) = self.esp_size {
+            text += &match size % MIB {
+                0 => format!(" --esp-size {}M", size / MIB),
+                _ => format!(" --esp-size {size}"),
+            };
+        }
+        text
+    }
+
     /// As the core takes it, within what the policy allows.
     pub(crate) fn wish(self, policy: &Policy) -> Result<EspWish, CliError> {
         use policy::Place::{Gap, Takeover, Trim};

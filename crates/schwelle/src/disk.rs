@@ -18,11 +18,12 @@ use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, REMOVABLE_X64, open_image_or_disk};
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome, Room};
-use uuid::Uuid;
 
-use crate::cli::ImageOptions;
+use crate::cli::{ImageOptions, PlaceOptions};
 use crate::error::{CliError, Kind};
-use crate::policy::Policy;
+use crate::machine::MachineOptions;
+use crate::policy::{Policy, PolicyOptions};
+use crate::random::Guids;
 use crate::text::{bytes, typed};
 
 /// Root of the file tree in which the running system tells about itself.
@@ -33,9 +34,46 @@ pub(crate) struct Disk {
     pub(crate) path: PathBuf,
     pub(crate) device: DiskFile,
     pub(crate) profile: Profile,
+    given: Given,
+}
+
+/// Options that were given with a disk: the command that comes next needs them again.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Given {
+    pub(crate) image: ImageOptions,
+    pub(crate) machine: MachineOptions,
+    pub(crate) policy: PolicyOptions,
+    pub(crate) place: PlaceOptions,
+}
+
+impl Given {
+    /// Those that `command` takes, as they are typed behind the disk's name.
+    pub(crate) fn typed_for(&self, command: &str) -> String {
+        let (image, machine) = (self.image.typed(), self.machine.typed());
+        match command {
+            "check" | "plan" | "convert" | "mend" => {
+                self.place.typed() + &image + &machine + &self.policy.typed()
+            }
+            "firmware sheet" => image + &machine + &self.policy.typed(),
+            "firmware entry" | "confirm" => image + &machine,
+            _ => image,
+        }
+    }
 }
 
 impl Disk {
+    /// The same disk, asked about with these options.
+    pub(crate) fn with(self, given: &Given) -> Self {
+        let given = given.clone();
+        Self { given, ..self }
+    }
+
+    /// A command for this disk as it is typed next, with the options that this one was given.
+    pub(crate) fn next(&self, command: &str) -> String {
+        let (path, options) = (typed(&self.path), self.given.typed_for(command));
+        format!("schwelle {command} {path}{options}")
+    }
+
     /// Opens read-only and looks at it.
     pub(crate) fn open(path: &Path, image: ImageOptions) -> Result<Self, CliError> {
         Self::open_for(path, image, false)
@@ -47,7 +85,12 @@ impl Disk {
     }
 
     fn open_for(path: &Path, image: ImageOptions, write: bool) -> Result<Self, CliError> {
-        Self::look_at(path, open_image_or_disk(path, image.sector_size, write)?)
+        let device = open_image_or_disk(path, image.sector_size, write)?;
+        let given = Given {
+            image,
+            ..Given::default()
+        };
+        Ok(Self::look_at(path, device)?.with(&given))
     }
 
     /// Looks at a disk that has been opened.
@@ -59,6 +102,7 @@ impl Disk {
             path: path.to_owned(),
             device,
             profile,
+            given: Given::default(),
         })
     }
 
@@ -147,7 +191,7 @@ impl Disk {
         types: &TypeTable,
     ) -> Result<Plan<'_>, CliError> {
         let no_room = || {
-            let next = format!("schwelle check {}", crate::text::typed(&self.path));
+            let next = self.next("check");
             CliError::new(
                 Kind::Blocked,
                 "there is no room for what the new disk needs",
@@ -155,8 +199,9 @@ impl Disk {
                 next,
             )
         };
+        let mut guids = Guids::default();
         let source = Source {
-            new_guid: &mut Uuid::new_v4,
+            new_guid: &mut || guids.make(),
             stamp: stamp(Timestamp::now()),
             set: judgement.loader.set,
             types,
@@ -172,6 +217,7 @@ impl Disk {
                 draft::build_back(device, profile, fit, source)
             }
         };
+        guids.check()?;
         plan.map_err(|error| CliError::drafting(&self.path, error))
     }
 }
@@ -183,14 +229,16 @@ impl Disk {
         circumstances: &Circumstances<'_>,
     ) -> Result<Option<(Plan<'_>, Vec<Fix>)>, CliError> {
         let machine = self.machine(circumstances.machine);
+        let mut guids = Guids::default();
         let source = Source {
-            new_guid: &mut Uuid::new_v4,
+            new_guid: &mut || guids.make(),
             stamp: stamp(Timestamp::now()),
             set: firmware::choose(&self.device, &self.profile, &machine).set,
             types: &circumstances.policy.types,
         };
-        mend::plan(&self.device, &self.profile, circumstances.wish, source)
-            .map_err(|error| CliError::mending(&self.path, error))
+        let planned = mend::plan(&self.device, &self.profile, circumstances.wish, source);
+        guids.check()?;
+        planned.map_err(|error| CliError::mending(&self.path, error))
     }
 
     /// Judges a disk that is to be mended: by the rules about the medium, and where volumes are read or

@@ -14,6 +14,7 @@ mod machine;
 mod many;
 mod policy;
 mod progress;
+mod random;
 mod screen;
 mod text;
 mod views;

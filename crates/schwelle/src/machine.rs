@@ -6,6 +6,7 @@ use clap::Args;
 use schwelle_core::firmware::{FileError, Machine, MachineFile};
 
 use crate::error::{CliError, Kind};
+use crate::text::typed;
 
 /// Where the facts of the PC come from.
 #[derive(Debug, Clone, Default, Args)]
@@ -21,6 +22,12 @@ impl MachineOptions {
         Self {
             machine: Some(file),
         }
+    }
+
+    /// As they are typed.
+    pub(crate) fn typed(&self) -> String {
+        let file = self.machine.as_ref();
+        file.map_or(String::new(), |file| format!(" --machine {}", typed(file)))
     }
 
     /// The PC in the file, if one was named.

@@ -344,7 +344,9 @@ pub fn verify(
             drafts.finished.read_vec(offset, len).map_err(failed)?,
             disk.read_vec(offset, len).map_err(failed)?,
         );
-        if let Some(at) = wanted.iter().zip(&found).position(|(a, b)| a != b) {
+        if wanted != found {
+            let at = wanted.iter().zip(&found).position(|(a, b)| a != b);
+            let at = at.unwrap_or(0);
             return Err(CommitError::Mismatch {
                 at: Lba((offset + at as u64) / sector),
             });

@@ -117,6 +117,7 @@ impl<'a> Draft<'a> {
     pub fn fill(&self, extent: Extent, byte: u8) -> Result<(), DeviceError> {
         const AT_ONCE: u64 = 2048;
         let sector_bytes = self.geometry().logical_sector as usize;
+        let full = vec![byte; sector_bytes];
         let mut at = extent.first.0;
         while at < extent.end.0 {
             let sectors = AT_ONCE.min(extent.end.0 - at);
@@ -126,7 +127,7 @@ impl<'a> Draft<'a> {
             let mut overlay = self.lock();
             for (sector, bytes) in (at..).zip(now.chunks(sector_bytes)) {
                 overlay.bytes.remove(&sector);
-                if bytes.iter().any(|&now| now != byte) {
+                if bytes != full {
                     extend(&mut overlay.pieces, sector, Piece::Filled(byte));
                 }
             }

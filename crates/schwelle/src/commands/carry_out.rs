@@ -12,7 +12,7 @@ use schwelle_core::firmware::Machine;
 use schwelle_core::job::{JobFolder, JobState, unfinished_near};
 use schwelle_core::rehearse::{self, Rehearsal};
 
-use crate::disk::Disk;
+use crate::disk::{Circumstances, Disk};
 use crate::error::{CliError, Kind};
 use crate::policy::Policy;
 use crate::progress::Progress;
@@ -25,16 +25,16 @@ use crate::views::sheet::Sheet;
 
 /// A job on a disk.
 pub(super) struct Job<'a> {
-    pub(super) disk: &'a Disk,
+    disk: &'a Disk,
     /// Its new folder.
-    pub(super) folder: &'a Path,
+    folder: &'a Path,
     /// The questions are answered with yes.
-    pub(super) yes: bool,
+    yes: bool,
     /// What is asked beside the two questions of every job.
-    pub(super) policy: &'a Policy,
+    policy: &'a Policy,
     /// The PC that the disk belongs to.
-    pub(super) machine: Machine,
-    pub(super) does: Does,
+    machine: Machine,
+    does: Does,
 }
 
 /// What a job does with a disk.
@@ -61,7 +61,25 @@ impl Does {
     }
 }
 
-impl Job<'_> {
+impl<'a> Job<'a> {
+    /// A job under these circumstances.
+    pub(super) fn new(
+        does: Does,
+        disk: &'a Disk,
+        folder: &'a Path,
+        yes: bool,
+        circumstances: &Circumstances<'a>,
+    ) -> Self {
+        Self {
+            disk,
+            folder,
+            yes,
+            policy: circumstances.policy,
+            machine: disk.machine(circumstances.machine),
+            does,
+        }
+    }
+
     /// A disk with an unfinished job needs that job and no other; and a folder with a job in it takes
     /// no second one.
     pub(super) fn refuse_unfinished(&self) -> Result<(), CliError> {

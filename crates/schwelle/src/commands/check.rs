@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 
 use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
-use crate::disk::{Circumstances, Disk};
+use crate::disk::{Circumstances, Disk, Given};
 use crate::error::CliError;
 use crate::machine::MachineOptions;
 use crate::many;
@@ -50,6 +50,15 @@ impl CheckArgs {
             place: PlaceOptions::default(),
         }
     }
+
+    fn given(&self) -> Given {
+        Given {
+            image: self.image,
+            machine: self.machine.clone(),
+            policy: self.policy.clone(),
+            place: self.place,
+        }
+    }
 }
 
 pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
@@ -61,7 +70,7 @@ pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
         ..Circumstances::of(machine.as_ref(), &policy)
     };
     match &args.disks[..] {
-        [one] if !many::names_many(one) => check_one(one, args.image, &circumstances, screen),
+        [one] if !many::names_many(one) => check_one(one, &args.given(), &circumstances, screen),
         several => check_many(
             &many::disks_of(several)?,
             args.image,
@@ -73,12 +82,12 @@ pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
 
 fn check_one(
     path: &Path,
-    image: ImageOptions,
+    given: &Given,
     circumstances: &Circumstances<'_>,
     screen: &Screen,
 ) -> Result<u8, CliError> {
     let busy = screen.busy(format!("Looking at {}", path.display()));
-    let disk = Disk::open(path, image)?;
+    let disk = Disk::open(path, given.image)?.with(given);
     let judgement = disk.judge(circumstances);
     drop(busy);
     screen.show(&views::check::render(&disk, &judgement, screen.look()));

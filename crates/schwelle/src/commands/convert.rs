@@ -4,11 +4,10 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use schwelle_core::draft::Plan;
-use schwelle_core::firmware::Machine;
 use schwelle_core::rehearse;
 
 use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
-use crate::disk::{Circumstances, Disk, Judgement};
+use crate::disk::{Circumstances, Disk, Given, Judgement};
 use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
@@ -86,20 +85,12 @@ impl ConvertArgs {
         }
     }
 
-    fn job<'a>(
-        &self,
-        folder: &'a Path,
-        disk: &'a Disk,
-        policy: &'a Policy,
-        machine: Option<&Machine>,
-    ) -> Job<'a> {
-        Job {
-            disk,
-            folder,
-            yes: self.yes,
-            policy,
-            machine: disk.machine(machine),
-            does: Does::Convert,
+    fn given(&self) -> Given {
+        Given {
+            image: self.image,
+            machine: self.machine.clone(),
+            policy: self.policy.clone(),
+            place: self.place,
         }
     }
 
@@ -130,7 +121,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     policy.may_answer(args.yes)?;
     let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
     // Looked at read-only first: a disk that is blocked is never even opened for writing.
-    let disk = Disk::open(&args.disk, args.image)?;
+    let disk = Disk::open(&args.disk, args.image)?.with(&args.given());
     let folder = args.folder(&disk, &policy)?;
     let circumstances = Circumstances {
         to: args.to.style_with(args.place)?,
@@ -139,8 +130,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         backup_confirmed: args.yes,
         ..Circumstances::of(machine.as_ref(), &policy)
     };
-    args.job(&folder, &disk, &policy, machine.as_ref())
-        .refuse_unfinished()?;
+    Job::new(Does::Convert, &disk, &folder, args.yes, &circumstances).refuse_unfinished()?;
     let judgement = disk.judge(&circumstances);
     if judgement.is_blocked() {
         drop(busy);
@@ -148,7 +138,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     drop(disk);
     // From here to the end the disk is locked, and everything is read again under the lock.
-    let disk = Disk::open_for_writing(&args.disk, args.image)?;
+    let disk = Disk::open_for_writing(&args.disk, args.image)?.with(&args.given());
     let judgement = disk.judge(&circumstances);
     if judgement.is_blocked() {
         drop(busy);
@@ -175,7 +165,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         screen.document(&views::json::Converted::not_started(&rehearsal, emulated));
         return Ok(1);
     }
-    let job = args.job(&folder, &disk, &policy, machine.as_ref());
+    let job = Job::new(Does::Convert, &disk, &folder, args.yes, &circumstances);
     job.confirm(screen)?;
     // The record says what was answered, not that it was still to be asked.
     let judgement = disk.judge(&Circumstances {
@@ -193,7 +183,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     let kept = kept.and_then(Result::ok).unwrap_or_default();
     screen.show(&views::plan::done(
         "Converted",
-        &args.disk,
+        &disk,
         &folder,
         &plan,
         &rehearsal,

@@ -8,7 +8,8 @@ use schwelle_demo::DemoDisk;
 use super::{check, confirm, convert, firmware, mend, plan, rehearse, report, rules, survey};
 use crate::error::{CliError, Kind, path_taken};
 use crate::screen::{Screen, Tone, toned};
-use crate::text::typed;
+use crate::text::{pad, typed};
+use crate::views::common::item;
 
 /// Make the demo disks and run the whole job on them
 ///
@@ -24,6 +25,19 @@ pub(crate) struct DemoArgs {
 
 /// The machine file of the lamp room's PC.
 const PC_FILE: &str = "lantern-pc.toml";
+/// The simulated PCs: machine file, the disk in it, what it is.
+const PCS: [(&str, &str, &str); 2] = [
+    (
+        PC_FILE,
+        "lantern.img",
+        "The lamp room's PC, simulated, with lantern.img in it.",
+    ),
+    (
+        "beacon-pc.toml",
+        "beacon.img",
+        "The beacon's PC, simulated, with beacon.img in it.",
+    ),
+];
 /// The disk that is mended.
 const TO_MEND: &str = "newpilot.img";
 /// The GPT disk that goes back to MBR.
@@ -52,14 +66,13 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     screen.show(&heading("The disks of a lighthouse service"));
     for disk in schwelle_demo::disks() {
         schwelle_demo::make(disk, dir).map_err(|error| failed(&format!("{error:#}")))?;
-        screen.show(&format!("  {:<14} {}\n", disk.file, disk.story));
+        introduce(screen, disk.file, disk.story);
     }
-    let ready = &schwelle_demo::disks()[0];
-    let pc = schwelle_demo::make_pc(dir, PC_FILE.trim_end_matches(".toml"), ready.file);
-    pc.map_err(|error| failed(&format!("{error:#}")))?;
-    screen.show(&format!(
-        "  {PC_FILE:<14} The lamp room's PC, simulated, with lantern.img in it.\n"
-    ));
+    for (file, disk, story) in PCS {
+        schwelle_demo::make_pc(dir, file.trim_end_matches(".toml"), disk)
+            .map_err(|error| failed(&format!("{error:#}")))?;
+        introduce(screen, file, story);
+    }
     let images: Vec<PathBuf> = schwelle_demo::disks()
         .iter()
         .map(|disk| dir.join(disk.file))
@@ -128,18 +141,38 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let code = code.max(mend_one(screen, dir)?);
     let code = code.max(take_back(screen, dir)?);
-    let by_hand = typed(&images[1]);
-    let job = job_beside(&images[1]);
-    screen.show(&format!(
-        "\n{}The disks are in {}. This one is left to convert by hand:\n  schwelle check \
-         {by_hand}\n  schwelle convert {by_hand} --job {}\nAnd this takes the lamp room's disk back:\n  schwelle undo \
-         --job {}\n",
-        heading("Your turn"),
-        dir.display(),
-        typed(&job),
-        typed(&job_beside(ready))
-    ));
+    your_turn(screen, dir, &images[1]);
     Ok(code)
+}
+
+fn introduce(screen: &Screen, file: &str, story: &str) {
+    screen.show(&item(&pad(file, 15), story, 2, screen.columns()));
+}
+
+/// The commands for the disk that is left.
+fn your_turn(screen: &Screen, dir: &Path, disk: &Path) {
+    let (job, disk) = (typed(&job_beside(disk)), typed(disk));
+    let pc = typed(&dir.join(PCS[1].0));
+    let commands = [
+        format!("check {disk} --machine {pc}"),
+        format!("plan {disk} --machine {pc}"),
+        format!("convert {disk} --job {job} --machine {pc}"),
+        format!("firmware sheet {disk} --machine {pc}"),
+        format!("firmware set mode=uefi --machine {pc}"),
+        format!("firmware start --machine {pc}"),
+        format!("report --job {job}"),
+        format!("undo --job {job}"),
+    ];
+    let lines: String = commands
+        .iter()
+        .map(|command| format!("  schwelle {command}\n"))
+        .collect();
+    screen.show(&format!(
+        "\n{}All disks are in {}. The beacon's is left for you: checked, converted, its PC switched \
+         over,\nand taken back. convert asks for a backup and for the disk's short name, which check shows.\n{lines}",
+        heading("Your turn"),
+        typed(dir),
+    ));
 }
 
 /// The lamp room's PC, simulated.

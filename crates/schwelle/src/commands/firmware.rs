@@ -13,7 +13,7 @@ use schwelle_core::rehearse;
 
 use super::report::write_new;
 use crate::cli::ImageOptions;
-use crate::disk::Disk;
+use crate::disk::{Disk, Given};
 use crate::error::{CliError, Kind};
 use crate::machine;
 use crate::policy::PolicyOptions;
@@ -371,9 +371,19 @@ fn entry(
     let plan =
         EntryPlan::new(&pc.machine, &variables, (&disks.attached(), 0), name).map_err(failed)?;
     plan.apply(&variables).map_err(failed)?;
+    let given = Given {
+        image,
+        machine: pc
+            .file
+            .clone()
+            .map(machine::MachineOptions::of)
+            .unwrap_or_default(),
+        ..Given::default()
+    };
+    let sheet = "firmware sheet";
     screen.show(&views::firmware::render_entry(
         &plan,
-        disk,
+        &format!("schwelle {sheet} {}{}", typed(disk), given.typed_for(sheet)),
         &disks.unreadable,
         screen.columns(),
     ));

@@ -1,18 +1,17 @@
 //! `schwelle mend`
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use clap::Args;
 use schwelle_core::draft::Plan;
-use schwelle_core::firmware::Machine;
 use schwelle_core::mend::Fix;
 use schwelle_core::rehearse::{self, Rehearsal};
 
 use crate::cli::{ImageOptions, PlaceOptions};
-use crate::disk::{Circumstances, Disk, Judgement};
+use crate::disk::{Circumstances, Disk, Given, Judgement};
 use crate::error::CliError;
 use crate::machine::MachineOptions;
-use crate::policy::{Policy, PolicyOptions};
+use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views::{self, mend::Mended};
 
@@ -63,20 +62,12 @@ impl MendArgs {
         }
     }
 
-    fn job<'a>(
-        &self,
-        folder: &'a Path,
-        disk: &'a Disk,
-        policy: &'a Policy,
-        machine: Option<&Machine>,
-    ) -> Job<'a> {
-        Job {
-            disk,
-            folder,
-            yes: self.yes,
-            policy,
-            machine: disk.machine(machine),
-            does: Does::Mend,
+    fn given(&self) -> Given {
+        Given {
+            image: self.image,
+            machine: self.machine.clone(),
+            policy: self.policy.clone(),
+            place: self.place,
         }
     }
 }
@@ -92,7 +83,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         ..Circumstances::of(machine.as_ref(), &policy)
     };
     // As with a conversion: looked at read-only first, and again under the lock.
-    let disk = Disk::open(&args.disk, args.image)?;
+    let disk = Disk::open(&args.disk, args.image)?.with(&args.given());
     let Some(folder) = &args.job else {
         return match Planned::of(&disk, &circumstances, screen)? {
             Err(code) => Ok(code),
@@ -104,19 +95,18 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
             }
         };
     };
-    args.job(folder, &disk, &policy, machine.as_ref())
-        .refuse_unfinished()?;
+    Job::new(Does::Mend, &disk, folder, args.yes, &circumstances).refuse_unfinished()?;
     if let Err(code) = Planned::of(&disk, &circumstances, screen)? {
         return Ok(code);
     }
     drop(disk);
-    let disk = Disk::open_for_writing(&args.disk, args.image)?;
+    let disk = Disk::open_for_writing(&args.disk, args.image)?.with(&args.given());
     let planned = match Planned::of(&disk, &circumstances, screen)? {
         Err(code) => return Ok(code),
         Ok(planned) => planned,
     };
     screen.show(&views::mend::render(&disk, &planned, screen.look()));
-    let job = args.job(folder, &disk, &policy, machine.as_ref());
+    let job = Job::new(Does::Mend, &disk, folder, args.yes, &circumstances);
     job.confirm(screen)?;
     let confirmed = Circumstances {
         backup_confirmed: true,
@@ -128,12 +118,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     let record = job.record(planned.document(&disk));
     let rehearsal = job.write(&planned.plan, &record, screen)?;
-    screen.show(&views::mend::done(
-        &args.disk,
-        folder,
-        &planned.plan,
-        &rehearsal,
-    ));
+    screen.show(&views::mend::done(&disk, folder, &planned.plan, &rehearsal));
     screen.document(&Mended::done(&planned.fixes, folder, &rehearsal));
     Ok(u8::from(!rehearsal.passed()))
 }

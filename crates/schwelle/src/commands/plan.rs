@@ -9,7 +9,7 @@ use schwelle_core::firmware::BootMode;
 use schwelle_core::rehearse;
 
 use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
-use crate::disk::{Circumstances, Disk};
+use crate::disk::{Circumstances, Disk, Given};
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
 use crate::machine::MachineOptions;
@@ -67,13 +67,22 @@ impl PlanArgs {
             ..self
         }
     }
+
+    fn given(&self) -> Given {
+        Given {
+            image: self.image,
+            machine: self.machine.clone(),
+            policy: self.policy.clone(),
+            place: self.place,
+        }
+    }
 }
 
 pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.machine.read()?;
     let policy = args.policy.read()?;
     let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
-    let disk = Disk::open(&args.disk, args.image)?;
+    let disk = Disk::open(&args.disk, args.image)?.with(&args.given());
     let judgement = disk.judge(&Circumstances {
         to: args.to.style_with(args.place)?,
         wish: args.place.wish(&policy)?,

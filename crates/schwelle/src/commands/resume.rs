@@ -75,7 +75,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         Does::Convert => "Converted",
         Does::Mend => "Mended",
     };
-    screen.show(&views::plan::finished(word, &disk, &folder, &rehearsal));
+    screen.show(&views::plan::finished(word, &job.disk, &folder, &rehearsal));
     screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));
     Ok(u8::from(!rehearsal.passed()))
 }

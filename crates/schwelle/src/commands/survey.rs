@@ -6,7 +6,7 @@ use clap::Args;
 use schwelle_core::device;
 
 use crate::cli::ImageOptions;
-use crate::disk::{Circumstances, Disk};
+use crate::disk::{Circumstances, Disk, Given};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::many;
@@ -69,6 +69,12 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
         Ok(disk) => (Surveyed::of(&disk, &disk.judge(&circumstances)), None),
         Err(error) => (Surveyed::unreadable(path, &error), Some(error.exit_code())),
     };
+    let given = Given {
+        image: args.image,
+        machine: args.machine.clone(),
+        policy: args.policy.clone(),
+        ..Given::default()
+    };
     let busy = screen.busy(format!("Looking at {} disks", disks.len()));
     let (mut surveyed, mut unreadable) = (Vec::new(), None);
     many::in_order(&disks, look, |(disk, code)| {
@@ -77,7 +83,11 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
         unreadable = unreadable.or(code);
     });
     drop(busy);
-    screen.show(&views::survey::render(&surveyed, screen.columns()));
+    screen.show(&views::survey::render(
+        &surveyed,
+        &given.typed_for("check"),
+        screen.columns(),
+    ));
     let is_blocked = surveyed.iter().any(|disk| disk.answer == "blocked");
     Ok(unreadable.unwrap_or(u8::from(is_blocked)))
 }

@@ -12,6 +12,7 @@ use schwelle_core::rules::Severity;
 use serde::Deserialize;
 
 use crate::error::{CliError, Kind};
+use crate::text::typed;
 
 /// A longer file is not one.
 const MAX_BYTES: u64 = 1 << 20;
@@ -99,6 +100,12 @@ impl Default for Policy {
 }
 
 impl PolicyOptions {
+    /// As they are typed.
+    pub(crate) fn typed(&self) -> String {
+        let file = self.policy.as_ref();
+        file.map_or(String::new(), |file| format!(" --policy {}", typed(file)))
+    }
+
     /// The policy in the file that is named, or in the first that is found; else one that settles nothing.
     pub(crate) fn read(&self) -> Result<Policy, CliError> {
         if let Some(path) = &self.policy {

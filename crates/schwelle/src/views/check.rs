@@ -120,7 +120,7 @@ fn beside(findings: &[&Finding], body: &str) -> String {
 }
 
 fn verdict(disk: &Disk, judgement: &Judgement) -> String {
-    let path = typed(&disk.path) + &judgement.options();
+    let next = disk.next("plan") + &judgement.options();
     match judgement.answer {
         Outcome::Block => {
             let rule = judgement
@@ -136,12 +136,12 @@ fn verdict(disk: &Disk, judgement: &Judgement) -> String {
         Outcome::Caution => answer(
             Tone::Careful,
             "Caution",
-            &format!("It can be converted; read the cautions first. Next: schwelle plan {path}"),
+            &format!("It can be converted; read the cautions first. Next: {next}"),
         ),
         Outcome::Pass | Outcome::Unknown => answer(
             Tone::Good,
             "Ready",
-            &format!("Nothing found stands against it. Next: schwelle plan {path}"),
+            &format!("Nothing found stands against it. Next: {next}"),
         ),
     }
 }

@@ -15,7 +15,7 @@ use super::plan;
 use crate::commands::mend::Planned;
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Look, Tone, toned};
-use crate::text::{pad, typed};
+use crate::text::pad;
 
 /// The whole view of a plan.
 pub(crate) fn render(disk: &Disk, planned: &Planned<'_>, look: Look) -> String {
@@ -42,18 +42,17 @@ pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal) -> String {
         DiskUse::System => ("Mended, it starts", ""),
         DiskUse::Data => ("Mended, it is sound", " --data-disk"),
     };
-    let path = typed(&disk.path);
-    let next = format!("Nothing has been written. Next: schwelle mend {path}{option} --job DIR");
+    let command = disk.next("mend");
+    let next = format!("Nothing has been written. Next: {command}{option} --job DIR");
     answer(Tone::Good, good, &next)
 }
 
 /// The view of a disk on which nothing fails.
 pub(crate) fn nothing(disk: &Disk, disk_use: DiskUse) -> String {
-    let path = typed(&disk.path);
     let next = match disk_use {
         DiskUse::System => format!(
-            "All steps of a start hold. If the PC does not start from it, look at its firmware: schwelle \
-             firmware sheet {path}"
+            "All steps of a start hold. If the PC does not start from it, look at its firmware: {}",
+            disk.next("firmware sheet")
         ),
         DiskUse::Data => "Both copies of the table agree, and all volumes can be read.".to_owned(),
     };
@@ -61,7 +60,7 @@ pub(crate) fn nothing(disk: &Disk, disk_use: DiskUse) -> String {
 }
 
 /// What is said at the end.
-pub(crate) fn done(disk: &Path, job: &Path, plan: &Plan<'_>, rehearsal: &Rehearsal) -> String {
+pub(crate) fn done(disk: &Disk, job: &Path, plan: &Plan<'_>, rehearsal: &Rehearsal) -> String {
     plan::done("Mended", disk, job, plan, rehearsal)
 }
 

@@ -82,9 +82,8 @@ pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal, is_good: bool) -> Stri
     };
     let option = options(rehearsal.style, rehearsal.disk_use);
     if rehearsal.passed() && is_good {
-        let path = typed(&disk.path);
-        let next =
-            format!("Nothing has been written. Next: schwelle convert {path}{option} --job DIR");
+        let command = disk.next("convert");
+        let next = format!("Nothing has been written. Next: {command}{option} --job DIR");
         answer(Tone::Good, good, &next)
     } else {
         let rest = "It will not be written. Nothing has been written.";
@@ -292,7 +291,7 @@ fn menu(start: &NewStart, style: Style, columns: usize) -> String {
 /// What `convert` and `mend` say at their end; `word` is what was done.
 pub(crate) fn done(
     word: &str,
-    disk: &Path,
+    disk: &Disk,
     job: &Path,
     plan: &Plan<'_>,
     rehearsal: &Rehearsal,
@@ -308,34 +307,34 @@ pub(crate) fn done(
 }
 
 /// Whether the finished disk starts, and what comes next.
-pub(crate) fn finished(word: &str, disk: &Path, job: &Path, rehearsal: &Rehearsal) -> String {
+pub(crate) fn finished(word: &str, disk: &Disk, job: &Path, rehearsal: &Rehearsal) -> String {
     let back = format!("  The way back: schwelle undo --job {}\n", typed(job));
     if rehearsal.disk_use == DiskUse::Data {
         return finished_data(word, disk, &back, rehearsal);
     }
-    let path = typed(disk) + &options(rehearsal.style, rehearsal.disk_use);
+    let again = disk.next("rehearse") + &options(rehearsal.style, rehearsal.disk_use);
     if rehearsal.starts() {
         let pass = toned(Tone::Good, "pass");
         let steps = rehearsal.steps.len();
         let care = match rehearsal.cautions() {
             0 => String::new(),
-            some => format!(", {some} with caution: schwelle rehearse {path}"),
+            some => format!(", {some} with caution: {again}"),
         };
         let text = format!("  Rehearsal of the disk: {pass}, all {steps} steps{care}\n{back}");
         match rehearsal.style {
             Style::Gpt => {
                 let next = format!(
-                    "Next: what to change in the PC's firmware, in the right order: schwelle firmware \
-                     sheet {path}"
+                    "Next: what to change in the PC's firmware, in the right order: {}",
+                    disk.next("firmware sheet")
                 );
-                let then = format!("Afterwards, from the rescue stick: schwelle confirm {path}\n");
+                let confirm = disk.next("confirm");
+                let then = format!("Afterwards, from the rescue stick: {confirm}\n");
                 text + &answer(Tone::Good, word, &next) + &then
             }
             Style::Mbr => text + &answer(Tone::Good, word, BACK_IN_THE_SETUP),
         }
     } else {
-        let next =
-            format!("Do not switch the firmware yet. See all steps: schwelle rehearse {path}");
+        let next = format!("Do not switch the firmware yet. See all steps: {again}");
         let fail = toned(Tone::Bad, "FAIL");
         format!("  Rehearsal of the disk: {fail}\n{back}")
             + &answer(Tone::Bad, &format!("{word}, but does not start"), &next)
@@ -350,8 +349,7 @@ const BACK_IN_THE_SETUP: &str = "Next, in the PC's setup, in this order:
   4. this disk as the first to start from";
 
 /// The same of a data disk.
-fn finished_data(word: &str, disk: &Path, back: &str, rehearsal: &Rehearsal) -> String {
-    let path = typed(disk) + &options(rehearsal.style, rehearsal.disk_use);
+fn finished_data(word: &str, disk: &Disk, back: &str, rehearsal: &Rehearsal) -> String {
     let steps = rehearsal.steps.len();
     if rehearsal.passed() {
         let pass = toned(Tone::Good, "pass");
@@ -361,7 +359,8 @@ fn finished_data(word: &str, disk: &Path, back: &str, rehearsal: &Rehearsal) -> 
             + &answer(Tone::Good, word, next)
     } else {
         let fail = toned(Tone::Bad, "FAIL");
-        let next = format!("See all steps: schwelle rehearse {path}");
+        let again = disk.next("rehearse") + &options(rehearsal.style, rehearsal.disk_use);
+        let next = format!("See all steps: {again}");
         format!("  Rehearsal of the disk: {fail}\n{back}")
             + &answer(Tone::Bad, &format!("{word}, but not sound"), &next)
     }

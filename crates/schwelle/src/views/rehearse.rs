@@ -6,7 +6,7 @@ use schwelle_core::rehearse::{Rehearsal, StepOutcome};
 use super::common::{answer, head, paragraph};
 use crate::disk::Disk;
 use crate::screen::{Tone, toned};
-use crate::text::{pad, typed};
+use crate::text::pad;
 
 /// The whole view of a data disk.
 pub(crate) fn render_data(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> String {
@@ -52,7 +52,7 @@ pub(crate) fn render(
         text + &answer(Tone::Bad, "Does not start", rest)
     } else if rehearsal.starts() {
         let next = match rehearsal.style {
-            Style::Gpt => format!(" Next: schwelle firmware sheet {}", typed(&disk.path)),
+            Style::Gpt => format!(" Next: {}", disk.next("firmware sheet")),
             Style::Mbr => String::new(),
         };
         if rehearsal.cautions() == 0 {
@@ -84,13 +84,12 @@ pub(crate) fn mode(style: Style) -> &'static str {
 /// The view of an MBR disk that a BIOS has started in the emulator.
 pub(crate) fn render_bios(disk: &Disk, shown: &str, starts: bool) -> String {
     let text = head(disk) + shown;
-    let path = typed(&disk.path);
+    let check = disk.next("check");
     if starts {
-        let rest = format!("To convert it: schwelle check {path}");
+        let rest = format!("To convert it: {check}");
         text + &answer(Tone::Good, "Starts in BIOS mode", &rest)
     } else {
-        let rest =
-            format!("Look at what the firmware showed, and at the disk: schwelle check {path}");
+        let rest = format!("Look at what the firmware showed, and at the disk: {check}");
         text + &answer(Tone::Bad, "Does not start in BIOS mode", &rest)
     }
 }

@@ -11,8 +11,8 @@ use crate::disk::{Disk, Judgement, answer_name};
 use crate::error::CliError;
 use crate::text::{bytes, pad, safe, sentence, typed, width};
 
-/// The whole view.
-pub(crate) fn render(disks: &[Surveyed], columns: usize) -> String {
+/// The whole view; `options` are those that a check needs as well.
+pub(crate) fn render(disks: &[Surveyed], options: &str, columns: usize) -> String {
     let name = |disk: &Surveyed| safe(&disk.disk);
     let names = disks
         .iter()
@@ -53,7 +53,7 @@ pub(crate) fn render(disks: &[Surveyed], columns: usize) -> String {
         .map_or("DISK", |disk| &disk.disk);
     let mut tally = Tally::default();
     disks.iter().for_each(|disk| tally.count(&disk.answer));
-    text + &tally.render(&typed(Path::new(next)))
+    text + &tally.render(&(typed(Path::new(next)) + options))
 }
 
 /// `survey`: one in a line for each disk

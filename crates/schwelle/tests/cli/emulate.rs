@@ -1,6 +1,7 @@
 //! `--emulate`: the disk, or its draft, started on real firmware by the program itself.
 
-use std::fs;
+use std::fs::{self, File};
+use std::io::BufReader;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::Command;
@@ -15,6 +16,15 @@ fn steps(run: &Run, of: &str) -> Vec<String> {
     let steps = document[of]["steps"].as_array().unwrap().iter();
     let step = |step: &serde_json::Value| format!("{} {}", step["step"], step["outcome"]);
     steps.map(|found| step(found).replace('"', "")).collect()
+}
+
+/// False for a picture of a single colour.
+fn shows_something(picture: &Path) -> bool {
+    let file = BufReader::new(File::open(picture).unwrap());
+    let mut reader = png::Decoder::new(file).read_info().unwrap();
+    let mut pixels = vec![0; reader.output_buffer_size().unwrap()];
+    reader.next_frame(&mut pixels).unwrap();
+    pixels.chunks(3).any(|pixel| pixel != &pixels[..3])
 }
 
 const STARTED: [&str; 4] = [
@@ -41,8 +51,7 @@ fn real_firmware_starts_the_draft_before_a_byte_is_written_and_the_disk_afterwar
             console.contains("boot store found") && !console.contains('\x1b'),
             "{console}"
         );
-        let picture = fs::read(lab.path("kept/firmware-screen.png")).unwrap();
-        assert!(picture.starts_with(b"\x89PNG\r\n\x1a\n") && picture.len() > 1000);
+        assert!(shows_something(&lab.path("kept/firmware-screen.png")));
 
         let args = [
             "convert",

@@ -131,7 +131,7 @@ fn the_simulated_pc_keeps_its_settings_and_refuses_what_a_setup_refuses() {
     assert_eq!(run.code, 0, "{}", run.stderr);
     let changed = fs::read_to_string(lab.path("pc.toml")).unwrap();
     assert!(
-        changed.starts_with("# The lamp room's PC, simulated"),
+        changed.starts_with("# A simulated PC: "),
         "comments stay: {changed}"
     );
     assert_eq!(

@@ -67,6 +67,8 @@ impl Firmware {
             "none",
         ]);
         command.args(["-net", "none", "-no-reboot", "-monitor", "none"]);
+        // Without the countdown before a start.
+        command.args(["-boot", "menu=on,splash-time=0"]);
         let pflash = format!("if=pflash,format=raw,readonly=on,file={FOLDER}/{code}");
         command.args(["-drive", &pflash]);
         let pflash = format!("if=pflash,format=raw,file={}", variables.display());

@@ -109,6 +109,27 @@ fn a_trimmed_conversion_is_taken_back_to_the_byte_and_made_again() {
     );
 }
 
+/// What only the report needs is no reason to leave a disk half-way.
+#[test]
+fn a_job_is_finished_without_a_policy_and_without_its_outcome_kept() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let job = lab.path("job");
+    assert_eq!(lab.convert(&image, &job, &[]).code, 0);
+    reopen(&job);
+    fs::create_dir_all(lab.path("config/schwelle")).unwrap();
+    fs::write(lab.path("config/schwelle/policy.toml"), "wrong = 1\n").unwrap();
+    fs::remove_file(job.join("outcome.json")).unwrap();
+    fs::create_dir_all(job.join("outcome.json/taken")).unwrap();
+    let config = lab.path("config");
+    let env = [("XDG_CONFIG_HOME", config.to_str().unwrap())];
+    assert_eq!(lab.run_env(&env, &["check", "disk.img"], "").code, 2);
+    let run = lab.run_env(&env, &["resume", "--job", "job"], "");
+    assert_eq!((run.code, &state(&job)[..]), (0, "done"), "{}", run.stderr);
+    let log = fs::read_to_string(job.join("log.txt")).unwrap();
+    assert!(log.contains("how it ended is not kept: "), "{log}");
+}
+
 #[test]
 fn undo_leaves_a_volume_that_was_used_since_as_it_is_and_says_so() {
     let lab = Lab::new();

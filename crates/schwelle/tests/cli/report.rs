@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use schwelle_demo::MbrEntry;
 use serde_json::Value;
 
+use crate::foreign::tool;
 use crate::json::fits;
 use crate::support::{Lab, lba, poke};
 
@@ -260,4 +261,49 @@ fn a_job_folder_that_is_none_or_damaged_is_refused() {
     let damaged = lab.run(&["report", "--job", "job"]);
     assert_eq!(damaged.code, 3);
     assert!(damaged.stderr.contains("job.json"), "{}", damaged.stderr);
+}
+
+#[test]
+fn a_report_is_made_from_a_folder_that_cannot_be_written() {
+    let (lab, _) = bench(b"x");
+    fs::create_dir(lab.path("stick")).unwrap();
+    let (job, stick) = (lab.path("job"), lab.path("stick"));
+    let (job, stick) = (job.to_str().unwrap(), stick.to_str().unwrap());
+    tool("mount", &["--bind", "-o", "ro", job, stick]);
+    let own = lab.run(&["report", "--job", "stick"]);
+    let named = lab.run(&["report", "--job", "stick", "--html", "page.html"]);
+    let document = lab.run(&["report", "--job", "stick", "--json"]);
+    tool("umount", &[stick]);
+    assert_eq!(own.code, 3);
+    assert!(
+        own.stderr.contains("stick/report.html") && own.stderr.contains("--html FILE"),
+        "{}",
+        own.stderr
+    );
+    assert_eq!((named.code, document.code), (0, 0), "{}", named.stderr);
+    page(&lab.path("page.html"));
+}
+
+#[test]
+fn a_large_log_is_shown_by_its_end_and_what_is_no_picture_of_a_screen_is_left_out() {
+    let (lab, _) = bench(b"x");
+    let log: Vec<String> = (0..700).map(|line| format!("line {line}")).collect();
+    fs::write(lab.path("job/log.txt"), log.join("\n")).unwrap();
+    let document = lab.run(&["report", "--job", "job", "--json"]).json();
+    let lines = document["log"].as_array().unwrap();
+    assert_eq!((&lines[0], lines.len()), (&"line 200".into(), 500));
+
+    edit(&lab, "job.json", |record| {
+        record["plan"]["emulated"] = serde_json::json!({"ran": true, "steps": [], "kept": []});
+    });
+    let signature = b"\x89PNG\r\n\x1a\n";
+    let picture = |start: &[u8], len: usize| {
+        let bytes = [start, &vec![0; len - start.len()]].concat();
+        fs::write(lab.path("job/firmware-screen.png"), bytes).unwrap();
+        assert_eq!(lab.run(&["report", "--job", "job"]).code, 0);
+        page(&lab.path("job/report.html")).contains("data:image/png;base64,iVBORw0KGgo")
+    };
+    assert!(picture(signature, 2000));
+    assert!(!picture(b"GIF89a", 2000));
+    assert!(!picture(signature, (8 << 20) + 1));
 }

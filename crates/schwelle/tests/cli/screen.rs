@@ -104,16 +104,6 @@ fn the_answer_and_the_next_step_stand_last() {
         last(&["rehearse", path])
             .starts_with("Does not start in UEFI mode. The walk ends at the step protective-mbr.")
     );
-    let rule = lab.run(&["rules", "volume.hibernation"]);
-    insta::assert_snapshot!(rule.stdout, @r"
-    volume.hibernation
-      Is no hibernated session waiting?
-
-      A hibernated Windows, or one shut down with fast start-up, keeps the old layout in its memory
-      image. When it wakes on a changed disk, it writes back what it remembers.
-
-      What a disk says to it: schwelle check DISK
-    ");
 }
 
 #[test]

@@ -230,3 +230,60 @@ fn a_machine_file_tells_of_the_pc_and_a_wrong_one_is_refused_with_its_line() {
         assert!(run.stderr.contains(told), "{}", run.stderr);
     }
 }
+
+/// The next command has the options that this one was given, as far as it takes them; so it is typed as it stands.
+#[test]
+fn what_comes_next_has_what_was_given() {
+    let lab = Lab::new();
+    lab.standard("disk.img", 512);
+    fs::write(lab.path("pc.toml"), "[firmware]\nuefi = true\n").unwrap();
+    fs::write(lab.path("p.toml"), "shop = \"Nordpier\"\n").unwrap();
+    let image = "--sector-size 512";
+    let pc = format!("{image} --machine pc.toml");
+    let looked = format!("{pc} --policy p.toml");
+    let all = format!("--place gap --esp-size 120M {looked}");
+    let mut command = format!("survey disk.img {looked}");
+    for (lead, next) in [
+        (
+            "All about one: schwelle ",
+            format!("check disk.img {looked}"),
+        ),
+        ("", format!("check disk.img {all}")),
+        ("Next: schwelle ", format!("plan disk.img {all}")),
+        (
+            "Next: schwelle ",
+            format!("convert disk.img {all} --job DIR"),
+        ),
+        (
+            "order: schwelle ",
+            format!("firmware sheet disk.img {looked}"),
+        ),
+        ("", format!("confirm disk.img {pc}")),
+        ("", format!("rehearse disk.img {image}")),
+        (
+            "Next: schwelle ",
+            format!("firmware sheet disk.img {image}"),
+        ),
+    ] {
+        let yes = if command.starts_with("convert") {
+            " --yes"
+        } else {
+            ""
+        };
+        let words = format!("{command}{yes}");
+        let words: Vec<&str> = words.split(' ').collect();
+        let run = lab.run(&words);
+        assert!(
+            lead.is_empty() || run.stdout.contains(&format!("{lead}{next}\n")),
+            "{command}: {}",
+            run.stdout
+        );
+        if command.starts_with("convert") {
+            assert!(
+                run.stdout
+                    .contains(&format!("schwelle confirm disk.img {pc}\n"))
+            );
+        }
+        command = next;
+    }
+}

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant, SystemTime};
 use serde_json::{Value, json};
 
 use super::qcow2::{Backing, write_overlay};
-use super::screen::png_of;
+use super::screen::Picture;
 use crate::bytes::read_file;
 use crate::device::{Extent, Lba, ReadDevice};
 use crate::firmware::BootMode;
@@ -146,7 +146,7 @@ pub struct Record {
     pub console: String,
     /// Sectors that were read, in order, in the disk's own sectors.
     pub reads: Vec<Extent>,
-    /// The screen at the end, PNG.
+    /// The last screen on which something was to be seen, PNG.
     pub screen: Option<Vec<u8>>,
     /// How long it took.
     pub took: Duration,
@@ -188,14 +188,9 @@ impl Start<'_> {
 
         let begun = Instant::now();
         let mut guest = Guest::start(self, emulator)?;
-        let ending = guest.watch(&file("console.log"), begun + self.limit)?;
+        let ending = guest.watch(begun + self.limit)?;
         let took = begun.elapsed();
-        let dump = file("screen.ppm");
-        // A guest that cannot show its screen any more has told all it can.
-        let screen = guest
-            .dump_screen(&dump)
-            .ok()
-            .and_then(|_| png_of(&dump).ok());
+        let screen = guest.shown.take().and_then(|shown| shown.png().ok());
         let console = match &emulator.firmware {
             Some(_) => console_text(&file("console.log")),
             // A BIOS has its console on the screen, in text mode.
@@ -244,6 +239,8 @@ impl Start<'_> {
         // A guest that switches off or restarts stays, for a look at its screen.
         command.args(["-no-reboot", "-no-shutdown"]);
         if let Some((code, _)) = &emulator.firmware {
+            // Nobody is there to press a key: no countdown.
+            command.args(["-boot", "menu=on,splash-time=0"]);
             let code = quoted(code);
             let variables = quoted(&file("variables.fd"));
             command.args([
@@ -284,6 +281,12 @@ struct Guest {
     child: Child,
     orders: ChildStdin,
     answers: Receiver<Value>,
+    /// It has said that the guest is off.
+    is_off: bool,
+    /// The last screen on which something was to be seen.
+    shown: Option<Picture>,
+    console: PathBuf,
+    dump: PathBuf,
     errors: PathBuf,
 }
 
@@ -321,31 +324,46 @@ impl Guest {
             child,
             orders,
             answers,
+            is_off: false,
+            shown: None,
+            console: start.work.join("console.log"),
+            dump: start.work.join("screen.ppm"),
             errors,
         };
         guest.order(&json!({"execute": "qmp_capabilities"}))?;
         Ok(guest)
     }
 
-    /// Waits until the guest is off, has nothing left, or the time is over.
-    fn watch(&mut self, console: &Path, until: Instant) -> Result<Ending, EmulatorError> {
+    /// Waits until the guest is off, has nothing left, or the time is over; and looks at its screen all the
+    /// while, since a firmware clears it before it goes on to the next device.
+    fn watch(&mut self, until: Instant) -> Result<Ending, EmulatorError> {
+        let mut answers = true;
         loop {
+            let ending = if self.is_off {
+                Some(Ending::Off)
+            } else if is_nothing_left(&console_text(&self.console)) {
+                Some(Ending::NothingLeft)
+            } else if Instant::now() >= until {
+                Some(Ending::Limit)
+            } else {
+                None
+            };
+            // One that does not answer is not asked again: each time would take all patience.
+            answers = answers && self.dump_screen().is_ok();
+            if let Some(ending) = ending {
+                return Ok(ending);
+            }
             match self.answers.recv_timeout(TICK) {
-                Ok(answer) => {
-                    if answer["event"] == "SHUTDOWN" {
-                        return Ok(Ending::Off);
-                    }
-                }
+                Ok(message) => self.hear(&message),
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => return Err(self.death()),
             }
-            if is_nothing_left(&console_text(console)) {
-                return Ok(Ending::NothingLeft);
-            }
-            if Instant::now() >= until {
-                return Ok(Ending::Limit);
-            }
         }
+    }
+
+    /// Takes in what the emulator says unasked.
+    fn hear(&mut self, message: &Value) {
+        self.is_off |= message["event"] == "SHUTDOWN";
     }
 
     /// The text on a screen in text mode, read from its memory (VGA: 80 by 25 cells of character and
@@ -374,10 +392,16 @@ impl Guest {
         Ok(lines.join("\n"))
     }
 
-    fn dump_screen(&mut self, path: &Path) -> Result<Value, EmulatorError> {
-        let filename = path.display().to_string();
+    /// Looks at the screen, and keeps what is to be seen.
+    fn dump_screen(&mut self) -> Result<(), EmulatorError> {
+        let filename = self.dump.display().to_string();
         let arguments = json!({"filename": filename});
-        self.order(&json!({"execute": "screendump", "arguments": arguments}))
+        self.order(&json!({"execute": "screendump", "arguments": arguments}))?;
+        let picture = Picture::read(&self.dump).ok();
+        if let Some(picture) = picture.filter(Picture::shows_something) {
+            self.shown = Some(picture);
+        }
+        Ok(())
     }
 
     /// Gives an order and waits for its answer.
@@ -396,7 +420,7 @@ impl Guest {
                     let text = answer["error"]["desc"].as_str().unwrap_or_default();
                     return Err(EmulatorError::Died(text.to_owned()));
                 }
-                Ok(_) => {}
+                Ok(message) => self.hear(&message),
                 Err(RecvTimeoutError::Timeout) => {
                     return Err(EmulatorError::Died("it does not answer".to_owned()));
                 }

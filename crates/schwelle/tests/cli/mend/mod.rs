@@ -233,8 +233,8 @@ const CASES: &[Case] = &[
         "other GUIDs than the boot store names",
         |bench| {
             bench.retable(|entries| {
-                for entry in entries {
-                    entry.id = uuid::Uuid::new_v4();
+                for (other, entry) in (1..).zip(entries) {
+                    entry.id = uuid::Uuid::from_u128(other);
                 }
             });
         },
@@ -247,12 +247,11 @@ const CASES: &[Case] = &[
 fn each_disk_is_mended_where_it_is_broken_and_nowhere_else() {
     for sector in [512, 4096] {
         for (name, break_it, steps, starts) in CASES {
-            if sector == 4096 && !starts {
-                continue;
-            }
             let bench = Bench::new(sector);
             break_it(&bench);
-            mended(&bench, name, steps, *starts);
+            // What firmware reads differs with the sectors where a file system is made, and not by the table alone.
+            let starts = *starts && (sector == 512 || steps.contains(&"esp"));
+            mended(&bench, name, steps, starts);
         }
     }
 }
