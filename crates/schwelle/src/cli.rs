@@ -8,7 +8,8 @@ use schwelle_core::placement::{EspWish, PlaceWish};
 
 use crate::commands;
 use crate::error::{CliError, Kind};
-use crate::policy::{self, Policy};
+use crate::machine::MachineOptions;
+use crate::policy::{self, Policy, PolicyOptions};
 
 /// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), or back, in place: checks it, drafts the
 /// result, rehearses its start, and only then writes.
@@ -216,6 +217,34 @@ impl PlaceOptions {
             place: if is_for_one { place } else { PlaceWish::Auto },
             size: self.esp_size.or(policy.esp_size.filter(|_| is_for_one)),
         })
+    }
+}
+
+/// Options about a disk that all commands about a conversion share. The command that comes next needs them again.
+#[derive(Debug, Clone, Default, Args)]
+pub(crate) struct DiskOptions {
+    #[command(flatten)]
+    pub(crate) machine: MachineOptions,
+    #[command(flatten)]
+    pub(crate) policy: PolicyOptions,
+    #[command(flatten)]
+    pub(crate) image: ImageOptions,
+    #[command(flatten)]
+    pub(crate) place: PlaceOptions,
+}
+
+impl DiskOptions {
+    /// Those that `command` takes, as they are typed behind the disk's name.
+    pub(crate) fn typed_for(&self, command: &str) -> String {
+        let (image, machine) = (self.image.typed(), self.machine.typed());
+        match command {
+            "check" | "plan" | "convert" | "mend" => {
+                self.place.typed() + &image + &machine + &self.policy.typed()
+            }
+            "firmware sheet" => image + &machine + &self.policy.typed(),
+            "firmware entry" | "confirm" => image + &machine,
+            _ => image,
+        }
     }
 }
 

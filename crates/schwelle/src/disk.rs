@@ -19,10 +19,9 @@ use schwelle_core::profile::{Profile, REMOVABLE_X64, open_image_or_disk};
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome, Room};
 
-use crate::cli::{ImageOptions, PlaceOptions};
+use crate::cli::{DiskOptions, ImageOptions};
 use crate::error::{CliError, Kind};
-use crate::machine::MachineOptions;
-use crate::policy::{Policy, PolicyOptions};
+use crate::policy::Policy;
 use crate::random::Guids;
 use crate::text::{bytes, typed};
 
@@ -34,36 +33,12 @@ pub(crate) struct Disk {
     pub(crate) path: PathBuf,
     pub(crate) device: DiskFile,
     pub(crate) profile: Profile,
-    given: Given,
-}
-
-/// Options that were given with a disk: the command that comes next needs them again.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Given {
-    pub(crate) image: ImageOptions,
-    pub(crate) machine: MachineOptions,
-    pub(crate) policy: PolicyOptions,
-    pub(crate) place: PlaceOptions,
-}
-
-impl Given {
-    /// Those that `command` takes, as they are typed behind the disk's name.
-    pub(crate) fn typed_for(&self, command: &str) -> String {
-        let (image, machine) = (self.image.typed(), self.machine.typed());
-        match command {
-            "check" | "plan" | "convert" | "mend" => {
-                self.place.typed() + &image + &machine + &self.policy.typed()
-            }
-            "firmware sheet" => image + &machine + &self.policy.typed(),
-            "firmware entry" | "confirm" => image + &machine,
-            _ => image,
-        }
-    }
+    given: DiskOptions,
 }
 
 impl Disk {
     /// The same disk, asked about with these options.
-    pub(crate) fn with(self, given: &Given) -> Self {
+    pub(crate) fn with(self, given: &DiskOptions) -> Self {
         let given = given.clone();
         Self { given, ..self }
     }
@@ -86,9 +61,9 @@ impl Disk {
 
     fn open_for(path: &Path, image: ImageOptions, write: bool) -> Result<Self, CliError> {
         let device = open_image_or_disk(path, image.sector_size, write)?;
-        let given = Given {
+        let given = DiskOptions {
             image,
-            ..Given::default()
+            ..DiskOptions::default()
         };
         Ok(Self::look_at(path, device)?.with(&given))
     }
@@ -102,7 +77,7 @@ impl Disk {
             path: path.to_owned(),
             device,
             profile,
-            given: Given::default(),
+            given: DiskOptions::default(),
         })
     }
 

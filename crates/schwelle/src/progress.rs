@@ -83,6 +83,8 @@ impl Observer for Progress {
     fn event(&mut self, event: Event) {
         match event {
             Event::StageStarted(stage, bytes) => self.begin(stage.name(), bytes),
+            // Nothing was written in this part.
+            Event::VerifyStarted(0) => {}
             Event::VerifyStarted(bytes) => self.begin("verify", bytes),
             Event::Written(bytes) | Event::Verified(bytes) => self.bar.inc(bytes),
             Event::StageFlushed(stage) => self.line(&format!("{}: on the medium", stage.name())),

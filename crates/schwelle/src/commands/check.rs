@@ -4,12 +4,10 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 
-use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
-use crate::disk::{Circumstances, Disk, Given};
+use crate::cli::{DiskOptions, ImageOptions, ToOptions};
+use crate::disk::{Circumstances, Disk};
 use crate::error::CliError;
-use crate::machine::MachineOptions;
 use crate::many;
-use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views::{self, json::Check};
 
@@ -27,15 +25,9 @@ pub(crate) struct CheckArgs {
     #[arg(value_name = "DISK", required = true)]
     disks: Vec<PathBuf>,
     #[command(flatten)]
-    machine: MachineOptions,
-    #[command(flatten)]
-    policy: PolicyOptions,
-    #[command(flatten)]
-    image: ImageOptions,
+    given: DiskOptions,
     #[command(flatten)]
     to: ToOptions,
-    #[command(flatten)]
-    place: PlaceOptions,
 }
 
 impl CheckArgs {
@@ -43,37 +35,25 @@ impl CheckArgs {
     pub(crate) fn of(disk: PathBuf) -> Self {
         Self {
             disks: vec![disk],
-            machine: MachineOptions::default(),
-            policy: PolicyOptions::default(),
-            image: ImageOptions::default(),
+            given: DiskOptions::default(),
             to: ToOptions::default(),
-            place: PlaceOptions::default(),
-        }
-    }
-
-    fn given(&self) -> Given {
-        Given {
-            image: self.image,
-            machine: self.machine.clone(),
-            policy: self.policy.clone(),
-            place: self.place,
         }
     }
 }
 
 pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
-    let machine = args.machine.read()?;
-    let policy = args.policy.read()?;
+    let machine = args.given.machine.read()?;
+    let policy = args.given.policy.read()?;
     let circumstances = Circumstances {
-        to: args.to.style_with(args.place)?,
-        wish: args.place.wish(&policy)?,
+        to: args.to.style_with(args.given.place)?,
+        wish: args.given.place.wish(&policy)?,
         ..Circumstances::of(machine.as_ref(), &policy)
     };
     match &args.disks[..] {
-        [one] if !many::names_many(one) => check_one(one, &args.given(), &circumstances, screen),
+        [one] if !many::names_many(one) => check_one(one, &args.given, &circumstances, screen),
         several => check_many(
             &many::disks_of(several)?,
-            args.image,
+            args.given.image,
             &circumstances,
             screen,
         ),
@@ -82,7 +62,7 @@ pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
 
 fn check_one(
     path: &Path,
-    given: &Given,
+    given: &DiskOptions,
     circumstances: &Circumstances<'_>,
     screen: &Screen,
 ) -> Result<u8, CliError> {

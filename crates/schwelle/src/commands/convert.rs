@@ -6,12 +6,12 @@ use clap::Args;
 use schwelle_core::draft::Plan;
 use schwelle_core::rehearse;
 
-use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
-use crate::disk::{Circumstances, Disk, Given, Judgement};
+use crate::cli::{DiskOptions, ToOptions};
+use crate::disk::{Circumstances, Disk, Judgement};
 use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
-use crate::policy::{Policy, PolicyOptions};
+use crate::policy::Policy;
 use crate::screen::Screen;
 use crate::text::typed;
 use crate::views::{self, emulate::EmulatedDoc};
@@ -40,15 +40,9 @@ pub(crate) struct ConvertArgs {
     #[arg(long)]
     yes: bool,
     #[command(flatten)]
-    machine: MachineOptions,
-    #[command(flatten)]
-    policy: PolicyOptions,
-    #[command(flatten)]
-    image: ImageOptions,
+    given: DiskOptions,
     #[command(flatten)]
     to: ToOptions,
-    #[command(flatten)]
-    place: PlaceOptions,
     #[command(flatten)]
     emulate: EmulateOptions,
 }
@@ -60,21 +54,16 @@ impl ConvertArgs {
             disk,
             job: Some(job),
             yes: true,
-            machine: MachineOptions::default(),
-            policy: PolicyOptions::default(),
-            image: ImageOptions::default(),
+            given: DiskOptions::default(),
             to: ToOptions::default(),
-            place: PlaceOptions::default(),
             emulate: EmulateOptions::default(),
         }
     }
 
     /// The same for a disk in the PC in this file.
-    pub(crate) fn in_pc(self, machine: PathBuf) -> Self {
-        Self {
-            machine: MachineOptions::of(machine),
-            ..self
-        }
+    pub(crate) fn in_pc(mut self, machine: PathBuf) -> Self {
+        self.given.machine = MachineOptions::of(machine);
+        self
     }
 
     /// The same on the way back to MBR.
@@ -82,15 +71,6 @@ impl ConvertArgs {
         Self {
             to: ToOptions::back(),
             ..self
-        }
-    }
-
-    fn given(&self) -> Given {
-        Given {
-            image: self.image,
-            machine: self.machine.clone(),
-            policy: self.policy.clone(),
-            place: self.place,
         }
     }
 
@@ -116,16 +96,16 @@ impl ConvertArgs {
 }
 
 pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
-    let machine = args.machine.read()?;
-    let policy = args.policy.read()?;
+    let machine = args.given.machine.read()?;
+    let policy = args.given.policy.read()?;
     policy.may_answer(args.yes)?;
     let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
     // Looked at read-only first: a disk that is blocked is never even opened for writing.
-    let disk = Disk::open(&args.disk, args.image)?.with(&args.given());
+    let disk = Disk::open(&args.disk, args.given.image)?.with(&args.given);
     let folder = args.folder(&disk, &policy)?;
     let circumstances = Circumstances {
-        to: args.to.style_with(args.place)?,
-        wish: args.place.wish(&policy)?,
+        to: args.to.style_with(args.given.place)?,
+        wish: args.given.place.wish(&policy)?,
         job: Some(&folder),
         backup_confirmed: args.yes,
         ..Circumstances::of(machine.as_ref(), &policy)
@@ -138,7 +118,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     drop(disk);
     // From here to the end the disk is locked, and everything is read again under the lock.
-    let disk = Disk::open_for_writing(&args.disk, args.image)?.with(&args.given());
+    let disk = Disk::open_for_writing(&args.disk, args.given.image)?.with(&args.given);
     let judgement = disk.judge(&circumstances);
     if judgement.is_blocked() {
         drop(busy);

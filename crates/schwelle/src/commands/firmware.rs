@@ -12,8 +12,8 @@ use schwelle_core::profile::open_image_or_disk;
 use schwelle_core::rehearse;
 
 use super::report::write_new;
-use crate::cli::ImageOptions;
-use crate::disk::{Disk, Given};
+use crate::cli::{DiskOptions, ImageOptions};
+use crate::disk::Disk;
 use crate::error::{CliError, Kind};
 use crate::machine;
 use crate::policy::PolicyOptions;
@@ -371,14 +371,14 @@ fn entry(
     let plan =
         EntryPlan::new(&pc.machine, &variables, (&disks.attached(), 0), name).map_err(failed)?;
     plan.apply(&variables).map_err(failed)?;
-    let given = Given {
+    let given = DiskOptions {
         image,
         machine: pc
             .file
             .clone()
             .map(machine::MachineOptions::of)
             .unwrap_or_default(),
-        ..Given::default()
+        ..DiskOptions::default()
     };
     let sheet = "firmware sheet";
     screen.show(&views::firmware::render_entry(

@@ -7,11 +7,9 @@ use schwelle_core::draft::Plan;
 use schwelle_core::mend::Fix;
 use schwelle_core::rehearse::{self, Rehearsal};
 
-use crate::cli::{ImageOptions, PlaceOptions};
-use crate::disk::{Circumstances, Disk, Given, Judgement};
+use crate::cli::DiskOptions;
+use crate::disk::{Circumstances, Disk, Judgement};
 use crate::error::CliError;
-use crate::machine::MachineOptions;
-use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views::{self, mend::Mended};
 
@@ -39,13 +37,7 @@ pub(crate) struct MendArgs {
     #[arg(long, requires = "job")]
     yes: bool,
     #[command(flatten)]
-    machine: MachineOptions,
-    #[command(flatten)]
-    policy: PolicyOptions,
-    #[command(flatten)]
-    image: ImageOptions,
-    #[command(flatten)]
-    place: PlaceOptions,
+    given: DiskOptions,
 }
 
 impl MendArgs {
@@ -55,35 +47,23 @@ impl MendArgs {
             disk,
             job: Some(job),
             yes: true,
-            machine: MachineOptions::default(),
-            policy: PolicyOptions::default(),
-            image: ImageOptions::default(),
-            place: PlaceOptions::default(),
-        }
-    }
-
-    fn given(&self) -> Given {
-        Given {
-            image: self.image,
-            machine: self.machine.clone(),
-            policy: self.policy.clone(),
-            place: self.place,
+            given: DiskOptions::default(),
         }
     }
 }
 
 pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
-    let machine = args.machine.read()?;
-    let policy = args.policy.read()?;
+    let machine = args.given.machine.read()?;
+    let policy = args.given.policy.read()?;
     policy.may_answer(args.yes)?;
     let circumstances = Circumstances {
-        wish: args.place.wish(&policy)?,
+        wish: args.given.place.wish(&policy)?,
         job: args.job.as_deref(),
         backup_confirmed: args.yes,
         ..Circumstances::of(machine.as_ref(), &policy)
     };
     // As with a conversion: looked at read-only first, and again under the lock.
-    let disk = Disk::open(&args.disk, args.image)?.with(&args.given());
+    let disk = Disk::open(&args.disk, args.given.image)?.with(&args.given);
     let Some(folder) = &args.job else {
         return match Planned::of(&disk, &circumstances, screen)? {
             Err(code) => Ok(code),
@@ -100,7 +80,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         return Ok(code);
     }
     drop(disk);
-    let disk = Disk::open_for_writing(&args.disk, args.image)?.with(&args.given());
+    let disk = Disk::open_for_writing(&args.disk, args.given.image)?.with(&args.given);
     let planned = match Planned::of(&disk, &circumstances, screen)? {
         Err(code) => return Ok(code),
         Ok(planned) => planned,

@@ -8,12 +8,10 @@ use schwelle_core::draft::Plan;
 use schwelle_core::firmware::BootMode;
 use schwelle_core::rehearse;
 
-use crate::cli::{ImageOptions, PlaceOptions, ToOptions};
-use crate::disk::{Circumstances, Disk, Given};
+use crate::cli::{DiskOptions, ToOptions};
+use crate::disk::{Circumstances, Disk};
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
-use crate::machine::MachineOptions;
-use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views::{self, emulate::EmulatedDoc};
 
@@ -29,15 +27,9 @@ pub(crate) struct PlanArgs {
     /// Image file or block device
     disk: PathBuf,
     #[command(flatten)]
-    machine: MachineOptions,
-    #[command(flatten)]
-    policy: PolicyOptions,
-    #[command(flatten)]
-    image: ImageOptions,
+    given: DiskOptions,
     #[command(flatten)]
     to: ToOptions,
-    #[command(flatten)]
-    place: PlaceOptions,
     #[command(flatten)]
     emulate: EmulateOptions,
     /// Folder in which the firmware's console and screen are kept
@@ -50,11 +42,8 @@ impl PlanArgs {
     pub(crate) fn of(disk: PathBuf) -> Self {
         Self {
             disk,
-            machine: MachineOptions::default(),
-            policy: PolicyOptions::default(),
-            image: ImageOptions::default(),
+            given: DiskOptions::default(),
             to: ToOptions::default(),
-            place: PlaceOptions::default(),
             emulate: EmulateOptions::default(),
             keep: None,
         }
@@ -67,25 +56,16 @@ impl PlanArgs {
             ..self
         }
     }
-
-    fn given(&self) -> Given {
-        Given {
-            image: self.image,
-            machine: self.machine.clone(),
-            policy: self.policy.clone(),
-            place: self.place,
-        }
-    }
 }
 
 pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
-    let machine = args.machine.read()?;
-    let policy = args.policy.read()?;
+    let machine = args.given.machine.read()?;
+    let policy = args.given.policy.read()?;
     let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
-    let disk = Disk::open(&args.disk, args.image)?.with(&args.given());
+    let disk = Disk::open(&args.disk, args.given.image)?.with(&args.given);
     let judgement = disk.judge(&Circumstances {
-        to: args.to.style_with(args.place)?,
-        wish: args.place.wish(&policy)?,
+        to: args.to.style_with(args.given.place)?,
+        wish: args.given.place.wish(&policy)?,
         ..Circumstances::of(machine.as_ref(), &policy)
     });
     if judgement.is_blocked() {

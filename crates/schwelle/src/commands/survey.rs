@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_core::device;
 
-use crate::cli::ImageOptions;
-use crate::disk::{Circumstances, Disk, Given};
+use crate::cli::{DiskOptions, ImageOptions};
+use crate::disk::{Circumstances, Disk};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::many;
@@ -69,11 +69,11 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
         Ok(disk) => (Surveyed::of(&disk, &disk.judge(&circumstances)), None),
         Err(error) => (Surveyed::unreadable(path, &error), Some(error.exit_code())),
     };
-    let given = Given {
+    let given = DiskOptions {
         image: args.image,
         machine: args.machine.clone(),
         policy: args.policy.clone(),
-        ..Given::default()
+        ..DiskOptions::default()
     };
     let busy = screen.busy(format!("Looking at {} disks", disks.len()));
     let (mut surveyed, mut unreadable) = (Vec::new(), None);
