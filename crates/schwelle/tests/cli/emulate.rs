@@ -408,6 +408,34 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
     assert!(String::from_utf8_lossy(&run.stderr).contains("TMPDIR"));
 }
 
+#[test]
+fn the_last_screen_that_shows_something_is_kept() {
+    let lab = Lab::new();
+    lab.converted("disk.img", 512);
+    // Two pixels at first; then the firmware goes on, and clears its screen.
+    let answer = r#"for a in "$@"; do case $a in enable=*) : > "${a##*file=}";; esac; done
+        while read -r order; do
+            case $order in *screendump*)
+                file=${order##*'"filename":"'}; file=${file%%'"'*}
+                printf "P6\n1 2\n255\n${screen:-abcdef}" > "$file"; screen='\0\0\0\0\0\0';;
+            esac
+            echo '{"return": {}}'
+        done"#;
+    let path = pretend(&lab, answer);
+    let args = [
+        "rehearse",
+        "disk.img",
+        "--emulate",
+        "--emulate-limit",
+        "2",
+        "--keep",
+        "kept",
+    ];
+    let run = lab.run_in(&path, &args, "");
+    assert_eq!(run.code, 1, "{}", run.stderr);
+    assert!(shows_something(&lab.path("kept/firmware-screen.png")));
+}
+
 fn wait_for_file(path: &Path) -> String {
     let begun = Instant::now();
     loop {

@@ -67,9 +67,13 @@ fn placements_sizes_and_confirmations_are_the_workshops() {
     assert_eq!(refused.code, 2);
     assert!(refused.stderr.contains("does not allow the placement trim"));
     // Nothing that is settled for system disks makes a partition on a data disk.
-    lab.image("blank.img", 512, 40, |_| {});
+    lab.image("blank.img", 512, 400, |_| {});
     let blank = run(&["plan", "blank.img", "--data-disk", "--json"], "").json();
-    assert_eq!(blank["placement"], Value::Null);
+    assert_eq!(
+        (&blank["placement"], blank["after"].as_array().map(Vec::len)),
+        (&Value::Null, Some(1)),
+        "{blank}"
+    );
 
     policy("[confirmations]\nyes_option = false\nquestions = [\"Has the customer signed?\"]\n");
     let convert = ["convert", "disk.img", "--job", "job"];
