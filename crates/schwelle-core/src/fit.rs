@@ -65,7 +65,7 @@ pub enum Misfit {
         partitions: usize,
         /// How many of them must be logical.
         logical: usize,
-        /// Those that have no free sector in front of them: number, and what lies there.
+        /// Those that cannot be logical: number, and why not.
         tight: Vec<(usize, String)>,
     },
     /// A system disk without an EFI system partition, or with several: their numbers.
@@ -241,12 +241,15 @@ fn record_places(geometry: Geometry, kept: &[(&Partition, NewEntry)]) -> Vec<Opt
     places
 }
 
+/// Those that cannot be logical: no BIOS starts from a logical partition, and each needs a sector for its record.
 fn tight(kept: &[(&Partition, NewEntry)], records: &[Option<Lba>]) -> Vec<(usize, String)> {
     let mut before = "the table".to_owned();
     let mut tight = Vec::new();
-    for ((partition, _), record) in kept.iter().zip(records) {
-        if record.is_none() {
-            tight.push((partition.number, before.clone()));
+    for ((partition, entry), record) in kept.iter().zip(records) {
+        if entry.active {
+            tight.push((partition.number, "is the active one".to_owned()));
+        } else if record.is_none() {
+            tight.push((partition.number, format!("begins right behind {before}")));
         }
         before = format!("partition {}", partition.number);
     }

@@ -139,7 +139,7 @@ fn fits(facts: &Facts<'_>) -> Vec<Answer> {
         } => {
             let tight = tight
                 .iter()
-                .map(|(number, before)| format!("partition {number} begins right behind {before}"));
+                .map(|(number, why)| format!("partition {number} {why}"));
             let tight = tight.collect::<Vec<_>>().join(", ");
             Some(Answer::block(
                 "partition table",

@@ -16,7 +16,7 @@ use uuid::Uuid;
 
 use crate::foreign::{extract, tool};
 use crate::layouts::Found;
-use crate::support::{Lab, hash, lba, place};
+use crate::support::{Lab, hash, lba, peek, place};
 use crate::volumes::{is_consistent, snapshot};
 
 const MIB: u64 = 1 << 20;
@@ -224,6 +224,9 @@ fn what_fits_goes_back_starts_in_bios_mode_and_is_undone() {
             steps.len() == 4 && steps.iter().all(passed),
             "{name}: {steps:?}"
         );
+        let walk = rehearsed["steps"].as_array().unwrap();
+        assert!(walk.iter().all(passed), "{name}: {walk:?}");
+        no_gpt_is_left(image, 512);
 
         let undo = lab.run(&["undo", "--job", "job", "--yes"]);
         assert_eq!(
@@ -232,6 +235,14 @@ fn what_fits_goes_back_starts_in_bios_mode_and_is_undone() {
             "{name}: {}",
             undo.stderr
         );
+    }
+}
+
+/// Neither header, which other systems would find.
+fn no_gpt_is_left(image: &Path, sector: u64) {
+    let len = fs::metadata(image).unwrap().len();
+    for at in [sector, len - sector] {
+        assert_eq!(peek(image, at, 8), [0; 8], "{at}");
     }
 }
 
@@ -280,6 +291,7 @@ fn a_data_disk_goes_back_at_both_sector_sizes() {
         let args = ["rehearse", "disk.img", "--to", "mbr", "--data-disk"];
         let run = lab.run(&[&args[..], &size].concat());
         assert_eq!(run.code, 0, "{}", run.stdout);
+        no_gpt_is_left(&image, u64::from(sector));
         // And there again: the disk is one that can be converted.
         let args = ["check", "disk.img", "--data-disk", "--json"];
         let run = lab.run(&[&args[..], &size].concat()).json();

@@ -26,8 +26,19 @@ const CASES: &[Case] = &[
         },
         "back.fits",
         "5 partitions: at least 2 that lie side by side must become logical ones, with a free sector in front \
-         of each; partition 2 begins right behind partition 1, partition 3 begins right behind partition 2, \
+         of each; partition 2 begins right behind partition 1, partition 3 is the active one, \
          partition 5 begins right behind partition 4",
+    ),
+    (
+        "five, and only the active one and its neighbour have space in front of them",
+        |bench| {
+            bench.retable(|all| {
+                all[1].extent.end.0 -= 1;
+                all.extend([entry(DATA, FREE + 1, 4), entry(DATA, FREE + 5, 4)]);
+            });
+        },
+        "back.fits",
+        "partition 2 begins right behind partition 1, partition 3 is the active one, partition 5 begins",
     ),
     (
         "a type that is not known",
@@ -207,11 +218,13 @@ fn a_partition_beyond_the_reach_is_refused_and_space_there_is_told() {
         GptLayout { disk_id, entries }.write(&device).unwrap();
     };
     let reach = (1 << 32) / PER_MIB;
-    write(vec![entry(DATA, 1, 10), entry(DATA, reach - 1, 2)]);
-    let told = "ends at LBA 4294969343; an MBR reaches to LBA 4294967295";
+    let mut across = entry(DATA, reach - 1, 1);
+    across.extent.end.0 += 1;
+    write(vec![entry(DATA, 1, 10), across]);
+    let told = "ends at LBA 4294967296; an MBR reaches to LBA 4294967295";
     assert_refused(
         &lab,
-        "across the reach",
+        "one sector across the reach",
         &["--data-disk"],
         "back.fits",
         told,
