@@ -238,6 +238,30 @@ fn what_fits_goes_back_starts_in_bios_mode_and_is_undone() {
     }
 }
 
+/// Two pairs could be the logical ones; the Windows is in one of them, and not in the other.
+#[test]
+fn a_windows_stays_a_primary_partition_where_it_can() {
+    let bench = Bench::new(512);
+    bench.retable(|all| {
+        all[0] = entry(type_guid::LINUX, 20, 4);
+        all.extend([entry(DATA, FREE + 1, 4), entry(DATA, FREE + 6, 4)]);
+    });
+    let run = bench
+        .lab
+        .run(&["plan", "disk.img", "--to", "mbr", "--json"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    let plan = run.json();
+    let after = plan["after"].as_array().unwrap().iter();
+    let shares: Vec<(&str, bool)> = after
+        .filter_map(|part| Some((part["role"].as_str()?, part["number"].as_u64()? > 4)))
+        .collect();
+    assert_eq!(
+        shares.iter().filter(|(_, is_logical)| *is_logical).count(),
+        2
+    );
+    assert!(shares.contains(&("Windows", false)), "{shares:?}");
+}
+
 /// Neither header, which other systems would find.
 fn no_gpt_is_left(image: &Path, sector: u64) {
     let len = fs::metadata(image).unwrap().len();
