@@ -211,7 +211,7 @@ fn a_shared_report_names_nobody() {
     });
     // The screen may show anything.
     edit(&lab, "job.json", |record| {
-        record["plan"]["emulated"] = emulated()
+        record["plan"]["emulated"] = emulated();
     });
     fs::write(lab.path("job/firmware-screen.png"), PNG).unwrap();
     let whole = lab.run(&["report", "--job", "job", "--json"]).stdout;
@@ -324,7 +324,7 @@ fn a_large_log_is_shown_by_its_end_and_what_is_no_picture_of_a_screen_is_left_ou
     assert_eq!((&lines[0], lines.len()), (&"line 200".into(), 500));
 
     edit(&lab, "job.json", |record| {
-        record["plan"]["emulated"] = emulated()
+        record["plan"]["emulated"] = emulated();
     });
     let picture = |start: &[u8], len: usize| {
         let bytes = [start, &vec![0; len - start.len()]].concat();
