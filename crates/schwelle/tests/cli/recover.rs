@@ -39,7 +39,7 @@ pub(crate) fn journal(job: &Path) -> Value {
     serde_json::from_slice(&fs::read(job.join("journal.json")).unwrap()).unwrap()
 }
 
-fn state(job: &Path) -> String {
+pub(crate) fn state(job: &Path) -> String {
     let text = fs::read(job.join("state.json")).unwrap();
     let state: Value = serde_json::from_slice(&text).unwrap();
     state["state"].as_str().unwrap().to_owned()
@@ -107,27 +107,6 @@ fn a_trimmed_conversion_is_taken_back_to_the_byte_and_made_again() {
         lab.convert(&image, lab.path("second"), &["--quiet"]).code,
         0
     );
-}
-
-/// What only the report needs is no reason to leave a disk half-way.
-#[test]
-fn a_job_is_finished_without_a_policy_and_without_its_outcome_kept() {
-    let lab = Lab::new();
-    let (image, _) = lab.standard("disk.img", 512);
-    let job = lab.path("job");
-    assert_eq!(lab.convert(&image, &job, &[]).code, 0);
-    reopen(&job);
-    fs::create_dir_all(lab.path("config/schwelle")).unwrap();
-    fs::write(lab.path("config/schwelle/policy.toml"), "wrong = 1\n").unwrap();
-    fs::remove_file(job.join("outcome.json")).unwrap();
-    fs::create_dir_all(job.join("outcome.json/taken")).unwrap();
-    let config = lab.path("config");
-    let env = [("XDG_CONFIG_HOME", config.to_str().unwrap())];
-    assert_eq!(lab.run_env(&env, &["check", "disk.img"], "").code, 2);
-    let run = lab.run_env(&env, &["resume", "--job", "job"], "");
-    assert_eq!((run.code, &state(&job)[..]), (0, "done"), "{}", run.stderr);
-    let log = fs::read_to_string(job.join("log.txt")).unwrap();
-    assert!(log.contains("how it ended is not kept: "), "{log}");
 }
 
 #[test]

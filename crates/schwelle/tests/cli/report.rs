@@ -8,6 +8,7 @@ use serde_json::Value;
 
 use crate::foreign::tool;
 use crate::json::fits;
+use crate::recover::{reopen, state};
 use crate::support::{Lab, lba, poke};
 
 const LABEL: &str = "Haus Nordlicht";
@@ -335,4 +336,25 @@ fn a_large_log_is_shown_by_its_end_and_what_is_no_picture_of_a_screen_is_left_ou
     assert!(picture(PNG, 2000));
     assert!(!picture(b"GIF89a", 2000));
     assert!(!picture(PNG, (8 << 20) + 1));
+}
+
+/// What only the report needs is no reason to leave a disk half-way.
+#[test]
+fn a_job_is_finished_without_a_policy_and_without_its_outcome_kept() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let job = lab.path("job");
+    assert_eq!(lab.convert(&image, &job, &[]).code, 0);
+    reopen(&job);
+    fs::create_dir_all(lab.path("config/schwelle")).unwrap();
+    fs::write(lab.path("config/schwelle/policy.toml"), "wrong = 1\n").unwrap();
+    fs::remove_file(job.join("outcome.json")).unwrap();
+    fs::create_dir_all(job.join("outcome.json/taken")).unwrap();
+    let config = lab.path("config");
+    let env = [("XDG_CONFIG_HOME", config.to_str().unwrap())];
+    assert_eq!(lab.run_env(&env, &["check", "disk.img"], "").code, 2);
+    let run = lab.run_env(&env, &["resume", "--job", "job"], "");
+    assert_eq!((run.code, &state(&job)[..]), (0, "done"), "{}", run.stderr);
+    let log = fs::read_to_string(job.join("log.txt")).unwrap();
+    assert!(log.contains("how it ended is not kept: "), "{log}");
 }
