@@ -155,7 +155,12 @@ fn the_host_and_the_job_folder_are_judged() {
 }
 
 fn job(on_disk: bool, in_memory: Option<bool>) -> Option<JobPlace> {
-    Some(JobPlace { on_disk, in_memory })
+    Some(JobPlace {
+        on_disk,
+        in_memory,
+        may_be_in_memory: false,
+        read_only: false,
+    })
 }
 
 #[test]

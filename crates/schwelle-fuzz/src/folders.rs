@@ -126,6 +126,9 @@ pub(crate) fn job_seeds() -> Vec<Vec<u8>> {
     let image = folder.path().join(beacon.file);
     let job = folder.path().join("job");
     assert!(schwelle::hostile::convert(&image, &job));
+    // A state of the first version has no hash over it, so what is damaged in it is looked at.
+    let state = serde_json::to_vec(JobFolder::open(&job).unwrap().state()).unwrap();
+    fs::write(job.join("state.json"), state).unwrap();
     let files = JOB_FILES.map(|name| fs::read(job.join(name)).unwrap_or_default());
     // A journal that fits its hash, and one of a job that has not begun, whose record alone is read.
     let begun = br#"{"state":"saving","journal":"","stage":null,"moved":null}"#.to_vec();

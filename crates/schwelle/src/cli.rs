@@ -248,6 +248,23 @@ impl DiskOptions {
     }
 }
 
+/// What a technician can accept, each by its own name. Neither --yes nor a policy covers any of it.
+#[derive(Debug, Clone, Copy, Default, Args)]
+pub(crate) struct Accepted {
+    /// Accept a job folder on a RAM disk: after a power failure there is neither resume nor undo
+    #[arg(long)]
+    pub(crate) job_in_memory: bool,
+}
+
+impl Accepted {
+    /// For made-up disks.
+    pub(crate) fn for_demo() -> Self {
+        Self {
+            job_in_memory: true,
+        }
+    }
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum Place {
     /// Whichever moves least

@@ -19,7 +19,7 @@ use schwelle_core::profile::{Profile, REMOVABLE_X64, open_image_or_disk};
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome, Room};
 
-use crate::cli::{DiskOptions, ImageOptions};
+use crate::cli::{Accepted, DiskOptions, ImageOptions};
 use crate::error::{CliError, Kind};
 use crate::policy::Policy;
 use crate::random::Guids;
@@ -135,9 +135,14 @@ impl Disk {
             profile,
             disk_use,
             room: &room,
-            job: circumstances.job.map(|job| JobPlace {
-                on_disk: is_real && lies_on(job, &self.path),
-                in_memory: device::is_in_memory(job),
+            job: circumstances.job.map(|job| {
+                let folder = device::folder_facts(Path::new(ROOT), job);
+                JobPlace {
+                    on_disk: is_real && folder.disk.is_some_and(|disk| is_same(&disk, &self.path)),
+                    in_memory: folder.in_memory,
+                    may_be_in_memory: circumstances.accepted.job_in_memory,
+                    read_only: folder.read_only,
+                }
             }),
             machine,
             loader: &loader,
@@ -275,6 +280,8 @@ pub(crate) struct Circumstances<'a> {
     /// The PC that the disk belongs to, where it is named.
     pub(crate) machine: Option<&'a Machine>,
     pub(crate) backup_confirmed: bool,
+    /// What the technician accepts by name.
+    pub(crate) accepted: Accepted,
 }
 
 impl<'a> Circumstances<'a> {
@@ -287,6 +294,7 @@ impl<'a> Circumstances<'a> {
             job: None,
             machine,
             backup_confirmed: false,
+            accepted: Accepted::default(),
         }
     }
 }
@@ -343,14 +351,9 @@ pub(crate) fn answer_name(answer: Outcome) -> &'static str {
     }
 }
 
-/// True when `folder`, or the nearest folder above it that is there, lies on `disk`.
-fn lies_on(folder: &Path, disk: &Path) -> bool {
-    let there = folder
-        .ancestors()
-        .find(|path| path.exists() && !path.as_os_str().is_empty());
-    let there = there.unwrap_or(Path::new("."));
-    let disk = disk.canonicalize().unwrap_or_else(|_| disk.to_owned());
-    device::disk_of_path(Path::new(ROOT), there).is_some_and(|on| on == disk)
+/// True when two paths lead to the same device.
+fn is_same(device: &Path, path: &Path) -> bool {
+    path.canonicalize().is_ok_and(|path| path == device)
 }
 
 /// The time in the forms that the draft needs (FAT without a time zone: UTC).

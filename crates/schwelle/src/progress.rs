@@ -23,20 +23,8 @@ pub(crate) struct Progress {
 impl Progress {
     /// Progress of the job in `folder`, whose log is told as well.
     pub(crate) fn new(screen: &Screen, folder: &Path) -> Self {
-        // Hidden by itself where stderr is no terminal.
-        let bar = if screen.is_quiet() {
-            ProgressBar::hidden()
-        } else {
-            ProgressBar::new(0)
-        };
-        let template = "{msg:10} [{bar:40}] {bytes}/{total_bytes} {bytes_per_sec} {eta}";
-        bar.set_style(
-            ProgressStyle::with_template(template)
-                .expect("the template is ours")
-                .progress_chars("##-"),
-        );
         Self {
-            bar,
+            bar: ProgressBar::hidden(),
             quiet: screen.is_quiet(),
             log: OpenOptions::new()
                 .append(true)
@@ -57,9 +45,16 @@ impl Progress {
     }
 
     fn begin(&mut self, what: &'static str, bytes: u64) {
-        self.bar.reset();
-        self.bar.set_length(bytes);
-        self.bar.set_message(what);
+        self.bar.finish_and_clear();
+        if !self.quiet {
+            let template = "{msg:10} [{bar:30}] {bytes}/{total_bytes} {bytes_per_sec} {eta}";
+            let style = ProgressStyle::with_template(template)
+                .expect("the template is ours")
+                .progress_chars("##-");
+            // A bar of its own for each part: none is ever seen at 0 of 0. Hidden by itself where
+            // stderr is no terminal.
+            self.bar = ProgressBar::new(bytes).with_style(style).with_message(what);
+        }
         self.line(&format!("{what}: {}", text::bytes(bytes)));
     }
 

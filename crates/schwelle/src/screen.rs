@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
-use indicatif::ProgressBar;
+use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
 use crate::cli::{ColorWish, Common};
@@ -134,6 +134,12 @@ impl Screen {
         }
     }
 
+    /// Says on stderr what must be known although the work is done, also where silence is wanted.
+    pub(crate) fn warn(&self, text: &str) {
+        let mark = toned(Tone::Careful, "warning");
+        self.err(&format!("{mark}: {}\n", text::safe(text)));
+    }
+
     /// While this is kept, something is going on that is said when it takes longer than a second: beside a
     /// turning sign on a terminal, in a plain line elsewhere.
     pub(crate) fn busy(&self, what: impl Into<String>) -> Busy {
@@ -218,7 +224,7 @@ impl Busy {
             if wait.recv_timeout(SILENT) != Err(RecvTimeoutError::Timeout) {
                 return;
             }
-            let bar = ProgressBar::new_spinner();
+            let bar = ProgressBar::new_spinner().with_style(spinner());
             if bar.is_hidden() {
                 eprintln!("{what} ...");
             }
@@ -233,6 +239,13 @@ impl Busy {
             thread: (!quiet).then(|| std::thread::spawn(show)),
         }
     }
+}
+
+/// A turning sign that every console can show.
+fn spinner() -> ProgressStyle {
+    ProgressStyle::with_template("{spinner} {msg}")
+        .expect("the template is ours")
+        .tick_chars("|/-\\ ")
 }
 
 impl Drop for Busy {

@@ -18,7 +18,8 @@ pub use disk_file::{DiskFile, OpenError};
 pub use draft::{Draft, Move};
 pub use guard::Guard;
 pub use host::{
-    HostFacts, PowerSource, disk_names, disk_of_path, host_facts, is_in_memory, power_source,
+    Bus, FolderFacts, HostFacts, PowerSource, disk_names, disk_of_path, folder_facts, host_facts,
+    power_source,
 };
 pub use memory::Memory;
 pub use units::{Extent, Geometry, Lba, MIB};

@@ -1,10 +1,13 @@
 //! The folder itself: making it, reading it, and the record of how far the job has come.
 
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Write};
+use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use super::journal::{self, EditedVolume, Journal, JournalExtent, MAX_ENTRIES, Side, Watched};
+use super::state::{FIRST_VERSION, Kept, read_up_to};
+use super::storage::{Directory, Storage, StoredFile};
 use super::{JobError, JobState, State};
 use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
 use crate::device::{Geometry, ReadDevice};
@@ -13,9 +16,11 @@ const RECORD: &str = "job.json";
 const JOURNAL: &str = "journal.json";
 const SAVED: &str = "saved.bin";
 const NEW: &str = "new.bin";
-const STATE: &str = "state.json";
+const MOVED: &str = "moved.json";
 const LOG: &str = "log.txt";
 const OUTCOME: &str = "outcome.json";
+const NO_STATE: &str = "neither state-a.json nor state-b.json holds a whole state: this is no job folder, \
+    or both files are damaged";
 /// A text file of the folder is read up to this length.
 const MAX_TEXT_BYTES: u64 = 1 << 30;
 /// Folders looked at beside a job folder, at most.
@@ -25,7 +30,8 @@ const MAX_NEIGHBOURS: usize = 1000;
 #[derive(Debug)]
 pub struct JobFolder {
     path: PathBuf,
-    state: State,
+    storage: Arc<dyn Storage>,
+    kept: Kept,
     journal: Option<Loaded>,
 }
 
@@ -33,37 +39,37 @@ pub struct JobFolder {
 #[derive(Debug)]
 struct Loaded {
     journal: Journal,
-    saved: File,
-    new: File,
+    saved: Box<dyn StoredFile>,
+    new: Box<dyn StoredFile>,
 }
 
 impl JobFolder {
     /// Makes the folder, or takes an empty one, and begins a job with this plan.
     pub fn create(path: &Path, plan: &str) -> Result<Self, JobError> {
-        let io_error = |source| JobError::Io {
+        let made = Directory::make(path).map_err(|source| JobError::Io {
             path: path.to_owned(),
             source,
-        };
-        fs::create_dir_all(path).map_err(io_error)?;
-        if fs::read_dir(path).map_err(io_error)?.next().is_some() {
-            return Err(JobError::NotEmpty {
-                path: path.to_owned(),
-            });
-        }
-        // The folder's own entry must be on the medium too, or a power cut takes all with it.
-        let parent = path
-            .parent()
-            .filter(|parent| !parent.as_os_str().is_empty());
-        File::open(parent.unwrap_or(Path::new(".")))
-            .and_then(|parent| parent.sync_all())
-            .map_err(io_error)?;
-        open_log(path)?;
-        let folder = Self {
+        })?;
+        let storage = made.ok_or_else(|| JobError::NotEmpty {
             path: path.to_owned(),
-            state: State::saving(),
+        })?;
+        Self::create_in(Arc::new(storage), path, plan)
+    }
+
+    /// Begins a job in an empty folder; `path` is what errors call it.
+    pub fn create_in(
+        storage: Arc<dyn Storage>,
+        path: &Path,
+        plan: &str,
+    ) -> Result<Self, JobError> {
+        let mut folder = Self {
+            path: path.to_owned(),
+            storage,
+            kept: Kept::nothing(),
             journal: None,
         };
-        folder.write(RECORD, plan.as_bytes())?;
+        folder.put(LOG, b"")?;
+        folder.put(RECORD, plan.as_bytes())?;
         folder.keep_state()?;
         Ok(folder)
     }
@@ -71,53 +77,78 @@ impl JobFolder {
     /// Opens the folder of a job that was begun. The journal is checked whole; the saved bytes
     /// are checked when they are used.
     pub fn open(path: &Path) -> Result<Self, JobError> {
-        let state: State = read_json(path, STATE)?;
+        Self::open_in(Arc::new(Directory::new(path)), path)
+    }
+
+    /// The same, wherever its files lie; `path` is what errors call it.
+    pub fn open_in(storage: Arc<dyn Storage>, path: &Path) -> Result<Self, JobError> {
+        let kept = Kept::read(&*storage).map_err(|source| JobError::Io {
+            path: path.to_owned(),
+            source,
+        })?;
         let mut folder = Self {
             path: path.to_owned(),
-            state,
+            storage,
+            kept: Kept::nothing(),
             journal: None,
         };
-        if folder.state.state == JobState::Saving {
+        folder.kept = match kept {
+            Some(kept) => kept,
+            None => match folder.read_json(FIRST_VERSION) {
+                Ok(state) => Kept {
+                    state,
+                    ..Kept::nothing()
+                },
+                Err(JobError::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
+                    return Err(folder.damaged("", NO_STATE));
+                }
+                Err(error) => return Err(error),
+            },
+        };
+        if folder.state().state == JobState::Saving {
             return Ok(folder);
         }
-        let damaged = |fault: String| JobError::Damaged {
-            path: path.join(JOURNAL),
-            fault,
-        };
-        let text = read_text(path, JOURNAL)?;
-        if blake3::hash(&text).to_hex().as_str() != folder.state.journal {
-            return Err(damaged("its hash is not the one in state.json".to_owned()));
+        if let Some(hash) = &folder.kept.moved {
+            let text = folder.read_text(MOVED)?;
+            if blake3::hash(&text).to_hex().as_str() != hash {
+                return Err(folder.damaged(MOVED, "its hash is not the one in the job's state"));
+            }
+            let moved = serde_json::from_slice(&text);
+            let moved = moved.map_err(|error| folder.damaged(MOVED, error))?;
+            folder.kept.state.moved = Some(moved);
+        }
+        folder.journal = Some(folder.load()?);
+        Ok(folder)
+    }
+
+    fn load(&self) -> Result<Loaded, JobError> {
+        let text = self.read_text(JOURNAL)?;
+        if blake3::hash(&text).to_hex().as_str() != self.state().journal {
+            return Err(self.damaged(JOURNAL, "its hash is not the one in the job's state"));
         }
         let journal: Journal =
-            serde_json::from_slice(&text).map_err(|error| damaged(error.to_string()))?;
+            serde_json::from_slice(&text).map_err(|error| self.damaged(JOURNAL, error))?;
         if journal.extents.len().max(journal.moves.len()) > MAX_ENTRIES {
-            return Err(damaged("it has more entries than any job".to_owned()));
+            return Err(self.damaged(JOURNAL, "it has more entries than any job"));
         }
         let file = |name: &str| {
-            let file = File::open(path.join(name));
-            file.and_then(|file| Ok((file.metadata()?.len(), file)))
-                .map_err(|source| JobError::Io {
-                    path: path.join(name),
-                    source,
-                })
+            let file = self.storage.open(name, false);
+            file.and_then(|file| Ok((file.len_bytes()?, file)))
+                .map_err(|source| self.io_error(name, source))
         };
         let ((saved_len, saved), (new_len, new)) = (file(SAVED)?, file(NEW)?);
         if let Some(fault) = journal.fault([saved_len, new_len]) {
-            return Err(damaged(fault));
+            return Err(self.damaged(JOURNAL, fault));
         }
-        if let Some(moved) = &folder.state.moved
-            && moved.len() != journal.moves.len()
-        {
-            return Err(damaged(
-                "state.json names another number of moves".to_owned(),
-            ));
+        let moved = self.state().moved.as_ref();
+        if moved.is_some_and(|moved| moved.len() != journal.moves.len()) {
+            return Err(self.damaged(MOVED, "it names another number of moves than the journal"));
         }
-        folder.journal = Some(Loaded {
+        Ok(Loaded {
             journal,
             saved,
             new,
-        });
-        Ok(folder)
+        })
     }
 
     /// Where it lies.
@@ -127,7 +158,7 @@ impl JobFolder {
 
     /// How far the job has come.
     pub fn state(&self) -> &State {
-        &self.state
+        &self.kept.state
     }
 
     /// The journal; `None` while saving.
@@ -137,27 +168,28 @@ impl JobFolder {
 
     /// The plan, as `job.json` has it.
     pub fn record(&self) -> Result<serde_json::Value, JobError> {
-        read_json(&self.path, RECORD)
+        self.read_json(RECORD)
     }
 
-    /// Keeps how the job ended, in place of what was kept before.
+    /// Keeps how the job ended, in place of what was kept before. Neither `resume` nor `undo` needs it.
     pub fn keep_outcome(&self, outcome: &str) -> Result<(), JobError> {
-        self.write(OUTCOME, outcome.as_bytes())
+        self.put(OUTCOME, outcome.as_bytes())
     }
 
-    /// How the job ended; `None` where it has not.
+    /// How the job ended; `None` where it has not, or where that was cut off while it was kept.
     pub fn outcome(&self) -> Result<Option<serde_json::Value>, JobError> {
-        match read_json(&self.path, OUTCOME) {
+        match self.read_json(OUTCOME) {
             Err(JobError::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
                 Ok(None)
             }
+            Err(JobError::Damaged { .. }) => Ok(None),
             outcome => outcome.map(Some),
         }
     }
 
     /// The lines of the log; of a long one, its end.
     pub fn log_lines(&self, most: usize) -> Result<Vec<String>, JobError> {
-        let text = match read_text(&self.path, LOG) {
+        let text = match self.read_text(LOG) {
             Err(JobError::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
                 Vec::new()
             }
@@ -173,12 +205,8 @@ impl JobFolder {
     /// what was written.
     pub fn bytes(&self, entry: &JournalExtent, side: Side) -> Result<Vec<u8>, JobError> {
         let name = if side == Side::Old { SAVED } else { NEW };
-        let io_error = |source| JobError::Io {
-            path: self.path.join(name),
-            source,
-        };
         let Some(loaded) = &self.journal else {
-            return Err(io_error(io::ErrorKind::NotFound.into()));
+            return Err(self.io_error(name, io::ErrorKind::NotFound.into()));
         };
         let file = if side == Side::Old {
             &loaded.saved
@@ -189,17 +217,20 @@ impl JobFolder {
             .sectors
             .saturating_mul(loaded.journal.sector_bytes.into());
         let len = usize::try_from(len).unwrap_or(0);
-        journal::read(file, entry.side(side), len).map_err(io_error)
+        journal::read(&**file, entry.side(side), len).map_err(|source| self.io_error(name, source))
     }
 
     /// Adds a line to the log.
     pub fn log(&mut self, line: &str) -> Result<(), JobError> {
-        let mut log = open_log(&self.path)?;
-        let source = writeln!(log, "{line}").and_then(|()| log.sync_data());
-        source.map_err(|source| JobError::Io {
-            path: self.path.join(LOG),
-            source,
-        })
+        let added = (|| {
+            let log = match self.storage.open(LOG, true) {
+                Err(error) if error.kind() == io::ErrorKind::NotFound => self.storage.create(LOG)?,
+                log => log?,
+            };
+            log.write_at(log.len_bytes()?, format!("{line}\n").as_bytes())?;
+            log.sync()
+        })();
+        added.map_err(|source| self.io_error(LOG, source))
     }
 
     /// Saves from `disk` all that `changes` overwrites, and from `drafts` what comes there. When
@@ -212,101 +243,110 @@ impl JobFolder {
         relied_on: (Vec<Watched>, Vec<EditedVolume>),
     ) -> Result<(), JobError> {
         let create = |name: &str| {
-            let path = self.path.join(name);
-            let file = OpenOptions::new()
-                .read(true)
-                .write(true)
-                .create_new(true)
-                .open(&path);
-            file.map_err(|source| JobError::Io { path, source })
+            let file = self.storage.create(name);
+            file.map_err(|source| self.io_error(name, source))
         };
         let (saved, new) = (create(SAVED)?, create(NEW)?);
-        let copies = saved.try_clone().and_then(|a| Ok((a, new.try_clone()?)));
-        let io_error = |source| JobError::Io {
-            path: self.path.clone(),
-            source,
-        };
-        let journal = journal::write(copies.map_err(io_error)?, disk, drafts, changes, relied_on)
-            .map_err(|error| match error {
-            journal::WriteError::Io(source) => io_error(source),
+        let journal = journal::write((&*saved, &*new), disk, drafts, changes, relied_on);
+        let journal = journal.map_err(|error| match error {
+            journal::WriteError::Io(source) => JobError::Io {
+                path: self.path.clone(),
+                source,
+            },
             journal::WriteError::Device(error) => JobError::Device(error),
         })?;
-        let text = serde_json::to_vec(&journal).map_err(|error| io_error(error.into()))?;
-        self.write(JOURNAL, &text)?;
+        let text = serde_json::to_vec(&journal)
+            .map_err(|error| self.io_error(JOURNAL, error.into()))?;
+        self.put(JOURNAL, &text)?;
+        // Each file is synced by itself; this covers what a file system keeps elsewhere.
+        self.sync()?;
         self.journal = Some(Loaded {
             journal,
             saved,
             new,
         });
-        self.state.journal = blake3::hash(&text).to_hex().to_string();
+        self.kept.state.journal = blake3::hash(&text).to_hex().to_string();
         self.set_state(JobState::Writing)
+    }
+
+    /// Returns when the folder and everything else on its file system is on the medium.
+    pub fn sync(&self) -> Result<(), JobError> {
+        let synced = self.storage.sync_all();
+        synced.map_err(|source| JobError::Io {
+            path: self.path.clone(),
+            source,
+        })
     }
 
     /// Records where the job stands.
     pub fn set_state(&mut self, state: JobState) -> Result<(), JobError> {
-        self.state.state = state;
-        self.keep_state()
+        let before = std::mem::replace(&mut self.kept.state.state, state);
+        let kept = self.keep_state();
+        if kept.is_err() {
+            self.kept.state.state = before;
+        }
+        kept
     }
 
-    fn keep_state(&self) -> Result<(), JobError> {
-        let text = serde_json::to_vec_pretty(&self.state);
-        let text = text.map_err(|error| JobError::Io {
-            path: self.path.join(STATE),
-            source: error.into(),
-        })?;
-        self.write(STATE, &text)
+    fn keep_state(&mut self) -> Result<(), JobError> {
+        if let (Some(hashes), None) = (&self.kept.state.moved, &self.kept.moved) {
+            let text = serde_json::to_vec(hashes);
+            let text = text.map_err(|error| self.io_error(MOVED, error.into()))?;
+            self.put(MOVED, &text)?;
+            self.kept.moved = Some(blake3::hash(&text).to_hex().to_string());
+        }
+        let kept = self.kept.keep(&*self.storage);
+        kept.map_err(|source| self.io_error("the job's state", source))
     }
 
-    /// Writes a file whole or not at all: beside it, flushed, renamed, the folder flushed.
-    fn write(&self, name: &str, content: &[u8]) -> Result<(), JobError> {
-        let path = self.path.join(name);
-        let new = self.path.join(format!("{name}.new"));
+    /// Writes a file that no state names yet, or that nothing but the report needs. When this returns,
+    /// it is on the medium.
+    fn put(&self, name: &str, content: &[u8]) -> Result<(), JobError> {
         let written = (|| {
-            let mut file = File::create(&new)?;
-            file.write_all(content)?;
-            file.sync_all()?;
-            fs::rename(&new, &path)?;
-            File::open(&self.path)?.sync_all()
+            let file = self.storage.create(name)?;
+            file.write_at(0, content)?;
+            file.sync()?;
+            self.storage.sync_names()
         })();
-        written.map_err(|source| JobError::Io { path, source })
+        written.map_err(|source| self.io_error(name, source))
+    }
+
+    fn read_text(&self, name: &str) -> Result<Vec<u8>, JobError> {
+        let text = read_up_to(&*self.storage, name, MAX_TEXT_BYTES);
+        text.map_err(|source| self.io_error(name, source))
+    }
+
+    fn read_json<T: serde::de::DeserializeOwned>(&self, name: &str) -> Result<T, JobError> {
+        let text = self.read_text(name)?;
+        serde_json::from_slice(&text).map_err(|error| self.damaged(name, error))
+    }
+
+    fn io_error(&self, name: &str, source: io::Error) -> JobError {
+        let path = self.path.join(name);
+        JobError::Io { path, source }
+    }
+
+    fn damaged(&self, name: &str, fault: impl ToString) -> JobError {
+        JobError::Damaged {
+            path: self.path.join(name),
+            fault: fault.to_string(),
+        }
     }
 }
 
 impl Ledger for JobFolder {
     fn stage_done(&mut self, stage: StageKind, moved: &[blake3::Hash]) -> io::Result<()> {
-        self.state.stage = Some(stage);
-        if stage == StageKind::Move && self.state.state == JobState::Writing {
-            let hashes = moved.iter().map(|hash| hash.to_hex().to_string());
-            self.state.moved = Some(hashes.collect());
-        }
-        self.keep_state().map_err(|error| match error {
+        let plain = |error| match error {
             JobError::Io { source, .. } => source,
             other => io::Error::other(other.to_string()),
-        })
+        };
+        self.kept.state.stage = Some(stage);
+        if stage == StageKind::Move && self.state().state == JobState::Writing {
+            let hashes = moved.iter().map(|hash| hash.to_hex().to_string());
+            self.kept.state.moved = Some(hashes.collect());
+        }
+        self.keep_state().map_err(plain)
     }
-}
-
-fn open_log(path: &Path) -> Result<File, JobError> {
-    let path = path.join(LOG);
-    let log = OpenOptions::new().create(true).append(true).open(&path);
-    log.map_err(|source| JobError::Io { path, source })
-}
-
-fn read_text(folder: &Path, name: &str) -> Result<Vec<u8>, JobError> {
-    let path = folder.join(name);
-    let mut text = Vec::new();
-    let read = File::open(&path).and_then(|file| file.take(MAX_TEXT_BYTES).read_to_end(&mut text));
-    match read {
-        Ok(_) => Ok(text),
-        Err(source) => Err(JobError::Io { path, source }),
-    }
-}
-
-fn read_json<T: serde::de::DeserializeOwned>(folder: &Path, name: &str) -> Result<T, JobError> {
-    serde_json::from_slice(&read_text(folder, name)?).map_err(|error| JobError::Damaged {
-        path: folder.join(name),
-        fault: error.to_string(),
-    })
 }
 
 /// An unfinished job for the disk with this geometry and this sector 0: in `job` itself, or in a
@@ -320,20 +360,14 @@ pub fn unfinished_near(job: &Path, geometry: Geometry, sector_0: &[u8]) -> Optio
         .filter_map(|entry| Some(entry.ok()?.path()))
         .take(MAX_NEIGHBOURS);
     std::iter::once(job.to_owned()).chain(beside).find(|path| {
-        let Ok(folder) = JobFolder::open_unlogged(path) else {
+        let Ok(folder) = JobFolder::open(path) else {
             return false;
         };
-        folder.state.state.is_unfinished() && folder.is_about(geometry, sector_0)
+        folder.state().state.is_unfinished() && folder.is_about(geometry, sector_0)
     })
 }
 
 impl JobFolder {
-    /// Opens a folder only if it is one, so that looking around leaves no files behind.
-    fn open_unlogged(path: &Path) -> Result<Self, JobError> {
-        read_json::<State>(path, STATE)?;
-        Self::open(path)
-    }
-
     /// True when the job is about a disk of this geometry with this sector 0, before or after.
     pub fn is_about(&self, geometry: Geometry, sector_0: &[u8]) -> bool {
         let Some(journal) = self.journal() else {

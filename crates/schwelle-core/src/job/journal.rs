@@ -1,11 +1,10 @@
 //! The journal: what is written where, with the bytes before and after.
 
-use std::fs::File;
-use std::io::{self, BufWriter, Write};
-use std::os::unix::fs::FileExt;
+use std::io;
 
 use serde::{Deserialize, Serialize};
 
+use super::storage::StoredFile;
 use crate::commit::{ChangeSet, Drafts, Region, StageKind};
 use crate::device::{DeviceError, Extent, Geometry, Lba, Move, ReadDevice};
 
@@ -238,12 +237,23 @@ impl Journal {
 }
 
 /// Writes one side of the extents into its file.
-struct Store {
-    file: BufWriter<File>,
-    at: u64,
+struct Store<'a> {
+    file: &'a dyn StoredFile,
+    /// Bytes in the file.
+    written: u64,
+    /// What comes after them.
+    buffer: Vec<u8>,
 }
 
-impl Store {
+impl<'a> Store<'a> {
+    fn new(file: &'a dyn StoredFile) -> Self {
+        Self {
+            file,
+            written: 0,
+            buffer: Vec::new(),
+        }
+    }
+
     fn put(&mut self, bytes: &[u8]) -> io::Result<Stored> {
         let blake3 = blake3::hash(bytes).to_hex().to_string();
         if let Some((&fill, rest)) = bytes.split_first()
@@ -255,9 +265,11 @@ impl Store {
                 blake3,
             });
         }
-        self.file.write_all(bytes)?;
-        let offset = self.at;
-        self.at += bytes.len() as u64;
+        let offset = self.written + self.buffer.len() as u64;
+        self.buffer.extend_from_slice(bytes);
+        if self.buffer.len() as u64 >= MAX_EXTENT_BYTES {
+            self.write_out()?;
+        }
         Ok(Stored {
             offset: Some(offset),
             fill: None,
@@ -265,11 +277,16 @@ impl Store {
         })
     }
 
-    fn finish(self) -> io::Result<()> {
-        self.file
-            .into_inner()
-            .map_err(|e| e.into_error())?
-            .sync_all()
+    fn write_out(&mut self) -> io::Result<()> {
+        self.file.write_at(self.written, &self.buffer)?;
+        self.written += self.buffer.len() as u64;
+        self.buffer.clear();
+        Ok(())
+    }
+
+    fn finish(mut self) -> io::Result<()> {
+        self.write_out()?;
+        self.file.sync()
     }
 }
 
@@ -294,18 +311,14 @@ impl From<DeviceError> for WriteError {
 /// Makes the journal of `set`: the old bytes, from `disk`, go to `saved`, the new ones, from
 /// `drafts`, to `new`. What is settled has its old bytes from the crossed disk. Both files are on the medium when this returns.
 pub(super) fn write(
-    (saved, new): (File, File),
+    (saved, new): (&dyn StoredFile, &dyn StoredFile),
     disk: &dyn ReadDevice,
     drafts: Drafts<'_>,
     set: &ChangeSet,
     (watched, volumes): (Vec<Watched>, Vec<EditedVolume>),
 ) -> Result<Journal, WriteError> {
     let geometry = set.geometry;
-    let store = |file| Store {
-        file: BufWriter::new(file),
-        at: 0,
-    };
-    let (mut saved, mut new) = (store(saved), store(new));
+    let (mut saved, mut new) = (Store::new(saved), Store::new(new));
     let mut extents = Vec::new();
     let sectors_at_once = MAX_EXTENT_BYTES / u64::from(geometry.logical_sector);
     for stage in set.stages.iter().filter(|s| s.kind != StageKind::Move) {
@@ -354,10 +367,14 @@ pub(super) fn write(
 }
 
 /// Reads one side of an extent from its file; an error when the bytes are not those written.
-pub(super) fn read(file: &File, stored: &Stored, len_bytes: usize) -> io::Result<Vec<u8>> {
+pub(super) fn read(
+    file: &dyn StoredFile,
+    stored: &Stored,
+    len_bytes: usize,
+) -> io::Result<Vec<u8>> {
     let mut bytes = vec![stored.fill.unwrap_or(0); len_bytes];
     if let Some(offset) = stored.offset {
-        file.read_exact_at(&mut bytes, offset)?;
+        file.read_at(offset, &mut bytes)?;
     }
     if blake3::hash(&bytes).to_hex().as_str() != stored.blake3 {
         let fault = "the bytes are not those that were saved: their hash differs";

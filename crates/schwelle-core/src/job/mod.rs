@@ -7,7 +7,8 @@
 //! | `journal.json` | every extent written, with what was there and what comes there; see [`Journal`] |
 //! | `saved.bin` | the old bytes of these extents |
 //! | `new.bin` | their new bytes |
-//! | `state.json` | how far the job has come; see [`State`] |
+//! | `state-a.json`, `state-b.json` | how far the job has come, in turn; see [`State`] |
+//! | `moved.json` | once everything is moved: the hash of each extent moved |
 //! | `log.txt` | what happened, a line each |
 //!
 //! [`JobFolder`] makes and reads the folder; [`recover`] finishes a commit or takes it back.
@@ -17,17 +18,22 @@ mod folder;
 mod journal;
 pub mod recover;
 mod settled;
+mod state;
+#[cfg(test)]
+mod stick;
+mod storage;
 
 pub use fingerprint::fingerprint;
 pub use folder::{JobFolder, unfinished_near};
 pub use journal::{EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched};
+pub use storage::{Storage, StoredFile};
 
 use std::io;
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::commit::StageKind;
+use crate::commit::{ChangeSet, StageKind};
 use crate::device::DeviceError;
 
 /// Why the job folder could not be used.
@@ -83,7 +89,27 @@ impl JobState {
     }
 }
 
-/// How far a job has come: the content of `state.json`.
+/// Bytes that the folder of a job with these changes takes, at most, on a file system on which each
+/// file takes at least `block_bytes`. What is all one byte takes none, so it may be much less.
+pub fn bytes_needed(changes: &ChangeSet, block_bytes: u64) -> u64 {
+    // An extent in the journal, and a move with the hash of what was moved, as text.
+    const EXTENT_TEXT: u64 = 450;
+    const MOVE_TEXT: u64 = 180;
+    // Plan, outcome, log and reports; and how many files there are.
+    const DOCUMENTS: u64 = 512 << 10;
+    const FILES: u64 = 12;
+    let saved = changes.bytes().saturating_sub(changes.moved_bytes());
+    // Long extents are cut into pieces of 1 MiB.
+    let pieces = (saved >> 20).saturating_add(changes.extents().count() as u64);
+    saved
+        .saturating_mul(2)
+        .saturating_add(pieces.saturating_mul(EXTENT_TEXT))
+        .saturating_add((changes.moves.len() as u64).saturating_mul(MOVE_TEXT))
+        .saturating_add(DOCUMENTS)
+        .saturating_add(block_bytes.saturating_mul(FILES))
+}
+
+/// How far a job has come.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct State {
     /// Where it stands.

@@ -57,11 +57,19 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: "medium.job-lasting",
         question: "Would the job folder survive a power cut?",
-        why: "On a rescue system most folders are in memory. A job folder there protects against \
-            everything but what it is there for: when the power goes, it goes as well, and with \
-            it the way to finish or to take back.",
+        why: "On a rescue system most folders are in memory. A job folder there is lost when the power \
+            goes, and with it the way to finish or to undo the job. Where there is no other medium, \
+            --job-in-memory accepts that by name.",
         to: None,
         check: job_lasting,
+    },
+    Rule {
+        id: "medium.job-writable",
+        question: "Can the job folder be written?",
+        why: "What is overwritten is saved in the job folder first. A stick that is write-protected, or \
+            that the system holds read-only after an error, cannot take it.",
+        to: None,
+        check: job_writable,
     },
     Rule {
         id: "medium.power",
@@ -148,19 +156,40 @@ fn job_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn job_lasting(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy = "Name a folder on a stick or on another disk with --job.";
+    let remedy = "Name a folder on a stick or on another disk with --job. If there is none: \
+        --job-in-memory accepts that a power cut in the middle leaves no way back.";
     match facts.job.map(|job| job.in_memory) {
-        Some(Some(true)) => vec![Answer::caution(
-            "job folder",
-            "it lies in memory, and would be lost with the power",
-            remedy,
-        )],
+        Some(Some(true)) => {
+            let evidence = "it is on a RAM disk and would be lost on power failure";
+            let accepted = facts.job.is_some_and(|job| job.may_be_in_memory);
+            vec![if accepted {
+                Answer::caution(
+                    "job folder",
+                    format!("{evidence}; accepted with --job-in-memory"),
+                    "Copy the folder to a stick before the PC is switched off.",
+                )
+            } else {
+                Answer::block("job folder", evidence, remedy)
+            }]
+        }
         Some(Some(false)) => vec![Answer::pass("job folder", "not in memory")],
         Some(None) => vec![Answer::unknown(
             "job folder",
             "the system does not tell what it lies on",
             remedy,
         )],
+        None => vec![Answer::pass("job folder", "looked at when one is named")],
+    }
+}
+
+fn job_writable(facts: &Facts<'_>) -> Vec<Answer> {
+    match facts.job.map(|job| job.read_only) {
+        Some(true) => vec![Answer::block(
+            "job folder",
+            "its file system is mounted read-only",
+            "Lift the write protection and mount it again for writing, or name another folder with --job.",
+        )],
+        Some(false) => vec![Answer::pass("job folder", "its file system is mounted for writing")],
         None => vec![Answer::pass("job folder", "looked at when one is named")],
     }
 }

@@ -73,6 +73,10 @@ pub struct JobPlace {
     pub on_disk: bool,
     /// In memory; `None` where the system does not tell.
     pub in_memory: Option<bool>,
+    /// The technician has said by name that it may be in memory.
+    pub may_be_in_memory: bool,
+    /// Nothing can be written there.
+    pub read_only: bool,
 }
 
 /// The table that a conversion makes, and whether there is room for what it needs.
@@ -376,7 +380,7 @@ mod tests {
             );
         }
         let listed = "medium.whole-disk medium.writable medium.sector-size medium.in-use medium.raid medium.job-elsewhere medium.job-lasting \
-                      medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types table.count table.alignment \
+                      medium.job-writable medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types table.count table.alignment \
                       room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \
                       system.64bit system.boot-files system.registry system.letters system.several boot.store boot.default boot.entries \

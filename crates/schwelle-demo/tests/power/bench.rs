@@ -26,6 +26,9 @@ use uuid::Uuid;
 
 use crate::medium::{Image, Medium};
 
+/// What says how far a job has come.
+const STATE_FILES: [&str; 3] = ["state-a.json", "state-b.json", "moved.json"];
+
 /// A seeded number (xorshift).
 pub(crate) fn roll(dice: &mut u64) -> u64 {
     *dice ^= *dice << 13;
@@ -40,7 +43,7 @@ pub(crate) struct Bench {
     pub(crate) old: Memory,
     folder: TempDir,
     /// The state at the moment when the disk may be written.
-    ready: Vec<u8>,
+    ready: Vec<Option<Vec<u8>>>,
     /// What the converted disk differs in.
     pub(crate) finished: Image,
     /// Free clusters that took moved data.
@@ -123,13 +126,21 @@ impl Bench {
         JobFolder::open(&self.path()).unwrap()
     }
 
-    /// The record of how far the job has come.
-    pub(crate) fn state(&self) -> Vec<u8> {
-        fs::read(self.path().join("state.json")).unwrap()
+    /// The record of how far the job has come: the files that hold it.
+    pub(crate) fn state(&self) -> Vec<Option<Vec<u8>>> {
+        STATE_FILES
+            .map(|name| fs::read(self.path().join(name)).ok())
+            .into()
     }
 
-    pub(crate) fn set_state(&self, state: &[u8]) {
-        fs::write(self.path().join("state.json"), state).unwrap();
+    pub(crate) fn set_state(&self, state: &[Option<Vec<u8>>]) {
+        for (name, content) in STATE_FILES.iter().zip(state) {
+            let path = self.path().join(name);
+            match content {
+                Some(content) => fs::write(path, content).unwrap(),
+                None => drop(fs::remove_file(path)),
+            }
+        }
     }
 
     /// Puts the record back to the moment when the disk may be written.

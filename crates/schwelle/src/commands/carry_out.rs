@@ -5,11 +5,11 @@ use std::path::Path;
 
 use schwelle_core::commit;
 use schwelle_core::crossing::Style;
-use schwelle_core::device::{BlockDevice, DiskFile, Lba, ReadDevice};
+use schwelle_core::device::{self, BlockDevice, DiskFile, Lba, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
-use schwelle_core::job::{JobFolder, JobState, unfinished_near};
+use schwelle_core::job::{JobFolder, JobState, bytes_needed, unfinished_near};
 use schwelle_core::rehearse::{self, Rehearsal};
 
 use crate::disk::{Circumstances, Disk};
@@ -98,6 +98,27 @@ impl<'a> Job<'a> {
         Ok(())
     }
 
+    /// Refuses where the folder's file system has too little room, before anything is asked or written.
+    pub(super) fn refuse_full(&self, plan: &Plan<'_>) -> Result<(), CliError> {
+        let facts = device::folder_facts(Path::new("/"), self.folder);
+        let needed = bytes_needed(&plan.changes, facts.block_bytes);
+        match facts.free_bytes {
+            Some(free) if free < needed => Err(CliError::new(
+                Kind::Unchanged,
+                format!(
+                    "{}: the job folder needs up to {}, and its file system has {} free",
+                    self.folder.display(),
+                    text::bytes(needed),
+                    text::bytes(free)
+                ),
+                "Without a complete record of what is overwritten nothing may be written; the disk is \
+                 unchanged.",
+                "Make room there, or name a folder on another medium: --job DIR",
+            )),
+            _ => Ok(()),
+        }
+    }
+
     /// The questions that only the technician can answer.
     pub(super) fn confirm(&self, screen: &Screen) -> Result<(), CliError> {
         if self.yes {
@@ -161,7 +182,7 @@ impl<'a> Job<'a> {
         plan: &Plan<'_>,
         record: &str,
         screen: &Screen,
-    ) -> Result<Rehearsal, CliError> {
+    ) -> Result<Written, CliError> {
         let disk = self.disk;
         let untouched = |error| CliError::job(&error);
         let mut job = JobFolder::create(self.folder, record).map_err(untouched)?;
@@ -185,7 +206,7 @@ impl<'a> Job<'a> {
             return Err(CliError::commit(&disk.path, self.folder, &error));
         }
         let busy = screen.busy("Rehearsing the disk");
-        read_table_again(&disk.device, screen);
+        let mut warnings: Vec<String> = read_table_again(&disk.device).into_iter().collect();
         let rehearsal =
             rehearse::walk_to(&disk.device, plan.table.style(), plan.placement.disk_use);
         drop(busy);
@@ -197,8 +218,26 @@ impl<'a> Job<'a> {
             machine: &self.machine,
             policy: self.policy,
         }
-        .keep(&mut job, self.does.done(), Some(&rehearsal), None);
-        Ok(rehearsal)
+        .keep(&mut job, self.does.done(), Some(&rehearsal), None, &mut warnings);
+        Ok(Written {
+            rehearsal,
+            warnings,
+        })
+    }
+}
+
+/// What a job has come to.
+pub(super) struct Written {
+    /// The rehearsal of the finished disk.
+    pub(super) rehearsal: Rehearsal,
+    /// What the technician must know although the disk is done: for the end, on stderr.
+    pub(super) warnings: Vec<String>,
+}
+
+/// Says on stderr what must be known at the end of a job that is done.
+pub(super) fn warn(warnings: &[String], screen: &Screen) {
+    for warning in warnings {
+        screen.warn(warning);
     }
 }
 
@@ -210,14 +249,15 @@ pub(super) struct Ending<'a> {
 }
 
 impl Ending<'_> {
-    /// Keeps in the job folder how it ended, for the report. The disk is done: where that cannot be kept, the
-    /// log is told, if it can be.
+    /// Keeps in the job folder how it ended, for the report, and has all of the folder on its medium. The disk
+    /// is done: where that cannot be, it is one more warning.
     pub(super) fn keep(
         &self,
         job: &mut JobFolder,
         answer: &str,
         rehearsal: Option<&Rehearsal>,
         exact: Option<bool>,
+        warnings: &mut Vec<String>,
     ) {
         let starts = |rehearsal: &&Rehearsal| {
             rehearsal.style == Style::Gpt && rehearsal.disk_use == DiskUse::System
@@ -232,6 +272,7 @@ impl Ending<'_> {
             rehearsal: rehearsal.map(Rehearsed::of),
             sheet,
             exact,
+            warnings: warnings.clone(),
         };
         let text = serde_json::to_string_pretty(&outcome)
             .expect("documents hold only text, numbers and lists");
@@ -239,6 +280,11 @@ impl Ending<'_> {
             let now = jiff::Timestamp::now();
             job.log(&format!("{now} how it ended is not kept: {error}"))
                 .ok();
+        }
+        if let Err(error) = job.sync() {
+            warnings.push(format!(
+                "The job folder may not be on its medium yet: {error}. Unmount it before it is unplugged."
+            ));
         }
     }
 }
@@ -252,20 +298,20 @@ pub(super) fn say_outcome(job: &mut JobFolder, rehearsal: &Rehearsal) {
         .ok();
 }
 
-/// Asks the kernel to read the table of a real disk again. An image has nobody to ask.
-pub(super) fn read_table_again(disk: &DiskFile, screen: &Screen) {
+/// Asks the kernel to read the table of a real disk again; where it does not, what that means. An image has
+/// nobody to ask.
+pub(super) fn read_table_again(disk: &DiskFile) -> Option<String> {
     if !disk.is_block_device() {
-        return;
+        return None;
     }
-    if let Err(error) = schwelle_kernel::read_partitions_again(disk.file())
-        // "Invalid": a device on which this kernel shows no partitions, so it has read no old table.
-        && error.kind() != std::io::ErrorKind::InvalidInput
-    {
-        screen.show(&format!(
-            "The kernel has not read the new table ({error}): unplug the disk and connect it \
-             again, or restart, before its partitions are used here.\n"
-        ));
-    }
+    let error = schwelle_kernel::read_partitions_again(disk.file()).err()?;
+    // "Invalid": a device on which this kernel shows no partitions, so it has read no old table.
+    (error.kind() != std::io::ErrorKind::InvalidInput).then(|| {
+        format!(
+            "The kernel still uses the old partition table ({error}). Unplug the disk and connect it \
+             again, or restart, before its partitions are used here."
+        )
+    })
 }
 
 fn outcome(rehearsal: &Rehearsal) -> &'static str {

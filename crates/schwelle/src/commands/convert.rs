@@ -6,7 +6,7 @@ use clap::Args;
 use schwelle_core::draft::Plan;
 use schwelle_core::rehearse;
 
-use crate::cli::{DiskOptions, ToOptions};
+use crate::cli::{Accepted, DiskOptions, ToOptions};
 use crate::disk::{Circumstances, Disk, Judgement};
 use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
@@ -16,7 +16,7 @@ use crate::screen::Screen;
 use crate::text::typed;
 use crate::views::{self, emulate::EmulatedDoc};
 
-use super::carry_out::{Does, Job};
+use super::carry_out::{Does, Job, Written, warn};
 use super::plan;
 
 /// Convert a disk: check, draft, rehearse, ask, save, write, read back, rehearse again
@@ -40,6 +40,8 @@ pub(crate) struct ConvertArgs {
     #[arg(long)]
     yes: bool,
     #[command(flatten)]
+    accepted: Accepted,
+    #[command(flatten)]
     given: DiskOptions,
     #[command(flatten)]
     to: ToOptions,
@@ -54,6 +56,7 @@ impl ConvertArgs {
             disk,
             job: Some(job),
             yes: true,
+            accepted: Accepted::for_demo(),
             given: DiskOptions::default(),
             to: ToOptions::default(),
             emulate: EmulateOptions::default(),
@@ -108,6 +111,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         wish: args.given.place.wish(&policy)?,
         job: Some(&folder),
         backup_confirmed: args.yes,
+        accepted: args.accepted,
         ..Circumstances::of(machine.as_ref(), &policy)
     };
     Job::new(Does::Convert, &disk, &folder, args.yes, &circumstances).refuse_unfinished()?;
@@ -146,6 +150,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         return Ok(1);
     }
     let job = Job::new(Does::Convert, &disk, &folder, args.yes, &circumstances);
+    job.refuse_full(&plan)?;
     job.confirm(screen)?;
     // The record says what was answered, not that it was still to be asked.
     let judgement = disk.judge(&Circumstances {
@@ -157,7 +162,10 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     document.emulated = emulated
         .as_ref()
         .map(|emulated| EmulatedDoc::of(emulated, &kept));
-    let rehearsal = job.write(&plan, &job.record(document), screen)?;
+    let Written {
+        rehearsal,
+        warnings,
+    } = job.write(&plan, &job.record(document), screen)?;
     // The disk is done; what cannot be kept of the emulator's start does not change that.
     let kept = emulated.as_ref().map(|emulated| emulated.keep(&folder));
     let kept = kept.and_then(Result::ok).unwrap_or_default();
@@ -170,6 +178,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     ));
     let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept));
     screen.document(&views::json::Converted::of(&folder, &rehearsal, emulated));
+    warn(&warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }
 

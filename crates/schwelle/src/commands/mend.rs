@@ -7,13 +7,13 @@ use schwelle_core::draft::Plan;
 use schwelle_core::mend::Fix;
 use schwelle_core::rehearse::{self, Rehearsal};
 
-use crate::cli::DiskOptions;
+use crate::cli::{Accepted, DiskOptions};
 use crate::disk::{Circumstances, Disk, Judgement};
 use crate::error::CliError;
 use crate::screen::Screen;
 use crate::views::{self, mend::Mended};
 
-use super::carry_out::{Does, Job};
+use super::carry_out::{Does, Job, Written, warn};
 
 /// Mend a GPT disk that does not start
 ///
@@ -37,6 +37,8 @@ pub(crate) struct MendArgs {
     #[arg(long, requires = "job")]
     yes: bool,
     #[command(flatten)]
+    accepted: Accepted,
+    #[command(flatten)]
     given: DiskOptions,
 }
 
@@ -47,6 +49,7 @@ impl MendArgs {
             disk,
             job: Some(job),
             yes: true,
+            accepted: Accepted::for_demo(),
             given: DiskOptions::default(),
         }
     }
@@ -60,6 +63,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         wish: args.given.place.wish(&policy)?,
         job: args.job.as_deref(),
         backup_confirmed: args.yes,
+        accepted: args.accepted,
         ..Circumstances::of(machine.as_ref(), &policy)
     };
     // As with a conversion: looked at read-only first, and again under the lock.
@@ -87,6 +91,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     screen.show(&views::mend::render(&disk, &planned, screen.look()));
     let job = Job::new(Does::Mend, &disk, folder, args.yes, &circumstances);
+    job.refuse_full(&planned.plan)?;
     job.confirm(screen)?;
     let confirmed = Circumstances {
         backup_confirmed: true,
@@ -97,9 +102,13 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         ..planned
     };
     let record = job.record(planned.document(&disk));
-    let rehearsal = job.write(&planned.plan, &record, screen)?;
+    let Written {
+        rehearsal,
+        warnings,
+    } = job.write(&planned.plan, &record, screen)?;
     screen.show(&views::mend::done(&disk, folder, &planned.plan, &rehearsal));
     screen.document(&Mended::done(&planned.fixes, folder, &rehearsal));
+    warn(&warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }
 

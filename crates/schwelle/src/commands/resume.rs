@@ -4,7 +4,7 @@ use clap::Args;
 use schwelle_core::job::recover;
 use schwelle_core::rehearse;
 
-use super::carry_out::{Does, Ending, read_table_again, say_outcome};
+use super::carry_out::{Does, Ending, read_table_again, say_outcome, warn};
 use super::recover::JobOptions;
 use crate::error::CliError;
 use crate::policy::PolicyOptions;
@@ -33,6 +33,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     let busy = screen.busy("Comparing the disk with the job's record");
     let plan = recover::plan_resume(&job.folder, &job.disk.device).map_err(failed)?;
     drop(busy);
+    let mut warnings = Vec::new();
     if let Some(plan) = plan {
         let (size, writes) = (plan.changes.bytes(), plan.changes.stages.iter());
         let stages: Vec<&str> = writes
@@ -51,7 +52,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         progress.catch_stops();
         recover::resume(&mut job.folder, &plan, &job.disk.device, &mut progress).map_err(failed)?;
         drop(progress);
-        read_table_again(&job.disk.device, screen);
+        warnings.extend(read_table_again(&job.disk.device));
     } else {
         screen.show("The job is finished already; nothing was written.\n");
     }
@@ -70,12 +71,19 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         machine: &machine,
         policy: &policy,
     }
-    .keep(&mut job.folder, does.done(), Some(&rehearsal), None);
+    .keep(
+        &mut job.folder,
+        does.done(),
+        Some(&rehearsal),
+        None,
+        &mut warnings,
+    );
     let word = match does {
         Does::Convert => "Converted",
         Does::Mend => "Mended",
     };
     screen.show(&views::plan::finished(word, &job.disk, &folder, &rehearsal));
     screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));
+    warn(&warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }

@@ -8,7 +8,7 @@ use schwelle_core::job::JobState;
 use schwelle_core::job::recover::{self, Undoing};
 use schwelle_core::profile::Profile;
 
-use super::carry_out::{Ending, read_table_again};
+use super::carry_out::{Ending, read_table_again, warn};
 use super::recover::JobOptions;
 use crate::disk::options;
 use crate::error::{CliError, Kind};
@@ -49,6 +49,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     drop(busy);
     let used = plan.as_ref().map_or(&[][..], |plan| &plan.used);
     let (exact, smaller) = (used.is_empty(), used.iter().any(|(_, smaller)| *smaller));
+    let mut warnings = Vec::new();
     if let Some(plan) = &plan {
         screen.show(&meaning(plan, job.style(), screen.columns()));
         confirm(args, screen)?;
@@ -56,7 +57,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         progress.catch_stops();
         recover::undo(&mut job.folder, plan, &job.disk.device, &mut progress).map_err(failed)?;
         drop(progress);
-        read_table_again(&job.disk.device, screen);
+        warnings.extend(read_table_again(&job.disk.device));
     } else {
         screen.show("Nothing of the job is on the disk.\n");
         let undone = job.folder.set_state(JobState::Undone);
@@ -70,7 +71,13 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         machine: &machine,
         policy: &policy,
     }
-    .keep(&mut job.folder, "undone", None, Some(exact));
+    .keep(
+        &mut job.folder,
+        "undone",
+        None,
+        Some(exact),
+        &mut warnings,
+    );
     let table = Profile::read(&job.disk.device, HostFacts::default())
         .map_err(|error| CliError::reading(&disk, error))?
         .table_style();
@@ -118,6 +125,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         )
     ));
     screen.document(&views::json::Recovered::undone(&disk, &folder, exact));
+    warn(&warnings, screen);
     Ok(0)
 }
 

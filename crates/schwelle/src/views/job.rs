@@ -117,4 +117,7 @@ pub(crate) struct Outcome {
     pub(crate) sheet: Option<Sheet>,
     /// `undo`: every sector that matters is as it was
     pub(crate) exact: Option<bool>,
+    /// What the technician was warned of at the end
+    #[serde(default)]
+    pub(crate) warnings: Vec<String>,
 }

@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use schwelle_core::crossing::Style;
 use schwelle_core::device::Geometry;
 use schwelle_core::draft::{self, EditedFile, MapPart};
+use schwelle_core::job::bytes_needed;
 use schwelle_core::placement;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::Finding;
@@ -114,6 +115,9 @@ pub(crate) struct DraftDoc {
     /// Bytes that a conversion writes to the disk, the moved ones included. But for those, what is
     /// overwritten is saved in the job folder first
     pub(crate) bytes_written: u64,
+    /// Bytes that the job folder takes, at most
+    #[serde(default)]
+    pub(crate) job_folder_bytes: u64,
     /// Files on kept volumes that the job edits
     pub(crate) files_edited: Vec<EditedFileDoc>,
     /// The boot menu afterwards; null for a data disk
@@ -345,6 +349,7 @@ impl Plan {
             after: parts(&plan.after),
             stages: stages(plan, geometry),
             bytes_written: plan.changes.bytes(),
+            job_folder_bytes: bytes_needed(&plan.changes, 0),
             files_edited: plan.files_edited.iter().map(EditedFileDoc::of).collect(),
             menu: plan.start.as_ref().map(MenuDoc::of),
             files_added: of_start(|start| &start.files),

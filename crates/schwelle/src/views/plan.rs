@@ -6,6 +6,7 @@ use schwelle_core::crossing::Style;
 use schwelle_core::device::Extent;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Change, MapPart, NewStart, Plan};
+use schwelle_core::job::bytes_needed;
 use schwelle_core::mbr;
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
@@ -213,6 +214,10 @@ fn writes(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
         summary += " What moves goes to free clusters, and is read back before its old place is \
             given up.";
     }
+    summary += &format!(
+        " The job folder needs up to {}.",
+        bytes(bytes_needed(&plan.changes, 0))
+    );
     text += &paragraph("", &summary, 2, columns);
     if plan.files_edited.is_empty() {
         text += "  No file on the kept volumes is edited.\n";

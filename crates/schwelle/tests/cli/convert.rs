@@ -4,6 +4,7 @@ use std::fs;
 
 use serde_json::Value;
 
+use crate::recover::state;
 use crate::support::{COMPUTER, Lab, hash, peek, poke};
 
 /// Ranges of sectors in which two images differ.
@@ -92,11 +93,7 @@ fn exactly_the_planned_sectors_differ_afterwards_and_the_old_ones_are_saved() {
                 assert_eq!(stored["blake3"], blake3::hash(&bytes).to_hex().to_string());
             }
         }
-        assert!(
-            fs::read_to_string(job.join("state.json"))
-                .unwrap()
-                .contains("done")
-        );
+        assert_eq!(state(&job), "done");
         assert!(
             fs::read_to_string(job.join("log.txt"))
                 .unwrap()

@@ -1,11 +1,13 @@
 //! Block devices: images attached to the kernel's loop driver, at both sector sizes.
 
-use std::fs::File;
+use std::fs::{self, File};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
+use serde_json::Value;
+
 use crate::foreign::{tool, tool_any};
-use crate::support::{Lab, hash};
+use crate::support::{Lab, Run, hash};
 
 /// A loop device on a stretch of an image, detached at the end.
 pub(crate) struct Attached(pub(crate) PathBuf);
@@ -151,25 +153,81 @@ fn a_job_folder_on_the_disk_itself_is_refused() {
 }
 
 #[test]
-fn a_job_folder_that_fills_up_leaves_the_disk_untouched() {
+fn a_job_folder_in_memory_is_accepted_by_name_and_not_by_yes() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);
     let before = hash(&image);
-    // From too small for the plan to too small for the last of the saved sectors.
-    for (name, size) in [("tiny", "8k"), ("small", "64k"), ("almost", "192k")] {
-        let mount = FileSystem::new(
-            lab.path(name),
-            &["-t", "tmpfs", "-o", &format!("size={size}"), "tmpfs"],
-        );
-        let run = lab.convert(&image, mount.0.join("job"), &["--quiet"]);
-        assert_eq!(run.code, 3, "{size}: {}", run.stderr);
+    let finding = |run: &Run| {
+        let findings = run.json()["findings"].as_array().unwrap().clone();
+        let is_wanted = |finding: &&Value| finding["rule"] == "medium.job-lasting";
+        findings.iter().find(is_wanted).unwrap().clone()
+    };
+    // What a policy takes lightly is a caution at most.
+    fs::write(
+        lab.path("policy.toml"),
+        "[rules]\nknown = [\"medium.job-lasting\"]\n",
+    )
+    .unwrap();
+    let memory = FileSystem::new(lab.path("memory"), &["-t", "tmpfs", "tmpfs"]);
+    for more in [&[][..], &["--policy", "policy.toml"]] {
+        let run = lab.convert(&image, memory.0.join("job"), &[&["--json"], more].concat());
+        assert_eq!(run.code, 1, "{}", run.stderr);
+        assert_eq!(finding(&run)["outcome"], "block");
+        assert_eq!((memory.0.join("job").exists(), hash(&image)), (false, before));
+    }
+    // So is one on a file system on an image in memory.
+    let file = memory.0.join("stick.img");
+    fs::File::create(&file).unwrap().set_len(16 << 20).unwrap();
+    tool("mkfs.ext4", &["-q", file.to_str().unwrap()]);
+    let stick = FileSystem::new(lab.path("stick"), &["-o", "loop", file.to_str().unwrap()]);
+    let run = lab.convert(&image, stick.0.join("job"), &["--json"]);
+    assert_eq!((run.code, &finding(&run)["outcome"]), (1, &"block".into()));
+    drop(stick);
+
+    let job = memory.0.join("job");
+    let run = lab.convert(&image, &job, &["--job-in-memory", "--json"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let record: Value = serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();
+    let findings = record["plan"]["findings"].as_array().unwrap();
+    let lasting = findings.iter().find(|f| f["rule"] == "medium.job-lasting");
+    assert_eq!(lasting.unwrap()["outcome"], "caution");
+    assert_ne!(hash(&image), before);
+}
+
+#[test]
+fn a_job_folder_without_room_or_write_protected_leaves_the_disk_untouched() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let before = hash(&image);
+    let needed = lab.run(&["plan", "disk.img", "--json"]).json()["job_folder_bytes"].clone();
+    for (name, size) in [("tiny", "8k"), ("almost", "640k")] {
+        let size = format!("size={size}");
+        let mount = FileSystem::new(lab.path(name), &["-t", "tmpfs", "-o", &size, "tmpfs"]);
+        let job = mount.0.join("job");
+        let run = lab.convert(&image, &job, &["--quiet", "--job-in-memory"]);
+        assert_eq!((run.code, job.exists()), (3, false), "{size}: {}", run.stderr);
         assert!(
-            run.stderr.contains("No space left") && run.stderr.contains("unchanged"),
+            run.stderr.contains("the job folder needs up to") && run.stderr.contains("unchanged"),
             "{}",
             run.stderr
         );
         assert_eq!(hash(&image), before, "{size}");
     }
+    // What it needed in the end is no more than what was said.
+    let job = lab.path("job");
+    let copy = lab.path("copy.img");
+    fs::copy(&image, &copy).unwrap();
+    assert_eq!(lab.convert(&copy, &job, &[]).code, 0);
+    let sizes = fs::read_dir(&job).unwrap().map(|file| file.unwrap().metadata().unwrap().len());
+    assert!(sizes.sum::<u64>() <= needed.as_u64().unwrap());
+
+    let file = lab.path("stick.img");
+    fs::File::create(&file).unwrap().set_len(16 << 20).unwrap();
+    tool("mkfs.ext4", &["-q", file.to_str().unwrap()]);
+    let stick = FileSystem::new(lab.path("stick"), &["-o", "loop,ro", file.to_str().unwrap()]);
+    let run = lab.convert(&image, stick.0.join("job"), &[]);
+    assert_eq!((run.code, hash(&image)), (1, before));
+    assert!(run.stdout.contains("mounted read-only"), "{}", run.stdout);
 }
 
 #[test]

@@ -40,16 +40,32 @@ pub(crate) fn journal(job: &Path) -> Value {
 }
 
 pub(crate) fn state(job: &Path) -> String {
-    let text = fs::read(job.join("state.json")).unwrap();
-    let state: Value = serde_json::from_slice(&text).unwrap();
-    state["state"].as_str().unwrap().to_owned()
+    newest_state(job)["state"].as_str().unwrap().to_owned()
+}
+
+/// The newer of the two states in a job folder.
+pub(crate) fn newest_state(job: &Path) -> Value {
+    let states = ["state-a.json", "state-b.json"].map(|name| fs::read(job.join(name)));
+    let states = states.into_iter().flatten();
+    let states = states.map(|text| serde_json::from_slice::<Value>(&text).unwrap());
+    states.max_by_key(|state| state["number"].as_u64()).unwrap()
 }
 
 /// Makes a finished job look like one that was cut off before its last word.
 pub(crate) fn reopen(job: &Path) {
-    let path = job.join("state.json");
-    let text = fs::read_to_string(&path).unwrap();
-    fs::write(&path, text.replace("\"done\"", "\"writing\"")).unwrap();
+    set_state(job, "writing");
+}
+
+/// Gives a job folder another state, in the form of the first version: one file, with the hashes in it.
+pub(crate) fn set_state(job: &Path, to: &str) {
+    let mut state = newest_state(job);
+    let moved = fs::read(job.join("moved.json"));
+    state["moved"] = moved.map_or(Value::Null, |text| serde_json::from_slice(&text).unwrap());
+    state["state"] = to.into();
+    for name in ["state-a.json", "state-b.json"] {
+        fs::remove_file(job.join(name)).ok();
+    }
+    fs::write(job.join("state.json"), state.to_string()).unwrap();
 }
 
 /// True when two images are the same but for the free clusters that took moved data.
@@ -292,9 +308,8 @@ fn a_disk_or_a_folder_that_has_changed_since_is_refused_with_the_place() {
         refused("undo", 3, "no disk here is the one");
     });
     for (file, told) in [
-        ("journal.json", "its hash is not the one in state.json"),
+        ("journal.json", "its hash is not the one in the job's state"),
         ("new.bin", "their hash differs"),
-        ("state.json", "state.json: "),
     ] {
         let path = job.join(file);
         let whole = fs::read(&path).unwrap();
@@ -306,6 +321,52 @@ fn a_disk_or_a_folder_that_has_changed_since_is_refused_with_the_place() {
         fs::write(&path, &whole).unwrap();
     }
     assert_eq!(lab.run(&job_args("undo", &job, &["--yes"])).code, 0);
+}
+
+/// Tears the newest of the two states, in a way of tearing.
+fn tear_newest(job: &Path, tear: impl Fn(&mut Vec<u8>)) {
+    let number = newest_state(job)["number"].as_u64().unwrap();
+    let name = if number.is_multiple_of(2) {
+        "state-a.json"
+    } else {
+        "state-b.json"
+    };
+    let mut text = fs::read(job.join(name)).unwrap();
+    tear(&mut text);
+    fs::write(job.join(name), text).unwrap();
+}
+
+#[test]
+fn a_folder_whose_newest_state_is_torn_goes_by_the_one_before() {
+    let empty: fn(&mut Vec<u8>) = Vec::clear;
+    let half: fn(&mut Vec<u8>) = |text| text.truncate(100);
+    let zeros: fn(&mut Vec<u8>) = |text| text.fill(0);
+    let flipped: fn(&mut Vec<u8>) = |text| text[30] ^= 1;
+    for tear in [empty, half, zeros, flipped] {
+        let lab = Lab::new();
+        let image = full_disk(&lab, "disk.img");
+        let before = hash(&image);
+        let job = lab.path("job");
+        assert_eq!(lab.convert(&image, &job, &[]).code, 0);
+        let converted = hash(&image);
+        tear_newest(&job, tear);
+        // The one before says that the disk is being written.
+        let run = lab.run(&job_args("resume", &job, &[]));
+        assert_eq!((run.code, hash(&image)), (0, converted), "{}", run.stderr);
+        assert_eq!(state(&job), "done");
+        tear_newest(&job, tear);
+        let run = lab.run(&job_args("undo", &job, &["--yes"]));
+        assert_eq!(run.code, 0, "{}", run.stderr);
+        assert_ne!(hash(&image), converted);
+        assert!(before == hash(&image) || !journal(&job)["moves"].as_array().unwrap().is_empty());
+        // With neither of the two there is nothing to go by.
+        for name in ["state-a.json", "state-b.json"] {
+            fs::write(job.join(name), "").unwrap();
+        }
+        let run = lab.run(&job_args("undo", &job, &["--yes"]));
+        assert_eq!(run.code, 3);
+        assert!(run.stderr.contains("a whole state"), "{}", run.stderr);
+    }
 }
 
 #[test]

@@ -272,9 +272,7 @@ fn a_job_folder_that_is_none_or_damaged_is_refused() {
     let (lab, _) = bench(b"x");
     fs::create_dir(lab.path("empty")).unwrap();
     assert_eq!(lab.run(&["report", "--job", "empty"]).code, 3);
-    edit(&lab, "state.json", |state| {
-        state["state"] = "writing".into();
-    });
+    reopen(&lab.path("job"));
     let stopped = lab.run(&["report", "--job", "job"]);
     assert!(
         stopped

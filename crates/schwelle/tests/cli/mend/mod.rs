@@ -13,6 +13,7 @@ use serde_json::Value;
 
 use crate::foreign::tool;
 use crate::layouts::listed_at;
+use crate::recover::reopen;
 use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba, peek, place, poke};
 
 const MIB: u64 = 1 << 20;
@@ -448,9 +449,7 @@ fn a_killed_mending_is_finished() {
     assert_eq!(run.code, 0, "{}", run.stderr);
     let mended = hash(&bench.image);
     // As if it had been stopped before its last sector: the state goes back, and a sector with it.
-    let state = bench.lab.path("mend.job/state.json");
-    let text = fs::read_to_string(&state).unwrap();
-    fs::write(&state, text.replace("\"done\"", "\"writing\"")).unwrap();
+    reopen(&bench.lab.path("mend.job"));
     unwrite(&bench.lab.path("mend.job"), &bench.image);
     assert_ne!(hash(&bench.image), mended);
     let refused = bench

@@ -5,9 +5,17 @@
 //! takes the root of the file tree, "/" in life, so that tests can show it machines that are not
 //! there.
 
+mod folder;
+mod identity;
+mod mounts;
+mod users;
+
 use std::fs;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+
+pub use folder::{FolderFacts, disk_of_path, folder_facts};
+pub use identity::Bus;
+pub(super) use users::lock_holder;
 
 /// What kind of thing a path names, and who uses it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -16,10 +24,14 @@ pub struct HostFacts {
     pub is_block_device: bool,
     /// The disk that this device is a partition of.
     pub partition_of: Option<String>,
+    /// What connects it.
+    pub bus: Option<Bus>,
     /// Model as the disk says it.
     pub model: Option<String>,
     /// Serial number as the disk says it.
     pub serial: Option<String>,
+    /// Names below `/dev/disk/by-id`, which stay from start to start; the clearest one first.
+    pub stable_names: Vec<String>,
     /// The kernel will not let anybody write it.
     pub read_only: bool,
     /// Who uses it: one plain phrase each, such as "sda1 is mounted at /mnt".
@@ -58,7 +70,7 @@ pub fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> HostFacts 
     let path = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
     if !is_block_device {
         return HostFacts {
-            users: loops_on(root, &path),
+            users: users::loops_on(root, &path),
             ..HostFacts::default()
         };
     }
@@ -75,60 +87,21 @@ pub fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> HostFacts 
             .and_then(|real| Some(real.parent()?.file_name()?.to_str()?.to_owned()))
             .unwrap_or_else(|| "another disk".to_owned())
     });
-    let mut users = Vec::new();
     let parts = names_in(&sys)
         .into_iter()
         .filter(|part| sys.join(part).join("partition").exists());
-    for device in std::iter::once(name.to_owned()).chain(parts) {
-        users_of(root, &device, &mut users);
-    }
-    users.extend(loops_on(root, &path));
+    let devices: Vec<String> = std::iter::once(name.to_owned()).chain(parts).collect();
+    let identity = identity::identity(root, name);
     HostFacts {
         is_block_device,
         partition_of,
-        model: text(sys.join("device/model")),
-        serial: text(sys.join("device/serial")),
+        bus: identity.bus,
+        model: identity.model,
+        serial: identity.serial,
+        stable_names: identity.stable,
         read_only: text(sys.join("ro")).is_some_and(|ro| ro == "1"),
-        users,
+        users: users::users_of(root, &devices),
     }
-}
-
-fn users_of(root: &Path, device: &str, users: &mut Vec<String>) {
-    let sys = root.join("sys/class/block").join(device);
-    for holder in names_in(sys.join("holders")) {
-        users.push(format!("{device} is held by {holder}"));
-    }
-    if let Some(number) = text(sys.join("dev")) {
-        let mounts = fs::read_to_string(root.join("proc/self/mountinfo")).unwrap_or_default();
-        for line in mounts.lines() {
-            let mut fields = line.split(' ').skip(2);
-            if fields.next() == Some(&number) {
-                users.push(format!(
-                    "{device} is mounted at {}",
-                    fields.nth(1).unwrap_or("?")
-                ));
-            }
-        }
-    }
-    let swaps = fs::read_to_string(root.join("proc/swaps")).unwrap_or_default();
-    if swaps
-        .lines()
-        .any(|line| line.split_whitespace().next() == Some(&format!("/dev/{device}")))
-    {
-        users.push(format!("{device} is used as swap"));
-    }
-}
-
-fn loops_on(root: &Path, image: &Path) -> Vec<String> {
-    let block = root.join("sys/class/block");
-    let on_image = |name: &String| {
-        text(block.join(name).join("loop/backing_file"))
-            .is_some_and(|file| Path::new(&file) == image)
-    };
-    let attached = names_in(&block).into_iter().filter(on_image);
-    attached
-        .map(|name| format!("attached as /dev/{name}"))
-        .collect()
 }
 
 /// The whole disks of this PC: their device paths. Loop, RAM and optical devices, and those put
@@ -143,57 +116,6 @@ pub fn disk_names(root: &Path) -> Vec<PathBuf> {
         })
         .map(|name| Path::new("/dev").join(name))
         .collect()
-}
-
-/// The device path of the disk a folder lies on, where the kernel tells.
-pub fn disk_of_path(root: &Path, folder: &Path) -> Option<PathBuf> {
-    let device = fs::metadata(folder).ok()?.dev();
-    let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
-    let sys = fs::canonicalize(root.join(format!("sys/dev/block/{major}:{minor}"))).ok()?;
-    let disk = if sys.join("partition").exists() {
-        sys.parent()?
-    } else {
-        &sys
-    };
-    Some(Path::new("/dev").join(disk.file_name()?))
-}
-
-/// Who holds a lock on `path` (`/proc/locks`, proc(5)): the program's name and process.
-pub(super) fn lock_holder(root: &Path, path: &Path) -> Option<String> {
-    let file = fs::metadata(path).ok()?;
-    let device = file.dev();
-    let wanted = format!(
-        "{:02x}:{:02x}:{}",
-        rustix::fs::major(device),
-        rustix::fs::minor(device),
-        file.ino()
-    );
-    let locks = fs::read_to_string(root.join("proc/locks")).ok()?;
-    let process = locks.lines().find_map(|line| {
-        let fields: Vec<&str> = line.split_whitespace().collect();
-        let at = fields.iter().position(|field| *field == wanted)?;
-        fields.get(at.checked_sub(1)?).copied()
-    })?;
-    let name = text(root.join("proc").join(process).join("comm"));
-    let name = name.unwrap_or_else(|| "another program".to_owned());
-    Some(format!("{name} (process {process})"))
-}
-
-/// True when what is written below `folder` is lost with the power: a file system in memory
-/// (magic numbers of statfs(2)). `None` where the nearest folder that is there does not tell.
-pub fn is_in_memory(folder: &Path) -> Option<bool> {
-    const TMPFS: u64 = 0x0102_1994;
-    const RAMFS: u64 = 0x8584_58F6;
-    // What is written to a live system's overlay is in memory as a rule, but not always.
-    const OVERLAY: u64 = 0x794C_7630;
-    let there = folder.ancestors().find(|path| path.exists());
-    let there = there.filter(|path| !path.as_os_str().is_empty());
-    let found = rustix::fs::statfs(there.unwrap_or(Path::new("."))).ok()?;
-    match u64::try_from(found.f_type).ok()? {
-        TMPFS | RAMFS => Some(true),
-        OVERLAY => None,
-        _ => Some(false),
-    }
 }
 
 /// What the PC runs on.
@@ -222,7 +144,7 @@ pub fn power_source(root: &Path) -> PowerSource {
 mod tests {
     use super::*;
 
-    fn put(root: &Path, files: &[(&str, &str)]) {
+    pub(super) fn put(root: &Path, files: &[(&str, &str)]) {
         for (path, content) in files {
             let path = root.join(path);
             fs::create_dir_all(path.parent().unwrap()).unwrap();
@@ -231,72 +153,21 @@ mod tests {
     }
 
     #[test]
-    fn users_of_a_disk_and_its_partitions_are_named() {
+    fn a_disk_is_told_from_a_partition() {
         let dir = tempfile::tempdir().unwrap();
         let root = dir.path();
         put(
             root,
             &[
-                ("sys/class/block/sdx/dev", "8:0\n"),
                 ("sys/class/block/sdx/ro", "1\n"),
-                ("sys/class/block/sdx/device/model", "MADE UP DISK \n"),
                 ("sys/class/block/sdx/sdx1/partition", "1\n"),
-                ("sys/class/block/sdx1/dev", "8:1\n"),
-                ("sys/class/block/sdx1/holders/dm-0/x", ""),
-                (
-                    "proc/self/mountinfo",
-                    "30 1 8:1 / /mnt/data rw - ntfs /dev/sdx1 rw\n31 1 8:17 / /x rw - a b c\n",
-                ),
-                ("proc/swaps", "Filename Type\n/dev/sdx partition 1\n"),
             ],
         );
         let facts = host_facts(root, Path::new("/dev/sdx"), true);
-        assert_eq!(
-            facts.users,
-            [
-                "sdx is used as swap",
-                "sdx1 is held by dm-0",
-                "sdx1 is mounted at /mnt/data"
-            ]
-        );
-        assert_eq!(
-            (facts.model.as_deref(), facts.read_only),
-            (Some("MADE UP DISK"), true)
-        );
-        assert_eq!(facts.partition_of, None);
+        assert_eq!((facts.read_only, &facts.partition_of), (true, &None));
         put(root, &[("sys/class/block/sdx1/partition", "1\n")]);
-        assert!(
-            host_facts(root, Path::new("/dev/sdx1"), true)
-                .partition_of
-                .is_some()
-        );
-    }
-
-    #[test]
-    fn the_disk_below_a_folder_is_found_by_its_number() {
-        let dir = tempfile::tempdir().unwrap();
-        let root = dir.path();
-        assert_eq!(disk_of_path(root, root), None, "not told");
-        put(
-            root,
-            &[
-                ("sys/devices/block/sdx/sdx1/partition", "1\n"),
-                ("sys/devices/block/sdy/size", "9\n"),
-            ],
-        );
-        let device = fs::metadata(root).unwrap().dev();
-        let number = format!(
-            "{}:{}",
-            rustix::fs::major(device),
-            rustix::fs::minor(device)
-        );
-        let link = root.join("sys/dev/block").join(number);
-        fs::create_dir_all(link.parent().unwrap()).unwrap();
-        for (target, disk) in [("sdx/sdx1", "/dev/sdx"), ("sdy", "/dev/sdy")] {
-            std::os::unix::fs::symlink(root.join("sys/devices/block").join(target), &link).unwrap();
-            assert_eq!(disk_of_path(root, root), Some(PathBuf::from(disk)));
-            fs::remove_file(&link).unwrap();
-        }
+        let facts = host_facts(root, Path::new("/dev/sdx1"), true);
+        assert!(facts.partition_of.is_some());
     }
 
     #[test]

@@ -1,0 +1,182 @@
+//! What a folder lies on.
+
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use rustix::fs::StatVfsMountFlags;
+
+use super::mounts::{Mount, mounts};
+use super::text;
+
+/// Loop devices and overlays below a folder that are followed, at most.
+const MAX_DEPTH: u32 = 4;
+
+/// What a folder lies on: the one named, or the nearest one above it that is there.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct FolderFacts {
+    /// What is written there is lost when the power goes; `None` where the system does not tell.
+    pub in_memory: Option<bool>,
+    /// Nothing can be written there.
+    pub read_only: bool,
+    /// Free for this user, in bytes.
+    pub free_bytes: Option<u64>,
+    /// What each file takes at least, in bytes.
+    pub block_bytes: u64,
+    /// The file system's name as the kernel has it: "vfat", "ext4", …
+    pub file_system: Option<String>,
+    /// The device path of the disk that it lies on.
+    pub disk: Option<PathBuf>,
+}
+
+/// The facts about a folder.
+pub fn folder_facts(root: &Path, folder: &Path) -> FolderFacts {
+    let there = nearest(folder);
+    let space = rustix::fs::statvfs(&there).ok();
+    let mount = mount_of(root, &there);
+    FolderFacts {
+        in_memory: is_in_memory(root, &there, MAX_DEPTH),
+        read_only: space
+            .as_ref()
+            .is_some_and(|space| space.f_flag.contains(StatVfsMountFlags::RDONLY)),
+        free_bytes: space
+            .as_ref()
+            .map(|space| space.f_bavail.saturating_mul(space.f_frsize)),
+        block_bytes: space.map_or(0, |space| space.f_frsize),
+        file_system: mount.map(|mount| mount.file_system),
+        disk: disk_of_path(root, &there),
+    }
+}
+
+/// The nearest folder at or above this one that is there.
+fn nearest(folder: &Path) -> PathBuf {
+    let there = folder.ancestors().find(|path| path.exists());
+    let there = there.filter(|path| !path.as_os_str().is_empty());
+    there.unwrap_or(Path::new(".")).to_owned()
+}
+
+/// The mount that a path lies in: of those with its device number, the one nearest to it.
+fn mount_of(root: &Path, path: &Path) -> Option<Mount> {
+    let device = fs::metadata(path).ok()?.dev();
+    let number = format!(
+        "{}:{}",
+        rustix::fs::major(device),
+        rustix::fs::minor(device)
+    );
+    let path = fs::canonicalize(path).ok()?;
+    let all = mounts(root).into_iter();
+    all.filter(|mount| mount.number == number && path.starts_with(&mount.at))
+        .max_by_key(|mount| mount.at.as_os_str().len())
+}
+
+/// True when what is written below `path` is lost with the power: a file system in memory (magic numbers
+/// of statfs(2)), or one on a device in memory.
+fn is_in_memory(root: &Path, path: &Path, depth: u32) -> Option<bool> {
+    const TMPFS: u64 = 0x0102_1994;
+    const RAMFS: u64 = 0x8584_58F6;
+    const OVERLAY: u64 = 0x794C_7630;
+    let depth = depth.checked_sub(1)?;
+    let found = rustix::fs::statfs(path).ok()?;
+    match u64::try_from(found.f_type).ok()? {
+        TMPFS | RAMFS => Some(true),
+        // A live system's root: where its upper folder lies counts, if that can be seen from here.
+        OVERLAY => {
+            let upper = mount_of(root, path)?.option("upperdir")?;
+            let upper = Path::new(&upper).exists().then_some(upper)?;
+            is_in_memory(root, Path::new(&upper), depth)
+        }
+        _ => {
+            let Some(disk) = disk_of_path(root, path) else {
+                return Some(false);
+            };
+            let name = disk.file_name()?.to_str()?;
+            if name.starts_with("ram") || name.starts_with("zram") {
+                return Some(true);
+            }
+            let sys = root.join("sys/class/block").join(name);
+            match text(sys.join("loop/backing_file")) {
+                Some(file) => is_in_memory(root, &nearest(Path::new(&file)), depth),
+                None => Some(false),
+            }
+        }
+    }
+}
+
+/// The device path of the disk a folder lies on, where the kernel tells.
+pub fn disk_of_path(root: &Path, folder: &Path) -> Option<PathBuf> {
+    let device = fs::metadata(folder).ok()?.dev();
+    let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
+    let sys = fs::canonicalize(root.join(format!("sys/dev/block/{major}:{minor}"))).ok()?;
+    let disk = if sys.join("partition").exists() {
+        sys.parent()?
+    } else {
+        &sys
+    };
+    Some(Path::new("/dev").join(disk.file_name()?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::tests::put;
+    use super::*;
+
+    #[test]
+    fn the_disk_below_a_folder_is_found_by_its_number() {
+        let dir = tempfile::tempdir().unwrap();
+        let root = dir.path();
+        assert_eq!(disk_of_path(root, root), None, "not told");
+        put(
+            root,
+            &[
+                ("sys/devices/block/sdx/sdx1/partition", "1\n"),
+                ("sys/devices/block/sdy/size", "9\n"),
+            ],
+        );
+        let device = fs::metadata(root).unwrap().dev();
+        let number = format!(
+            "{}:{}",
+            rustix::fs::major(device),
+            rustix::fs::minor(device)
+        );
+        let link = root.join("sys/dev/block").join(number);
+        fs::create_dir_all(link.parent().unwrap()).unwrap();
+        for (target, disk) in [("sdx/sdx1", "/dev/sdx"), ("sdy", "/dev/sdy")] {
+            std::os::unix::fs::symlink(root.join("sys/devices/block").join(target), &link).unwrap();
+            assert_eq!(disk_of_path(root, root), Some(PathBuf::from(disk)));
+            fs::remove_file(&link).unwrap();
+        }
+    }
+
+    #[test]
+    fn a_folder_on_a_device_in_memory_is_in_memory() {
+        // This folder as one on a compressed device in memory, and on a loop device over a file there.
+        let dir = tempfile::tempdir().unwrap();
+        let root = dir.path();
+        let device = fs::metadata(root).unwrap().dev();
+        let number = format!(
+            "{}:{}",
+            rustix::fs::major(device),
+            rustix::fs::minor(device)
+        );
+        let link = root.join("sys/dev/block").join(number);
+        fs::create_dir_all(link.parent().unwrap()).unwrap();
+        put(
+            root,
+            &[
+                ("sys/class/block/zram0/size", "9"),
+                ("sys/class/block/sdx/size", "9"),
+                ("sys/class/block/loop5/loop/backing_file", "/dev/shm/none\n"),
+            ],
+        );
+        let in_shared_memory = is_in_memory(Path::new("/"), Path::new("/dev/shm"), 1);
+        for (name, expected) in [
+            ("zram0", Some(true)),
+            ("sdx", Some(false)),
+            ("loop5", in_shared_memory),
+        ] {
+            std::os::unix::fs::symlink(root.join("sys/class/block").join(name), &link).unwrap();
+            assert_eq!(folder_facts(root, root).in_memory, expected, "{name}");
+            fs::remove_file(&link).unwrap();
+        }
+    }
+}

@@ -1,0 +1,201 @@
+//! Who uses a disk or a partition of it.
+
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+
+use super::mounts::all_mounts;
+use super::{names_in, text};
+
+/// Open files of a process that are looked at, at most.
+const MAX_FILES: usize = 65_536;
+
+/// Who uses one of these devices (names in sysfs): a plain phrase each.
+pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<String> {
+    let block = root.join("sys/class/block");
+    let numbers: Vec<(String, &String)> = devices
+        .iter()
+        .filter_map(|device| Some((text(block.join(device).join("dev"))?, device)))
+        .collect();
+    let path_of = |device: &String| format!("/dev/{device}");
+    let mut users = Vec::new();
+    for device in devices {
+        for holder in names_in(block.join(device).join("holders")) {
+            users.push(format!("{device} is held by {holder}"));
+        }
+    }
+    for mount in all_mounts(root) {
+        // A file system in user space may have a number of its own, and the device as its source.
+        let by_number = numbers.iter().find(|(number, _)| *number == mount.number);
+        let by_source = || devices.iter().find(|device| path_of(device) == mount.source);
+        let Some(device) = by_number.map(|(_, device)| *device).or_else(by_source) else {
+            continue;
+        };
+        let mut user = format!("{device} is mounted at {}", mount.at.display());
+        if let Some(process) = &mount.process {
+            user += &format!(", as {} sees it", named(root, process));
+        }
+        users.push(user);
+    }
+    let swaps = fs::read_to_string(root.join("proc/swaps")).unwrap_or_default();
+    for line in swaps.lines() {
+        let name = line.split_whitespace().next().unwrap_or_default();
+        let device = devices.iter().find(|device| path_of(device) == name);
+        users.extend(device.map(|device| format!("{device} is used as swap")));
+    }
+    for device in devices {
+        users.extend(loops_on(root, Path::new(&path_of(device))));
+    }
+    users.extend(open_handles(root, &numbers));
+    users
+}
+
+/// Loop devices on an image, or on a block device.
+pub(super) fn loops_on(root: &Path, image: &Path) -> Vec<String> {
+    let block = root.join("sys/class/block");
+    let on_image = |name: &String| {
+        text(block.join(name).join("loop/backing_file"))
+            .is_some_and(|file| Path::new(&file) == image)
+    };
+    let attached = names_in(&block).into_iter().filter(on_image);
+    attached
+        .map(|name| match image.parent() {
+            Some(parent) if parent == Path::new("/dev") => {
+                let device = image.file_name().unwrap_or_default().display();
+                format!("{device} is attached as /dev/{name}")
+            }
+            _ => format!("attached as /dev/{name}"),
+        })
+        .collect()
+}
+
+/// Programs that have one of the devices open. Those of other users are seen by root only.
+fn open_handles(root: &Path, numbers: &[(String, &String)]) -> Vec<String> {
+    let mut users = Vec::new();
+    let own = std::process::id().to_string();
+    for process in names_in(root.join("proc")) {
+        if !process.starts_with(|first: char| first.is_ascii_digit()) || process == own {
+            continue;
+        }
+        let files = fs::read_dir(root.join("proc").join(&process).join("fd"));
+        for file in files.into_iter().flatten().take(MAX_FILES).flatten() {
+            // The link is looked at first: following one to a dead network drive would hang.
+            let is_device = fs::read_link(file.path()).is_ok_and(|to| to.starts_with("/dev"));
+            let Some(found) = fs::metadata(file.path()).ok().filter(|_| is_device) else {
+                continue;
+            };
+            let number = format!(
+                "{}:{}",
+                rustix::fs::major(found.rdev()),
+                rustix::fs::minor(found.rdev())
+            );
+            if let Some((_, device)) = numbers.iter().find(|(known, _)| *known == number) {
+                let user = format!("{device} is open in {}", named(root, &process));
+                if !users.contains(&user) {
+                    users.push(user);
+                }
+            }
+        }
+    }
+    users
+}
+
+/// A process: its program's name, and its number.
+fn named(root: &Path, process: &str) -> String {
+    let name = text(root.join("proc").join(process).join("comm"));
+    let name = name.unwrap_or_else(|| "another program".to_owned());
+    format!("{name} (process {process})")
+}
+
+/// Who holds a lock on `path` (`/proc/locks`, proc(5)): the program's name and process.
+pub(in crate::device) fn lock_holder(root: &Path, path: &Path) -> Option<String> {
+    let file = fs::metadata(path).ok()?;
+    let device = file.dev();
+    let wanted = format!(
+        "{:02x}:{:02x}:{}",
+        rustix::fs::major(device),
+        rustix::fs::minor(device),
+        file.ino()
+    );
+    let locks = fs::read_to_string(root.join("proc/locks")).ok()?;
+    let process = locks.lines().find_map(|line| {
+        let fields: Vec<&str> = line.split_whitespace().collect();
+        let at = fields.iter().position(|field| *field == wanted)?;
+        fields.get(at.checked_sub(1)?).copied()
+    })?;
+    Some(named(root, process))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::symlink;
+
+    use super::super::tests::put;
+    use super::*;
+
+    #[test]
+    fn users_of_a_disk_and_its_partitions_are_named() {
+        let dir = tempfile::tempdir().unwrap();
+        let root = dir.path();
+        put(
+            root,
+            &[
+                ("sys/class/block/sdx/dev", "8:0\n"),
+                ("sys/class/block/sdx1/dev", "8:1\n"),
+                ("sys/class/block/sdx2/dev", "8:2\n"),
+                ("sys/class/block/sdx1/holders/dm-0/x", ""),
+                ("sys/class/block/loop4/loop/backing_file", "/dev/sdx2\n"),
+                (
+                    "proc/self/mountinfo",
+                    "30 1 8:1 / /mnt/data rw - ntfs /dev/sdx1 rw\n31 1 8:17 / /x rw - a b c\n\
+                     32 1 0:44 / /mnt/user rw - fuse /dev/sdx2 rw\n",
+                ),
+                (
+                    "proc/77/mountinfo",
+                    "30 1 8:2 / /inside rw - ext4 /dev/other rw\n",
+                ),
+                ("proc/77/comm", "container\n"),
+                ("proc/swaps", "Filename Type\n/dev/sdx partition 1\n"),
+            ],
+        );
+        for (process, namespace) in [("self", "mnt:[1]"), ("77", "mnt:[2]"), ("78", "mnt:[1]")] {
+            let folder = root.join("proc").join(process).join("ns");
+            fs::create_dir_all(&folder).unwrap();
+            symlink(namespace, folder.join("mnt")).unwrap();
+        }
+        let devices = ["sdx", "sdx1", "sdx2"].map(str::to_owned);
+        assert_eq!(
+            users_of(root, &devices),
+            [
+                "sdx1 is held by dm-0",
+                "sdx1 is mounted at /mnt/data",
+                "sdx2 is mounted at /mnt/user",
+                "sdx2 is mounted at /inside, as container (process 77) sees it",
+                "sdx is used as swap",
+                "sdx2 is attached as /dev/loop4",
+            ]
+        );
+    }
+
+    #[test]
+    fn a_program_that_has_a_device_open_is_named() {
+        let dir = tempfile::tempdir().unwrap();
+        let root = dir.path();
+        // The null device, 1:3, stands for a partition.
+        put(
+            root,
+            &[
+                ("sys/class/block/sdx3/dev", "1:3\n"),
+                ("proc/90/comm", "imaging\n"),
+                ("proc/90/fd/none", ""),
+            ],
+        );
+        symlink("/dev/null", root.join("proc/90/fd/4")).unwrap();
+        symlink("/dev/zero", root.join("proc/90/fd/5")).unwrap();
+        let devices = ["sdx3".to_owned()];
+        assert_eq!(
+            users_of(root, &devices),
+            ["sdx3 is open in imaging (process 90)"]
+        );
+    }
+}

@@ -1,0 +1,133 @@
+//! Where the files of a job folder lie, and what it takes to have them on the medium.
+//!
+//! The order of writes in [`super::JobFolder`] is made for the weakest file system it may meet, FAT:
+//!
+//! - A name is created empty. Its length and first cluster reach the medium when the file is
+//!   synced, and not when the folder is (Linux, fs/fat/inode.c: they are written with the inode).
+//! - A rename leaves an entry of length 0 until the inode is written, up to 30 s later, so a rename
+//!   replaces nothing atomically there.
+//!
+//! So no file that the way back needs is ever renamed or replaced: it is created, written and synced
+//! once, or overwritten in place while another file holds the last whole version. exFAT, ext4 and
+//! NTFS ask for no more than that.
+
+use std::fmt::Debug;
+use std::fs::{self, File, OpenOptions};
+use std::io;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+
+/// A folder of files.
+pub trait Storage: Debug + Send + Sync {
+    /// Opens a file, for reading, or for writing as well. `NotFound` where there is none.
+    fn open(&self, name: &str, write: bool) -> io::Result<Box<dyn StoredFile>>;
+
+    /// Creates a file, or empties the one that is there.
+    fn create(&self, name: &str) -> io::Result<Box<dyn StoredFile>>;
+
+    /// Returns when all names created are on the medium.
+    fn sync_names(&self) -> io::Result<()>;
+
+    /// Returns when all that was written to the folder's file system is on the medium.
+    fn sync_all(&self) -> io::Result<()>;
+}
+
+/// An opened file of a folder.
+pub trait StoredFile: Debug + Send + Sync {
+    /// Its length in bytes.
+    fn len_bytes(&self) -> io::Result<u64>;
+
+    /// Fills `buffer` from byte `offset` on.
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()>;
+
+    /// Writes `bytes` at byte `offset`; the file grows where they reach beyond its end.
+    fn write_at(&self, offset: u64, bytes: &[u8]) -> io::Result<()>;
+
+    /// Returns when content and length are on the medium.
+    fn sync(&self) -> io::Result<()>;
+}
+
+/// A folder of the running system.
+#[derive(Debug)]
+pub(super) struct Directory {
+    path: PathBuf,
+}
+
+impl Directory {
+    pub(super) fn new(path: &Path) -> Self {
+        Self {
+            path: path.to_owned(),
+        }
+    }
+
+    /// Makes the folder, or takes an empty one; `None` where something is in it. All folders made on
+    /// the way are on the medium afterwards.
+    pub(super) fn make(path: &Path) -> io::Result<Option<Self>> {
+        // From the first folder that is there down to the new one.
+        let mut made = Vec::new();
+        for folder in path.ancestors() {
+            let folder = named(folder);
+            made.push(folder);
+            if folder.exists() {
+                break;
+            }
+        }
+        fs::create_dir_all(path)?;
+        if fs::read_dir(path)?.next().is_some() {
+            return Ok(None);
+        }
+        for folder in made.iter().rev() {
+            File::open(folder)?.sync_all()?;
+        }
+        Ok(Some(Self::new(path)))
+    }
+}
+
+/// The current folder has the empty name among the ancestors of a relative path.
+fn named(folder: &Path) -> &Path {
+    if folder.as_os_str().is_empty() {
+        Path::new(".")
+    } else {
+        folder
+    }
+}
+
+impl Storage for Directory {
+    fn open(&self, name: &str, write: bool) -> io::Result<Box<dyn StoredFile>> {
+        let mut options = OpenOptions::new();
+        let file = options.read(true).write(write).open(self.path.join(name))?;
+        Ok(Box::new(file))
+    }
+
+    fn create(&self, name: &str) -> io::Result<Box<dyn StoredFile>> {
+        let mut options = OpenOptions::new();
+        let options = options.read(true).write(true).create(true).truncate(true);
+        Ok(Box::new(options.open(self.path.join(name))?))
+    }
+
+    fn sync_names(&self) -> io::Result<()> {
+        File::open(&self.path)?.sync_all()
+    }
+
+    fn sync_all(&self) -> io::Result<()> {
+        Ok(rustix::fs::syncfs(File::open(&self.path)?)?)
+    }
+}
+
+impl StoredFile for File {
+    fn len_bytes(&self) -> io::Result<u64> {
+        Ok(self.metadata()?.len())
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        self.read_exact_at(buffer, offset)
+    }
+
+    fn write_at(&self, offset: u64, bytes: &[u8]) -> io::Result<()> {
+        self.write_all_at(bytes, offset)
+    }
+
+    fn sync(&self) -> io::Result<()> {
+        self.sync_all()
+    }
+}
