@@ -61,7 +61,7 @@ pub enum CommitError {
     #[error("nothing was written: {0}")]
     Untouched(DeviceError),
     /// The device failed after the first write.
-    #[error("stopped in the stage {}: {source}", .stage.name())]
+    #[error("stopped in the stage {}{}: {source}", .stage.name(), ended_by(.source))]
     Stopped {
         /// The stage.
         stage: StageKind,
@@ -90,6 +90,14 @@ pub enum CommitError {
         /// What the system said.
         source: io::Error,
     },
+}
+
+/// A flush ends the stage that it fails in.
+fn ended_by(source: &DeviceError) -> &'static str {
+    match source.operation {
+        "flush" => ", by the flush that ends it",
+        _ => "",
+    }
 }
 
 impl CommitError {

@@ -4,11 +4,16 @@ use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{self, Seek, SeekFrom};
 use std::os::unix::fs::{FileExt, FileTypeExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
 use rustix::fs::{Advice, OFlags};
 
+use super::direct::Direct;
 use super::host::lock_holder;
-use super::{BlockDevice, DeviceError, Geometry, ReadDevice};
+use super::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
+
+/// Unreadable stretches that are remembered, at most.
+const MAX_UNREADABLE: usize = 100;
 
 /// Why a disk could not be opened.
 #[derive(Debug, thiserror::Error)]
@@ -66,9 +71,17 @@ pub enum OpenError {
 /// An opened image or disk. A shared lock is held for reading, an exclusive one for writing.
 #[derive(Debug)]
 pub struct DiskFile {
-    file: File,
+    medium: Medium,
     geometry: Geometry,
-    is_block_device: bool,
+    /// Where reading failed so far: physical sectors, ascending within each failure.
+    unreadable: Mutex<Vec<Extent>>,
+}
+
+#[derive(Debug)]
+enum Medium {
+    Image(File),
+    /// A real disk, without the page cache in between.
+    Device(Direct),
 }
 
 impl DiskFile {
@@ -104,9 +117,10 @@ impl DiskFile {
         }
         let mut options = OpenOptions::new();
         options.read(true).write(write);
-        if write && is_block_device {
+        if is_block_device {
             // On block devices O_EXCL means: fail when mounted or claimed by a driver (open(2)).
-            options.custom_flags(OFlags::EXCL.bits().cast_signed());
+            let exclusive = if write { OFlags::EXCL } else { OFlags::empty() };
+            options.custom_flags((OFlags::DIRECT | exclusive).bits().cast_signed());
         }
         let mut file = options.open(path).map_err(|source| match source.kind() {
             io::ErrorKind::ResourceBusy => in_use(path),
@@ -146,25 +160,91 @@ impl DiskFile {
             });
         }
         let sectors = len_bytes / u64::from(logical_sector);
+        let medium = if is_block_device {
+            Medium::Device(Direct::new(file, logical_sector, len_bytes))
+        } else {
+            Medium::Image(file)
+        };
         Ok(Self {
-            file,
+            medium,
             geometry: Geometry {
                 logical_sector,
                 physical_sector,
                 sectors,
             },
-            is_block_device,
+            unreadable: Mutex::default(),
         })
     }
 
     /// The opened file, for requests to the kernel.
     pub fn file(&self) -> &File {
-        &self.file
+        match &self.medium {
+            Medium::Image(file) => file,
+            Medium::Device(device) => device.file(),
+        }
     }
 
     /// True for a real disk, false for an image.
     pub fn is_block_device(&self) -> bool {
-        self.is_block_device
+        matches!(self.medium, Medium::Device(_))
+    }
+
+    /// Where reading has failed so far, ascending and apart; of many places the first hundred met.
+    pub fn unreadable(&self) -> Vec<Extent> {
+        let mut all = self
+            .unreadable
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone();
+        all.sort_unstable_by_key(|extent| extent.first);
+        let mut apart: Vec<Extent> = Vec::new();
+        for extent in all {
+            match apart.last_mut() {
+                Some(last) if last.end >= extent.first => last.end = last.end.max(extent.end),
+                _ => apart.push(extent),
+            }
+        }
+        apart
+    }
+
+    /// The first sector of a failed transfer at which it fails, tried one by one; `None` where all of
+    /// them work now.
+    fn first_failing(
+        &self,
+        offset: u64,
+        len_bytes: usize,
+        mut transfer: impl FnMut(u64, std::ops::Range<usize>) -> io::Result<()>,
+    ) -> Option<(Lba, io::Error)> {
+        let sector = u64::from(self.geometry.logical_sector);
+        let end = offset + len_bytes as u64;
+        let mut at = offset;
+        while at < end {
+            let next = end.min((at / sector + 1) * sector);
+            let index = |at: u64| usize::try_from(at - offset).unwrap_or(0);
+            if let Err(error) = transfer(at, index(at)..index(next)) {
+                return Some((Lba(at / sector), error));
+            }
+            at = next;
+        }
+        None
+    }
+
+    fn remember_unreadable(&self, lba: Lba) {
+        // The drive reads its own sectors, and loses them as a whole.
+        let step = u64::from(self.geometry.physical_sector / self.geometry.logical_sector).max(1);
+        let first = lba.0 / step * step;
+        let end = (first + step).min(self.geometry.sectors);
+        let extent = Extent {
+            first: Lba(first),
+            end: Lba(end),
+        };
+        let mut known = self
+            .unreadable
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        if known.len() < MAX_UNREADABLE && !known.contains(&extent) {
+            known.push(extent);
+        }
     }
 }
 
@@ -172,7 +252,7 @@ impl Drop for DiskFile {
     /// Unlocks by name. Closing alone would leave the lock with whatever process was just being
     /// started when the file was closed, until that has begun to run.
     fn drop(&mut self) {
-        self.file.unlock().ok();
+        self.file().unlock().ok();
     }
 }
 
@@ -190,9 +270,26 @@ impl ReadDevice for DiskFile {
     }
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
-        self.file
-            .read_exact_at(buffer, offset)
-            .map_err(|source| DeviceError::new("read", offset, buffer.len(), source))
+        let end = offset.checked_add(buffer.len() as u64);
+        if end.is_none_or(|end| end > self.geometry.len_bytes()) {
+            return Err(DeviceError::outside("read", offset, buffer.len()));
+        }
+        let read = |offset: u64, buffer: &mut [u8]| match &self.medium {
+            Medium::Image(file) => file.read_exact_at(buffer, offset),
+            Medium::Device(device) => device.read_at(offset, buffer),
+        };
+        let Err(_) = read(offset, buffer) else {
+            return Ok(());
+        };
+        let len_bytes = buffer.len();
+        let one = |at: u64, part: std::ops::Range<usize>| read(at, &mut buffer[part]);
+        match self.first_failing(offset, len_bytes, one) {
+            None => Ok(()),
+            Some((lba, source)) => {
+                self.remember_unreadable(lba);
+                Err(DeviceError::new("read", offset, len_bytes, source).at(lba))
+            }
+        }
     }
 }
 
@@ -203,18 +300,34 @@ impl BlockDevice for DiskFile {
             // A file would grow instead of refusing.
             return Err(DeviceError::outside("write", offset, bytes.len()));
         }
-        self.file
-            .write_all_at(bytes, offset)
-            .map_err(|source| DeviceError::new("write", offset, bytes.len(), source))
+        let write = |offset: u64, bytes: &[u8]| match &self.medium {
+            Medium::Image(file) => file.write_all_at(bytes, offset),
+            Medium::Device(device) => device.write_at(offset, bytes),
+        };
+        let Err(_) = write(offset, bytes) else {
+            return Ok(());
+        };
+        // The same bytes again, to the same place: what is there already does no harm.
+        let one = |at: u64, part: std::ops::Range<usize>| write(at, &bytes[part]);
+        match self.first_failing(offset, bytes.len(), one) {
+            None => Ok(()),
+            Some((lba, source)) => {
+                Err(DeviceError::new("write", offset, bytes.len(), source).at(lba))
+            }
+        }
     }
 
     fn flush(&self) -> Result<(), DeviceError> {
-        self.file
-            .sync_all()
-            .map_err(|source| DeviceError::new("flush", 0, 0, source))?;
-        // Later reads, verification above all, should come from the medium and not from the page
-        // cache. Advice only: where the system does not take it, the reads are still right.
-        rustix::fs::fadvise(&self.file, 0, None, Advice::DontNeed).ok();
+        let flushed = match &self.medium {
+            Medium::Image(file) => file.sync_all(),
+            Medium::Device(device) => device.flush(),
+        };
+        flushed.map_err(|source| DeviceError::new("flush", 0, 0, source))?;
+        if let Medium::Image(file) = &self.medium {
+            // Later reads, verification above all, should come from the medium and not from the page
+            // cache. Advice only: where the system does not take it, the reads are still right.
+            rustix::fs::fadvise(file, 0, None, Advice::DontNeed).ok();
+        }
         Ok(())
     }
 }

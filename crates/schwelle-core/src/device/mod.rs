@@ -6,6 +6,7 @@
 //! the declared extents, [`Memory`] is a sparse disk in memory, [`DiskFile`] an image or a real
 //! disk.
 
+mod direct;
 mod disk_file;
 mod draft;
 mod guard;
@@ -30,12 +31,14 @@ use std::io;
 
 /// A read, write or flush that failed, with where it was.
 #[derive(Debug, thiserror::Error)]
-#[error("{operation} of {len_bytes} bytes at byte {offset} failed: {source}")]
+#[error("{}", self.told())]
 pub struct DeviceError {
     /// "read", "write" or "flush".
     pub operation: &'static str,
     /// Byte offset on the device.
     pub offset: u64,
+    /// The first sector that failed, where that was found out.
+    pub lba: Option<Lba>,
     /// Length of the transfer, in bytes.
     pub len_bytes: usize,
     /// What the system said.
@@ -52,8 +55,32 @@ impl DeviceError {
         Self {
             operation,
             offset,
+            lba: None,
             len_bytes,
             source,
+        }
+    }
+
+    /// The same failure, which begins at this sector.
+    pub(crate) fn at(self, lba: Lba) -> Self {
+        let lba = Some(lba);
+        Self { lba, ..self }
+    }
+
+    fn told(&self) -> String {
+        let Self {
+            operation,
+            offset,
+            len_bytes,
+            source,
+            ..
+        } = self;
+        match (*operation, self.lba) {
+            ("flush", _) => format!("flush failed: {source}"),
+            (_, Some(lba)) => format!("{lba}: {operation} failed: {source}"),
+            (_, None) => {
+                format!("{operation} of {len_bytes} bytes at byte {offset} failed: {source}")
+            }
         }
     }
 

@@ -57,11 +57,7 @@ impl JobFolder {
     }
 
     /// Begins a job in an empty folder; `path` is what errors call it.
-    pub fn create_in(
-        storage: Arc<dyn Storage>,
-        path: &Path,
-        plan: &str,
-    ) -> Result<Self, JobError> {
+    pub fn create_in(storage: Arc<dyn Storage>, path: &Path, plan: &str) -> Result<Self, JobError> {
         let mut folder = Self {
             path: path.to_owned(),
             storage,
@@ -224,7 +220,9 @@ impl JobFolder {
     pub fn log(&mut self, line: &str) -> Result<(), JobError> {
         let added = (|| {
             let log = match self.storage.open(LOG, true) {
-                Err(error) if error.kind() == io::ErrorKind::NotFound => self.storage.create(LOG)?,
+                Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                    self.storage.create(LOG)?
+                }
                 log => log?,
             };
             log.write_at(log.len_bytes()?, format!("{line}\n").as_bytes())?;
@@ -255,8 +253,8 @@ impl JobFolder {
             },
             journal::WriteError::Device(error) => JobError::Device(error),
         })?;
-        let text = serde_json::to_vec(&journal)
-            .map_err(|error| self.io_error(JOURNAL, error.into()))?;
+        let text =
+            serde_json::to_vec(&journal).map_err(|error| self.io_error(JOURNAL, error.into()))?;
         self.put(JOURNAL, &text)?;
         // Each file is synced by itself; this covers what a file system keeps elsewhere.
         self.sync()?;

@@ -102,7 +102,14 @@ struct OnStick {
 
 impl OnStick {
     fn with<T>(&self, work: impl FnOnce(&mut Node) -> T) -> T {
-        work(self.files.lock().unwrap().nodes.get_mut(&self.name).unwrap())
+        work(
+            self.files
+                .lock()
+                .unwrap()
+                .nodes
+                .get_mut(&self.name)
+                .unwrap(),
+        )
     }
 }
 
@@ -226,7 +233,8 @@ fn job_on(stick: &Stick) -> Option<(JobState, Option<StageKind>)> {
             job.set_state(state).map_err(drop)?;
             reached = Some((state, Some(StageKind::Commit)));
             job.log("so far").map_err(drop)?;
-            job.keep_outcome("{\"answer\": \"made up\"}").map_err(drop)?;
+            job.keep_outcome("{\"answer\": \"made up\"}")
+                .map_err(drop)?;
         }
         Ok(())
     };
@@ -239,13 +247,21 @@ fn found_on(files: Files) -> Option<(JobState, Option<StageKind>)> {
     let storage: Arc<dyn Storage> = Arc::new(Stick(Arc::new(Mutex::new(files))));
     let job = JobFolder::open_in(storage, Path::new("stick")).ok()?;
     // All that a job needs is whole: every byte on both sides of every extent.
-    for entry in job.journal().into_iter().flat_map(|journal| &journal.extents) {
+    for entry in job
+        .journal()
+        .into_iter()
+        .flat_map(|journal| &journal.extents)
+    {
         for side in [super::Side::Old, super::Side::New] {
             job.bytes(entry, side).unwrap();
         }
     }
     let moved = job.state().moved.is_some();
-    assert_eq!(moved, job.state().stage.is_some(), "the hashes of what was moved");
+    assert_eq!(
+        moved,
+        job.state().stage.is_some(),
+        "the hashes of what was moved"
+    );
     Some((job.state().state, job.state().stage))
 }
 

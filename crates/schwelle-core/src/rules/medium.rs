@@ -189,7 +189,10 @@ fn job_writable(facts: &Facts<'_>) -> Vec<Answer> {
             "its file system is mounted read-only",
             "Lift the write protection and mount it again for writing, or name another folder with --job.",
         )],
-        Some(false) => vec![Answer::pass("job folder", "its file system is mounted for writing")],
+        Some(false) => vec![Answer::pass(
+            "job folder",
+            "its file system is mounted for writing",
+        )],
         None => vec![Answer::pass("job folder", "looked at when one is named")],
     }
 }

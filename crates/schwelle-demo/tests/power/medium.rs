@@ -136,6 +136,7 @@ impl<'a> Medium<'a> {
         DeviceError {
             operation,
             offset,
+            lba: None,
             len_bytes: 0,
             source: io::Error::other("made up"),
         }

@@ -218,7 +218,13 @@ impl<'a> Job<'a> {
             machine: &self.machine,
             policy: self.policy,
         }
-        .keep(&mut job, self.does.done(), Some(&rehearsal), None, &mut warnings);
+        .keep(
+            &mut job,
+            self.does.done(),
+            Some(&rehearsal),
+            None,
+            &mut warnings,
+        );
         Ok(Written {
             rehearsal,
             warnings,

@@ -71,13 +71,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         machine: &machine,
         policy: &policy,
     }
-    .keep(
-        &mut job.folder,
-        "undone",
-        None,
-        Some(exact),
-        &mut warnings,
-    );
+    .keep(&mut job.folder, "undone", None, Some(exact), &mut warnings);
     let table = Profile::read(&job.disk.device, HostFacts::default())
         .map_err(|error| CliError::reading(&disk, error))?
         .table_style();

@@ -165,7 +165,7 @@ fn a_job_folder_in_memory_is_accepted_by_name_and_not_by_yes() {
     // What a policy takes lightly is a caution at most.
     fs::write(
         lab.path("policy.toml"),
-        "[rules]\nknown = [\"medium.job-lasting\"]\n",
+        "[severity]\n\"medium.job-lasting\" = \"known\"\n",
     )
     .unwrap();
     let memory = FileSystem::new(lab.path("memory"), &["-t", "tmpfs", "tmpfs"]);
@@ -173,7 +173,10 @@ fn a_job_folder_in_memory_is_accepted_by_name_and_not_by_yes() {
         let run = lab.convert(&image, memory.0.join("job"), &[&["--json"], more].concat());
         assert_eq!(run.code, 1, "{}", run.stderr);
         assert_eq!(finding(&run)["outcome"], "block");
-        assert_eq!((memory.0.join("job").exists(), hash(&image)), (false, before));
+        assert_eq!(
+            (memory.0.join("job").exists(), hash(&image)),
+            (false, before)
+        );
     }
     // So is one on a file system on an image in memory.
     let file = memory.0.join("stick.img");
@@ -205,7 +208,12 @@ fn a_job_folder_without_room_or_write_protected_leaves_the_disk_untouched() {
         let mount = FileSystem::new(lab.path(name), &["-t", "tmpfs", "-o", &size, "tmpfs"]);
         let job = mount.0.join("job");
         let run = lab.convert(&image, &job, &["--quiet", "--job-in-memory"]);
-        assert_eq!((run.code, job.exists()), (3, false), "{size}: {}", run.stderr);
+        assert_eq!(
+            (run.code, job.exists()),
+            (3, false),
+            "{size}: {}",
+            run.stderr
+        );
         assert!(
             run.stderr.contains("the job folder needs up to") && run.stderr.contains("unchanged"),
             "{}",
@@ -218,13 +226,18 @@ fn a_job_folder_without_room_or_write_protected_leaves_the_disk_untouched() {
     let copy = lab.path("copy.img");
     fs::copy(&image, &copy).unwrap();
     assert_eq!(lab.convert(&copy, &job, &[]).code, 0);
-    let sizes = fs::read_dir(&job).unwrap().map(|file| file.unwrap().metadata().unwrap().len());
+    let sizes = fs::read_dir(&job)
+        .unwrap()
+        .map(|file| file.unwrap().metadata().unwrap().len());
     assert!(sizes.sum::<u64>() <= needed.as_u64().unwrap());
 
     let file = lab.path("stick.img");
     fs::File::create(&file).unwrap().set_len(16 << 20).unwrap();
     tool("mkfs.ext4", &["-q", file.to_str().unwrap()]);
-    let stick = FileSystem::new(lab.path("stick"), &["-o", "loop,ro", file.to_str().unwrap()]);
+    let stick = FileSystem::new(
+        lab.path("stick"),
+        &["-o", "loop,ro", file.to_str().unwrap()],
+    );
     let run = lab.convert(&image, stick.0.join("job"), &[]);
     assert_eq!((run.code, hash(&image)), (1, before));
     assert!(run.stdout.contains("mounted read-only"), "{}", run.stdout);

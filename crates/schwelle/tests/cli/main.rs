@@ -7,6 +7,7 @@
 )]
 
 mod back;
+mod block_writes;
 mod blocked;
 mod cautions;
 mod confirm;

@@ -113,8 +113,9 @@ fn stable_names(root: &Path, name: &str) -> Vec<String> {
             .is_ok_and(|to| to.file_name().is_some_and(|to| to.to_str() == Some(name)))
     };
     let mut names: Vec<String> = names_in(&folder).into_iter().filter(leads_here).collect();
-    let is_number =
-        |name: &String| name.starts_with("wwn-") || name.starts_with("nvme-eui") || name.contains("-uuid.");
+    let is_number = |name: &String| {
+        name.starts_with("wwn-") || name.starts_with("nvme-eui") || name.contains("-uuid.")
+    };
     names.sort_by_key(|name| (is_number(name), name.clone()));
     names
 }
@@ -136,13 +137,22 @@ mod tests {
             root,
             &[
                 (&format!("{pci}/ata3/host2/block/sda/device/vpd_pg80"), page),
-                (&format!("{pci}/ata3/host2/block/sda/device/model"), "Made Up \n"),
-                (&format!("{pci}/host4/block/sdb/device/vpd_pg80"), "\0P\0\u{4}SAS1"),
+                (
+                    &format!("{pci}/ata3/host2/block/sda/device/model"),
+                    "Made Up \n",
+                ),
+                (
+                    &format!("{pci}/host4/block/sdb/device/vpd_pg80"),
+                    "\0P\0\u{4}SAS1",
+                ),
                 (&format!("{pci}/usb1/1-2/idVendor"), "0000\n"),
                 (&format!("{pci}/usb1/1-2/serial"), "USB-5\n"),
                 (&format!("{pci}/usb1/1-2/product"), "Dock\n"),
                 (&format!("{pci}/usb1/1-2/host6/block/sdc/size"), "9"),
-                (&format!("{pci}/nvme/nvme0/nvme0n1/device/serial"), "NV-1  \n"),
+                (
+                    &format!("{pci}/nvme/nvme0/nvme0n1/device/serial"),
+                    "NV-1  \n",
+                ),
                 (&format!("{pci}/virtio1/block/vda/serial"), "VIRT\n"),
                 (&format!("{pci}/mmc0/block/mmcblk0/device/serial"), "0x12\n"),
                 (&format!("{pci}/mmc0/block/mmcblk0/device/name"), "CARD\n"),
@@ -161,9 +171,21 @@ mod tests {
             symlink(format!("../../{to}"), by_id.join(link)).unwrap();
         }
         for (below, bus, model, serial, stable) in [
-            ("ata3/host2/block/sda", Bus::Ata, Some("Made Up"), "SATA-77", 2),
+            (
+                "ata3/host2/block/sda",
+                Bus::Ata,
+                Some("Made Up"),
+                "SATA-77",
+                2,
+            ),
             ("host4/block/sdb", Bus::Scsi, None, "SAS1", 0),
-            ("usb1/1-2/host6/block/sdc", Bus::Usb, Some("Dock"), "USB-5", 1),
+            (
+                "usb1/1-2/host6/block/sdc",
+                Bus::Usb,
+                Some("Dock"),
+                "USB-5",
+                1,
+            ),
             ("nvme/nvme0/nvme0n1", Bus::Nvme, None, "NV-1", 0),
             ("virtio1/block/vda", Bus::Virtio, None, "VIRT", 0),
             ("mmc0/block/mmcblk0", Bus::Mmc, Some("CARD"), "0x12", 0),

@@ -86,8 +86,8 @@ fn unescaped(field: &str) -> String {
     let mut rest = field.as_bytes();
     while let [first, after @ ..] = rest {
         let digits = after.get(..3).filter(|_| *first == b'\\');
-        let byte = digits
-            .and_then(|digits| u8::from_str_radix(std::str::from_utf8(digits).ok()?, 8).ok());
+        let byte =
+            digits.and_then(|digits| u8::from_str_radix(std::str::from_utf8(digits).ok()?, 8).ok());
         match byte {
             Some(byte) => {
                 bytes.push(byte);

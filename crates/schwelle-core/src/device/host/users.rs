@@ -27,7 +27,11 @@ pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<String> {
     for mount in all_mounts(root) {
         // A file system in user space may have a number of its own, and the device as its source.
         let by_number = numbers.iter().find(|(number, _)| *number == mount.number);
-        let by_source = || devices.iter().find(|device| path_of(device) == mount.source);
+        let by_source = || {
+            devices
+                .iter()
+                .find(|device| path_of(device) == mount.source)
+        };
         let Some(device) = by_number.map(|(_, device)| *device).or_else(by_source) else {
             continue;
         };

@@ -1,0 +1,204 @@
+//! A block device without the kernel's page cache in between.
+//!
+//! Through the page cache a write of one 512-byte sector reaches the disk as the 4096 bytes around it,
+//! whenever the kernel likes, and an error shows only at the flush, without a place. Opened with `O_DIRECT`
+//! (open(2)) each write reaches the device as exactly its sectors, and each read comes from it. Both must
+//! be whole logical sectors, from and to aligned memory.
+//!
+//! Reading code asks for records of a kibibyte, so what is read is read in larger pieces, some of which
+//! are kept.
+
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt;
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// Memory is aligned to this, which is enough for every device.
+const ALIGNMENT: usize = 4096;
+/// Read at a time, at least.
+const PIECE_BYTES: u64 = 128 << 10;
+/// Pieces kept: 12 MiB.
+const PIECES: usize = 96;
+
+/// A block device opened with `O_DIRECT`.
+#[derive(Debug)]
+pub(super) struct Direct {
+    file: File,
+    sector_bytes: u64,
+    len_bytes: u64,
+    kept: Mutex<Kept>,
+}
+
+/// Pieces that have been read, the newest last.
+#[derive(Debug, Default)]
+struct Kept {
+    pieces: Vec<(u64, Arc<Aligned>)>,
+    /// Counts writes, so that what was read before one is not kept after it.
+    writes: u64,
+}
+
+impl Direct {
+    pub(super) fn new(file: File, sector_bytes: u32, len_bytes: u64) -> Self {
+        Self {
+            file,
+            sector_bytes: sector_bytes.into(),
+            len_bytes,
+            kept: Mutex::default(),
+        }
+    }
+
+    pub(super) fn file(&self) -> &File {
+        &self.file
+    }
+
+    /// Fills `buffer` from byte `offset` on; the end has been checked.
+    pub(super) fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        if buffer.len() as u64 >= PIECE_BYTES {
+            return self.read_through(offset, buffer);
+        }
+        let end = offset + buffer.len() as u64;
+        let mut at = offset;
+        while at < end {
+            let first = at / PIECE_BYTES * PIECE_BYTES;
+            let part_end = end.min(first + PIECE_BYTES);
+            let part = &mut buffer[index(at - offset)..index(part_end - offset)];
+            match self.piece(first) {
+                Ok(piece) => {
+                    let from = index(at - first);
+                    part.copy_from_slice(&piece.bytes()[from..from + part.len()]);
+                }
+                // A sector that cannot be read spoils its piece, and not what is read beside it.
+                Err(_) => self.read_through(at, part)?,
+            }
+            at = part_end;
+        }
+        Ok(())
+    }
+
+    /// Reads exactly the sectors that are asked for.
+    fn read_through(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        let first = offset / self.sector_bytes * self.sector_bytes;
+        let end = (offset + buffer.len() as u64).next_multiple_of(self.sector_bytes);
+        let mut aligned = Aligned::new(index(end - first));
+        self.file.read_exact_at(aligned.bytes_mut(), first)?;
+        let from = index(offset - first);
+        buffer.copy_from_slice(&aligned.bytes()[from..from + buffer.len()]);
+        Ok(())
+    }
+
+    /// The piece that begins at `first`, read or kept.
+    fn piece(&self, first: u64) -> io::Result<Arc<Aligned>> {
+        let writes = {
+            let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some(found) = kept.pieces.iter().position(|(at, _)| *at == first) {
+                let piece = kept.pieces.remove(found);
+                let bytes = piece.1.clone();
+                kept.pieces.push(piece);
+                return Ok(bytes);
+            }
+            kept.writes
+        };
+        let len = PIECE_BYTES.min(self.len_bytes - first);
+        let mut piece = Aligned::new(index(len));
+        self.file.read_exact_at(piece.bytes_mut(), first)?;
+        let piece = Arc::new(piece);
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.writes == writes {
+            if kept.pieces.len() >= PIECES {
+                kept.pieces.remove(0);
+            }
+            kept.pieces.push((first, piece.clone()));
+        }
+        Ok(piece)
+    }
+
+    /// Writes whole sectors; the end has been checked.
+    pub(super) fn write_at(&self, offset: u64, bytes: &[u8]) -> io::Result<()> {
+        let mut aligned = Aligned::new(bytes.len());
+        aligned.bytes_mut().copy_from_slice(bytes);
+        let written = self.file.write_all_at(aligned.bytes(), offset);
+        let end = offset + bytes.len() as u64;
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.writes += 1;
+        kept.pieces
+            .retain(|(at, piece)| at + piece.len as u64 <= offset || *at >= end);
+        written
+    }
+
+    /// Returns when all that was written is on the medium. Later reads come from there.
+    pub(super) fn flush(&self) -> io::Result<()> {
+        self.file.sync_all()?;
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.writes += 1;
+        kept.pieces.clear();
+        Ok(())
+    }
+}
+
+/// Bytes at an aligned place in memory.
+#[derive(Debug)]
+struct Aligned {
+    memory: Vec<u8>,
+    from: usize,
+    len: usize,
+}
+
+impl Aligned {
+    fn new(len: usize) -> Self {
+        let memory = vec![0; len + ALIGNMENT];
+        let from = memory.as_ptr().align_offset(ALIGNMENT);
+        Self { memory, from, len }
+    }
+
+    fn bytes(&self) -> &[u8] {
+        &self.memory[self.from..self.from + self.len]
+    }
+
+    fn bytes_mut(&mut self) -> &mut [u8] {
+        &mut self.memory[self.from..self.from + self.len]
+    }
+}
+
+/// A length within a transfer, which is in memory.
+fn index(len: u64) -> usize {
+    usize::try_from(len).expect("a transfer fits into memory")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// On a file: what the kernel asks of `O_DIRECT` is seen on block devices, in the command line's tests.
+    #[test]
+    fn what_was_kept_is_never_older_than_what_was_written() {
+        let file = tempfile::tempfile().unwrap();
+        let len = 3 * PIECE_BYTES + 4096;
+        file.set_len(len).unwrap();
+        let device = Direct::new(file, 512, len);
+        let mut model = vec![0; index(len)];
+        let mut dice = 7_u64;
+        for round in 0..400_u64 {
+            dice ^= dice << 13;
+            dice ^= dice >> 7;
+            dice ^= dice << 17;
+            let at = dice % (len - 9000);
+            if round % 3 == 0 {
+                let first = at / 512 * 512;
+                let bytes = vec![u8::try_from(dice % 251).unwrap(); 512 * (1 + index(dice % 9))];
+                device.write_at(first, &bytes).unwrap();
+                model[index(first)..index(first) + bytes.len()].copy_from_slice(&bytes);
+            }
+            let mut got = vec![0; index(dice % 9000)];
+            device.read_at(at, &mut got).unwrap();
+            assert!(
+                got[..] == model[index(at)..index(at) + got.len()],
+                "round {round}"
+            );
+        }
+        let mut all = vec![0; index(len)];
+        device.read_at(0, &mut all).unwrap();
+        assert!(all == model);
+        device.flush().unwrap();
+        assert!(device.kept.lock().unwrap().pieces.is_empty());
+    }
+}
