@@ -26,6 +26,13 @@ impl Memory {
         }
     }
 
+    /// The same disk with physical sectors of another size: of a drive that writes several logical ones at
+    /// a time.
+    pub fn with_physical(mut self, bytes: u32) -> Self {
+        self.geometry.physical_sector = bytes;
+        self
+    }
+
     fn map(&self) -> MutexGuard<'_, BTreeMap<u64, Box<[u8]>>> {
         self.sectors.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -5,12 +5,14 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::journal::{self, EditedVolume, Journal, JournalExtent, MAX_ENTRIES, Side, Watched};
+use super::journal::{
+    self, Beside, EditedVolume, Journal, JournalExtent, MAX_ENTRIES, Side, Watched,
+};
 use super::state::{FIRST_VERSION, Kept, read_up_to};
 use super::storage::{Directory, Storage, StoredFile};
-use super::{JobError, JobState, State};
+use super::{JobError, JobState, Repaired, State, recover};
 use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
-use crate::device::{Geometry, ReadDevice};
+use crate::device::{Lba, ReadDevice};
 
 const RECORD: &str = "job.json";
 const JOURNAL: &str = "journal.json";
@@ -216,6 +218,22 @@ impl JobFolder {
         journal::read(&**file, entry.side(side), len).map_err(|source| self.io_error(name, source))
     }
 
+    /// What is beside the sectors written.
+    pub(super) fn bytes_beside(&self, beside: &Beside) -> Result<Vec<u8>, JobError> {
+        let Some(loaded) = &self.journal else {
+            return Err(self.io_error(SAVED, io::ErrorKind::NotFound.into()));
+        };
+        let len = beside
+            .sectors
+            .saturating_mul(loaded.journal.sector_bytes.into());
+        let read = journal::read(
+            &*loaded.saved,
+            &beside.old,
+            usize::try_from(len).unwrap_or(0),
+        );
+        read.map_err(|source| self.io_error(SAVED, source))
+    }
+
     /// Adds a line to the log.
     pub fn log(&mut self, line: &str) -> Result<(), JobError> {
         let added = (|| {
@@ -347,9 +365,8 @@ impl Ledger for JobFolder {
     }
 }
 
-/// An unfinished job for the disk with this geometry and this sector 0: in `job` itself, or in a
-/// folder beside it.
-pub fn unfinished_near(job: &Path, geometry: Geometry, sector_0: &[u8]) -> Option<PathBuf> {
+/// An unfinished job for this disk: in `job` itself, or in a folder beside it.
+pub fn unfinished_near(job: &Path, disk: &dyn ReadDevice) -> Option<PathBuf> {
     let parent = job.parent().filter(|path| !path.as_os_str().is_empty());
     let beside = fs::read_dir(parent.unwrap_or(Path::new(".")));
     let beside = beside
@@ -361,18 +378,32 @@ pub fn unfinished_near(job: &Path, geometry: Geometry, sector_0: &[u8]) -> Optio
         let Ok(folder) = JobFolder::open(path) else {
             return false;
         };
-        folder.state().state.is_unfinished() && folder.is_about(geometry, sector_0)
+        folder.state().state.is_unfinished() && folder.is_about(disk)
     })
 }
 
 impl JobFolder {
-    /// True when the job is about a disk of this geometry with this sector 0, before or after.
-    pub fn is_about(&self, geometry: Geometry, sector_0: &[u8]) -> bool {
+    /// True when the job is about this disk, as it was before or as it is after: its size, and its sector 0.
+    /// A sector 0 that a power cut has torn is known by all else that the job knows of the disk.
+    pub fn is_about(&self, disk: &dyn ReadDevice) -> bool {
+        let geometry = disk.geometry();
         let Some(journal) = self.journal() else {
             return false;
         };
-        let same =
-            journal.sector_bytes == geometry.logical_sector && journal.sectors == geometry.sectors;
+        if (journal.sector_bytes, journal.sectors) != (geometry.logical_sector, geometry.sectors) {
+            return false;
+        }
+        let sector_0 = disk.read_sector(Lba(0));
+        if sector_0.is_ok_and(|sector_0| self.knows_sector_0(journal, &sector_0)) {
+            return true;
+        }
+        let repaired = Repaired::look(self, disk);
+        repaired.is_ok_and(|repaired| {
+            repaired.torn().any(|first| first == Lba(0)) && recover::fits(self, &repaired)
+        })
+    }
+
+    fn knows_sector_0(&self, journal: &Journal, sector_0: &[u8]) -> bool {
         let entry = journal.extents.iter().find(|entry| entry.first_lba == 0);
         let is_written = entry.is_some_and(|entry| {
             [Side::Old, Side::New].into_iter().any(|side| {
@@ -385,6 +416,6 @@ impl JobFolder {
         let is_watched = watched.any(|watched| {
             watched.first_lba == 0 && watched.blake3 == blake3::hash(sector_0).to_hex().as_str()
         });
-        same && (is_written || is_watched)
+        is_written || is_watched
     }
 }

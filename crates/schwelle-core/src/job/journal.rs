@@ -32,6 +32,30 @@ pub struct Journal {
     pub moves: Vec<MovedExtent>,
     /// What is overwritten.
     pub extents: Vec<JournalExtent>,
+    /// What shares a physical sector with what is written, on a disk where that has several logical ones.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<Beside>,
+}
+
+/// Sectors that the job does not write, and that a power cut may take all the same.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Beside {
+    /// First sector.
+    pub first_lba: u64,
+    /// Number of sectors.
+    pub sectors: u64,
+    /// What is there: in `saved.bin`.
+    pub old: Stored,
+}
+
+impl Beside {
+    /// Its sectors.
+    pub fn extent(&self) -> Extent {
+        Extent {
+            first: Lba(self.first_lba),
+            end: Lba(self.first_lba.saturating_add(self.sectors)),
+        }
+    }
 }
 
 /// Sectors that must be as they were.
@@ -219,6 +243,12 @@ impl Journal {
                 && stored(&entry.old, len, files[0])
                 && stored(&entry.new, len, files[1])
         });
+        let beside = self.beside.iter().all(|beside| {
+            let len = beside.sectors.saturating_mul(sector);
+            inside(beside.first_lba, beside.sectors)
+                && len <= MAX_EXTENT_BYTES
+                && stored(&beside.old, len, files[0])
+        });
         let moves = self.moves.iter().all(|moved| {
             inside(moved.from_lba, moved.sectors) && inside(moved.to_lba, moved.sectors)
         });
@@ -231,7 +261,7 @@ impl Journal {
                 && (1..=volume.sectors_before).contains(&volume.sectors_after)
                 && volume.named_at < self.sectors
         });
-        (!(sound && moves && watched && volumes))
+        (!(sound && beside && moves && watched && volumes))
             .then(|| "an entry leaves the disk or its file".to_owned())
     }
 }
@@ -348,6 +378,17 @@ pub(super) fn write(
             }
         }
     }
+    let mut beside = Vec::new();
+    for extent in extents_beside(set) {
+        let offset = geometry.byte_of(extent.first).unwrap_or(u64::MAX);
+        let len = usize::try_from(geometry.bytes_in(&extent)).unwrap_or(0);
+        beside.push(Beside {
+            first_lba: extent.first.0,
+            sectors: extent.sectors(),
+            // Where clusters are copied, that is what is beside the later stages.
+            old: saved.put(&drafts.crossed.read_vec(offset, len)?)?,
+        });
+    }
     saved.finish()?;
     new.finish()?;
     let moved = |moved: &Move| MovedExtent {
@@ -363,7 +404,85 @@ pub(super) fn write(
         volumes,
         moves: set.moves.iter().map(moved).collect(),
         extents,
+        beside,
     })
+}
+
+/// The sectors that share a physical sector with what is written, and are not written themselves: each within
+/// one physical sector. What the stage `move` writes counts as not written for the later stages: it is on the
+/// medium before them, and they may take it with them.
+fn extents_beside(set: &ChangeSet) -> Vec<Extent> {
+    let geometry = set.geometry;
+    let step = u64::from(geometry.physical_sector / geometry.logical_sector).max(1);
+    let in_stages = |is_moving: bool| {
+        let stages = set.stages.iter();
+        let stages = stages.filter(move |stage| (stage.kind == StageKind::Move) == is_moving);
+        let mut extents: Vec<Extent> = stages.flat_map(|stage| stage.extents()).collect();
+        extents.sort_unstable_by_key(|extent| extent.first);
+        extents
+    };
+    let written = in_stages(false);
+    let mut beside: Vec<Extent> = Vec::new();
+    let mut add = |first: u64, end: u64| {
+        // Cut where physical sectors end.
+        let mut at = first;
+        while step > 1 && at < end.min(geometry.sectors) {
+            let next = end.min((at / step + 1) * step).min(geometry.sectors);
+            beside.push(Extent {
+                first: Lba(at),
+                end: Lba(next),
+            });
+            at = next;
+        }
+    };
+    // Up to where all is either written or beside.
+    let mut done = 0;
+    for extent in &written {
+        let first = (extent.first.0 / step * step).max(done);
+        // The rest of the physical sector in which the one before ended, too.
+        let rest = done.next_multiple_of(step).min(extent.first.0);
+        if rest > done {
+            add(done, rest);
+        }
+        add(first.max(rest), extent.first.0);
+        done = done.max(extent.end.0);
+    }
+    add(done, done.next_multiple_of(step));
+
+    let moved = in_stages(true);
+    let ends = moved
+        .iter()
+        .flat_map(|extent| [extent.first.0, extent.end.0.saturating_sub(1)]);
+    let mut physical: Vec<u64> = ends.map(|at| at / step * step).collect();
+    physical.dedup();
+    for first in physical {
+        let end = first.saturating_add(step).min(geometry.sectors);
+        let whole = Extent {
+            first: Lba(first),
+            end: Lba(end),
+        };
+        if is_in(&written, &whole) {
+            continue;
+        }
+        for at in first..end {
+            let one = Extent {
+                first: Lba(at),
+                end: Lba(at.saturating_add(1)),
+            };
+            if !is_in(&moved, &one) {
+                beside.push(one);
+            }
+        }
+    }
+    beside
+}
+
+/// True when one of the extents, ascending and apart, shares a sector with this one.
+fn is_in(extents: &[Extent], wanted: &Extent) -> bool {
+    let after = extents.partition_point(|extent| extent.end <= wanted.first);
+    extents
+        .get(after)
+        .is_some_and(|extent| extent.overlaps(wanted))
 }
 
 /// Reads one side of an extent from its file; an error when the bytes are not those written.
@@ -381,4 +500,57 @@ pub(super) fn read(
         return Err(io::Error::new(io::ErrorKind::InvalidData, fault));
     }
     Ok(bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::device::{BlockDevice, Draft, Memory};
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+        #[test]
+        fn what_is_written_and_what_is_beside_fill_physical_sectors(
+            writes in prop::collection::vec((0u64..200, 1usize..12), 1..20),
+        ) {
+            let disk = Memory::new(512, 203).with_physical(4096);
+            let draft = Draft::new(&disk);
+            // Clusters of one and a half physical sectors are copied there.
+            let copied = crate::device::Move { from: Lba(0), to: Lba(100), sectors: 12 };
+            draft.move_sectors(copied);
+            for (first, count) in writes {
+                let count = count.min(usize::try_from(203 - first).unwrap());
+                draft.write_at(first * 512, &vec![1; count * 512]).unwrap();
+            }
+            let all = Extent { first: Lba(0), end: Lba(203) };
+            let region = Region::new(StageKind::Prepare, "made up", all);
+            let set = ChangeSet::of(&draft, "", &[region]).unwrap();
+            let mut holds = vec![0_u8; 203];
+            let later = set.stages.iter().filter(|stage| stage.kind != StageKind::Move);
+            let later: Vec<Extent> = later.flat_map(|stage| stage.extents()).collect();
+            let mut all = later.clone();
+            all.extend(extents_beside(&set));
+            // What is copied is there once more, but where a later stage shares its physical sector.
+            for moved in set.moves.iter().map(Move::destination) {
+                for at in moved.first.0..moved.end.0 {
+                    let first = at / 8 * 8;
+                    let whole = Extent { first: Lba(first), end: Lba(first + 8) };
+                    if !is_in(&later, &whole) {
+                        all.push(Extent { first: Lba(at), end: Lba(at + 1) });
+                    }
+                }
+            }
+            for extent in all {
+                for at in extent.first.0..extent.end.0 {
+                    holds[usize::try_from(at).unwrap()] += 1;
+                }
+            }
+            // Each physical sector is there once as a whole, or not at all.
+            for physical in holds.chunks(8) {
+                prop_assert!(physical.iter().all(|&count| count == 1) || physical.iter().all(|&count| count == 0));
+            }
+        }
+    }
 }

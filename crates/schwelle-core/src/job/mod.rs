@@ -22,11 +22,15 @@ mod state;
 #[cfg(test)]
 mod stick;
 mod storage;
+mod torn;
 
 pub use fingerprint::fingerprint;
 pub use folder::{JobFolder, unfinished_near};
-pub use journal::{EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched};
+pub use journal::{
+    Beside, EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched,
+};
 pub use storage::{Storage, StoredFile};
+pub use torn::Repaired;
 
 use std::io;
 use std::path::PathBuf;

@@ -187,6 +187,11 @@ fn look<'a>(
     Ok((seen, disk))
 }
 
+/// True when every sector of the job is one that it knows. The disk has been found to be of its size.
+pub(super) fn fits(job: &JobFolder, disk: &dyn ReadDevice) -> bool {
+    look(job, disk).is_ok_and(|(seen, _)| seen.strange.is_empty())
+}
+
 /// True for what is written before the files are edited.
 fn is_crossing(entry: &JournalExtent) -> bool {
     entry.stage != StageKind::Settle

@@ -83,7 +83,9 @@ impl Bench {
             finished: Image::default(),
             free_taken: Vec::new(),
             moved_is_overwritten: false,
-            is_brief: name.ends_with("a tight end") || name.contains("logical"),
+            is_brief: ["a tight end", "logical", "physical"]
+                .iter()
+                .any(|kind| name.contains(kind)),
         };
         let mut job = JobFolder::create(&bench.path(), "{}").unwrap();
         let medium = Medium::new(&bench.old, Image::default());
@@ -303,6 +305,16 @@ pub(crate) fn scenarios() -> Vec<Bench> {
     vec![
         Bench::new("gap", None, disk(330, |_, _| {})),
         Bench::new("trim", Some(109), disk(213, |_, _| {})),
+        Bench::new(
+            "gap on a drive with larger physical sectors",
+            None,
+            disk(330, |_, _| {}).with_physical(4096),
+        ),
+        Bench::new(
+            "trim on a drive with larger physical sectors",
+            Some(109),
+            disk(213, |_, _| {}).with_physical(4096),
+        ),
         Bench::new("trim at a tight end", Some(107), disk(211, |_, _| {})),
         Bench::new(
             "trim that moves what is edited",

@@ -1,6 +1,6 @@
 //! A medium with a volatile cache, on which power goes, or a write fails.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::sync::Arc;
 use std::sync::Mutex;
@@ -11,20 +11,24 @@ use crate::bench::roll;
 
 /// What differs from the old disk.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) struct Image(BTreeMap<u64, Arc<[u8]>>);
+pub(crate) struct Image {
+    sectors: BTreeMap<u64, Arc<[u8]>>,
+    /// First sectors of physical sectors that cannot be read until they are written whole.
+    unreadable: BTreeSet<u64>,
+}
 
 impl Image {
     /// The sectors that differ, one by one.
     pub(crate) fn changed(&self) -> Vec<Extent> {
         let one = |&sector: &u64| Extent::new(Lba(sector), 1).unwrap();
-        self.0.keys().map(one).collect()
+        self.sectors.keys().map(one).collect()
     }
 
     fn put(&mut self, old: &Memory, sector: u64, bytes: &Arc<[u8]>) {
         if old.read_sector(Lba(sector)).unwrap()[..] == bytes[..] {
-            self.0.remove(&sector);
+            self.sectors.remove(&sector);
         } else {
-            self.0.insert(sector, Arc::clone(bytes));
+            self.sectors.insert(sector, Arc::clone(bytes));
         }
     }
 }
@@ -132,6 +136,35 @@ impl<'a> Medium<'a> {
         self.surviving(|_, _| roll(dice).is_multiple_of(2))
     }
 
+    /// What may be left where the drive has physical sectors of several logical ones: one that was under way
+    /// holds nothing that makes sense, or cannot be read at all. `None` where nothing was under way.
+    pub(crate) fn torn(&self, is_readable: bool, dice: &mut u64) -> Option<Image> {
+        let step = self.physical();
+        let under_way: Vec<u64> = {
+            let inside = self.inside.lock().unwrap();
+            let sectors = inside.pending.iter().flatten();
+            sectors.map(|(sector, _)| sector / step * step).collect()
+        };
+        let pick = usize::try_from(roll(dice)).unwrap() % under_way.len().max(1);
+        let torn = *under_way.get(pick)?;
+        let mut image = self.survivors_at_random(dice);
+        if is_readable {
+            for sector in torn..(torn + step).min(self.geometry().sectors) {
+                let number = u8::try_from(sector % 97).unwrap();
+                image.put(self.old, sector, &Arc::from([0xA0 ^ number; 512]));
+            }
+        } else {
+            image.unreadable.insert(torn);
+        }
+        Some(image)
+    }
+
+    /// Logical sectors in a physical one.
+    fn physical(&self) -> u64 {
+        let geometry = self.geometry();
+        u64::from(geometry.physical_sector / geometry.logical_sector)
+    }
+
     fn error(operation: &'static str, offset: u64) -> DeviceError {
         DeviceError {
             operation,
@@ -166,6 +199,14 @@ impl ReadDevice for Medium<'_> {
         let sector = u64::from(self.geometry().logical_sector);
         let end = offset + buffer.len() as u64;
         let range = offset / sector..end.div_ceil(sector);
+        let step = self.physical();
+        let mut lost = inside.durable.unreadable.range(..range.end);
+        if lost
+            .next_back()
+            .is_some_and(|first| first + step > range.start)
+        {
+            return Err(Self::error("read", offset));
+        }
         let mut show = |number: u64, bytes: &[u8]| {
             let first = number * sector;
             let (from, to) = (first.max(offset), (first + sector).min(end));
@@ -173,7 +214,7 @@ impl ReadDevice for Medium<'_> {
             buffer[index(from, offset)..index(to, offset)]
                 .copy_from_slice(&bytes[index(from, first)..index(to, first)]);
         };
-        for (number, bytes) in inside.durable.0.range(range.clone()) {
+        for (number, bytes) in inside.durable.sectors.range(range.clone()) {
             show(*number, bytes);
         }
         // A write is a run of sectors: most lie apart from what is read, and are passed over whole.
@@ -197,6 +238,15 @@ impl BlockDevice for Medium<'_> {
         let failure = self.step(&mut inside);
         let first = offset / sector as u64;
         let mut write: Write = (first..).zip(bytes.chunks(sector).map(Arc::from)).collect();
+        let (step, end) = (self.physical(), first + write.len() as u64);
+        let lost = inside.durable.unreadable.clone();
+        for torn in lost.range((first + 1).saturating_sub(step)..end) {
+            // The drive reads a physical sector to write a part of it.
+            if *torn < first || (torn + step).min(self.geometry().sectors) > end {
+                return Err(Self::error("write", offset));
+            }
+            inside.durable.unreadable.remove(torn);
+        }
         match failure {
             Some(Failure::Power | Failure::Once) => return Err(Self::error("write", offset)),
             Some(Failure::Short) => write.truncate(write.len() / 2),

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use schwelle_core::commit;
 use schwelle_core::crossing::Style;
-use schwelle_core::device::{self, BlockDevice, DiskFile, Lba, ReadDevice};
+use schwelle_core::device::{self, BlockDevice, DiskFile};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
@@ -84,11 +84,7 @@ impl<'a> Job<'a> {
     /// no second one.
     pub(super) fn refuse_unfinished(&self) -> Result<(), CliError> {
         let (disk, path) = (self.disk, &self.disk.path);
-        let sector_0 = disk
-            .device
-            .read_sector(Lba(0))
-            .map_err(|error| CliError::reading(path, error))?;
-        if let Some(job) = unfinished_near(self.folder, disk.profile.geometry, &sector_0) {
+        if let Some(job) = unfinished_near(self.folder, &disk.device) {
             return Err(CliError::unfinished(path, &job));
         }
         let entries = self.folder.read_dir();

@@ -4,9 +4,9 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use schwelle_core::crossing::Style;
-use schwelle_core::device::{self, DiskFile, Lba, OpenError, ReadDevice};
+use schwelle_core::device::{self, DiskFile, OpenError};
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::job::{JobFolder, JobState};
+use schwelle_core::job::{JobFolder, JobState, Repaired};
 
 use crate::disk::{Disk, refuse_users};
 use crate::error::{CliError, Kind};
@@ -75,6 +75,18 @@ impl JobOptions {
     }
 }
 
+/// What is said of physical sectors that the power cut has torn.
+pub(super) fn torn(repaired: &Repaired<'_>) -> String {
+    let torn: Vec<String> = repaired.torn().map(|lba| lba.to_string()).collect();
+    match &torn[..] {
+        [] => String::new(),
+        _ => format!(
+            "Torn by the power cut, and repaired first: the physical sector at {}\n",
+            torn.join(", at ")
+        ),
+    }
+}
+
 /// Opens an image with the job's sector size, or a disk with its own.
 fn open(path: &Path, sector: Option<u32>, write: bool) -> Result<DiskFile, OpenError> {
     let is_image = std::fs::metadata(path).is_ok_and(|found| found.is_file());
@@ -109,8 +121,7 @@ fn find(folder: &JobFolder) -> Result<PathBuf, CliError> {
             }
             Err(_) => continue,
         };
-        let sector_0 = device.read_sector(Lba(0)).unwrap_or_default();
-        if !found.contains(&path) && folder.is_about(device.geometry(), &sector_0) {
+        if !found.contains(&path) && folder.is_about(&device) {
             found.push(path);
         }
     }

@@ -1,11 +1,11 @@
 //! `schwelle resume`
 
 use clap::Args;
-use schwelle_core::job::recover;
+use schwelle_core::job::{Repaired, recover};
 use schwelle_core::rehearse;
 
 use super::carry_out::{Does, Ending, read_table_again, say_outcome, warn};
-use super::recover::JobOptions;
+use super::recover::{JobOptions, torn};
 use crate::error::CliError;
 use crate::policy::PolicyOptions;
 use crate::progress::Progress;
@@ -31,9 +31,11 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     let failed = |error| CliError::recovering(&disk, &folder, error);
     screen.show(&views::common::head(&job.disk));
     let busy = screen.busy("Comparing the disk with the job's record");
-    let plan = recover::plan_resume(&job.folder, &job.disk.device).map_err(failed)?;
+    let repaired = Repaired::look(&job.folder, &job.disk.device).map_err(failed)?;
+    let plan = recover::plan_resume(&job.folder, &repaired).map_err(failed)?;
     drop(busy);
     let mut warnings = Vec::new();
+    screen.show(&torn(&repaired));
     if let Some(plan) = plan {
         let (size, writes) = (plan.changes.bytes(), plan.changes.stages.iter());
         let stages: Vec<&str> = writes
@@ -50,6 +52,8 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         });
         let mut progress = Progress::new(screen, &folder);
         progress.catch_stops();
+        let written = repaired.write(&job.disk.device);
+        written.map_err(|error| failed(error.into()))?;
         recover::resume(&mut job.folder, &plan, &job.disk.device, &mut progress).map_err(failed)?;
         drop(progress);
         warnings.extend(read_table_again(&job.disk.device));

@@ -4,12 +4,12 @@ use clap::Args;
 use schwelle_core::crossing::Style;
 use schwelle_core::device::HostFacts;
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::job::JobState;
 use schwelle_core::job::recover::{self, Undoing};
+use schwelle_core::job::{JobState, Repaired};
 use schwelle_core::profile::Profile;
 
 use super::carry_out::{Ending, read_table_again, warn};
-use super::recover::JobOptions;
+use super::recover::{JobOptions, torn};
 use crate::disk::options;
 use crate::error::{CliError, Kind};
 use crate::policy::PolicyOptions;
@@ -45,20 +45,26 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     let failed = |error| CliError::recovering(&disk, &folder, error);
     screen.show(&views::common::head(&job.disk));
     let busy = screen.busy("Comparing the disk with the job's record");
-    let plan = recover::plan_undo(&job.folder, &job.disk.device).map_err(failed)?;
+    let repaired = Repaired::look(&job.folder, &job.disk.device).map_err(failed)?;
+    let plan = recover::plan_undo(&job.folder, &repaired).map_err(failed)?;
     drop(busy);
     let used = plan.as_ref().map_or(&[][..], |plan| &plan.used);
     let (exact, smaller) = (used.is_empty(), used.iter().any(|(_, smaller)| *smaller));
     let mut warnings = Vec::new();
+    screen.show(&torn(&repaired));
     if let Some(plan) = &plan {
         screen.show(&meaning(plan, job.style(), screen.columns()));
         confirm(args, screen)?;
         let mut progress = Progress::new(screen, &folder);
         progress.catch_stops();
+        let written = repaired.write(&job.disk.device);
+        written.map_err(|error| failed(error.into()))?;
         recover::undo(&mut job.folder, plan, &job.disk.device, &mut progress).map_err(failed)?;
         drop(progress);
         warnings.extend(read_table_again(&job.disk.device));
     } else {
+        let written = repaired.write(&job.disk.device);
+        written.map_err(|error| failed(error.into()))?;
         screen.show("Nothing of the job is on the disk.\n");
         let undone = job.folder.set_state(JobState::Undone);
         undone.map_err(|error| CliError::job_folder(&error))?;

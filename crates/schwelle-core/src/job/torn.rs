@@ -1,0 +1,280 @@
+//! Physical sectors that a power cut has torn.
+//!
+//! A drive with logical sectors of 512 bytes and physical ones of 4096 ("512e") writes a logical sector by
+//! reading the physical one around it and writing that. Power that goes meanwhile may take all of it: eight
+//! logical sectors, of which the job wrote perhaps one. So the journal keeps the neighbours of what is
+//! written as well, and before a job is finished or undone, the torn physical sectors are written whole with
+//! what they held before. From then on the disk is one of the mixtures of old and new sectors that recovery
+//! knows.
+//!
+//! Few physical sectors are under way when power goes. Where many hold something strange, somebody has used
+//! the disk, and nothing is repaired.
+
+use std::collections::BTreeMap;
+
+use crate::commit::{CommitError, StageKind};
+use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
+
+use super::journal::Beside;
+use super::recover::RecoverError;
+use super::{JobFolder, Journal, JournalExtent, Side};
+
+/// Torn physical sectors that are repaired, at most.
+const MAX_TORN: usize = 4;
+
+/// A disk as it is with its torn sectors repaired. Nothing is written before [`Repaired::write`].
+#[derive(Debug)]
+pub struct Repaired<'a> {
+    disk: &'a dyn ReadDevice,
+    torn: Vec<(Extent, Vec<u8>)>,
+}
+
+impl<'a> Repaired<'a> {
+    /// Looks for the torn sectors of an unfinished job. The disk has been found to be of the job's size.
+    pub fn look(job: &JobFolder, disk: &'a dyn ReadDevice) -> Result<Self, RecoverError> {
+        let none = Self {
+            disk,
+            torn: Vec::new(),
+        };
+        let geometry = disk.geometry();
+        let step = u64::from(geometry.physical_sector / geometry.logical_sector);
+        let Some(journal) = job.journal() else {
+            return Ok(none);
+        };
+        let same =
+            (geometry.logical_sector, geometry.sectors) == (journal.sector_bytes, journal.sectors);
+        if !job.state().state.is_unfinished() || step < 2 || !same {
+            return Ok(none);
+        }
+        let mut index = Index::new(job, journal);
+        let mut torn = Vec::new();
+        for first in physical_sectors(journal, step) {
+            let end = first.saturating_add(step).min(geometry.sectors);
+            let extent = Extent {
+                first: Lba(first),
+                end: Lba(end),
+            };
+            torn.extend(torn_before(&mut index, disk, extent)?.map(|before| (extent, before)));
+            if torn.len() > MAX_TORN {
+                return Ok(none);
+            }
+        }
+        Ok(Self { disk, torn })
+    }
+
+    /// First sectors of the physical sectors that will be repaired.
+    pub fn torn(&self) -> impl Iterator<Item = Lba> + '_ {
+        self.torn.iter().map(|(extent, _)| extent.first)
+    }
+
+    /// Writes the repaired sectors, each in one piece, and flushes them. A failure is told as one of the
+    /// stage `prepare`.
+    pub fn write(&self, disk: &dyn BlockDevice) -> Result<(), CommitError> {
+        if self.torn.is_empty() {
+            return Ok(());
+        }
+        let stopped = |source| CommitError::Stopped {
+            stage: StageKind::Prepare,
+            source,
+        };
+        for (extent, bytes) in &self.torn {
+            let offset = self.geometry().byte_of(extent.first).unwrap_or(u64::MAX);
+            disk.write_at(offset, bytes).map_err(stopped)?;
+        }
+        disk.flush().map_err(stopped)
+    }
+}
+
+impl ReadDevice for Repaired<'_> {
+    fn geometry(&self) -> Geometry {
+        self.disk.geometry()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
+        let sector = u64::from(self.geometry().logical_sector);
+        let end = offset.saturating_add(buffer.len() as u64);
+        // What lies between the torn sectors comes from the disk.
+        let mut at = offset;
+        let mut torn = self.torn.iter();
+        while at < end {
+            let next = torn.find(|(extent, _)| extent.end.0.saturating_mul(sector) > at);
+            let first = next.map_or(end, |(extent, _)| {
+                extent.first.0.saturating_mul(sector).clamp(at, end)
+            });
+            let index = |at: u64| usize::try_from(at - offset).unwrap_or(usize::MAX);
+            if let Some(part) = buffer
+                .get_mut(index(at)..index(first))
+                .filter(|p| !p.is_empty())
+            {
+                self.disk.read_at(at, part)?;
+            }
+            at = first;
+            let Some((extent, bytes)) = next.filter(|_| at < end) else {
+                continue;
+            };
+            let begins = extent.first.0.saturating_mul(sector);
+            let stop = end.min(extent.end.0.saturating_mul(sector));
+            let from = usize::try_from(at - begins).unwrap_or(usize::MAX);
+            let part = buffer.get_mut(index(at)..index(stop)).unwrap_or_default();
+            if let Some(bytes) = bytes.get(from..from.saturating_add(part.len())) {
+                part.copy_from_slice(bytes);
+            }
+            at = stop;
+        }
+        Ok(())
+    }
+}
+
+/// First sectors of all physical sectors that the job writes to, ascending.
+fn physical_sectors(journal: &Journal, step: u64) -> Vec<u64> {
+    let moves = journal.moves.iter();
+    let moves = moves.map(|moved| moved.as_move().destination());
+    let written = journal.extents.iter().map(|entry| entry.extent());
+    let mut all: Vec<u64> = written
+        .chain(moves)
+        .flat_map(|extent| {
+            let first = extent.first.0 / step * step;
+            (first..extent.end.0).step_by(usize::try_from(step).unwrap_or(1))
+        })
+        .collect();
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
+/// What a logical sector may hold.
+enum Sector {
+    /// One of these; the first is what it held before.
+    Known(Vec<Vec<u8>>),
+    /// Anything: what comes there is copied again.
+    Free,
+    /// What was copied there. The journal has only its hash.
+    Copied,
+}
+
+/// Finds what the journal knows of a sector.
+struct Index<'a> {
+    job: &'a JobFolder,
+    sector: usize,
+    /// By first sector, those that are settled last: a sector may change twice.
+    extents: BTreeMap<(u64, bool), &'a JournalExtent>,
+    beside: BTreeMap<u64, &'a Beside>,
+    moves: BTreeMap<u64, u64>,
+    /// Extents whose bytes were looked at last.
+    recent: Vec<((u64, bool, bool), Vec<u8>)>,
+}
+
+/// An extent of the journal has at most this many sectors.
+const MAX_EXTENT_SECTORS: u64 = 2048;
+/// Extents whose bytes are kept, each at most 1 MiB.
+const RECENT: usize = 8;
+
+impl<'a> Index<'a> {
+    fn new(job: &'a JobFolder, journal: &'a Journal) -> Self {
+        let is_settled = |entry: &JournalExtent| entry.stage == StageKind::Settle;
+        let entries = journal.extents.iter();
+        let moves = journal.moves.iter();
+        Self {
+            job,
+            sector: journal.sector_bytes as usize,
+            extents: entries
+                .map(|entry| ((entry.first_lba, is_settled(entry)), entry))
+                .collect(),
+            beside: journal.beside.iter().map(|b| (b.first_lba, b)).collect(),
+            moves: moves.map(|moved| (moved.to_lba, moved.sectors)).collect(),
+            recent: Vec::new(),
+        }
+    }
+
+    fn bytes(&mut self, entry: &JournalExtent, side: Side) -> Result<&[u8], RecoverError> {
+        let is_settled = entry.stage == StageKind::Settle;
+        let key = (entry.first_lba, is_settled, side == Side::Old);
+        if !self.recent.iter().any(|(known, _)| *known == key) {
+            if self.recent.len() >= RECENT {
+                self.recent.remove(0);
+            }
+            self.recent.push((key, self.job.bytes(entry, side)?));
+        }
+        let found = self.recent.iter().find(|(known, _)| *known == key);
+        Ok(found.map_or(&[], |(_, bytes)| bytes))
+    }
+
+    fn sector(&mut self, at: u64) -> Result<Sector, RecoverError> {
+        let one = Extent {
+            first: Lba(at),
+            end: Lba(at.saturating_add(1)),
+        };
+        let mut may_hold = Vec::new();
+        let near = at.saturating_sub(MAX_EXTENT_SECTORS);
+        let near = self.extents.range((near, false)..=(at, true));
+        let mut entries: Vec<&JournalExtent> = near
+            .map(|(_, entry)| *entry)
+            .filter(|entry| entry.extent().contains(&one))
+            .collect();
+        entries.sort_by_key(|entry| entry.stage == StageKind::Settle);
+        let sector = self.sector;
+        for entry in entries {
+            let from = usize::try_from(at - entry.first_lba).unwrap_or(0) * sector;
+            for side in [Side::Old, Side::New] {
+                let bytes = self.bytes(entry, side)?.get(from..from + sector);
+                may_hold.extend(bytes.map(<[u8]>::to_vec));
+            }
+        }
+        if let Some((_, beside)) = self.beside.range(..=at).next_back()
+            && beside.extent().contains(&one)
+        {
+            let from = usize::try_from(at - beside.first_lba).unwrap_or(0) * sector;
+            let bytes = self.job.bytes_beside(beside)?;
+            may_hold.extend(bytes.get(from..from + sector).map(<[u8]>::to_vec));
+        }
+        let moved = self.moves.range(..=at).next_back();
+        let is_copied = moved.is_some_and(|(first, sectors)| at - first < *sectors);
+        Ok(match (is_copied, self.job.state().moved.is_some()) {
+            (true, false) => Sector::Free,
+            _ if !may_hold.is_empty() => Sector::Known(may_hold),
+            (true, true) => Sector::Copied,
+            // Beyond the end of the disk, or of a journal of the first version.
+            (false, _) => Sector::Free,
+        })
+    }
+}
+
+/// What the physical sector held before, where it is torn.
+fn torn_before(
+    index: &mut Index<'_>,
+    disk: &dyn ReadDevice,
+    extent: Extent,
+) -> Result<Option<Vec<u8>>, RecoverError> {
+    let geometry = disk.geometry();
+    let offset = geometry.byte_of(extent.first).unwrap_or(u64::MAX);
+    let sector = index.sector;
+    let len = usize::try_from(extent.sectors()).unwrap_or(0) * sector;
+    let found = disk.read_vec(offset, len).ok();
+    let mut is_torn = found.is_none();
+    let mut before = Vec::with_capacity(len);
+    let mut lost = None;
+    for (at, number) in (extent.first.0..extent.end.0).zip(0..) {
+        let now = found
+            .as_ref()
+            .and_then(|found| found.chunks(sector).nth(number));
+        match index.sector(at)? {
+            Sector::Known(known) => {
+                let is_known = |now: &[u8]| known.iter().any(|bytes| bytes == now);
+                is_torn |= now.is_some_and(|now| !is_known(now));
+                // What is right stays as it is.
+                let kept = now.filter(|now| is_known(now));
+                let first = known.first().map_or(&[][..], |bytes| bytes);
+                before.extend_from_slice(kept.unwrap_or(first));
+            }
+            Sector::Free => before.extend_from_slice(now.unwrap_or(&vec![0; sector])),
+            Sector::Copied => {
+                lost = lost.or(now.is_none().then_some(Lba(at)));
+                before.extend_from_slice(now.unwrap_or(&vec![0; sector]));
+            }
+        }
+    }
+    match lost.filter(|_| is_torn) {
+        Some(at) => Err(RecoverError::Lost { at }),
+        None => Ok(is_torn.then_some(before)),
+    }
+}
