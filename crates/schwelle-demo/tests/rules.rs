@@ -53,6 +53,8 @@ fn facts(profile: &Profile) -> Facts<'_> {
         machine: Machine::unknown("an image"),
         loader: &NO_VERDICT,
         types: no_types(),
+        jobs: &[],
+        job_lost: false,
         backup_confirmed: false,
     }
 }

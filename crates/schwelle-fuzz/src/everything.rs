@@ -57,6 +57,8 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
             machine: machine.clone(),
             loader: &loader,
             types: &types,
+            jobs: &[],
+            job_lost: false,
             backup_confirmed: false,
         };
         for finding in check(&facts) {

@@ -231,6 +231,9 @@ pub(crate) struct DiskOptions {
     pub(crate) image: ImageOptions,
     #[command(flatten)]
     pub(crate) place: PlaceOptions,
+    /// The folder of a job that was stopped on this disk is lost: go by the disk as it is now. Not covered by --yes
+    #[arg(long)]
+    pub(crate) job_lost: bool,
 }
 
 impl DiskOptions {
@@ -239,7 +242,8 @@ impl DiskOptions {
         let (image, machine) = (self.image.typed(), self.machine.typed());
         match command {
             "check" | "plan" | "convert" | "mend" => {
-                self.place.typed() + &image + &machine + &self.policy.typed()
+                let lost = if self.job_lost { " --job-lost" } else { "" };
+                self.place.typed() + &image + &machine + &self.policy.typed() + lost
             }
             "firmware sheet" => image + &machine + &self.policy.typed(),
             "firmware entry" | "confirm" => image + &machine,

@@ -1,5 +1,6 @@
 //! What the commands have in common: opening a disk, looking at it, judging it, drafting.
 
+use std::cell::OnceCell;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
@@ -13,6 +14,7 @@ use schwelle_core::firmware::{
 };
 use schwelle_core::fit;
 use schwelle_core::gpt::TypeTable;
+use schwelle_core::job::{FoundJob, jobs_of};
 use schwelle_core::mend::{self, Fix};
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, REMOVABLE_X64, open_image_or_disk};
@@ -34,9 +36,32 @@ pub(crate) struct Disk {
     pub(crate) device: DiskFile,
     pub(crate) profile: Profile,
     given: DiskOptions,
+    /// Job folders that belong to it, looked for once.
+    jobs: OnceCell<Vec<FoundJob>>,
 }
 
 impl Disk {
+    /// The job folders that belong to this disk: on all mounted file systems, and beside an image.
+    fn jobs(&self) -> &[FoundJob] {
+        self.jobs.get_or_init(|| {
+            if self.device.is_block_device() {
+                let places = device::mounted_folders(Path::new(ROOT));
+                return jobs_of(&self.device, &places, 2);
+            }
+            let beside = self.path.parent().unwrap_or(Path::new("."));
+            jobs_of(&self.device, &[named(beside)], 1)
+        })
+    }
+
+    /// A job on this disk that was stopped: of those found, or in a folder or beside it.
+    pub(crate) fn unfinished_job(&self, near: &Path) -> Option<PathBuf> {
+        let beside = near.parent().unwrap_or(Path::new("."));
+        let near = jobs_of(&self.device, &[near.to_owned(), named(beside)], 1);
+        let mut all = near.iter().chain(self.jobs());
+        all.find(|job| job.state.is_unfinished())
+            .map(|job| job.path.clone())
+    }
+
     /// The same disk, asked about with these options.
     pub(crate) fn with(self, given: &DiskOptions) -> Self {
         let given = given.clone();
@@ -78,6 +103,7 @@ impl Disk {
             device,
             profile,
             given: DiskOptions::default(),
+            jobs: OnceCell::new(),
         })
     }
 
@@ -147,6 +173,8 @@ impl Disk {
             machine,
             loader: &loader,
             types: &circumstances.policy.types,
+            jobs: self.jobs(),
+            job_lost: self.given.job_lost,
             backup_confirmed: circumstances.backup_confirmed,
         };
         let mut findings = rules::check(&facts);
@@ -348,6 +376,15 @@ pub(crate) fn answer_name(answer: Outcome) -> &'static str {
         Outcome::Pass | Outcome::Unknown => "ready",
         Outcome::Caution => "caution",
         Outcome::Block => "blocked",
+    }
+}
+
+/// The current folder has the empty name as the parent of a relative path.
+fn named(folder: &Path) -> PathBuf {
+    if folder.as_os_str().is_empty() {
+        PathBuf::from(".")
+    } else {
+        folder.to_owned()
     }
 }
 

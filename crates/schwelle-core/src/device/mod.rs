@@ -20,7 +20,7 @@ pub use draft::{Draft, Move};
 pub use guard::Guard;
 pub use host::{
     Bus, FolderFacts, HostFacts, PowerSource, disk_names, disk_of_path, folder_facts, host_facts,
-    power_source,
+    mounted_folders, power_source,
 };
 pub use memory::Memory;
 pub use units::{Extent, Geometry, Lba, MIB};

@@ -37,6 +37,7 @@ pub fn build_back<'a>(
     };
     let crossing = crossing(profile, &kept, &layout, esp)?;
     let placement = Placement {
+        cut: Vec::new(),
         disk_use: fit.disk_use,
         esp: esp.map(|esp| EspPlace {
             extent: esp.extent,

@@ -1,6 +1,5 @@
 //! The folder itself: making it, reading it, and the record of how far the job has come.
 
-use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -25,8 +24,6 @@ const NO_STATE: &str = "neither state-a.json nor state-b.json holds a whole stat
     or both files are damaged";
 /// A text file of the folder is read up to this length.
 const MAX_TEXT_BYTES: u64 = 1 << 30;
-/// Folders looked at beside a job folder, at most.
-const MAX_NEIGHBOURS: usize = 1000;
 
 /// A job folder.
 #[derive(Debug)]
@@ -363,23 +360,6 @@ impl Ledger for JobFolder {
         }
         self.keep_state().map_err(plain)
     }
-}
-
-/// An unfinished job for this disk: in `job` itself, or in a folder beside it.
-pub fn unfinished_near(job: &Path, disk: &dyn ReadDevice) -> Option<PathBuf> {
-    let parent = job.parent().filter(|path| !path.as_os_str().is_empty());
-    let beside = fs::read_dir(parent.unwrap_or(Path::new(".")));
-    let beside = beside
-        .into_iter()
-        .flatten()
-        .filter_map(|entry| Some(entry.ok()?.path()))
-        .take(MAX_NEIGHBOURS);
-    std::iter::once(job.to_owned()).chain(beside).find(|path| {
-        let Ok(folder) = JobFolder::open(path) else {
-            return false;
-        };
-        folder.state().state.is_unfinished() && folder.is_about(disk)
-    })
 }
 
 impl JobFolder {

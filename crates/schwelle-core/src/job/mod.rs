@@ -13,6 +13,7 @@
 //!
 //! [`JobFolder`] makes and reads the folder; [`recover`] finishes a commit or takes it back.
 
+mod find;
 mod fingerprint;
 mod folder;
 mod journal;
@@ -24,8 +25,9 @@ mod stick;
 mod storage;
 mod torn;
 
+pub use find::{FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
-pub use folder::{JobFolder, unfinished_near};
+pub use folder::JobFolder;
 pub use journal::{
     Beside, EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched,
 };
@@ -87,6 +89,17 @@ pub enum JobState {
 }
 
 impl JobState {
+    /// The word in the folder's files.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Saving => "saving",
+            Self::Writing => "writing",
+            Self::Done => "done",
+            Self::Undoing => "undoing",
+            Self::Undone => "undone",
+        }
+    }
+
     /// True when the disk may be half-way between the old and the new.
     pub fn is_unfinished(self) -> bool {
         matches!(self, Self::Writing | Self::Undoing)

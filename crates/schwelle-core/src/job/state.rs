@@ -5,6 +5,7 @@
 //! medium; of the two, the whole one with the higher number holds. A torn file is passed over.
 
 use std::io;
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
@@ -129,6 +130,12 @@ impl Kept {
         self.number = number;
         Ok(())
     }
+}
+
+/// True when a folder has files that keep a job's state, so that it may be a job folder.
+pub(super) fn is_kept_in(folder: &Path) -> bool {
+    let mut names = SLOTS.into_iter().chain([FIRST_VERSION]);
+    names.any(|name| folder.join(name).is_file())
 }
 
 /// Reads a file, up to a length.

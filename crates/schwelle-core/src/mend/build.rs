@@ -36,6 +36,7 @@ pub(super) fn build<'a>(
     let (mut regions, mut volumes) = (Vec::new(), Vec::new());
 
     let mut placement = remedies.new_esp.clone().unwrap_or(Placement {
+        cut: Vec::new(),
         disk_use: remedies.disk_use(),
         esp: None,
         trims: Vec::new(),

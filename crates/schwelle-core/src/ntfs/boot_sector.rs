@@ -1,5 +1,6 @@
 //! The boot sector of an NTFS volume.
 
+use crate::device::{DeviceError, Lba, ReadDevice};
 use std::mem::offset_of;
 
 use zerocopy::little_endian::{U16, U64};
@@ -106,6 +107,11 @@ impl NtfsShape {
             record_bytes,
             serial: raw.serial.get(),
         })
+    }
+
+    /// The boot sector in a sector of a disk, or a copy of one; `None` where it is none.
+    pub fn at(device: &dyn ReadDevice, at: Lba) -> Result<Option<Self>, DeviceError> {
+        Ok(Self::parse(&device.read_sector(at)?).ok())
     }
 
     /// Byte offset of a cluster on the volume; `None` when it is beyond any volume.

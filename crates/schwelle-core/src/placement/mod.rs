@@ -20,7 +20,7 @@ use crate::disk_use::DiskUse;
 use crate::gpt::backup_sectors;
 use crate::gpt::place::{ESP_WANTED, esp_floor, in_gap};
 use crate::ntfs::TrimPlan;
-use crate::profile::{Partition, Profile, Table};
+use crate::profile::{Partition, Profile, Table, beyond_volume};
 
 /// Which means of making room the technician wants.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -135,6 +135,8 @@ pub struct Placement {
     pub esp: Option<EspPlace>,
     /// Volumes that become smaller: for the EFI system partition, for the backup table, or both.
     pub trims: Vec<Trimming>,
+    /// Partitions that end where their volumes end already, with their sectors afterwards.
+    pub cut: Vec<(usize, Extent)>,
     /// All places that were looked at.
     pub considered: Vec<Considered>,
 }
@@ -146,7 +148,14 @@ impl Placement {
             .trims
             .iter()
             .find(|trim| trim.number == partition.number);
-        trimmed.map_or(partition.extent, |trim| trim.after)
+        let cut = self
+            .cut
+            .iter()
+            .find(|(number, _)| *number == partition.number);
+        trimmed
+            .map(|trim| trim.after)
+            .or(cut.map(|(_, after)| *after))
+            .unwrap_or(partition.extent)
     }
 
     /// Whose room the EFI system partition gets.
@@ -237,6 +246,8 @@ struct Candidate {
     index: usize,
     esp: Extent,
     trim: Option<Trimming>,
+    /// A partition that gives what lies beyond its volume, with its sectors afterwards.
+    cut: Option<(usize, Extent)>,
     moved: u64,
 }
 
@@ -246,6 +257,13 @@ struct Search<'a> {
     wish: EspWish,
     considered: Vec<Considered>,
     candidates: Vec<Candidate>,
+    /// Partitions that end where their volumes end already, for the backup table.
+    cut: Vec<(usize, Extent)>,
+}
+
+fn replace(used: &mut [Extent], old: Extent, new: Extent) {
+    let same = used.iter_mut().filter(|extent| **extent == old);
+    same.for_each(|extent| *extent = new);
 }
 
 /// Finds the room on an MBR disk, or on a blank one that is to hold data.
@@ -285,6 +303,7 @@ fn search(device: &dyn ReadDevice, profile: &Profile, wish: EspWish) -> Result<P
         wish,
         considered: Vec::new(),
         candidates: Vec::new(),
+        cut: Vec::new(),
     };
     let existing = search.existing()?;
     if wish.place == PlaceWish::Takeover && existing.is_none() {
@@ -296,6 +315,7 @@ fn search(device: &dyn ReadDevice, profile: &Profile, wish: EspWish) -> Result<P
             disk_use: wish.disk_use,
             esp: None,
             trims: tail.into_iter().collect(),
+            cut: search.cut,
             considered: Vec::new(),
         });
     }
@@ -303,15 +323,16 @@ fn search(device: &dyn ReadDevice, profile: &Profile, wish: EspWish) -> Result<P
         return Ok(search.placed(place, tail));
     }
     let mut used = profile.used();
-    if let Some(trim) = &tail
-        && let Some(partition) = profile.partition(trim.number)
-    {
-        let old = partition.extent;
-        used.iter_mut()
-            .filter(|extent| **extent == old)
-            .for_each(|extent| *extent = trim.after);
+    let trimmed = tail.iter().map(|trim| (trim.number, trim.after));
+    for (number, after) in trimmed.chain(search.cut.iter().copied()) {
+        if let Some(partition) = profile.partition(number) {
+            replace(&mut used, partition.extent, after);
+        }
     }
     search.gap(&used);
+    if search.candidates.is_empty() {
+        search.beyond_volumes(&used);
+    }
     // Nothing moves in a gap, so nothing else can be better.
     if search.candidates.is_empty() || wish.place == PlaceWish::Trim {
         search.trims(&used);
@@ -362,6 +383,7 @@ impl Search<'_> {
                     index,
                     esp,
                     trim: None,
+                    cut: None,
                     moved: 0,
                 });
             }
@@ -371,6 +393,49 @@ impl Search<'_> {
                     place,
                     format!("needs {needed} MiB; the largest stretch has {largest} MiB"),
                 );
+            }
+        }
+    }
+
+    /// The sectors of partitions beyond their volumes: an earlier job has left them, or a copy to a larger
+    /// partition. Nothing moves, and the partition ends with its volume afterwards.
+    fn beyond_volumes(&mut self, used: &[Extent]) {
+        if self.wish.place == PlaceWish::Trim || self.profile.mbr().is_none() {
+            return;
+        }
+        let geometry = self.profile.geometry;
+        let sizes = self.sizes();
+        let (Some(&wanted), Some(&floor)) = (sizes.first(), sizes.last()) else {
+            return;
+        };
+        for partition in &self.profile.partitions {
+            let Some(beyond) = beyond_volume(partition, geometry.logical_sector) else {
+                continue;
+            };
+            let after = Extent {
+                first: partition.extent.first,
+                end: beyond.first,
+            };
+            let mut with_hole = used.to_vec();
+            replace(&mut with_hole, partition.extent, after);
+            let place = format!("partition {}, beyond its volume", partition.number);
+            match in_gap(geometry, &with_hole, wanted, floor) {
+                Ok(esp) => {
+                    let size = Self::mib(geometry.bytes_in(&esp));
+                    let index = self.consider(place, format!("{size} MiB; nothing has to move"));
+                    self.candidates.push(Candidate {
+                        index,
+                        esp,
+                        trim: None,
+                        cut: Some((partition.number, after)),
+                        moved: 0,
+                    });
+                }
+                Err(largest) => {
+                    let (needed, largest) = (Self::mib(floor), Self::mib(largest));
+                    let verdict = format!("needs {needed} MiB; has {largest} MiB");
+                    self.consider(place, verdict);
+                }
             }
         }
     }
@@ -387,6 +452,7 @@ impl Search<'_> {
             disk_use: self.wish.disk_use,
             esp: Some(esp),
             trims: trims.into_iter().collect(),
+            cut: self.cut,
             considered: self.considered,
         }
     }
@@ -409,6 +475,8 @@ impl Search<'_> {
         // The one trim that makes room for both ends in front of the other's new end.
         let tail = tail.filter(|tail| Some(tail.number) != from.partition());
         let extent = best.esp;
+        let other = best.cut.filter(|cut| !self.cut.contains(cut));
+        self.cut.extend(other);
         Ok(self.placed(EspPlace { extent, from }, best.trim.into_iter().chain(tail)))
     }
 }

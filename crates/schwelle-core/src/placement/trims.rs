@@ -6,7 +6,7 @@ use crate::device::{Extent, Lba, Window};
 use crate::disk_use::DiskUse;
 use crate::gpt::first_usable;
 use crate::ntfs::{LogState, NtfsVolume, TrimError};
-use crate::profile::{Partition, Role};
+use crate::profile::{Partition, Role, beyond_volume};
 
 use super::{
     Candidate, NoRoom, PlaceWish, Search, Trimming, backup_region, cluster_bytes, in_words,
@@ -33,6 +33,7 @@ impl Search<'_> {
                         index,
                         esp,
                         trim: Some(trim),
+                        cut: None,
                         moved,
                     });
                 }
@@ -160,6 +161,15 @@ impl Search<'_> {
         let Some(partition) = reaching else {
             return Ok(None);
         };
+        if let Some(beyond) = beyond_volume(partition, geometry.logical_sector)
+            && beyond.first <= region.first
+            && self.profile.mbr().is_some()
+        {
+            let first = partition.extent.first;
+            let end = beyond.first;
+            self.cut.push((partition.number, Extent { first, end }));
+            return Ok(None);
+        }
         let align = geometry.sectors_per_mib();
         let end = Lba(region.first.0 / align * align);
         let trim = self

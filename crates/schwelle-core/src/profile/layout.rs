@@ -10,6 +10,7 @@ use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
 
 use super::boot::BootProfile;
 use super::recovery::RecoveryImage;
+use super::stopped::{self, StoppedSign};
 use super::system::WindowsSystem;
 use super::tail::{self, TailMark};
 use super::traces::{self, Trace};
@@ -158,6 +159,8 @@ pub struct Profile {
     pub raid: Vec<TailMark>,
     /// Private header of a dynamic disk.
     pub dynamic: Option<TailMark>,
+    /// Signs of a job that was stopped.
+    pub stopped: Vec<StoppedSign>,
     /// Content on a disk whose table names no partition.
     pub trace: Option<Trace>,
     /// Windows systems found.
@@ -180,6 +183,10 @@ impl Profile {
         let systems = WindowsSystem::find_all(device, &partitions, crossing.as_ref());
         let boot = BootProfile::read(device, &partitions, &systems);
         let recovery = RecoveryImage::find_all(device, &partitions, &systems);
+        let stopped = match &table {
+            Table::Mbr { .. } => stopped::find(device, &GptPair::read(device), &partitions, &used)?,
+            _ => Vec::new(),
+        };
         let trace = traces::find(device, &partitions)?;
         for partition in &mut partitions {
             partition.role = role_of(partition, &systems, &boot, &recovery);
@@ -193,6 +200,7 @@ impl Profile {
             code_in_gap,
             raid: tail::raid_marks(device)?,
             dynamic: tail::dynamic_mark(device)?,
+            stopped,
             trace,
             systems,
             boot,

@@ -2,6 +2,7 @@
 
 use super::{Answer, Facts, Rule};
 use crate::device::PowerSource;
+use crate::profile::StoppedSign;
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -70,6 +71,15 @@ pub(super) static RULES: &[Rule] = &[
             that the system holds read-only after an error, cannot take it.",
         to: None,
         check: job_writable,
+    },
+    Rule {
+        id: "medium.stopped-job",
+        question: "Is the disk free of a job that was stopped?",
+        why: "A job that was stopped half-way is finished with resume or taken back with undo, from its job \
+            folder. A second job on top would lose what the first one saved. Where the folder is lost for good, \
+            --job-lost converts the disk anew as it is now.",
+        to: None,
+        check: stopped_job,
     },
     Rule {
         id: "medium.power",
@@ -195,6 +205,76 @@ fn job_writable(facts: &Facts<'_>) -> Vec<Answer> {
         )],
         None => vec![Answer::pass("job folder", "looked at when one is named")],
     }
+}
+
+fn stopped_job(facts: &Facts<'_>) -> Vec<Answer> {
+    let unfinished = facts.jobs.iter().find(|job| job.state.is_unfinished());
+    if let Some(job) = unfinished {
+        let path = job.path.display();
+        return vec![Answer::block(
+            "disk",
+            format!("a job on this disk was stopped half-way; its folder is {path}"),
+            format!(
+                "Finish it: schwelle resume --job {path} . Or take it back: schwelle undo --job {path}"
+            ),
+        )];
+    }
+    let lost = "Look for its job folder (on the stick that was used): schwelle resume --job DIR, or schwelle \
+        undo --job DIR. If the folder is lost for good, --job-lost converts the disk as it is now.";
+    let stopped = |subject: String, evidence: String| match facts.job_lost {
+        true => Answer::caution(subject, format!("{evidence}; known with --job-lost"), lost),
+        false => Answer::block(subject, evidence, lost),
+    };
+    let mut answers = Vec::new();
+    for sign in &facts.profile.stopped {
+        answers.push(match *sign {
+            StoppedSign::Shrunk {
+                partition,
+                beyond_bytes,
+                copy_left,
+            } => {
+                let title = facts.profile.partition(partition).map(|found| found.title());
+                let subject = title.unwrap_or_default();
+                let mib = beyond_bytes >> 20;
+                let evidence = format!("its volume ends {mib} MiB before the partition does");
+                if copy_left {
+                    let copy = "the boot sector's copy of the larger volume is still in the last sector";
+                    stopped(
+                        subject,
+                        format!("a job was stopped here: {evidence}, and {copy}"),
+                    )
+                } else {
+                    Answer::caution(
+                        subject,
+                        evidence,
+                        "A copy to a larger partition leaves that; so may a job that was stopped. If there \
+                            is a job folder of it, use that. Otherwise nothing needs to be done.",
+                    )
+                }
+            }
+            StoppedSign::Esp { at, disk: Some(id) } => stopped(
+                "disk".to_owned(),
+                format!("a job was stopped here: {at} begins the EFI system partition of a conversion to disk {id}"),
+            ),
+            StoppedSign::Esp { at, disk: None } => Answer::caution(
+                "disk",
+                format!("{at}: an EFI system partition that no entry names, in unused space"),
+                "It may be left from an earlier table, or from a job that was stopped. If there is a job folder, \
+                    use that. Otherwise the space counts as unused.",
+            ),
+        });
+    }
+    if let Some(job) = facts.jobs.first().filter(|_| answers.is_empty()) {
+        let state = job.state.name();
+        answers.push(Answer::pass(
+            "disk",
+            format!(
+                "a job folder of this disk: {} ({state})",
+                job.path.display()
+            ),
+        ));
+    }
+    answers
 }
 
 fn power(facts: &Facts<'_>) -> Vec<Answer> {

@@ -19,6 +19,7 @@ use crate::disk_use::DiskUse;
 use crate::firmware::{LoaderChoice, Machine};
 use crate::fit::{Fit, Misfit};
 use crate::gpt::TypeTable;
+use crate::job::FoundJob;
 use crate::placement::{NoRoom, Placement};
 use crate::profile::{Profile, Table};
 
@@ -115,6 +116,10 @@ pub struct Facts<'a> {
     pub machine: Machine,
     /// Which signed set of boot files is placed, and Secure Boot's verdict on it.
     pub loader: &'a LoaderChoice,
+    /// Job folders found that belong to this disk.
+    pub jobs: &'a [FoundJob],
+    /// The technician has said by name that the folder of a stopped job is lost.
+    pub job_lost: bool,
     /// The technician has confirmed a backup.
     pub backup_confirmed: bool,
 }
@@ -380,7 +385,7 @@ mod tests {
             );
         }
         let listed = "medium.whole-disk medium.writable medium.sector-size medium.in-use medium.raid medium.job-elsewhere medium.job-lasting \
-                      medium.job-writable medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types table.count table.alignment \
+                      medium.job-writable medium.stopped-job medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types table.count table.alignment \
                       room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \
                       system.64bit system.boot-files system.registry system.letters system.several boot.store boot.default boot.entries \

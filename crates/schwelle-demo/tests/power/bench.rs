@@ -373,6 +373,7 @@ pub(crate) fn scenarios() -> Vec<Bench> {
                 let extent = extent(1, 34);
                 let from = EspFrom::Takeover(1);
                 let place = Placement {
+                    cut: Vec::new(),
                     disk_use: DiskUse::System,
                     esp: Some(EspPlace { extent, from }),
                     trims: Vec::new(),

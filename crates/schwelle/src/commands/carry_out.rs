@@ -9,7 +9,7 @@ use schwelle_core::device::{self, BlockDevice, DiskFile};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
-use schwelle_core::job::{JobFolder, JobState, bytes_needed, unfinished_near};
+use schwelle_core::job::{JobFolder, JobState, bytes_needed};
 use schwelle_core::rehearse::{self, Rehearsal};
 
 use crate::disk::{Circumstances, Disk};
@@ -83,9 +83,8 @@ impl<'a> Job<'a> {
     /// A disk with an unfinished job needs that job and no other; and a folder with a job in it takes
     /// no second one.
     pub(super) fn refuse_unfinished(&self) -> Result<(), CliError> {
-        let (disk, path) = (self.disk, &self.disk.path);
-        if let Some(job) = unfinished_near(self.folder, &disk.device) {
-            return Err(CliError::unfinished(path, &job));
+        if let Some(job) = self.disk.unfinished_job(self.folder) {
+            return Err(CliError::unfinished(&self.disk.path, &job));
         }
         let entries = self.folder.read_dir();
         if entries.is_ok_and(|mut entries| entries.next().is_some()) {

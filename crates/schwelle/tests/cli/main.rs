@@ -38,6 +38,7 @@ mod screen;
 mod secure_boot;
 mod signing;
 mod signpost;
+mod stopped;
 mod support;
 mod terminal;
 mod trim;

@@ -104,6 +104,25 @@ pub fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> HostFacts 
     }
 }
 
+/// Where local file systems are mounted that may hold a job folder: those on block devices, in user space,
+/// and in memory.
+pub fn mounted_folders(root: &Path) -> Vec<PathBuf> {
+    const READ_ONLY: [&str; 4] = ["squashfs", "iso9660", "udf", "erofs"];
+    let holds_files = |mount: &mounts::Mount| {
+        let kind = mount.file_system.as_str();
+        let in_memory = matches!(kind, "tmpfs" | "rootfs" | "overlay");
+        let on_device = mount.source.starts_with("/dev/") || kind.starts_with("fuse");
+        (in_memory || on_device) && !READ_ONLY.contains(&kind)
+    };
+    let mut folders: Vec<PathBuf> = mounts::mounts(root)
+        .into_iter()
+        .filter(holds_files)
+        .map(|mount| mount.at)
+        .collect();
+    folders.dedup();
+    folders
+}
+
 /// The whole disks of this PC: their device paths. Loop, RAM and optical devices, and those put
 /// together from others, are left out.
 pub fn disk_names(root: &Path) -> Vec<PathBuf> {

@@ -1,0 +1,192 @@
+//! Disks on which a job was stopped: recognised with and without its folder.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use serde_json::Value;
+
+use crate::devices::{Attached, FileSystem};
+use crate::foreign::{extract, tool};
+use crate::recover::{journal, set_state};
+use crate::support::{COMPUTER, Lab, Run, hash, peek, place, poke};
+use crate::volumes::is_consistent;
+
+/// Of this test alone: other tests' disks are not to be found by their job folders, nor theirs by these.
+const OWN_SIGNATURE: u32 = 0x5709_9ED1;
+
+/// Puts a disk into the state after some stages of a job: the old disk with what they write.
+fn after_stages(old: &Path, disk: &Path, job: &Path, stages: &[&str]) {
+    fs::copy(old, disk).unwrap();
+    let journal = journal(job);
+    let sector = journal["sector_bytes"].as_u64().unwrap();
+    let bytes = |value: &Value| value.as_u64().unwrap() * sector;
+    for moved in journal["moves"].as_array().unwrap() {
+        let len = usize::try_from(bytes(&moved["sectors"])).unwrap();
+        poke(
+            disk,
+            bytes(&moved["to_lba"]),
+            &peek(old, bytes(&moved["from_lba"]), len),
+        );
+    }
+    let extents = journal["extents"].as_array().unwrap();
+    let done = |extent: &&Value| stages.contains(&extent["stage"].as_str().unwrap());
+    for extent in extents.iter().filter(done) {
+        let len = usize::try_from(bytes(&extent["sectors"])).unwrap();
+        let new = &extent["new"];
+        let content = match new["offset"].as_u64() {
+            Some(offset) => peek(&job.join("new.bin"), offset, len),
+            None => vec![u8::try_from(new["fill"].as_u64().unwrap()).unwrap(); len],
+        };
+        poke(disk, bytes(&extent["first_lba"]), &content);
+    }
+}
+
+/// A disk without any gap, its job, and the converted disk.
+struct Bench {
+    lab: Lab,
+    old: PathBuf,
+    job: PathBuf,
+}
+
+impl Bench {
+    fn new() -> Self {
+        let lab = Lab::new();
+        let old = lab.image("old.img", 512, 211, |disk| {
+            disk.standard(OWN_SIGNATURE, COMPUTER).unwrap();
+        });
+        let disk = lab.path("converted.img");
+        fs::copy(&old, &disk).unwrap();
+        fs::create_dir(lab.path("stick")).unwrap();
+        let job = lab.path("stick/job");
+        let run = lab.convert(&disk, &job, &["--esp-size", "107M"]);
+        assert_eq!(run.code, 0, "{}", run.stderr);
+        Self { lab, old, job }
+    }
+
+    fn stopped_after(&self, name: &str, stages: &[&str]) -> PathBuf {
+        fs::create_dir_all(self.lab.path("bench")).unwrap();
+        let disk = self.lab.path("bench").join(name);
+        after_stages(&self.old, &disk, &self.job, stages);
+        disk
+    }
+}
+
+fn finding(run: &Run, rule: &str) -> Value {
+    let findings = run.json()["findings"].as_array().unwrap().clone();
+    let of_rule = findings
+        .into_iter()
+        .filter(|finding| finding["rule"] == rule);
+    // The most serious one.
+    of_rule
+        .min_by_key(|finding| finding["outcome"].to_string())
+        .unwrap()
+}
+
+#[test]
+fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
+    let bench = Bench::new();
+    for (name, stages, told) in [
+        (
+            "trim.img",
+            &["trim"][..],
+            "the boot sector's copy of the larger volume",
+        ),
+        (
+            "prepare.img",
+            &["trim", "prepare"],
+            "begins the EFI system partition of a conversion",
+        ),
+    ] {
+        let disk = bench.stopped_after(name, stages);
+        let path = disk.to_str().unwrap();
+        let before = hash(&disk);
+        let check = bench.lab.run(&["check", path, "--json"]);
+        let found = finding(&check, "medium.stopped-job");
+        assert_eq!(
+            (check.code, &found["outcome"]),
+            (1, &"block".into()),
+            "{found}"
+        );
+        let all = check.stdout.clone();
+        assert!(
+            all.contains("a job was stopped here") && all.contains(told),
+            "{all}"
+        );
+        let survey = bench.lab.run(&["survey", path, "--json"]).json();
+        assert_eq!(survey["rule"], "medium.stopped-job");
+        let second = bench.lab.convert(&disk, bench.lab.path("second"), &[]);
+        assert_eq!((second.code, hash(&disk)), (1, before), "{}", second.stderr);
+
+        // With the folder lost for good, the hole is used, and nothing is shrunk again.
+        let job = bench.lab.path(&format!("{name}.second"));
+        let run = bench.lab.convert(&disk, &job, &["--job-lost"]);
+        assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+        let record: Value =
+            serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();
+        assert_eq!(record["plan"]["trimmed"].as_array().unwrap().len(), 0);
+        assert_eq!(record["plan"]["bytes_moved"], 0);
+        assert_eq!(bench.lab.run(&["rehearse", path, "--quiet"]).code, 0);
+        let volume = bench.lab.path("volume.ntfs");
+        extract(&disk, place(&record, "Windows"), &volume);
+        is_consistent(&volume).unwrap();
+        // And back: what the second job found is what undo restores.
+        let undo = bench
+            .lab
+            .run(&["undo", "--job", job.to_str().unwrap(), "--yes"]);
+        assert_eq!((undo.code, hash(&disk)), (0, before), "{}", undo.stderr);
+    }
+}
+
+#[test]
+fn a_stopped_job_is_named_wherever_its_folder_is_mounted() {
+    let bench = Bench::new();
+    let disk = bench.stopped_after("disk.img", &["trim"]);
+    set_state(&bench.job, "writing");
+    let stick = bench.lab.path("stick.img");
+    fs::File::create(&stick).unwrap().set_len(64 << 20).unwrap();
+    tool("mkfs.ext4", &["-q", stick.to_str().unwrap()]);
+    let mounted = FileSystem::new(
+        bench.lab.path("mounted"),
+        &["-o", "loop", stick.to_str().unwrap()],
+    );
+    let jobs = mounted.0.join("jobs");
+    fs::create_dir(&jobs).unwrap();
+    let there = jobs.join("job-7");
+    tool(
+        "cp",
+        &["-r", bench.job.to_str().unwrap(), there.to_str().unwrap()],
+    );
+    let device = Attached::new(&disk, &[]);
+    let named = there.to_str().unwrap();
+    for command in [
+        &["check", device.path()][..],
+        &["convert", device.path(), "--job", "other", "--yes"],
+        &[
+            "convert",
+            device.path(),
+            "--job",
+            "other",
+            "--yes",
+            "--job-lost",
+        ],
+        &["survey", device.path(), "--json"],
+    ] {
+        let run = bench.lab.run(command);
+        let said = format!("{}{}", run.stdout, run.stderr).replace('\n', " ");
+        assert!(run.code == 1 && said.contains(named), "{command:?}: {said}");
+    }
+    let run = bench
+        .lab
+        .run(&["resume", "--job", named, "--disk", device.path()]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    // A job that is done stands against nothing.
+    let check = bench
+        .lab
+        .run(&["check", device.path(), "--to", "mbr", "--json"]);
+    let found = finding(&check, "medium.stopped-job");
+    assert_eq!(found["outcome"], "pass");
+    assert!(
+        found["evidence"].as_str().unwrap().contains(named),
+        "{found}"
+    );
+}
