@@ -2,6 +2,7 @@
 
 use std::cell::OnceCell;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use jiff::Timestamp;
 use schwelle_core::crossing::Style;
@@ -292,6 +293,39 @@ pub(crate) fn refuse_users(path: &Path, host: &HostFacts) -> Result<(), CliError
         Kind::Unchanged,
         format!("{}: {}", path.display(), reasons.join("; ")),
         "Only a whole disk that nobody else uses is written. Nothing was written.",
+        "Unmount it or stop what holds it; then the same command again.",
+    ))
+}
+
+/// Looks into what keeps a partition busy at most so long: systems look at new partitions by themselves.
+const BUSY_TRIES: u32 = 10;
+const BUSY_WAIT: Duration = Duration::from_millis(200);
+
+/// Refuses a real disk of which a partition is open anywhere: the kernel is asked to read the table again,
+/// which it does for a disk at rest only. That covers what no list shows: other namespaces, programs of
+/// other users, drivers.
+pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
+    if !disk.device.is_block_device() {
+        return Ok(());
+    }
+    for _ in 0..BUSY_TRIES {
+        match schwelle_kernel::read_partitions_again(disk.device.file()) {
+            Err(error) if error.kind() == std::io::ErrorKind::ResourceBusy => {
+                std::thread::sleep(BUSY_WAIT);
+            }
+            // Other errors: a device on which this kernel shows no partitions.
+            Ok(()) | Err(_) => return Ok(()),
+        }
+    }
+    let users = device::host_facts(Path::new(ROOT), &disk.path, true).users;
+    let users = match &users[..] {
+        [] => "the kernel says that a partition of it is open, and does not say by what".to_owned(),
+        users => users.join("; "),
+    };
+    Err(CliError::new(
+        Kind::Blocked,
+        format!("{} is in use: {users}", disk.path.display()),
+        "What has a partition open can write to it at any time. Nothing was written.",
         "Unmount it or stop what holds it; then the same command again.",
     ))
 }

@@ -9,7 +9,7 @@ use std::sync::{Mutex, PoisonError};
 use rustix::fs::{Advice, OFlags};
 
 use super::direct::Direct;
-use super::host::lock_holder;
+use super::host::{host_facts, lock_holder};
 use super::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
 
 /// Unreadable stretches that are remembered, at most.
@@ -59,13 +59,23 @@ pub enum OpenError {
         actual: u32,
     },
     /// Somebody else has it.
-    #[error("{path} is in use by {holder}")]
+    #[error("{path} is in use{}", told(.holder, .users))]
     InUse {
         /// The path given.
         path: PathBuf,
-        /// Who has it, as far as the system tells.
-        holder: String,
+        /// The program that has locked it.
+        holder: Option<String>,
+        /// What uses it or a partition of it: a plain phrase each.
+        users: Vec<String>,
     },
+}
+
+fn told(holder: &Option<String>, users: &[String]) -> String {
+    match (holder, users) {
+        (Some(holder), _) => format!(" by {holder}"),
+        (None, []) => " by another program".to_owned(),
+        (None, users) => format!(": {}", users.join("; ")),
+    }
 }
 
 /// An opened image or disk. A shared lock is held for reading, an exclusive one for writing.
@@ -257,10 +267,13 @@ impl Drop for DiskFile {
 }
 
 fn in_use(path: &Path) -> OpenError {
-    let holder = lock_holder(Path::new("/"), path);
+    let root = Path::new("/");
+    let is_block_device =
+        std::fs::metadata(path).is_ok_and(|found| found.file_type().is_block_device());
     OpenError::InUse {
         path: path.into(),
-        holder: holder.unwrap_or_else(|| "another program".to_owned()),
+        holder: lock_holder(root, path),
+        users: host_facts(root, path, is_block_device).users,
     }
 }
 

@@ -12,7 +12,7 @@ use schwelle_core::firmware::Machine;
 use schwelle_core::job::{JobFolder, JobState, bytes_needed};
 use schwelle_core::rehearse::{self, Rehearsal};
 
-use crate::disk::{Circumstances, Disk};
+use crate::disk::{Circumstances, Disk, refuse_busy};
 use crate::error::{CliError, Kind};
 use crate::policy::Policy;
 use crate::progress::Progress;
@@ -93,8 +93,10 @@ impl<'a> Job<'a> {
         Ok(())
     }
 
-    /// Refuses where the folder's file system has too little room, before anything is asked or written.
-    pub(super) fn refuse_full(&self, plan: &Plan<'_>) -> Result<(), CliError> {
+    /// Refuses, before anything is asked or written, a disk of which something is in use, and a folder whose
+    /// file system has too little room.
+    pub(super) fn refuse_unready(&self, plan: &Plan<'_>) -> Result<(), CliError> {
+        refuse_busy(self.disk)?;
         let facts = device::folder_facts(Path::new("/"), self.folder);
         let needed = bytes_needed(&plan.changes, facts.block_bytes);
         match facts.free_bytes {
@@ -180,6 +182,8 @@ impl<'a> Job<'a> {
     ) -> Result<Written, CliError> {
         let disk = self.disk;
         let untouched = |error| CliError::job(&error);
+        // Time has passed over the questions.
+        refuse_busy(disk)?;
         let mut job = JobFolder::create(self.folder, record).map_err(untouched)?;
         let (device, drafts): (&dyn BlockDevice, _) = (&disk.device, plan.drafts());
         let busy = screen.busy("Saving what is overwritten");

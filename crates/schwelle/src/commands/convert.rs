@@ -150,7 +150,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         return Ok(1);
     }
     let job = Job::new(Does::Convert, &disk, &folder, args.yes, &circumstances);
-    job.refuse_full(&plan)?;
+    job.refuse_unready(&plan)?;
     job.confirm(screen)?;
     // The record says what was answered, not that it was still to be asked.
     let judgement = disk.judge(&Circumstances {

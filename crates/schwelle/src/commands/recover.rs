@@ -8,7 +8,7 @@ use schwelle_core::device::{self, DiskFile, OpenError};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::job::{JobFolder, JobState, Repaired};
 
-use crate::disk::{Disk, refuse_users};
+use crate::disk::{Disk, refuse_busy, refuse_users};
 use crate::error::{CliError, Kind};
 use crate::text::typed;
 
@@ -71,6 +71,7 @@ impl JobOptions {
         let sector = folder.journal().map(|journal| journal.sector_bytes);
         let disk = Disk::look_at(&path, open(&path, sector, true)?)?;
         refuse_users(&path, &disk.profile.host)?;
+        refuse_busy(&disk)?;
         Ok(Recovery { folder, disk })
     }
 }

@@ -4,6 +4,7 @@ use std::fs::{self, File};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
+use schwelle_core::device::Extent;
 use serde_json::Value;
 
 use crate::foreign::{tool, tool_any};
@@ -277,4 +278,108 @@ fn a_device_that_somebody_holds_is_refused_for_every_command_that_writes() {
     // A driver above it.
     let above = Attached::new(&disk.0, &[]);
     refused(&format!("attached as {}", above.path()));
+}
+
+/// A process that ends with the test.
+struct Holder(std::process::Child);
+
+impl Holder {
+    /// Runs a shell script that says when it is ready, and then waits; and another one at the end.
+    fn new(script: &str, end: &str) -> Self {
+        use std::io::{BufRead, BufReader};
+        use std::process::{Command, Stdio};
+        let mut child = Command::new("unshare")
+            .args(["--mount", "--propagation", "private", "sh", "-c"])
+            .arg(format!("{script}; echo ready; read wait; {end}"))
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut line = String::new();
+        let stdout = child.stdout.as_mut().unwrap();
+        BufReader::new(stdout).read_line(&mut line).unwrap();
+        assert_eq!(line, "ready\n", "{script}");
+        Self(child)
+    }
+}
+
+impl Drop for Holder {
+    fn drop(&mut self) {
+        // At the end of its input it goes on, and ends with what it holds.
+        drop(self.0.stdin.take());
+        self.0.wait().ok();
+    }
+}
+
+#[test]
+fn a_partition_in_use_in_any_way_is_a_block_for_every_command_that_writes() {
+    let lab = Lab::new();
+    let (image, places) = lab.standard("disk.img", 512);
+    let disk = Attached::new(&image, &["--partscan"]);
+    let (first, second) = (format!("{}p1", disk.path()), format!("{}p2", disk.path()));
+    // A kernel may be built without knowing the table; then its partitions are named to it.
+    let named = |number: &str, extent: Extent| {
+        let (at, sectors) = (extent.first.0.to_string(), extent.sectors().to_string());
+        tool_any("addpart", &[disk.path(), number, &at, &sectors]);
+    };
+    let show_partitions = || {
+        named("1", places.boot);
+        named("2", places.windows);
+        assert!(Path::new(&first).exists() && Path::new(&second).exists());
+    };
+    let at = lab.path("mounted");
+    fs::create_dir(&at).unwrap();
+    let at = at.to_str().unwrap();
+    let refused = |way: &str, told: &str, command: &[&str]| {
+        let before = hash(&image);
+        let run = lab.run(command);
+        let said = format!("{}{}", run.stdout, run.stderr).replace('\n', " ");
+        let said = said.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!([1, 3].contains(&run.code), "{way}: {} {said}", run.code);
+        assert!(said.contains(told), "{way}: {told}: {said}");
+        assert_eq!(hash(&image), before, "{way}");
+    };
+    let in_every_way = |command: &[&str]| {
+        show_partitions();
+        {
+            tool("ntfs-3g", &["-o", "ro", &second, at]);
+            let mounted = std::panic::catch_unwind(|| {
+                refused("user space", &format!("is mounted at {at}"), command);
+            });
+            tool("umount", &[at]);
+            mounted.unwrap();
+        }
+        {
+            let _holder = Holder::new(
+                &format!("ntfs-3g -o ro {second} {at}"),
+                &format!("umount {at}"),
+            );
+            refused("another namespace", &format!("is mounted at {at}"), command);
+        }
+        {
+            let _holder = Holder::new(&format!("exec 5<{first}"), "");
+            refused("open file", "p1 is open in sh (process", command);
+        }
+        {
+            let above = Attached::new(Path::new(&first), &[]);
+            let told = format!("is attached as {}", above.path());
+            refused("loop device", &told, command);
+        }
+    };
+    in_every_way(&["convert", disk.path(), "--yes", "--job", "never"]);
+    assert!(!lab.path("never").exists());
+    // A file system in user space ends some time after it was unmounted.
+    let is_in_use = || {
+        let check = lab.run(&["check", disk.path(), "--json"]).stdout;
+        std::thread::sleep(std::time::Duration::from_millis(50));
+        check.contains("p2 is open") || check.contains("p2 is mounted")
+    };
+    assert!((0..200).any(|_| !is_in_use()));
+    let run = lab.convert(&disk.0, "job", &[]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    assert!(!run.stderr.contains("warning"), "{}", run.stderr);
+    in_every_way(&["undo", "--yes", "--job", "job", "--disk", disk.path()]);
+    assert!((0..200).any(|_| !is_in_use()));
+    let run = lab.run(&["undo", "--yes", "--job", "job", "--disk", disk.path()]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
 }
