@@ -54,6 +54,8 @@ fn facts(profile: &Profile) -> Facts<'_> {
         loader: &NO_VERDICT,
         types: no_types(),
         jobs: &[],
+        twins: &[],
+        named_surely: false,
         job_lost: false,
         backup_confirmed: false,
     }

@@ -58,6 +58,8 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
             loader: &loader,
             types: &types,
             jobs: &[],
+            twins: &[],
+            named_surely: false,
             job_lost: false,
             backup_confirmed: false,
         };

@@ -11,7 +11,8 @@ use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{self, Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::{
-    self, LoaderChoice, Machine, SheetFacts, SwitchSheet, verdict_on_loader,
+    self, AttachedDisk, EntryPlace, LoaderChoice, Machine, SheetFacts, SwitchSheet,
+    verdict_on_loader,
 };
 use schwelle_core::fit;
 use schwelle_core::gpt::TypeTable;
@@ -20,13 +21,14 @@ use schwelle_core::mend::{self, Fix};
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, REMOVABLE_X64, open_image_or_disk};
 use schwelle_core::rehearse::Rehearsal;
-use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome, Room};
+use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome, Room, Twin};
 
 use crate::cli::{Accepted, DiskOptions, ImageOptions};
 use crate::error::{CliError, Kind};
 use crate::policy::Policy;
 use crate::random::Guids;
 use crate::text::{bytes, typed};
+use crate::which;
 
 /// Root of the file tree in which the running system tells about itself.
 const ROOT: &str = "/";
@@ -37,6 +39,10 @@ pub(crate) struct Disk {
     pub(crate) device: DiskFile,
     pub(crate) profile: Profile,
     given: DiskOptions,
+    /// As it was named, where that is surely this one: by serial number or by-id name.
+    surely: Option<PathBuf>,
+    /// Other disks with its signature or GUID, looked for once.
+    twins: OnceCell<Vec<Twin>>,
     /// Job folders that belong to it, looked for once.
     jobs: OnceCell<Vec<FoundJob>>,
 }
@@ -71,8 +77,23 @@ impl Disk {
 
     /// A command for this disk as it is typed next, with the options that this one was given.
     pub(crate) fn next(&self, command: &str) -> String {
-        let (path, options) = (typed(&self.path), self.given.typed_for(command));
-        format!("schwelle {command} {path}{options}")
+        let name = self.surely.as_deref().unwrap_or(&self.path);
+        self.command(command, &typed(name))
+    }
+
+    /// The same for after a restart, when paths may have changed.
+    pub(crate) fn next_after_restart(&self, command: &str) -> String {
+        self.command(command, &self.after_restart())
+    }
+
+    /// What it is called after a restart, as it is typed.
+    pub(crate) fn after_restart(&self) -> String {
+        which::after_restart(&self.path, &self.profile.host)
+    }
+
+    fn command(&self, command: &str, name: &str) -> String {
+        let options = self.given.typed_for(command);
+        format!("schwelle {command} {name}{options}")
     }
 
     /// Opens read-only and looks at it.
@@ -86,12 +107,17 @@ impl Disk {
     }
 
     fn open_for(path: &Path, image: ImageOptions, write: bool) -> Result<Self, CliError> {
-        let device = open_image_or_disk(path, image.sector_size, write)?;
+        let named = which::resolve(path)?;
+        let device = open_image_or_disk(&named.path, image.sector_size, write)?;
         let given = DiskOptions {
             image,
             ..DiskOptions::default()
         };
-        Ok(Self::look_at(path, device)?.with(&given))
+        let disk = Self::look_at(&named.path, device)?.with(&given);
+        Ok(Self {
+            surely: named.surely.then(|| path.to_owned()),
+            ..disk
+        })
     }
 
     /// Looks at a disk that has been opened.
@@ -104,6 +130,8 @@ impl Disk {
             device,
             profile,
             given: DiskOptions::default(),
+            surely: None,
+            twins: OnceCell::new(),
             jobs: OnceCell::new(),
         })
     }
@@ -126,7 +154,7 @@ impl Disk {
         policy: &Policy,
     ) -> SwitchSheet {
         let size = bytes(self.profile.geometry.len_bytes());
-        let known_as = match (&self.profile.host.model, self.profile.short_name()) {
+        let known_as = match (&self.profile.host.model, self.profile.disk_name()) {
             (Some(model), _) => format!("{model}, {size}"),
             (None, Some(name)) => format!("{name}, {size}"),
             (None, None) => size,
@@ -134,11 +162,18 @@ impl Disk {
         let maker = machine.maker.value();
         SwitchSheet::new(&SheetFacts {
             machine,
-            disk: &typed(&self.path),
+            disk: &self.after_restart(),
             known_as: &known_as,
             rehearsal,
             verdict: &verdict_on_loader(&self.device, machine, REMOVABLE_X64),
             setup_key: maker.and_then(|maker| policy.setup_key(maker)),
+            entry: EntryPlace::of(
+                machine,
+                AttachedDisk {
+                    name: "",
+                    device: &self.device,
+                },
+            ),
         })
     }
 
@@ -174,6 +209,10 @@ impl Disk {
             machine,
             loader: &loader,
             types: &circumstances.policy.types,
+            twins: self
+                .twins
+                .get_or_init(|| which::twins(&self.device, &self.path)),
+            named_surely: self.surely.is_some(),
             jobs: self.jobs(),
             job_lost: self.given.job_lost,
             backup_confirmed: circumstances.backup_confirmed,

@@ -18,6 +18,7 @@ mod random;
 mod screen;
 mod text;
 mod views;
+mod which;
 
 use std::process::ExitCode;
 

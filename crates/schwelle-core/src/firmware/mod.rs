@@ -29,6 +29,6 @@ pub use machine_file::{FileError, MachineFile};
 pub use secure_boot::{LoaderChoice, Verdict, choose, verdict, verdict_on_loader};
 pub use signature_list::{Signature, SignatureListError, certificate_list, parse_lists};
 pub use simulated::{Event, Outcome, Refusal, SetError, Settings, SimulatedPc, Start, start};
-pub use switch_sheet::{SheetFacts, SheetStep, SwitchSheet};
+pub use switch_sheet::{EntryPlace, SheetFacts, SheetStep, SwitchSheet};
 pub use target::{AttachedDisk, Target};
 pub use variables::{GLOBAL, IMAGE_SECURITY, Variable, VariableError, VariableFault, Variables};

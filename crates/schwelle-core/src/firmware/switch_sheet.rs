@@ -4,8 +4,9 @@
 
 use crate::rehearse::Rehearsal;
 
-use super::machine::{BootMode, Machine};
+use super::machine::{BootEntry, BootMode, Machine};
 use super::secure_boot::Verdict;
+use super::target::{AttachedDisk, Target};
 
 /// What the sheet is made from.
 #[derive(Debug)]
@@ -22,6 +23,46 @@ pub struct SheetFacts<'a> {
     pub verdict: &'a Verdict,
     /// The key for the setup screen, from the policy.
     pub setup_key: Option<&'a str>,
+    /// Where the disk stands in the boot order.
+    pub entry: EntryPlace,
+}
+
+/// Where a disk stands in a PC's boot order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EntryPlace {
+    /// The boot order is not known.
+    Unknown,
+    /// No boot entry leads to a loader on it.
+    Missing,
+    /// There is an entry, and another one comes first.
+    Later,
+    /// Its entry comes first.
+    First,
+}
+
+impl EntryPlace {
+    /// Where `disk` stands in the boot order of `machine`.
+    pub fn of(machine: &Machine, disk: AttachedDisk<'_>) -> Self {
+        let Some(entries) = machine.entries.value() else {
+            return Self::Unknown;
+        };
+        let leads_here = |entry: &&BootEntry| {
+            let target = entry
+                .option
+                .as_ref()
+                .map(|option| Target::of(option, &[disk]));
+            entry.place.is_some() && matches!(target, Ok(Target::File { .. }))
+        };
+        match entries
+            .iter()
+            .find(leads_here)
+            .and_then(|entry| entry.place)
+        {
+            None => Self::Missing,
+            Some(0) => Self::First,
+            Some(_) => Self::Later,
+        }
+    }
 }
 
 /// A step, or an advice.
@@ -49,6 +90,8 @@ pub struct SwitchSheet {
     pub pc: String,
     /// The disk, in a line.
     pub disk: String,
+    /// What is right already, as far as it is known.
+    pub already: Vec<String>,
     /// The steps in order.
     pub steps: Vec<SheetStep>,
     /// What is true about Secure Boot.
@@ -76,6 +119,7 @@ impl SwitchSheet {
             missing: missing(facts),
             pc: format!("{name}{date}"),
             disk: format!("{} ({})", facts.known_as, facts.disk),
+            already: already(facts),
             steps: steps(facts),
             secure_boot: Self::about_secure_boot(facts.verdict),
             leave_alone: leave_alone(),
@@ -152,9 +196,74 @@ fn missing(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
     missing
 }
 
+fn already(facts: &SheetFacts<'_>) -> Vec<String> {
+    let machine = facts.machine;
+    let mut already = Vec::new();
+    if machine.mode.value() == Some(&BootMode::Uefi) {
+        already.push("The boot mode is UEFI.".to_owned());
+    }
+    match facts.entry {
+        EntryPlace::First => already.push("The disk comes first in the boot order.".to_owned()),
+        EntryPlace::Later => {
+            already.push("The disk has a boot entry; it does not come first.".to_owned())
+        }
+        EntryPlace::Missing | EntryPlace::Unknown => {}
+    }
+    match machine.secure_boot.value() {
+        Some(true) if facts.verdict.accepts() => {
+            already.push("Secure Boot is on, and accepts the boot manager.".to_owned());
+        }
+        Some(false) => already.push("Secure Boot is off.".to_owned()),
+        _ => {}
+    }
+    already
+}
+
+/// What must be changed in the setup screen, or can only be looked at there.
+fn needs_setup(facts: &SheetFacts<'_>) -> bool {
+    let refused = facts.machine.secure_boot.value() == Some(&true) && !facts.verdict.accepts();
+    refused
+        || facts.machine.mode.value() != Some(&BootMode::Uefi)
+        || facts.entry == EntryPlace::Unknown
+}
+
 fn steps(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
     let machine = facts.machine;
     let mut steps = Vec::new();
+    let in_uefi_session = machine.session.value() == Some(&BootMode::Uefi);
+    let by_entry =
+        in_uefi_session && matches!(facts.entry, EntryPlace::Missing | EntryPlace::Later);
+    if by_entry {
+        let what = format!("In this session: schwelle firmware entry {}", facts.disk);
+        let check = "It says that the disk's boot entry was written and comes first.";
+        steps.push(SheetStep::new(what, check));
+    }
+    if needs_setup(facts) {
+        setup_steps(facts, &mut steps);
+    }
+    if needs_setup(facts) && facts.entry != EntryPlace::First && !by_entry {
+        let what = format!(
+            "Put the UEFI entry of this disk first in the boot order: {}.",
+            facts.known_as
+        );
+        let check = "It stands first, marked UEFI, or as \"Windows Boot Manager\". If the disk is not in \
+            the list, see below.";
+        steps.push(SheetStep::new(what, check));
+    }
+    let what = if needs_setup(facts) {
+        "Save and leave. Take the rescue stick out."
+    } else {
+        "Restart. Take the rescue stick out."
+    };
+    let check = "Windows starts. The first start may take longer, and may ask for a restart.";
+    steps.push(SheetStep::new(what, check));
+    last_steps(facts, &mut steps);
+    steps
+}
+
+/// Into the setup, and the modes.
+fn setup_steps(facts: &SheetFacts<'_>, steps: &mut Vec<SheetStep>) {
+    let machine = facts.machine;
     let enter = match facts.setup_key {
         Some(key) => format!("Switch the PC on and press {key} at once, several times."),
         None => "Switch the PC on and press the key for its setup at once, several times. The key \
@@ -184,16 +293,12 @@ fn steps(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
             now are UEFI entries.";
         steps.push(SheetStep::new(what, check));
     }
-    let what = format!(
-        "Put the UEFI entry of this disk first in the boot order: {}.",
-        facts.known_as
-    );
-    let check = "It stands first, marked UEFI, or as \"Windows Boot Manager\". If the disk is not in \
-        the list, see below.";
-    steps.push(SheetStep::new(what, check));
-    let what = "Save and leave. Take the rescue stick out.";
-    let check = "Windows starts. The first start may take longer, and may ask for a restart.";
-    steps.push(SheetStep::new(what, check));
+}
+
+/// What comes after the first start.
+fn last_steps(facts: &SheetFacts<'_>, steps: &mut Vec<SheetStep>) {
+    let machine = facts.machine;
+    let is_on = machine.secure_boot.value() == Some(&true);
     let what = format!(
         "Shut Windows down, start the rescue stick, and ask: schwelle confirm {}",
         facts.disk
@@ -212,7 +317,6 @@ fn steps(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
         let check = "Windows starts again. If not, switch it off again.";
         steps.push(SheetStep::new(what, check));
     }
-    steps
 }
 
 fn leave_alone() -> Vec<String> {

@@ -171,6 +171,11 @@ impl JobFolder {
         self.put(OUTCOME, outcome.as_bytes())
     }
 
+    /// Puts a document for people into the folder, beside the job's own files.
+    pub fn keep_document(&self, name: &str, text: &str) -> Result<(), JobError> {
+        self.put(name, text.as_bytes())
+    }
+
     /// How the job ended; `None` where it has not, or where that was cut off while it was kept.
     pub fn outcome(&self) -> Result<Option<serde_json::Value>, JobError> {
         match self.read_json(OUTCOME) {

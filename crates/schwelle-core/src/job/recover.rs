@@ -187,6 +187,32 @@ fn look<'a>(
     Ok((seen, disk))
 }
 
+/// How a disk stands to a job.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// As it was before.
+    Old,
+    /// As it is when the job is done.
+    New,
+    /// Some sectors are old, some new.
+    Between,
+    /// Some sectors are neither.
+    Changed,
+}
+
+/// How a disk of the job's size stands to it.
+pub fn standing(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Standing, RecoverError> {
+    let (seen, _) = look(job, disk)?;
+    Ok(
+        match (&seen.strange[..], seen.anything_old, seen.anything_new) {
+            ([_, ..], ..) => Standing::Changed,
+            (_, true, true) => Standing::Between,
+            (_, false, true) => Standing::New,
+            (_, _, false) => Standing::Old,
+        },
+    )
+}
+
 /// True when every sector of the job is one that it knows. The disk has been found to be of its size.
 pub(super) fn fits(job: &JobFolder, disk: &dyn ReadDevice) -> bool {
     look(job, disk).is_ok_and(|(seen, _)| seen.strange.is_empty())

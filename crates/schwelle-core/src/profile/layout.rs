@@ -236,7 +236,7 @@ impl Profile {
 
     /// The name that tells this disk from others: the computer's name in its registry, else the
     /// disk's signature or GUID; of a blank one its serial number, or just "blank".
-    pub fn short_name(&self) -> Option<String> {
+    pub fn disk_name(&self) -> Option<String> {
         let computer = self
             .systems
             .iter()

@@ -1,6 +1,6 @@
 //! Rules about the medium: is this a disk that may be written at all?
 
-use super::{Answer, Facts, Rule};
+use super::{Answer, Facts, Rule, Twin};
 use crate::device::PowerSource;
 use crate::profile::StoppedSign;
 
@@ -80,6 +80,15 @@ pub(super) static RULES: &[Rule] = &[
             --job-lost converts the disk anew as it is now.",
         to: None,
         check: stopped_job,
+    },
+    Rule {
+        id: "medium.copy",
+        question: "Is this the only disk with its content?",
+        why: "Two disks with the same signature are copies of each other: the disk name that convert asks for \
+            is the same on both, and the wrong one may be the customer's only good one. The serial number tells \
+            them apart.",
+        to: None,
+        check: copy,
     },
     Rule {
         id: "medium.power",
@@ -275,6 +284,30 @@ fn stopped_job(facts: &Facts<'_>) -> Vec<Answer> {
         ));
     }
     answers
+}
+
+fn copy(facts: &Facts<'_>) -> Vec<Answer> {
+    let serial = facts.profile.host.serial.as_deref();
+    let told = |twin: &Twin| {
+        let evidence = format!("the same signature is on {}", twin.told);
+        if facts.named_surely {
+            let remedy = "Take one of the two out of the PC before the converted one starts.";
+            return Answer::caution(
+                "disk",
+                format!("{evidence}; this one was named by its serial number"),
+                remedy,
+            );
+        }
+        let remedy = match serial {
+            Some(serial) => format!(
+                "Name this disk by its serial number in place of its path: schwelle convert {serial} --job \
+                 DIR . Or take the other one out."
+            ),
+            None => "This disk tells no serial number: take the other one out.".to_owned(),
+        };
+        Answer::block("disk", evidence, remedy)
+    };
+    facts.twins.iter().map(told).collect()
 }
 
 fn power(facts: &Facts<'_>) -> Vec<Answer> {

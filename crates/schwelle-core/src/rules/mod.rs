@@ -80,6 +80,13 @@ pub struct JobPlace {
     pub read_only: bool,
 }
 
+/// Another disk of this PC with the same signature or GUID.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Twin {
+    /// Its path, model and serial number.
+    pub told: String,
+}
+
 /// The table that a conversion makes, and whether there is room for what it needs.
 #[derive(Debug)]
 pub enum Room {
@@ -116,6 +123,10 @@ pub struct Facts<'a> {
     pub machine: Machine,
     /// Which signed set of boot files is placed, and Secure Boot's verdict on it.
     pub loader: &'a LoaderChoice,
+    /// Other disks with this one's signature or GUID.
+    pub twins: &'a [Twin],
+    /// The disk was named by its serial number or its by-id name.
+    pub named_surely: bool,
     /// Job folders found that belong to this disk.
     pub jobs: &'a [FoundJob],
     /// The technician has said by name that the folder of a stopped job is lost.
@@ -385,7 +396,7 @@ mod tests {
             );
         }
         let listed = "medium.whole-disk medium.writable medium.sector-size medium.in-use medium.raid medium.job-elsewhere medium.job-lasting \
-                      medium.job-writable medium.stopped-job medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types table.count table.alignment \
+                      medium.job-writable medium.stopped-job medium.copy medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types table.count table.alignment \
                       room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \
                       system.64bit system.boot-files system.registry system.letters system.several boot.store boot.default boot.entries \

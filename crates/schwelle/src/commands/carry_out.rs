@@ -142,7 +142,7 @@ impl<'a> Job<'a> {
                 return Err(not_confirmed(&what));
             }
         }
-        let name = self.disk.profile.short_name().unwrap_or_default();
+        let name = self.disk.profile.disk_name().unwrap_or_default();
         let question = format!(
             "To {} this disk, type its short name ({}):",
             self.does.verb(),
@@ -163,6 +163,7 @@ impl<'a> Job<'a> {
             started: jiff::Timestamp::now().to_string(),
             disk: self.disk.path.display().to_string(),
             serial: self.disk.profile.host.serial.clone(),
+            lasting_name: self.disk.after_restart(),
             answered_by: if self.yes { "--yes" } else { "the technician" }.to_owned(),
             questions: self.policy.confirmations.questions.clone(),
             shop: self.policy.shop.clone(),
@@ -205,7 +206,7 @@ impl<'a> Job<'a> {
             return Err(CliError::commit(&disk.path, self.folder, &error));
         }
         let busy = screen.busy("Rehearsing the disk");
-        let mut warnings: Vec<String> = read_table_again(&disk.device).into_iter().collect();
+        let warnings: Vec<String> = read_table_again(&disk.device).into_iter().collect();
         let rehearsal =
             rehearse::walk_to(&disk.device, plan.table.style(), plan.placement.disk_use);
         drop(busy);
@@ -222,12 +223,42 @@ impl<'a> Job<'a> {
             self.does.done(),
             Some(&rehearsal),
             None,
-            &mut warnings,
+            &warnings,
         );
+        self.offer_sheet(&job, &rehearsal, screen);
         Ok(Written {
             rehearsal,
             warnings,
+            job,
         })
+    }
+}
+
+/// What the switch sheet is called in a job folder.
+const SHEETS: [&str; 2] = ["switch-sheet.html", "switch-sheet.md"];
+
+impl Job<'_> {
+    /// Offers to put the switch sheet into the folder, where the disk is to start in UEFI mode. It can be made
+    /// again at any time, so what goes wrong here is told and stops nothing.
+    fn offer_sheet(&self, job: &JobFolder, rehearsal: &Rehearsal, screen: &Screen) {
+        if self.does != Does::Convert || !rehearsal.starts() || rehearsal.style != Style::Gpt {
+            return;
+        }
+        let asked = "Put the switch sheet into the job folder, to read on another screen? (yes/no)";
+        if !self.yes && screen.ask(asked).as_deref() != Some("yes") {
+            return;
+        }
+        let sheet = self
+            .disk
+            .switch_sheet(&self.machine, rehearsal, self.policy);
+        let texts = [views::sheet::html(&sheet), views::sheet::markdown(&sheet)];
+        let mut kept = SHEETS.iter().zip(&texts);
+        let kept = kept.try_for_each(|(name, text)| job.keep_document(name, text));
+        if let Err(error) = kept {
+            screen.warn(&format!(
+                "The switch sheet is not in the job folder: {error}"
+            ));
+        }
     }
 }
 
@@ -235,14 +266,23 @@ impl<'a> Job<'a> {
 pub(super) struct Written {
     /// The rehearsal of the finished disk.
     pub(super) rehearsal: Rehearsal,
+    /// Its folder.
+    pub(super) job: JobFolder,
     /// What the technician must know although the disk is done: for the end, on stderr.
     pub(super) warnings: Vec<String>,
 }
 
-/// Says on stderr what must be known at the end of a job that is done.
-pub(super) fn warn(warnings: &[String], screen: &Screen) {
+/// What is said at the very end of a job that is done: on stderr what must be known, else that the folder is
+/// on its medium.
+pub(super) fn last_words(job: &JobFolder, warnings: &[String], screen: &Screen) {
     for warning in warnings {
         screen.warn(warning);
+    }
+    match job.sync() {
+        Ok(()) => screen.show("The job folder is on its medium.\n"),
+        Err(error) => screen.warn(&format!(
+            "The job folder may not be on its medium yet: {error}. Unmount it before it is unplugged."
+        )),
     }
 }
 
@@ -254,15 +294,15 @@ pub(super) struct Ending<'a> {
 }
 
 impl Ending<'_> {
-    /// Keeps in the job folder how it ended, for the report, and has all of the folder on its medium. The disk
-    /// is done: where that cannot be, it is one more warning.
+    /// Keeps in the job folder how it ended, for the report. The disk is done: where that cannot be kept, the
+    /// log is told, if it can be.
     pub(super) fn keep(
         &self,
         job: &mut JobFolder,
         answer: &str,
         rehearsal: Option<&Rehearsal>,
         exact: Option<bool>,
-        warnings: &mut Vec<String>,
+        warnings: &[String],
     ) {
         let starts = |rehearsal: &&Rehearsal| {
             rehearsal.style == Style::Gpt && rehearsal.disk_use == DiskUse::System
@@ -277,7 +317,7 @@ impl Ending<'_> {
             rehearsal: rehearsal.map(Rehearsed::of),
             sheet,
             exact,
-            warnings: warnings.clone(),
+            warnings: warnings.to_vec(),
         };
         let text = serde_json::to_string_pretty(&outcome)
             .expect("documents hold only text, numbers and lists");
@@ -285,11 +325,6 @@ impl Ending<'_> {
             let now = jiff::Timestamp::now();
             job.log(&format!("{now} how it ended is not kept: {error}"))
                 .ok();
-        }
-        if let Err(error) = job.sync() {
-            warnings.push(format!(
-                "The job folder may not be on its medium yet: {error}. Unmount it before it is unplugged."
-            ));
         }
     }
 }

@@ -16,7 +16,7 @@ use crate::screen::Screen;
 use crate::text::typed;
 use crate::views::{self, emulate::EmulatedDoc};
 
-use super::carry_out::{Does, Job, Written, warn};
+use super::carry_out::{Does, Job, Written, last_words};
 use super::plan;
 
 /// Convert a disk: check, draft, rehearse, ask, save, write, read back, rehearse again
@@ -90,7 +90,7 @@ impl ConvertArgs {
                 format!("schwelle convert {} --job DIR", typed(&self.disk)),
             )
         })?;
-        let name = disk.profile.short_name().unwrap_or_default();
+        let name = disk.profile.disk_name().unwrap_or_default();
         let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
         let name: String = name.chars().map(plain).collect();
         let now = jiff::Timestamp::now().strftime("%Y%m%d-%H%M%S");
@@ -165,6 +165,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     let Written {
         rehearsal,
         warnings,
+        job,
     } = job.write(&plan, &job.record(document), screen)?;
     // The disk is done; what cannot be kept of the emulator's start does not change that.
     let kept = emulated.as_ref().map(|emulated| emulated.keep(&folder));
@@ -178,7 +179,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     ));
     let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept));
     screen.document(&views::json::Converted::of(&folder, &rehearsal, emulated));
-    warn(&warnings, screen);
+    last_words(&job, &warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }
 

@@ -13,7 +13,7 @@ use crate::error::CliError;
 use crate::screen::Screen;
 use crate::views::{self, mend::Mended};
 
-use super::carry_out::{Does, Job, Written, warn};
+use super::carry_out::{Does, Job, Written, last_words};
 
 /// Mend a GPT disk that does not start
 ///
@@ -105,10 +105,11 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     let Written {
         rehearsal,
         warnings,
+        job,
     } = job.write(&planned.plan, &record, screen)?;
     screen.show(&views::mend::done(&disk, folder, &planned.plan, &rehearsal));
     screen.document(&Mended::done(&planned.fixes, folder, &rehearsal));
-    warn(&warnings, screen);
+    last_words(&job, &warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }
 

@@ -6,11 +6,13 @@ use clap::Args;
 use schwelle_core::crossing::Style;
 use schwelle_core::device::{self, DiskFile, OpenError};
 use schwelle_core::disk_use::DiskUse;
+use schwelle_core::job::recover::{self, Standing};
 use schwelle_core::job::{JobFolder, JobState, Repaired};
 
 use crate::disk::{Disk, refuse_busy, refuse_users};
 use crate::error::{CliError, Kind};
 use crate::text::typed;
+use crate::which;
 
 /// Which job, and on which disk.
 #[derive(Debug, Args)]
@@ -65,7 +67,7 @@ impl JobOptions {
             return Err(CliError::never_began(&self.job));
         }
         let path = match &self.disk {
-            Some(path) => path.clone(),
+            Some(path) => which::resolve(path)?.path,
             None => find(&folder)?,
         };
         let sector = folder.journal().map(|journal| journal.sector_bytes);
@@ -97,6 +99,23 @@ fn open(path: &Path, sector: Option<u32>, write: bool) -> Result<DiskFile, OpenE
     } else {
         DiskFile::open_read(path, sector)
     }
+}
+
+/// A disk that may be the job's, and the state that it is in.
+fn candidate(folder: &JobFolder, path: &Path) -> String {
+    let sector = folder.journal().map(|journal| journal.sector_bytes);
+    let is_device = !path.is_file();
+    let facts = device::host_facts(Path::new("/"), path, is_device);
+    let state = match open(path, sector, false) {
+        Ok(device) => match recover::standing(folder, &device) {
+            Ok(Standing::Old) => "as before the job",
+            Ok(Standing::New) => "as after the job",
+            Ok(Standing::Between) => "written in part",
+            Ok(Standing::Changed) | Err(_) => "changed since by something else",
+        },
+        Err(_) => "cannot be read",
+    };
+    format!("{} ({state})", which::told(path, &facts))
 }
 
 /// Finds the job's disk by its content: at its old name, or else among this PC's disks. A name
@@ -149,12 +168,14 @@ fn find(folder: &JobFolder) -> Result<PathBuf, CliError> {
             ))
         }
         several => {
-            let names: Vec<String> = several.iter().map(|p| p.display().to_string()).collect();
+            let each: Vec<String> = several.iter().map(|path| candidate(folder, path)).collect();
             Err(CliError::new(
                 Kind::Unchanged,
-                format!("these disks have the same content: {}", names.join(", ")),
+                format!("several disks may be the one: {}", each.join("; ")),
                 "One is a copy of the other. Nothing was written.",
-                format!("Name the right one, with the same command and: {again}"),
+                format!(
+                    "Name the right one, by its serial number, with the same command and: {again}"
+                ),
             ))
         }
     }

@@ -4,7 +4,7 @@ use clap::Args;
 use schwelle_core::job::{Repaired, recover};
 use schwelle_core::rehearse;
 
-use super::carry_out::{Does, Ending, read_table_again, say_outcome, warn};
+use super::carry_out::{Does, Ending, last_words, read_table_again, say_outcome};
 use super::recover::{JobOptions, torn};
 use crate::error::CliError;
 use crate::policy::PolicyOptions;
@@ -80,7 +80,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         does.done(),
         Some(&rehearsal),
         None,
-        &mut warnings,
+        &warnings,
     );
     let word = match does {
         Does::Convert => "Converted",
@@ -88,6 +88,6 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     screen.show(&views::plan::finished(word, &job.disk, &folder, &rehearsal));
     screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));
-    warn(&warnings, screen);
+    last_words(&job.folder, &warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }

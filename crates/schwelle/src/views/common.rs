@@ -29,7 +29,7 @@ pub(crate) fn head(disk: &Disk) -> String {
             .map(|serial| format!("serial {}", safe(serial))),
     );
     let mut text = format!("{}\n", toned(Tone::Heading, &facts.join("   ")));
-    if let Some(name) = profile.short_name() {
+    if let Some(name) = profile.disk_name() {
         text += &format!("Short name: {}\n", safe(&name));
     }
     for system in &profile.systems {

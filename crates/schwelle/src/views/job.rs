@@ -17,6 +17,9 @@ pub(crate) struct JobRecord {
     pub(crate) disk: String,
     /// The disk's serial number, where it tells one
     pub(crate) serial: Option<String>,
+    /// What the disk is called from start to start: its by-id name, its serial number, or its path
+    #[serde(default)]
+    pub(crate) lasting_name: String,
     /// Who confirmed the disk and the backup: "the technician" or "--yes"
     pub(crate) answered_by: String,
     /// What the policy had asked beside, each answered with yes
@@ -50,7 +53,7 @@ impl DiskDoc {
         Self {
             size_bytes: profile.geometry.len_bytes(),
             model: profile.host.model.clone(),
-            short_name: profile.short_name(),
+            short_name: profile.disk_name(),
             systems: profile
                 .systems
                 .iter()

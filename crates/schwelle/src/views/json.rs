@@ -58,7 +58,7 @@ impl Check {
     pub(crate) fn of(disk: &Disk, judgement: &Judgement) -> Self {
         Self {
             disk: disk.path.display().to_string(),
-            short_name: disk.profile.short_name(),
+            short_name: disk.profile.disk_name(),
             to: judgement.to().name().to_owned(),
             answer: answer_name(judgement.answer).to_owned(),
             findings: findings(&judgement.findings),

@@ -332,7 +332,7 @@ pub(crate) fn finished(word: &str, disk: &Disk, job: &Path, rehearsal: &Rehearsa
                     "Next: what to change in the PC's firmware, in the right order: {}",
                     disk.next("firmware sheet")
                 );
-                let confirm = disk.next("confirm");
+                let confirm = disk.next_after_restart("confirm");
                 let then = format!("Afterwards, from the rescue stick: {confirm}\n");
                 text + &answer(Tone::Good, word, &next) + &then
             }

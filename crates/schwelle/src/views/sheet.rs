@@ -20,6 +20,9 @@ pub(crate) struct Sheet {
     pub(crate) missing: Vec<SheetStepDoc>,
     pub(crate) pc: String,
     pub(crate) disk: String,
+    /// What is right already
+    #[serde(default)]
+    pub(crate) already: Vec<String>,
     pub(crate) steps: Vec<SheetStepDoc>,
     pub(crate) secure_boot: String,
     pub(crate) leave_alone: Vec<String>,
@@ -48,6 +51,7 @@ impl Sheet {
             missing: steps(&sheet.missing),
             pc: sheet.pc.clone(),
             disk: sheet.disk.clone(),
+            already: sheet.already.clone(),
             steps: steps(&sheet.steps),
             secure_boot: sheet.secure_boot.clone(),
             leave_alone: sheet.leave_alone.clone(),
@@ -73,6 +77,12 @@ pub(crate) fn render(sheet: &SwitchSheet, written: &[&Path], columns: usize) -> 
         for one in &sheet.missing {
             text += &item("-", &one.what, 2, columns);
             text += &paragraph("", &one.check, 4, columns);
+        }
+    }
+    if !sheet.already.is_empty() {
+        text += &heading("Right already");
+        for one in &sheet.already {
+            text += &item("-", one, 2, columns);
         }
     }
     text += &heading("In this order");
@@ -135,6 +145,12 @@ pub(crate) fn markdown(sheet: &SwitchSheet) -> String {
         text += &format!("**NOT YET.** {NOT_YET}\n\n");
         for item in &sheet.missing {
             text += &format!("- {}\n  {}\n", plain(&item.what), plain(&item.check));
+        }
+    }
+    if !sheet.already.is_empty() {
+        text += "\n## Right already\n\n";
+        for item in &sheet.already {
+            text += &format!("- {}\n", plain(item));
         }
     }
     text += "\n## In this order\n\n";

@@ -90,7 +90,7 @@ impl Surveyed {
             sector_bytes: Some(profile.geometry.logical_sector),
             model: profile.host.model.clone(),
             serial: profile.host.serial.clone(),
-            short_name: profile.short_name(),
+            short_name: profile.disk_name(),
             systems: profile
                 .systems
                 .iter()

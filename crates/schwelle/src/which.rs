@@ -1,0 +1,153 @@
+//! Which disk is meant: a path, or a name that the disk keeps from start to start.
+//!
+//! `/dev/sdX` may be another disk at the next start. So a disk can also be named by its serial number, by its
+//! name below `/dev/disk/by-id`, or by the disk name that is read from it; and what is printed for after a
+//! restart uses such a name.
+
+use std::path::{Path, PathBuf};
+
+use schwelle_core::device::{self, DiskFile, HostFacts, Lba, ReadDevice};
+use schwelle_core::gpt::GptPair;
+use schwelle_core::mbr::BootRecord;
+use schwelle_core::profile::Profile;
+use schwelle_core::rules::Twin;
+use uuid::Uuid;
+
+use crate::error::{CliError, Kind};
+use crate::text::typed;
+
+/// Root of the file tree in which the running system tells about itself.
+const ROOT: &str = "/";
+const BY_ID: &str = "/dev/disk/by-id";
+
+/// A disk as it was named.
+#[derive(Debug, Clone)]
+pub(crate) struct Named {
+    /// Its path now.
+    pub(crate) path: PathBuf,
+    /// It was named by its serial number or its by-id name, which no copy of it has.
+    pub(crate) surely: bool,
+}
+
+/// Finds the disk that a name means. A path that is there is taken as it is.
+pub(crate) fn resolve(name: &Path) -> Result<Named, CliError> {
+    let text = name.to_string_lossy();
+    if name.exists() || text.contains('/') {
+        return Ok(Named {
+            path: name.to_owned(),
+            surely: name.starts_with(BY_ID) && name.exists(),
+        });
+    }
+    let root = Path::new(ROOT);
+    let disks = device::disk_names(root).into_iter();
+    let disks: Vec<(PathBuf, HostFacts)> = disks
+        .map(|path| {
+            let facts = device::host_facts(root, &path, true);
+            (path, facts)
+        })
+        .collect();
+    let by_name = |(_, facts): &&(PathBuf, HostFacts)| {
+        facts.serial.as_deref() == Some(&*text) || facts.stable_names.iter().any(|n| *n == text)
+    };
+    let surely: Vec<_> = disks.iter().filter(by_name).collect();
+    let read: Vec<_> = if surely.is_empty() {
+        let is_called = |(path, facts): &&(PathBuf, HostFacts)| {
+            let device = DiskFile::open_read(path, None).ok();
+            let profile = device.and_then(|device| Profile::read(&device, facts.clone()).ok());
+            let found = profile.and_then(|profile| profile.disk_name());
+            found.is_some_and(|found| found.eq_ignore_ascii_case(&text))
+        };
+        disks.iter().filter(is_called).collect()
+    } else {
+        Vec::new()
+    };
+    match (&surely[..], &read[..]) {
+        ([(path, _)], _) => Ok(Named {
+            path: path.clone(),
+            surely: true,
+        }),
+        (_, [(path, _)]) => Ok(Named {
+            path: path.clone(),
+            surely: false,
+        }),
+        // Nothing is called so: opening it as a path says what is wrong.
+        ([], []) => Ok(Named {
+            path: name.to_owned(),
+            surely: false,
+        }),
+        _ => {
+            let all = surely.iter().chain(&read);
+            let each: Vec<String> = all.map(|(path, facts)| told(path, facts)).collect();
+            Err(CliError::new(
+                Kind::Usage,
+                format!("several disks are called {text}: {}", each.join("; ")),
+                "One may be a copy of the other. Nothing was read or written.",
+                "Name the right one by its serial number.",
+            ))
+        }
+    }
+}
+
+/// A disk with its model and serial number.
+pub(crate) fn told(path: &Path, facts: &HostFacts) -> String {
+    let mut text = path.display().to_string();
+    if let Some(model) = &facts.model {
+        text += &format!(", {model}");
+    }
+    if let Some(serial) = &facts.serial {
+        text += &format!(", serial {serial}");
+    }
+    text
+}
+
+/// A disk as it is typed after a restart: by its by-id name, else by its serial number, else as it was.
+pub(crate) fn after_restart(path: &Path, facts: &HostFacts) -> String {
+    if !facts.is_block_device {
+        return typed(path);
+    }
+    if let Some(name) = facts.stable_names.first() {
+        return typed(&Path::new(BY_ID).join(name));
+    }
+    match &facts.serial {
+        // A serial number that reads like a path would be taken for one.
+        Some(serial) if !serial.contains('/') => typed(Path::new(serial)),
+        _ => typed(path),
+    }
+}
+
+/// What tells a disk from all others, as far as its content goes.
+fn mark(device: &dyn ReadDevice) -> Option<Mark> {
+    let record = BootRecord::parse(&device.read_sector(Lba(0)).ok()?)?;
+    if record.is_protective() {
+        return Some(Mark::Gpt(GptPair::read(device).best()?.header.disk_id));
+    }
+    let is_used = record.entries.iter().any(Option::is_some);
+    let signature = record.disk_signature;
+    (is_used && signature != 0).then_some(Mark::Mbr(signature))
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Mark {
+    Mbr(u32),
+    Gpt(Uuid),
+}
+
+/// The other disks of this PC that have the same signature or GUID as this one.
+pub(crate) fn twins(device: &DiskFile, path: &Path) -> Vec<Twin> {
+    let Some(own) = mark(device).filter(|_| device.is_block_device()) else {
+        return Vec::new();
+    };
+    let root = Path::new(ROOT);
+    let here = path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    let others = device::disk_names(root).into_iter();
+    others
+        .filter(|other| *other != here)
+        .filter(|other| {
+            let other = DiskFile::open_read(other, None).ok();
+            other.and_then(|other| mark(&other)) == Some(own)
+        })
+        .map(|other| Twin {
+            told: told(&other, &device::host_facts(root, &other, true)),
+        })
+        .collect()
+}
