@@ -21,6 +21,7 @@ use crate::text;
 use crate::views;
 use crate::views::job::{DiskDoc, Outcome, PcFactDoc};
 use crate::views::json::Rehearsed;
+use crate::views::plan::SHEETS;
 use crate::views::sheet::Sheet;
 
 /// A job on a disk.
@@ -233,9 +234,6 @@ impl<'a> Job<'a> {
         })
     }
 }
-
-/// What the switch sheet is called in a job folder.
-const SHEETS: [&str; 2] = ["switch-sheet.html", "switch-sheet.md"];
 
 impl Job<'_> {
     /// Offers to put the switch sheet into the folder, where the disk is to start in UEFI mode. It can be made

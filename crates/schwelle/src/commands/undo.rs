@@ -8,7 +8,7 @@ use schwelle_core::job::recover::{self, Undoing};
 use schwelle_core::job::{JobState, Repaired};
 use schwelle_core::profile::Profile;
 
-use super::carry_out::{Ending, read_table_again, warn};
+use super::carry_out::{Ending, last_words, read_table_again};
 use super::recover::{JobOptions, torn};
 use crate::disk::options;
 use crate::error::{CliError, Kind};
@@ -77,7 +77,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         machine: &machine,
         policy: &policy,
     }
-    .keep(&mut job.folder, "undone", None, Some(exact), &mut warnings);
+    .keep(&mut job.folder, "undone", None, Some(exact), &warnings);
     let table = Profile::read(&job.disk.device, HostFacts::default())
         .map_err(|error| CliError::reading(&disk, error))?
         .table_style();
@@ -125,7 +125,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         )
     ));
     screen.document(&views::json::Recovered::undone(&disk, &folder, exact));
-    warn(&warnings, screen);
+    last_words(&job.folder, &warnings, screen);
     Ok(0)
 }
 

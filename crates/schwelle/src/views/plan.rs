@@ -293,6 +293,9 @@ fn menu(start: &NewStart, style: Style, columns: usize) -> String {
     text
 }
 
+/// What the switch sheet is called in a job folder.
+pub(crate) const SHEETS: [&str; 2] = ["switch-sheet.html", "switch-sheet.md"];
+
 /// What `convert` and `mend` say at their end; `word` is what was done.
 pub(crate) fn done(
     word: &str,
@@ -301,9 +304,17 @@ pub(crate) fn done(
     plan: &Plan<'_>,
     rehearsal: &Rehearsal,
 ) -> String {
+    let sheet = job.join(SHEETS[0]);
+    let sheet = match sheet.is_file() {
+        true => format!(
+            "  The switch sheet, to read on another screen: {}\n",
+            typed(&sheet)
+        ),
+        false => String::new(),
+    };
     format!(
         "\n{}\n  {} written and read back. What was there before is saved in {job}\n  The record to hand \
-         over: schwelle report --job {job}\n{}",
+         over: schwelle report --job {job}\n{sheet}{}",
         toned(Tone::Heading, "Done"),
         bytes(plan.changes.bytes()),
         finished(word, disk, job, rehearsal),
