@@ -258,6 +258,9 @@ pub(crate) struct Accepted {
     /// Accept a job folder on a RAM disk: after a power failure there is neither resume nor undo
     #[arg(long)]
     pub(crate) job_in_memory: bool,
+    /// Keep partitions of a data disk in which nothing is recognised as they are
+    #[arg(long)]
+    pub(crate) keep_unrecognised: bool,
 }
 
 impl Accepted {
@@ -265,6 +268,7 @@ impl Accepted {
     pub(crate) fn for_demo() -> Self {
         Self {
             job_in_memory: true,
+            ..Self::default()
         }
     }
 }

@@ -193,6 +193,8 @@ impl Disk {
         let is_real = self.device.is_block_device();
         let machine = self.machine(circumstances.machine);
         let loader = firmware::choose(&self.device, profile, &machine);
+        // All that is read has been read by now.
+        let unreadable = self.device.unreadable();
         let facts = Facts {
             profile,
             disk_use,
@@ -209,6 +211,7 @@ impl Disk {
             machine,
             loader: &loader,
             types: &circumstances.policy.types,
+            unreadable: &unreadable,
             twins: self
                 .twins
                 .get_or_init(|| which::twins(&self.device, &self.path)),

@@ -9,6 +9,7 @@ use crate::gpt::{self, GptEntry, GptPair, type_guid};
 use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
 
 use super::boot::BootProfile;
+use super::open::sector_size_of_content;
 use super::recovery::RecoveryImage;
 use super::stopped::{self, StoppedSign};
 use super::system::WindowsSystem;
@@ -124,6 +125,12 @@ impl Partition {
         }
     }
 
+    /// Its type says NTFS or exFAT, and it holds nothing that is known.
+    pub fn is_unrecognised(&self) -> bool {
+        let is_07 = matches!(self.origin, Origin::Mbr { kind, .. } if kind.visible() == Kind(0x07));
+        is_07 && self.volume.kind == VolumeKind::Unknown
+    }
+
     /// Cannot be looked into: encrypted, or damaged.
     pub fn is_closed(&self) -> bool {
         matches!(self.volume.kind, VolumeKind::Encrypted(_)) || self.volume.fault.is_some()
@@ -159,6 +166,8 @@ pub struct Profile {
     pub raid: Vec<TailMark>,
     /// Private header of a dynamic disk.
     pub dynamic: Option<TailMark>,
+    /// The sector size that the content was written with, where that is another than the disk's own.
+    pub written_with: Option<u32>,
     /// Signs of a job that was stopped.
     pub stopped: Vec<StoppedSign>,
     /// Content on a disk whose table names no partition.
@@ -200,6 +209,8 @@ impl Profile {
             code_in_gap,
             raid: tail::raid_marks(device)?,
             dynamic: tail::dynamic_mark(device)?,
+            written_with: sector_size_of_content(device)?
+                .filter(|&size| size != geometry.logical_sector),
             stopped,
             trace,
             systems,

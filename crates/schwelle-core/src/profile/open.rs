@@ -21,16 +21,17 @@ pub fn open_image_or_disk(
         }
     };
     let disk = open(given)?;
-    if given.is_some() || disk.is_block_device() || !speaks_of_4096(&disk).unwrap_or(false) {
+    let is_fixed = given.is_some() || disk.is_block_device();
+    if is_fixed || sector_size_of_content(&disk).unwrap_or(None) != Some(4096) {
         return Ok(disk);
     }
     drop(disk);
     open(Some(4096))
 }
 
-/// True when the content only makes sense with sectors of 4096 bytes: a GPT header there, or a
-/// volume that begins at the place its entry names in such sectors and says so itself.
-fn speaks_of_4096(disk: &DiskFile) -> Result<bool, DeviceError> {
+/// The sector size that the content was written with, where it tells: by the place of a GPT header, or by
+/// a volume that begins at the place its entry names in such sectors and says so itself.
+pub(super) fn sector_size_of_content(disk: &dyn ReadDevice) -> Result<Option<u32>, DeviceError> {
     let len_bytes = disk.geometry().len_bytes();
     let sector_at = |offset: u64| {
         if offset + 4096 <= len_bytes {
@@ -44,15 +45,17 @@ fn speaks_of_4096(disk: &DiskFile) -> Result<bool, DeviceError> {
         .get(512..)
         .is_some_and(|rest| rest.starts_with(b"EFI PART"))
     {
-        return Ok(false);
+        return Ok(Some(512));
     }
     // The backup copy counts where the primary one is lost.
     let last = (len_bytes / 4096).saturating_sub(1).saturating_mul(4096);
     if sector_at(4096)?.starts_with(b"EFI PART") || sector_at(last)?.starts_with(b"EFI PART") {
-        return Ok(true);
+        return Ok(Some(4096));
     }
     if looks_like_volume(&head) {
-        return Ok(u16_at(&head, 11) == Some(4096));
+        return Ok(u16_at(&head, 11)
+            .map(u32::from)
+            .filter(|size| matches!(size, 512 | 4096)));
     }
     let entries = BootRecord::parse(&head)
         .map(|record| record.entries)
@@ -61,9 +64,9 @@ fn speaks_of_4096(disk: &DiskFile) -> Result<bool, DeviceError> {
         for size in [512u16, 4096] {
             let sector = sector_at(u64::from(entry.first) * u64::from(size))?;
             if looks_like_volume(&sector) && u16_at(&sector, 11) == Some(size) {
-                return Ok(size == 4096);
+                return Ok(Some(size.into()));
             }
         }
     }
-    Ok(false)
+    Ok(None)
 }

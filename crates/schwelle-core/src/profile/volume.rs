@@ -5,6 +5,9 @@ use crate::encryption::{self, EncryptionState};
 use crate::fat::{self, FatKind};
 use crate::ntfs::{Audit, LogState, NtfsError, NtfsShape, NtfsVolume};
 
+/// Bytes of unknown content that are shown.
+const FIRST_BYTES: usize = 16;
+
 /// Kind of content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum VolumeKind {
@@ -75,6 +78,8 @@ pub struct Volume {
     pub ntfs: Option<NtfsHealth>,
     /// Why an NTFS volume could not be read.
     pub fault: Option<String>,
+    /// Of content that is not known: its first bytes.
+    pub first_bytes: Vec<u8>,
 }
 
 impl Volume {
@@ -84,6 +89,7 @@ impl Volume {
             label: String::new(),
             ntfs: None,
             fault: None,
+            first_bytes: Vec::new(),
         }
     }
 
@@ -140,11 +146,13 @@ impl Volume {
             return Ok(Self::plain(VolumeKind::Lvm));
         }
         let blank = head.iter().all(|&byte| byte == 0);
-        Ok(Self::plain(if blank {
-            VolumeKind::Blank
-        } else {
-            VolumeKind::Unknown
-        }))
+        if blank {
+            return Ok(Self::plain(VolumeKind::Blank));
+        }
+        Ok(Self {
+            first_bytes: head.get(..FIRST_BYTES).unwrap_or_default().to_vec(),
+            ..Self::plain(VolumeKind::Unknown)
+        })
     }
 
     fn read_ntfs(window: &dyn ReadDevice) -> Result<Self, NtfsError> {

@@ -1,7 +1,7 @@
 //! Rules about the medium: is this a disk that may be written at all?
 
 use super::{Answer, Facts, Rule, Twin};
-use crate::device::PowerSource;
+use crate::device::{Extent, PowerSource};
 use crate::profile::StoppedSign;
 
 pub(super) static RULES: &[Rule] = &[
@@ -29,6 +29,15 @@ pub(super) static RULES: &[Rule] = &[
             Drives with other sizes are formatted for storage arrays and do not start a PC.",
         to: None,
         check: sector_size,
+    },
+    Rule {
+        id: "medium.readable",
+        question: "Can every sector that was looked at be read?",
+        why: "A sector that cannot be read is the first sign of a failing drive. Converting writes to it, and \
+            moving data reads much more of it than a check does. A copy comes first: what cannot be read today \
+            may be more tomorrow.",
+        to: None,
+        check: readable,
     },
     Rule {
         id: "medium.in-use",
@@ -127,6 +136,20 @@ fn writable(facts: &Facts<'_>) -> Vec<Answer> {
 
 fn sector_size(facts: &Facts<'_>) -> Vec<Answer> {
     let size = facts.profile.geometry.logical_sector;
+    if let Some(written) = facts.profile.written_with {
+        let evidence = format!(
+            "the disk shows {size}-byte sectors, but its layout was written with {written}-byte sectors: only so \
+             do its partitions begin where a volume begins"
+        );
+        let remedy = if facts.profile.host.is_block_device {
+            "An adapter or dock changes the sector size. Connect the disk directly, or through the adapter that it \
+                was partitioned with; then check again."
+                .to_owned()
+        } else {
+            format!("Name the sector size: --sector-size {written}")
+        };
+        return vec![Answer::block("disk", evidence, remedy)];
+    }
     if matches!(size, 512 | 4096) {
         return vec![Answer::pass("disk", format!("{size}-byte sectors"))];
     }
@@ -136,6 +159,20 @@ fn sector_size(facts: &Facts<'_>) -> Vec<Answer> {
         format!("the disk has {size}-byte sectors"),
         remedy,
     )]
+}
+
+fn readable(facts: &Facts<'_>) -> Vec<Answer> {
+    let remedy = "First copy the disk to a sound one, with a program that goes on after read errors and lists \
+        them. Check and convert the copy; keep this disk as it is.";
+    let block = |extent: &Extent| {
+        let (first, last) = (extent.first, extent.last());
+        Answer::block(
+            "disk",
+            format!("{first} to {}: cannot be read", last.0),
+            remedy,
+        )
+    };
+    facts.unreadable.iter().map(block).collect()
 }
 
 fn in_use(facts: &Facts<'_>) -> Vec<Answer> {

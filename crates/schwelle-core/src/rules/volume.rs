@@ -206,6 +206,22 @@ fn matches_type(facts: &Facts<'_>) -> Vec<Answer> {
             (Kind(0x8E), content) => matches!(content, VolumeKind::Lvm),
             _ => true,
         };
+        let is_unrecognised = facts.disk_use == DiskUse::Data && partition.is_unrecognised();
+        if is_unrecognised {
+            let bytes = partition.volume.first_bytes.iter();
+            let bytes: Vec<String> = bytes.map(|byte| format!("{byte:02X}")).collect();
+            return Some(Answer::unknown(
+                partition.title(),
+                format!(
+                    "{}: type 07h (NTFS or exFAT), but nothing that is known; it begins {}",
+                    partition.extent.first,
+                    bytes.join(" ")
+                ),
+                "It may be encrypted by another program, damaged, or shown by an adapter with another sector size. \
+                    It would be kept without being inspected; convert asks for that by name \
+                    (--keep-unrecognised for scripts).",
+            ));
+        }
         let found = partition.volume.kind.name();
         let evidence = format!(
             "{named_at}: type {:02X}h ({}), but it holds {found}",

@@ -12,6 +12,7 @@ use schwelle_core::firmware::Machine;
 use schwelle_core::job::{JobFolder, JobState, bytes_needed};
 use schwelle_core::rehearse::{self, Rehearsal};
 
+use crate::cli::Accepted;
 use crate::disk::{Circumstances, Disk, refuse_busy};
 use crate::error::{CliError, Kind};
 use crate::policy::Policy;
@@ -36,6 +37,8 @@ pub(super) struct Job<'a> {
     /// The PC that the disk belongs to.
     machine: Machine,
     does: Does,
+    disk_use: DiskUse,
+    accepted: Accepted,
 }
 
 /// What a job does with a disk.
@@ -78,6 +81,8 @@ impl<'a> Job<'a> {
             policy: circumstances.policy,
             machine: disk.machine(circumstances.machine),
             does,
+            disk_use: circumstances.wish.disk_use,
+            accepted: circumstances.accepted,
         }
     }
 
@@ -117,8 +122,35 @@ impl<'a> Job<'a> {
         }
     }
 
+    /// Asks about partitions of a data disk in which nothing is recognised: by name, and not covered by --yes.
+    fn confirm_unrecognised(&self, screen: &Screen) -> Result<(), CliError> {
+        if self.accepted.keep_unrecognised || self.disk_use != DiskUse::Data {
+            return Ok(());
+        }
+        let partitions = self.disk.profile.partitions.iter();
+        for partition in partitions.filter(|partition| partition.is_unrecognised()) {
+            let title = text::safe(&partition.title());
+            let question = format!(
+                "Nothing is recognised in {title}. Keep it without inspecting it? (yes/no)"
+            );
+            if self.yes || screen.ask(&question).as_deref() != Some("yes") {
+                return Err(CliError::new(
+                    Kind::Usage,
+                    format!(
+                        "nothing is recognised in {title}, and it was not said that it is kept as it is"
+                    ),
+                    "It may be damaged, or shown with another sector size than it was written with. The disk is \
+                     unchanged.",
+                    "If it is right as it is, the same command again with --keep-unrecognised",
+                ));
+            }
+        }
+        Ok(())
+    }
+
     /// The questions that only the technician can answer.
     pub(super) fn confirm(&self, screen: &Screen) -> Result<(), CliError> {
+        self.confirm_unrecognised(screen)?;
         if self.yes {
             return Ok(());
         }

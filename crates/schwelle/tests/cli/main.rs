@@ -6,6 +6,7 @@
     reason = "a test that cannot go on fails"
 )]
 
+mod adapters;
 mod back;
 mod block_writes;
 mod blocked;

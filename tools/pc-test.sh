@@ -1,0 +1,8 @@
+#!/bin/bash
+# The whole job in a virtual PC: the rescue stick, real firmware, real buses, power cuts. "pc-test.sh" is the short form, which
+# the tests run; "pc-test.sh long" makes a hundred power cuts, "pc-test.sh cuts N" as many as wanted.
+# Needs root (it mounts the disks to look at their files), and what tools/install-test-tools.sh installs.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+tools/install-test-tools.sh
+exec /usr/bin/python3 tools/pc_test.py "$@"

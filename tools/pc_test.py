@@ -1,0 +1,522 @@
+"""The rescue stick in a virtual PC: see pc-test.sh. Every check that fails ends it."""
+
+import hashlib
+import json
+import os
+import random
+import re
+import shutil
+import socket
+import struct
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+OVMF = Path("/usr/share/OVMF")
+# A start that takes longer has hung. Everything here ends by what is read, not by waiting.
+LIMIT = 240
+
+
+def run(*command, **more):
+    return subprocess.run([str(c) for c in command], check=True, capture_output=True, text=True, **more).stdout
+
+
+def check(condition, told):
+    if not condition:
+        raise SystemExit(f"FAILED: {told}")
+
+
+class Stick:
+    """The stick's image, and what the tests take from it."""
+
+    def __init__(self, work):
+        self.work = work
+        self.image = work / "stick.img"
+        run(ROOT / "tools/stick.sh", self.image)
+        check(self.image.stat().st_size <= 300 << 20, "the stick is larger than 300 MiB")
+        boot = f"{self.image}@@1M"
+        for name in ("vmlinuz", "initrd.img"):
+            run("mcopy", "-n", "-i", boot, f"::{name}", work / name)
+        config = run("mtype", "-i", boot, "::EFI/debian/grub.cfg")
+        self.jobs = re.search(r"schwelle\.stick=(\S+)", config)[1]
+        # The program itself, to look at disks from here.
+        target = os.environ.get("CARGO_TARGET_DIR", ROOT / "target")
+        self.program = Path(os.environ.get("SCHWELLE", f"{target}/{os.uname().machine}-unknown-linux-gnu/release/schwelle"))
+
+    def schwelle(self, *arguments, code=0):
+        done = subprocess.run([str(a) for a in (self.program, *arguments)], capture_output=True, text=True)
+        check(done.returncode == code, f"{arguments}: {done.returncode}\n{done.stdout}{done.stderr}")
+        return done.stdout
+
+
+class PC:
+    """A virtual PC: a start of it, with a script for the session on the stick."""
+
+    def __init__(self, stick, name):
+        self.stick, self.name = stick, name
+        self.log = stick.work / f"{name}.log"
+        self.monitor = stick.work / f"{name}.qmp"
+        self.arguments = [
+            "qemu-system-x86_64", "-accel", "tcg,thread=multi", "-m", "768", "-smp", "2", "-display", "none",
+            "-net", "none", "-no-reboot", "-serial", f"file:{self.log}", "-qmp", f"unix:{self.monitor},server=on,wait=off",
+            "-device", "qemu-xhci,id=xhci", "-object", "iothread,id=io",
+        ]
+        self.disks = 0
+        self.process = None
+
+    def drive(self, image, device, **options):
+        """Attaches an image; `device` has the serial number and the bus."""
+        self.disks += 1
+        node = f"disk{self.disks}"
+        more = "".join(f",{key}={value}" for key, value in options.items())
+        self.arguments += ["-drive", f"if=none,id={node},format=raw,file={image},cache=writeback{more}",
+                           "-device", device.format(node=node)]
+        return self
+
+    def ahci(self, image, serial, **more):
+        return self.drive(image, f"ide-hd,drive={{node}},serial={serial},bus=ide.{self.disks}", **more)
+
+    def nvme(self, image, serial):
+        return self.drive(image, f"nvme,drive={{node}},serial={serial}")
+
+    def scsi(self, image, serial, sector=512):
+        if "virtio-scsi-pci,id=scsi" not in self.arguments:
+            self.arguments += ["-device", "virtio-scsi-pci,id=scsi"]
+        return self.drive(image, f"scsi-hd,drive={{node}},serial={serial},bus=scsi.0,logical_block_size={sector},"
+                          f"physical_block_size={sector}")
+
+    def usb(self, image, serial, first=None, name="usb"):
+        order = "" if first is None else f",bootindex={first}"
+        return self.drive(image, f"usb-storage,drive={{node}},serial={serial},bus=xhci.0,id={name}{self.disks},removable=on{order}")
+
+    def with_stick(self, image=None, first=None):
+        return self.usb(image or self.stick.image, "STICK-1", first, name="stick")
+
+    def kernel(self):
+        """Starts the stick's kernel without firmware in between: a session in BIOS mode, sooner there."""
+        self.arguments += ["-machine", "q35", "-kernel", self.stick.work / "vmlinuz", "-initrd", self.stick.work / "initrd.img",
+                           "-append", f"schwelle.stick={self.stick.jobs} console=ttyS0 quiet"]
+        return self
+
+    def bios(self):
+        self.arguments += ["-machine", "q35"]
+        return self
+
+    def uefi(self, variables, secure=False):
+        code = "OVMF_CODE_4M.secboot.fd" if secure else "OVMF_CODE_4M.fd"
+        machine = "q35,smm=on" if secure else "q35"
+        self.arguments += ["-machine", machine, "-global", "driver=cfi.pflash01,property=secure,value=on",
+                           "-drive", f"if=pflash,unit=0,format=raw,readonly=on,file={OVMF / code}",
+                           "-drive", f"if=pflash,unit=1,format=raw,file={variables}"] if secure else [
+            "-machine", machine, "-drive", f"if=pflash,unit=0,format=raw,readonly=on,file={OVMF / code}",
+            "-drive", f"if=pflash,unit=1,format=raw,file={variables}"]
+        return self
+
+    def script(self, text):
+        path = self.stick.work / f"{self.name}.sh"
+        # Each command's output, and its exit code, can be told from the others'.
+        path.write_text("t() { echo \"== $*\"; \"$@\" 2>&1; echo \"-> $?\"; }\n" + text + "\necho END-OF-SCRIPT\n")
+        self.arguments += ["-fw_cfg", f"name=opt/schwelle/script,file={path}"]
+        return self
+
+    def begin(self):
+        self.log.unlink(missing_ok=True)
+        self.monitor.unlink(missing_ok=True)
+        self.process = subprocess.Popen([str(a) for a in self.arguments], stdin=subprocess.DEVNULL,
+                                        stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+        return self
+
+    def text(self):
+        return self.log.read_text(errors="replace").replace("\r", "") if self.log.exists() else ""
+
+    def wait_for(self, words, limit=LIMIT):
+        until = time.monotonic() + limit
+        while words not in self.text():
+            if self.process.poll() is not None:
+                check(words in self.text(), f"{self.name}: ended without {words!r}\n{self.process.stderr.read()}{self.text()[-3000:]}")
+                return
+            check(time.monotonic() < until, f"{self.name}: no {words!r} after {limit} s\n{self.text()[-3000:]}")
+            time.sleep(0.05)
+
+    def cut(self):
+        """Power goes."""
+        self.process.kill()
+        self.process.wait()
+
+    def end(self, whole=True):
+        """Waits until the PC switches itself off; what the session printed."""
+        try:
+            self.process.wait(LIMIT)
+        except subprocess.TimeoutExpired:
+            self.cut()
+            check(False, f"{self.name}: it does not end\n{self.text()[-3000:]}")
+        text = self.text()
+        check(not whole or "END-OF-SCRIPT" in text, f"{self.name}: the script did not end\n{self.process.stderr.read()}{text[-3000:]}")
+        return text
+
+    def qmp(self, command, **arguments):
+        with socket.socket(socket.AF_UNIX) as line:
+            line.connect(str(self.monitor))
+            stream = line.makefile("rw")
+            stream.readline()
+            for message in ({"execute": "qmp_capabilities"}, {"execute": command, "arguments": arguments}):
+                stream.write(json.dumps(message) + "\n")
+                stream.flush()
+                while True:
+                    answer = json.loads(stream.readline())
+                    if "return" in answer or "error" in answer:
+                        break
+            return answer
+
+
+def parts(text):
+    """Of a session's text: each command with its output and its exit code."""
+    found = re.findall(r"^== (.*?)\n(.*?)^-> (\d+)$", text, re.M | re.S)
+    return [(command, output, int(code)) for command, output, code in found]
+
+
+def the(text, wanted, code=0):
+    """The output of the command that contains `wanted`; its exit code is as it should be."""
+    for command, output, found in parts(text):
+        if wanted in command:
+            check(found == code, f"{command}: {found}, not {code}\n{output}")
+            return output
+    raise SystemExit(f"FAILED: {wanted} was not run\n{text[-3000:]}")
+
+
+def volumes(image, sector=512):
+    """Places of the NTFS volumes that an MBR or a GPT names: (offset, length) in bytes."""
+    with open(image, "rb") as disk:
+        head = disk.read(sector)
+        entries = [head[446 + 16 * i:462 + 16 * i] for i in range(4)]
+        places = []
+        if entries[0][4] == 0xEE:
+            disk.seek(2 * sector)
+            table = disk.read(128 * 128)
+            for at in range(0, len(table), 128):
+                first, last = struct.unpack("<QQ", table[at + 32:at + 48])
+                if first:
+                    places.append((first, last + 1 - first))
+        else:
+            places = [struct.unpack("<II", entry[8:]) for entry in entries if entry[4]]
+        for first, sectors in places:
+            disk.seek(first * sector + 3)
+            if disk.read(4) == b"NTFS":
+                yield first * sector, sectors * sector
+
+
+def files(stick, image, sector=512):
+    """Every file on every NTFS volume, by the file system's own driver, with its hash."""
+    found = {}
+    at = stick.work / "looking"
+    at.mkdir(exist_ok=True)
+    for number, (offset, length) in enumerate(volumes(image, sector)):
+        device = run("losetup", "--find", "--show", "--read-only", "--offset", offset, "--sizelimit", length, image).strip()
+        try:
+            run("ntfs-3g", "-o", "ro,show_sys_files=false", device, at)
+            try:
+                for path in sorted(at.rglob("*")):
+                    if path.is_file() and not path.is_symlink():
+                        name = f"{number}:{path.relative_to(at)}"
+                        found[name] = hashlib.sha256(path.read_bytes()).hexdigest()
+            finally:
+                run("umount", at)
+        finally:
+            for _ in range(50):
+                if subprocess.run(["losetup", "--detach", device], capture_output=True).returncode == 0:
+                    break
+                time.sleep(0.1)
+    return found
+
+
+# The two files that a conversion edits, and what comes with them.
+EDITED = ("config/SYSTEM", "ReAgent.xml")
+
+
+def same_files(before, after, told, edited=True):
+    check(before.keys() == after.keys(), f"{told}: other files: {before.keys() ^ after.keys()}")
+    for name, content in before.items():
+        if not (edited and name.endswith(EDITED)):
+            check(after[name] == content, f"{told}: {name} has changed")
+
+
+def consistent(image, told, sector=512):
+    """The NTFS utilities find nothing wrong with any volume."""
+    with tempfile.TemporaryDirectory(dir=Path(image).parent) as folder:
+        for offset, length in volumes(image, sector):
+            volume = Path(folder) / "volume.ntfs"
+            with open(image, "rb") as disk, open(volume, "wb") as out:
+                disk.seek(offset)
+                while length:
+                    piece = disk.read(min(length, 1 << 20))
+                    out.write(piece)
+                    length -= len(piece)
+            for command in (["ntfsresize", "--info", "--force", "--no-progress-bar"], ["ntfsfix", "-n"]):
+                done = subprocess.run([*command, str(volume)], capture_output=True, text=True)
+                check(done.returncode == 0, f"{told}: {done.stdout}{done.stderr}")
+
+
+# ---------------------------------------------------------------------------------------------------------------------
+
+def every_bus(stick):
+    """The whole job on SATA, NVMe, SCSI and USB, from a session in BIOS mode, with the folder on the FAT32 stick. All disks
+    are copies of one another, so each must be named by its serial number."""
+    pc = PC(stick, "buses").kernel().with_stick(fresh(stick))
+    images = {}
+    for bus, serial in (("ahci", "SATA-0001"), ("nvme", "NVME-0002"), ("scsi", "SCSI-0003"), ("usb", "USB-0004")):
+        images[serial] = pristine_copy(stick, "trim", serial)
+        getattr(pc, bus)(images[serial], serial)
+    before = files(stick, images["SATA-0001"])
+    script = "t schwelle survey --json\nt schwelle convert /dev/sda --job /jobs/never --yes\n"
+    script += "t schwelle convert LANTERN-ROOM --job /jobs/never --yes\n"
+    for serial in images:
+        script += f"t schwelle convert {serial} --job /jobs/{serial} --yes\n"
+    script += "".join(f"t schwelle resume --job /jobs/{serial} --disk {serial}\n" for serial in images)
+    script += "cat /proc/partitions\n"
+    text = pc.script(script).begin().end()
+    listed = [json.loads(line) for line in the(text, "survey", 1).splitlines()]
+    for serial in images:
+        check(any(disk["serial"] == serial for disk in listed), f"survey does not tell {serial}: {listed}")
+    check("medium.copy" in the(text, "/dev/sda", 1), "a copy of a disk is not noticed")
+    for serial, image in images.items():
+        told = the(text, f"convert {serial}")
+        check("Converted" in told and "job folder is on its medium" in told, told)
+        check(f"schwelle confirm {serial}" in told, f"the next command has no name that stays: {told}")
+        check("old partition table" not in told, f"the kernel has not read the new table: {told}")
+        the(text, f"resume --job /jobs/{serial}")
+        stick.schwelle("rehearse", image, "--quiet")
+        consistent(image, serial)
+        same_files(before, files(stick, image), serial)
+    return images["SATA-0001"], before
+
+
+def large_sectors(stick):
+    """The same on a disk with sectors of 4096 bytes."""
+    image = pristine_copy(stick, "large", "large")
+    before = files(stick, image, 4096)
+    script = "t schwelle convert SCSI-4096 --job /jobs/large --yes\nt schwelle undo --job /jobs/large --disk SCSI-4096 --yes\n"
+    script += "t schwelle convert SCSI-4096 --job /jobs/again --yes\n"
+    text = PC(stick, "large").kernel().with_stick(fresh(stick)).scsi(image, "SCSI-4096", 4096).script(script).begin().end()
+    the(text, "undo")
+    the(text, "/jobs/again")
+    stick.schwelle("rehearse", image, "--sector-size", "4096", "--quiet")
+    same_files(before, files(stick, image, 4096), "4096")
+
+
+def firmware(stick, converted, before):
+    """The stick is started by real firmware: BIOS; UEFI with Secure Boot on, by the distribution's signed programs; UEFI, in which
+    the boot entry is written. Then the firmware starts the disk by that entry, and the session confirms it."""
+    text = PC(stick, "by-bios").bios().with_stick(fresh(stick), first=0).script("t schwelle survey --json\nt ls /sys/firmware").begin().end()
+    check("efi" not in the(text, "ls /sys/firmware").split(), "the session was not started in BIOS mode")
+
+    secure = stick.work / "secure.fd"
+    shutil.copy(OVMF / "OVMF_VARS_4M.ms.fd", secure)
+    script = "t schwelle firmware --json\nt schwelle firmware sheet SATA-0001 --json\n"
+    pc = PC(stick, "secure").uefi(secure, secure=True).ahci(converted, "SATA-0001").with_stick(fresh(stick), first=0)
+    text = pc.script(script).begin().end()
+    facts = the(text, "firmware --json")
+    check('"secure_boot"' in facts, facts)
+    check(re.search(r'"on"|true', facts), facts)
+
+    plain = stick.work / "plain.fd"
+    shutil.copy(OVMF / "OVMF_VARS_4M.fd", plain)
+    script = ("t schwelle firmware sheet SATA-0001 --json\nt schwelle firmware entry SATA-0001 --yes\n"
+              "t schwelle firmware sheet SATA-0001 --json\nt schwelle firmware setup --yes\n")
+    pc = PC(stick, "entry").uefi(plain).ahci(converted, "SATA-0001").with_stick(fresh(stick), first=0)
+    text = pc.script(script).begin().end()
+    sheets = [json.loads(output) for command, output, _ in parts(text) if "sheet" in command]
+    check("firmware entry SATA-0001" in sheets[0]["steps"][0]["what"], f"the sheet's first step: {sheets[0]['steps']}")
+    check(any("comes first" in one for one in sheets[1]["already"]), f"right already: {sheets[1]['already']}")
+    the(text, "firmware entry")
+    print("   ", [line for line in the(text, "firmware entry").splitlines() if line][-1])
+
+
+def fresh(stick):
+    """A stick on which nothing was written yet."""
+    copy = stick.work / "stick-copy.img"
+    shutil.copy(stick.image, copy)
+    return copy
+
+
+def pristine_copy(stick, name, to):
+    copy = stick.work / f"disk-{to}.img"
+    run("cp", "--sparse=always", stick.work / f"{name}.img", copy)
+    return copy
+
+
+def cuts(stick, count, seed=1):
+    """Power goes while a disk is converted, finished or taken back; the next session finishes it or takes it back. The folder lies on
+    the FAT32 stick, or on one with ext4."""
+    dice = random.Random(seed)
+    whole = stick.work / "trim.img"
+    before = files(stick, whole)
+    begin = "echo CONVERT-BEGINS\nt schwelle convert CUT-1 --job $jobs/cut --yes\n"
+    mount = {
+        "FAT32": "jobs=/jobs\n",
+        "ext4": "jobs=/mnt; mount -t ext4 $(findfs LABEL=more) /mnt\n",
+    }
+    reached = {}
+    for number in range(count):
+        kind = ("FAT32", "ext4")[number % 2]
+        stick_image, more = fresh(stick), stick.work / "more.img"
+        more.unlink(missing_ok=True)
+        run("truncate", "-s", "64M", more)
+        run("mkfs.ext4", "-q", "-L", "more", more)
+        disk = pristine_copy(stick, "trim", "cut")
+
+        def start(name, script):
+            pc = PC(stick, name).kernel().with_stick(stick_image).ahci(disk, "CUT-1").usb(more, "MORE-1")
+            return pc.script(mount[kind] + script).begin()
+
+        words = dice.choice(["CONVERT-BEGINS", "CONVERT-BEGINS", "move:", "trim:", "prepare:", "commit:", "settle:", "Converted"])
+        delay = dice.uniform(0, 2.5 if words == "CONVERT-BEGINS" else 0.4)
+        pc = start("cut", begin + "sleep 30\n")
+        pc.wait_for(words)
+        time.sleep(delay)
+        pc.cut()
+        way = dice.choice(["resume", "undo"])
+        option = " --yes" if way == "undo" else ""
+        again = dice.random() < 0.3
+        if again:
+            # Power goes once more, on the way.
+            pc = start("cut-again", f"echo WAY-BEGINS\nt schwelle {way} --job $jobs/cut --disk CUT-1{option}\nsleep 30\n")
+            pc.wait_for("WAY-BEGINS")
+            time.sleep(dice.uniform(0, 1.5))
+            pc.cut()
+        text = start("after", f"t ls -l $jobs/cut\nt schwelle {way} --job $jobs/cut --disk CUT-1{option}\n"
+                     "t schwelle check CUT-1\n").end()
+        told = f"cut {number} ({kind}, {words} + {delay:.2f} s{', again' if again else ''}, {way})"
+        output, code = next((output, code) for command, output, code in parts(text) if f"schwelle {way}" in command)
+        never = "stopped before anything was written" in output or "whole state" in output or "No such file" in output
+        if code == 0 and way == "resume":
+            stick.schwelle("rehearse", disk, "--quiet")
+            state = "finished"
+        elif code == 0 or "taken back already" in output:
+            state = "taken back"
+        elif never:
+            # Nothing was written before the folder was whole.
+            check(disk.read_bytes() == whole.read_bytes(), f"{told}: the disk was written: {output}\n{text}")
+            state = "untouched"
+        else:
+            raise SystemExit(f"FAILED: {told}: {text}")
+        consistent(disk, told)
+        same_files(before, files(stick, disk), told, edited=state == "finished")
+        reached[state] = reached.get(state, 0) + 1
+        print(f"    {told}: {state}", flush=True)
+    print(f"    {count} cuts: {reached}")
+
+
+def faults(stick):
+    """Write errors, a full stick, a stick that is pulled, partitions in use."""
+    # LBA 1 cannot be written, which the stage prepare does.
+    disk = pristine_copy(stick, "trim", "faulty")
+    rules = stick.work / "blkdebug.conf"
+    rules.write_text('[inject-error]\nevent = "pwritev"\nerrno = "5"\nsector = "1"\nonce = "off"\n')
+    pc = PC(stick, "write-error").kernel().with_stick(fresh(stick))
+    pc.arguments += ["-blockdev", f"driver=blkdebug,node-name=faulty,config={rules},image.driver=file,image.filename={disk}",
+                     "-device", "ide-hd,drive=faulty,serial=FAULTY-1,bus=ide.5"]
+    text = pc.script("t schwelle convert FAULTY-1 --job /jobs/faulty --yes\n"
+                     "t schwelle check FAULTY-1\nt schwelle undo --job /jobs/faulty --disk FAULTY-1 --yes\n").begin().end()
+    told = the(text, "convert", 4)
+    check("LBA 1: write failed" in told and "stage prepare" in told, told)
+    check("/jobs/faulty" in the(text, "check", 1), "check does not name the folder of the stopped job")
+
+    # A sector that cannot be read: the last one, where a volume keeps a copy of its boot sector.
+    disk = pristine_copy(stick, "trim", "unreadable")
+    last = disk.stat().st_size // 512 - 1
+    rules.write_text(f'[inject-error]\nevent = "read_aio"\nerrno = "5"\nsector = "{last}"\nonce = "off"\n')
+    pc = PC(stick, "read-error").kernel().with_stick(fresh(stick))
+    pc.arguments += ["-blockdev", f"driver=blkdebug,node-name=faulty,config={rules},image.driver=file,image.filename={disk}",
+                     "-device", "ide-hd,drive=faulty,serial=FAULTY-2,bus=ide.5"]
+    told = the(pc.script("t schwelle check FAULTY-2\n").begin().end(), "check", 1)
+    check("medium.readable" in told and f"LBA {last} to {last}: cannot be read" in " ".join(told.split()), told)
+
+    # A stick without room says so before anything is written.
+    disk = pristine_copy(stick, "trim", "full")
+    whole = disk.read_bytes()
+    script = ("dd if=/dev/zero of=/jobs/filler bs=1M 2>/dev/null\nt schwelle convert FULL-1 --job /jobs/full --yes\n"
+              "umount /jobs\nt schwelle convert FULL-1 --job /jobs/memory --yes\n")
+    text = PC(stick, "full").kernel().with_stick(fresh(stick)).ahci(disk, "FULL-1").script(script).begin().end()
+    check("needs up to" in the(text, "/jobs/full", 3), text)
+    check("RAM disk" in the(text, "/jobs/memory", 1), text)
+    check(disk.read_bytes() == whole, "a disk was written without a folder")
+
+    # Partitions in use.
+    disk = pristine_copy(stick, "trim", "used")
+    script = """
+d=$(readlink -f /sys/block/sd?/device/../../../.. >/dev/null; for s in /sys/block/sd*; do grep -q USED-1 $s/device/vpd_pg80 2>/dev/null && echo /dev/${s##*/}; done)
+modprobe -a ntfs dm-mod loop
+losetup /dev/loop0 ${d}1
+t schwelle convert USED-1 --job /jobs/loop --yes
+losetup -d /dev/loop0
+sleep 1000 <${d}2 &
+t schwelle convert USED-1 --job /jobs/open --yes
+kill %1
+mkswap ${d}1 >/dev/null
+swapon ${d}1
+t schwelle convert USED-1 --job /jobs/swap --yes
+"""
+    text = PC(stick, "used").kernel().with_stick(fresh(stick)).ahci(disk, "USED-1").script(script).begin().end()
+    for way, words in (("loop", "is attached as /dev/loop0"), ("open", "is open in sleep"), ("swap", "is used as swap")):
+        said = " ".join(the(text, f"/jobs/{way}", 1).split())
+        check(words in said, f"{way}: {said}")
+
+    # The stick is pulled in the middle.
+    disk = pristine_copy(stick, "trim", "pulled")
+    before = files(stick, disk)
+    image = fresh(stick)
+    pc = PC(stick, "pulled").kernel().ahci(disk, "PULLED-1").with_stick(image)
+    pc.script("echo CONVERT-BEGINS\nt schwelle convert PULLED-1 --job /jobs/pulled --yes\n").begin()
+    pc.wait_for("move:")
+    pc.qmp("device_del", id="stick1")
+    text = pc.end()
+    output, code = next((output, code) for command, output, code in parts(text) if "convert" in command)
+    check(code in (0, 3, 4), f"pulled: {code}: {output}")
+    text = PC(stick, "plugged").kernel().with_stick(image).ahci(disk, "PULLED-1").script(
+        "t schwelle undo --job /jobs/pulled --disk PULLED-1 --yes\n").begin().end()
+    the(text, "undo")
+    consistent(disk, "pulled")
+    same_files(before, files(stick, disk), "pulled", edited=False)
+
+
+def main():
+    form = sys.argv[1] if len(sys.argv) > 1 else "short"
+    work = Path(tempfile.mkdtemp(prefix="pc-test-"))
+    begun = time.monotonic()
+
+    def step(name, work_of, *arguments):
+        at = time.monotonic()
+        print(f"{name} ...", flush=True)
+        result = work_of(*arguments)
+        print(f"    {time.monotonic() - at:.0f} s", flush=True)
+        return result
+
+    try:
+        stick = step("The stick", Stick, work)
+        make_disks(stick)
+        if form == "short":
+            converted, before = step("Every bus", every_bus, stick)
+            step("Sectors of 4096 bytes", large_sectors, stick)
+            step("Firmware", firmware, stick, converted, before)
+            step("Faults", faults, stick)
+            step("Power cuts", cuts, stick, 4)
+        else:
+            count = int(sys.argv[2]) if form == "cuts" else 100
+            step("Power cuts", cuts, stick, count, int(time.time()))
+    finally:
+        if os.environ.get("SCHWELLE_KEEP"):
+            print(f"kept: {work}")
+        else:
+            shutil.rmtree(work, ignore_errors=True)
+    print(f"pc-test: passed in {time.monotonic() - begun:.0f} s")
+
+
+def make_disks(stick):
+    """The disks, from the test kit: one of each sector size, without room for an EFI system partition."""
+    run("cargo", "run", "--quiet", "--locked", "-p", "schwelle-demo", "--example", "pc_disks", stick.work, cwd=ROOT)
+
+
+main()

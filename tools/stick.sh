@@ -1,0 +1,128 @@
+#!/bin/bash
+# Makes the rescue stick: stick.sh OUT.img. An image of a USB stick that starts a PC in BIOS mode and in UEFI mode, with Secure
+# Boot on as well (Debian's signed shim, boot loader and kernel), with the static program and a partition for job folders.
+#
+# Needs Debian 12 with its packages (fetched and unpacked, not installed) and the Rust toolchain; no root.
+# SCHWELLE=FILE takes a static program that was made before. Packages are kept in ${XDG_CACHE_HOME:-~/.cache}/schwelle-stick.
+set -euo pipefail
+[ $# = 1 ] || { echo "usage: $0 OUT.img" >&2; exit 2; }
+out=$(realpath -m "$1")
+here=$(cd "$(dirname "$0")" && pwd)
+cache=${XDG_CACHE_HOME:-$HOME/.cache}/schwelle-stick
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+
+# MiB: the boot partition, the jobs partition. Both begin at a whole MiB; the boot loader for BIOS lies before the first.
+boot_mib=96 jobs_mib=160
+
+program=${SCHWELLE:-}
+if [ -z "$program" ]; then
+    "$here/release.sh"
+    program=${CARGO_TARGET_DIR:-$here/../target}/$(uname -m)-unknown-linux-gnu/release/schwelle
+fi
+
+# The newest signed kernel is what the package of that purpose asks for.
+kernel=$(apt-cache depends --important linux-image-amd64 | sed -n 's/.*Depends: \(linux-image-[0-9].*\)/\1/p' | tail -n 1)
+[ -n "$kernel" ] || { echo "the package list has no kernel: run apt-get update first" >&2; exit 1; }
+packages="$kernel busybox-static grub-common grub-pc-bin grub-efi-amd64-signed shim-signed
+    shim-helpers-amd64-signed kmod libkmod2 mtools dosfstools kbd console-data cpio libdevmapper1.02.1"
+mkdir -p "$cache" "$work/debs" "$work/tree"
+for package in $packages; do
+    version=$(apt-cache policy "$package" | sed -n 's/ *Candidate: //p')
+    file=$cache/${package}_$(tr : _ <<<"$version").deb
+    if [ ! -f "$file" ]; then
+        (cd "$work/debs" && apt-get download -q "$package" >/dev/null 2>&1) ||
+            { echo "cannot fetch the package $package" >&2; exit 1; }
+        mv "$work"/debs/*.deb "$file"
+    fi
+    dpkg -x "$file" "$work/tree"
+done
+tree=$work/tree
+# The package's own link leads out of the tree.
+mkdir "$work/bin"
+ln -s "$tree/bin/kmod" "$work/bin/depmod"
+PATH=$work/bin:$tree/bin:$tree/sbin:$tree/usr/bin:$tree/usr/sbin:$PATH
+export LD_LIBRARY_PATH=$tree/lib/x86_64-linux-gnu:$tree/usr/lib/x86_64-linux-gnu
+version=${kernel#linux-image-}
+
+# --- what runs: one folder in memory
+root=$work/root
+modules=$root/lib/modules/$version
+mkdir -p "$root"/{bin,keymaps} "$modules/kernel"
+cp "$tree/bin/busybox" "$root/bin/busybox"
+cp "$program" "$root/bin/schwelle"
+cp "$here/stick/init" "$root/init"
+cp "$here/stick/menu" "$root/bin/menu"
+chmod 755 "$root/init" "$root/bin/"*
+# Disks on every bus, the file systems of sticks, keyboards. No network, no sound, no pictures.
+(cd "$tree/lib/modules/$version/kernel" &&
+    tar -c drivers/{ata,nvme,scsi,message,usb/{host,storage,common,core},mmc,virtio,block,hid,md,firmware,thunderbolt} \
+        drivers/{cdrom,misc/cardreader,memstick,nvdimm,platform/surface,i2c/busses} fs/{fat,exfat,ext4,jbd2*,mbcache*,nls,fuse,efivarfs,btrfs} \
+        lib crypto arch 2>"$work/missing" || true) | tar -x -C "$modules/kernel"
+cp "$tree/lib/modules/$version"/modules.{builtin,builtin.modinfo,order} "$modules/"
+depmod -b "$root" "$version"
+# The layouts that technicians have asked for most.
+maps=$tree/usr/share/keymaps/i386
+find "$maps" -name '*.gz' -exec gunzip {} +
+export LOADKEYS_INCLUDE_PATH=$maps/include:$maps/qwerty:$maps/qwertz:$maps/azerty
+for map in qwerty/{us,uk,es,it,pl,pt-latin1,se-latin1,no-latin1,dk-latin1,nl} qwertz/{de-latin1-nodeadkeys,sg,cz-us-qwertz,hu} \
+    azerty/{fr-latin1,be-latin1}; do
+    loadkeys -q -b "$maps/$map.kmap" >"$root/keymaps/$(basename "$map")"
+done
+(cd "$root" && find . -print0 | LC_ALL=C sort -z | cpio -0 --quiet -o -H newc -R 0:0 | gzip -9) >"$work/initrd.img"
+
+# --- the boot partition
+id() { od -An -N4 -tx4 /dev/urandom | tr -d ' ' | tr a-f A-F; }
+boot_id=$(id) jobs_id=$(id)
+dashed() { echo "${1:0:4}-${1:4}"; }
+sed "s/@BOOT@/$(dashed "$boot_id")/; s/@JOBS@/$(dashed "$jobs_id")/" "$here/stick/grub.cfg" >"$work/grub.cfg"
+fat() { # fat FILE MIB LABEL ID FIRST_MIB
+    truncate -s "$2M" "$1"
+    mkfs.vfat -F 32 -s 1 -n "$3" -i "$4" -h $(($5 * 2048)) "$1" >/dev/null
+}
+fat "$work/boot.fat" $boot_mib SCHWELLE "$boot_id" 1
+export MTOOLS_SKIP_CHECK=1
+put() { mcopy -i "$work/boot.fat" "$1" "::$2"; }
+mmd -i "$work/boot.fat" ::EFI ::EFI/BOOT ::EFI/debian
+put "$tree/usr/lib/shim/shimx64.efi.signed" EFI/BOOT/BOOTX64.EFI
+put "$tree/usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed" EFI/BOOT/grubx64.efi
+put "$tree/usr/lib/shim/mmx64.efi.signed" EFI/BOOT/mmx64.efi
+put "$work/grub.cfg" EFI/debian/grub.cfg
+put "$tree/boot/vmlinuz-$version" vmlinuz
+put "$work/initrd.img" initrd.img
+
+# --- the jobs partition
+fat "$work/jobs.fat" $jobs_mib JOBS "$jobs_id" $((1 + boot_mib))
+
+# --- the boot loader for BIOS: its sector 0, and the rest before the first partition
+cat >"$work/early.cfg" <<CFG
+search --no-floppy --fs-uuid --set=root $(dashed "$boot_id")
+configfile (\$root)/EFI/debian/grub.cfg
+CFG
+grub-mkimage -d "$tree/usr/lib/grub/i386-pc" -O i386-pc -c "$work/early.cfg" -p /EFI/debian -o "$work/core.img" \
+    biosdisk part_msdos fat search search_fs_uuid configfile normal linux echo test
+[ "$(stat -c %s "$work/core.img")" -lt $((2047 * 512)) ] || { echo "the boot loader does not fit" >&2; exit 1; }
+
+# --- the whole stick
+entry() { # entry FLAG TYPE FIRST_MIB MIB
+    local first=$(($3 * 2048)) sectors=$(($4 * 2048)) text=$1fefff$2fefff number
+    for number in $first $sectors; do
+        text+=$(printf '%08x' "$number" | sed 's/\(..\)\(..\)\(..\)\(..\)/\4\3\2\1/')
+    done
+    printf "$(sed 's/../\\x&/g' <<<"$text")"
+}
+rm -f "$out"
+truncate -s $((1 + boot_mib + jobs_mib))M "$out"
+into() { dd of="$out" conv=notrunc status=none bs=512 seek="$1"; }
+{
+    head -c 440 "$tree/usr/lib/grub/i386-pc/boot.img"
+    printf "$(id | sed 's/../\\x&/g')\\0\\0"
+    entry 80 ef 1 $boot_mib
+    entry 00 0c $((1 + boot_mib)) $jobs_mib
+    head -c 32 /dev/zero
+    printf '\x55\xaa'
+} | into 0
+into 1 <"$work/core.img"
+into 2048 <"$work/boot.fat"
+into $(((1 + boot_mib) * 2048)) <"$work/jobs.fat"
+echo "$out: $(($(stat -c %s "$out") >> 20)) MiB; kernel $version. Write it to a stick with: dd if=$out of=/dev/sdX bs=4M conv=fsync"
