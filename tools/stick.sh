@@ -54,11 +54,13 @@ cp "$program" "$root/bin/schwelle"
 cp "$here/stick/init" "$root/init"
 cp "$here/stick/menu" "$root/bin/menu"
 chmod 755 "$root/init" "$root/bin/"*
-# Disks on every bus, the file systems of sticks, keyboards. No network, no sound, no pictures.
-(cd "$tree/lib/modules/$version/kernel" &&
-    tar -c drivers/{ata,nvme,scsi,message,usb/{host,storage,common,core},mmc,virtio,block,hid,md,firmware,thunderbolt} \
-        drivers/{cdrom,misc/cardreader,memstick,nvdimm,platform/surface,i2c/busses} fs/{fat,exfat,ext4,jbd2*,mbcache*,nls,fuse,efivarfs,btrfs} \
-        lib crypto arch 2>"$work/missing" || true) | tar -x -C "$modules/kernel"
+# Disks on every bus, the file systems of sticks, keyboards, and what these modules need. No network, no sound, no pictures.
+depmod -b "$tree" "$version"
+wanted='^kernel/(drivers/(ata|nvme|scsi|message|usb/(host|storage|common|core|misc)|mmc|virtio|block|hid|md|firmware|thunderbolt'
+wanted+='|cdrom|misc/cardreader|memstick|input/(keyboard|serio)|platform/surface)|fs/(fat|exfat|ext4|nls|fuse|efivarfs|btrfs|ntfs))/'
+# Each line of modules.dep has a module and all that it needs.
+grep -E "$wanted" "$tree/lib/modules/$version/modules.dep" | tr -d : | tr ' ' '\n' | sort -u |
+    tar -c -C "$tree/lib/modules/$version" -T - | tar -x -C "$modules"
 cp "$tree/lib/modules/$version"/modules.{builtin,builtin.modinfo,order} "$modules/"
 depmod -b "$root" "$version"
 # The layouts that technicians have asked for most.
@@ -105,7 +107,7 @@ grub-mkimage -d "$tree/usr/lib/grub/i386-pc" -O i386-pc -c "$work/early.cfg" -p 
 
 # --- the whole stick
 entry() { # entry FLAG TYPE FIRST_MIB MIB
-    local first=$(($3 * 2048)) sectors=$(($4 * 2048)) text=$1fefff$2fefff number
+    local first=$(($3 * 2048)) sectors=$(($4 * 2048)) text=${1}feffff${2}feffff number
     for number in $first $sectors; do
         text+=$(printf '%08x' "$number" | sed 's/\(..\)\(..\)\(..\)\(..\)/\4\3\2\1/')
     done

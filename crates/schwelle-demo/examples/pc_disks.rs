@@ -14,7 +14,7 @@ fn main() -> Result<()> {
         let path = Path::new(&folder).join(name);
         File::create(&path)?.set_len(mib * MIB)?;
         let device = DiskFile::open_write(&path, Some(sector))?;
-        DiskBuilder::new(&device).standard(0x7E57_0001 + sector, "LANTERN-ROOM")?;
+        DiskBuilder::new(&device).standard(0x7E57_0001 + sector, "LANTERN-BAY")?;
         device.flush()?;
     }
     Ok(())
