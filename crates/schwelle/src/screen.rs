@@ -123,7 +123,7 @@ impl Screen {
     /// Shows text, unless JSON or silence is wanted.
     pub(crate) fn show(&self, text: &str) {
         if !self.json && !self.quiet {
-            self.out(text);
+            self.out(&text::fit_lines(text, self.look.columns));
         }
     }
 
@@ -173,9 +173,10 @@ impl Screen {
     }
 
     fn err(&self, text: &str) {
+        let text = text::fit_lines(text, self.look.columns);
         let mut stderr = AutoStream::new(std::io::stderr(), self.color);
         stderr
-            .write_all(self.glyphs[1].fit(text).as_bytes())
+            .write_all(self.glyphs[1].fit(&text).as_bytes())
             .and_then(|()| stderr.flush())
             .ok();
     }

@@ -187,6 +187,91 @@ pub(crate) fn wrap(text: &str, columns: usize) -> Vec<String> {
     lines
 }
 
+/// Breaks the lines that are wider than `columns`: a command gets a line of its own, and where that is too
+/// long as well, goes on behind a backslash, so that it can be typed as it stands. Nothing is broken inside a
+/// word.
+pub(crate) fn fit_lines(text: &str, columns: usize) -> String {
+    let mut fitted = String::new();
+    for line in text.split_inclusive('\n') {
+        let (line, end) = match line.strip_suffix('\n') {
+            Some(line) => (line, "\n"),
+            None => (line, ""),
+        };
+        if shown_width(line) <= columns {
+            fitted += line;
+        } else {
+            let indent = line.len() - line.trim_start().len();
+            fitted += &broken(line, indent, columns);
+        }
+        fitted += end;
+    }
+    fitted
+}
+
+fn broken(line: &str, indent: usize, columns: usize) -> String {
+    let margin = " ".repeat(indent + 2);
+    let (prose, command) = match line.find(" schwelle ").filter(|&at| at > indent) {
+        Some(at) => line.split_at(at),
+        None => (line, ""),
+    };
+    let mut lines: Vec<String> = Vec::new();
+    for word in prose.split(' ') {
+        match lines.last_mut() {
+            Some(last) if shown_width(last) + 1 + shown_width(word) <= columns => {
+                last.push(' ');
+                last.push_str(word);
+            }
+            // The blanks in front belong to the line.
+            Some(last) if last.trim().is_empty() => {
+                last.push(' ');
+                last.push_str(word);
+            }
+            Some(_) => lines.push(format!("{margin}{word}")),
+            None => lines.push(word.to_owned()),
+        }
+    }
+    let first_of_command = lines.len();
+    for word in arguments(command.trim_start()) {
+        let is_first = lines.len() == first_of_command;
+        match lines.last_mut().filter(|_| !is_first) {
+            // Two columns for the backslash.
+            Some(last) if shown_width(last) + 1 + shown_width(word) + 2 <= columns => {
+                last.push(' ');
+                last.push_str(word);
+            }
+            Some(last) => {
+                last.push_str(" \\");
+                lines.push(format!("{margin}  {word}"));
+            }
+            None => lines.push(format!("{margin}{word}")),
+        }
+    }
+    lines.join("\n")
+}
+
+/// The words of a command: blanks inside quotes belong to their word.
+fn arguments(command: &str) -> Vec<&str> {
+    let mut words = Vec::new();
+    let (mut from, mut quoted) = (0, false);
+    for (at, c) in command.char_indices() {
+        match c {
+            '\'' => quoted = !quoted,
+            ' ' if !quoted => {
+                words.extend(command.get(from..at).filter(|word| !word.is_empty()));
+                from = at + 1;
+            }
+            _ => {}
+        }
+    }
+    words.extend(command.get(from..).filter(|word| !word.is_empty()));
+    words
+}
+
+/// The columns that a text takes, without the codes of colours in it.
+fn shown_width(text: &str) -> usize {
+    width(&anstream::adapter::strip_str(text).to_string())
+}
+
 /// A number of bytes in binary units.
 pub(crate) fn bytes(bytes: u64) -> String {
     const UNITS: [&str; 4] = ["KiB", "MiB", "GiB", "TiB"];
@@ -275,6 +360,30 @@ mod tests {
         ] {
             assert_eq!(typed(Path::new(path)), shown);
         }
+    }
+
+    #[test]
+    fn a_command_gets_a_line_of_its_own_and_can_be_typed_from_there() {
+        let short = "Done. Next: schwelle check disk.img\n";
+        assert_eq!(fit_lines(short, 40), short);
+        let line = "  Next: some words before it: schwelle undo --job '/media/my stick/job' --disk SERIAL\nrest";
+        assert_eq!(
+            fit_lines(line, 40),
+            [
+                "  Next: some words before it:",
+                "    schwelle undo --job \\",
+                "      '/media/my stick/job' --disk \\",
+                "      SERIAL",
+                "rest"
+            ]
+            .join("\n")
+        );
+        assert_eq!(
+            fit_lines("a word and anunbreakablelongword b", 12),
+            "a word and\n  anunbreakablelongword\n  b"
+        );
+        let coloured = "\u{1b}[31mred\u{1b}[0m words";
+        assert_eq!(fit_lines(coloured, 9), coloured);
     }
 
     #[test]
