@@ -461,6 +461,15 @@ def faults(stick):
     told = the(pc.script("t schwelle check FAULTY-2\n").begin().end(), "check", 1)
     check("medium.readable" in told and f"LBA {last} to {last}: cannot be read" in " ".join(told.split()), told)
 
+    # A drive that warns of itself.
+    disk = pristine_copy(stick, "trim", "worn")
+    pc = PC(stick, "worn").kernel().with_stick(fresh(stick)).drive(disk, "nvme,drive={node},serial=WORN-1,id=worn")
+    pc.script("t schwelle check WORN-1\n").begin()
+    pc.wait_for("Looking for disks")
+    pc.qmp("qom-set", path="/machine/peripheral/worn", property="smart_critical_warning", value=4)
+    told = the(pc.end(), "check")
+    check("medium.health" in told and "has become unreliable" in " ".join(told.split()), told)
+
     # A stick without room says so before anything is written.
     disk = pristine_copy(stick, "trim", "full")
     whole = disk.read_bytes()

@@ -55,6 +55,7 @@ fn facts(profile: &Profile) -> Facts<'_> {
         types: no_types(),
         jobs: &[],
         twins: &[],
+        health: &[],
         unreadable: &[],
         named_surely: false,
         job_lost: false,

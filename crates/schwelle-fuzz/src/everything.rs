@@ -59,6 +59,7 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
             types: &types,
             jobs: &[],
             twins: &[],
+            health: &[],
             unreadable: &[],
             named_surely: false,
             job_lost: false,

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use schwelle_core::crossing::Style;
-use schwelle_core::device::{self, DiskFile, HostFacts, ReadDevice};
+use schwelle_core::device::{self, Bus, DiskFile, HealthWarning, HostFacts, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{self, Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
@@ -58,6 +58,15 @@ impl Disk {
             let beside = self.path.parent().unwrap_or(Path::new("."));
             jobs_of(&self.device, &[named(beside)], 1)
         })
+    }
+
+    /// What an NVMe drive says of its own health; nothing of others, and where it does not tell.
+    fn health(&self) -> Vec<HealthWarning> {
+        if self.profile.host.bus != Some(Bus::Nvme) {
+            return Vec::new();
+        }
+        let page = schwelle_kernel::nvme_health(self.device.file());
+        page.map_or_else(|_| Vec::new(), |page| device::nvme_warnings(&page))
     }
 
     /// A job on this disk that was stopped: of those found, or in a folder or beside it.
@@ -212,6 +221,7 @@ impl Disk {
             loader: &loader,
             types: &circumstances.policy.types,
             unreadable: &unreadable,
+            health: &self.health(),
             twins: self
                 .twins
                 .get_or_init(|| which::twins(&self.device, &self.path)),

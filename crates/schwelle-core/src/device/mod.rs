@@ -10,6 +10,7 @@ mod direct;
 mod disk_file;
 mod draft;
 mod guard;
+mod health;
 mod host;
 mod memory;
 mod units;
@@ -18,6 +19,7 @@ mod window;
 pub use disk_file::{DiskFile, OpenError};
 pub use draft::{Draft, Move};
 pub use guard::Guard;
+pub use health::{HealthWarning, NVME_HEALTH_BYTES, nvme_warnings};
 pub use host::{
     Bus, FolderFacts, HostFacts, PowerSource, disk_names, disk_of_path, folder_facts, host_facts,
     mounted_folders, power_source,

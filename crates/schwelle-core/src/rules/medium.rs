@@ -1,7 +1,7 @@
 //! Rules about the medium: is this a disk that may be written at all?
 
 use super::{Answer, Facts, Rule, Twin};
-use crate::device::{Extent, PowerSource};
+use crate::device::{Extent, HealthWarning, PowerSource};
 use crate::profile::StoppedSign;
 
 pub(super) static RULES: &[Rule] = &[
@@ -38,6 +38,14 @@ pub(super) static RULES: &[Rule] = &[
             may be more tomorrow.",
         to: None,
         check: readable,
+    },
+    Rule {
+        id: "medium.health",
+        question: "Does the drive itself report no trouble?",
+        why: "An NVMe drive counts what it could not correct and how much of its endurance is used. A drive that \
+            warns may fail during the work. SATA and USB drives are not asked.",
+        to: None,
+        check: health,
     },
     Rule {
         id: "medium.in-use",
@@ -173,6 +181,27 @@ fn readable(facts: &Facts<'_>) -> Vec<Answer> {
         )
     };
     facts.unreadable.iter().map(block).collect()
+}
+
+fn health(facts: &Facts<'_>) -> Vec<Answer> {
+    let remedy = "Make a copy of the disk first, and think of a new drive.";
+    let told = |warning: &HealthWarning| match *warning {
+        HealthWarning::Spare { left, threshold } => {
+            format!("{left} % of the spare blocks are left, below the threshold of {threshold} %")
+        }
+        HealthWarning::Temperature => "the temperature is out of bounds".to_owned(),
+        HealthWarning::Unreliable => "it reports that it has become unreliable".to_owned(),
+        HealthWarning::ReadOnly => "it reports that it takes no more writes".to_owned(),
+        HealthWarning::Backup => {
+            "what keeps its cache through a power failure has failed".to_owned()
+        }
+        HealthWarning::Worn(percent) => format!("{percent} % of its endurance is used"),
+        HealthWarning::MediaErrors(count) => {
+            format!("{count} times it lost content that could not be corrected")
+        }
+    };
+    let caution = |warning| Answer::caution("disk", format!("SMART: {}", told(warning)), remedy);
+    facts.health.iter().map(caution).collect()
 }
 
 fn in_use(facts: &Facts<'_>) -> Vec<Answer> {

@@ -15,7 +15,7 @@ mod table;
 mod volume;
 
 use crate::crossing::Style;
-use crate::device::Extent;
+use crate::device::{Extent, HealthWarning};
 use crate::disk_use::DiskUse;
 use crate::firmware::{LoaderChoice, Machine};
 use crate::fit::{Fit, Misfit};
@@ -126,6 +126,8 @@ pub struct Facts<'a> {
     pub loader: &'a LoaderChoice,
     /// What could not be read while the disk was looked at.
     pub unreadable: &'a [Extent],
+    /// What the drive says of its own health, where it tells.
+    pub health: &'a [HealthWarning],
     /// Other disks with this one's signature or GUID.
     pub twins: &'a [Twin],
     /// The disk was named by its serial number or its by-id name.
@@ -398,7 +400,7 @@ mod tests {
                 rule.id
             );
         }
-        let listed = "medium.whole-disk medium.writable medium.sector-size medium.readable medium.in-use medium.raid medium.job-elsewhere medium.job-lasting \
+        let listed = "medium.whole-disk medium.writable medium.sector-size medium.readable medium.health medium.in-use medium.raid medium.job-elsewhere medium.job-lasting \
                       medium.job-writable medium.stopped-job medium.copy medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types table.count table.alignment \
                       room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.matches-type system.active system.windows \

@@ -20,6 +20,7 @@ use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::text::typed;
 use crate::views;
+use crate::which;
 
 const ROOT: &str = "/";
 const VARIABLES: &str = "/sys/firmware/efi/efivars";
@@ -221,7 +222,10 @@ impl Pc {
                 .collect(),
         };
         let mut disks = Disks::default();
-        if let Some((path, image)) = also {
+        let named =
+            also.map(|(disk, image)| Ok::<_, CliError>((which::resolve(disk)?.path, image)));
+        let named = named.transpose()?;
+        if let Some((path, image)) = &named {
             let real = path.canonicalize().unwrap_or_else(|_| path.to_owned());
             wanted.retain(|(disk, _)| disk.canonicalize().ok().as_ref() != Some(&real));
             wanted.insert(0, (path.to_owned(), image.sector_size));
@@ -232,7 +236,8 @@ impl Pc {
                 // Of this PC's own disks, those that cannot be read (no root) are left out; a disk
                 // that somebody named must be there.
                 Err(error)
-                    if self.simulated.is_some() || also.is_some_and(|(also, _)| also == path) =>
+                    if self.simulated.is_some()
+                        || named.as_ref().is_some_and(|(named, _)| *named == path) =>
                 {
                     return Err(error.into());
                 }

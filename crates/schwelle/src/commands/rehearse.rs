@@ -82,7 +82,7 @@ pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> 
     drop(busy);
     let columns = screen.columns();
     let emulated = args.emulate.run(
-        &args.disk,
+        &disk.path,
         &disk.device,
         Vec::new(),
         match style {
