@@ -205,7 +205,7 @@ fn already(facts: &SheetFacts<'_>) -> Vec<String> {
     match facts.entry {
         EntryPlace::First => already.push("The disk comes first in the boot order.".to_owned()),
         EntryPlace::Later => {
-            already.push("The disk has a boot entry; it does not come first.".to_owned())
+            already.push("The disk has a boot entry; it does not come first.".to_owned());
         }
         EntryPlace::Missing | EntryPlace::Unknown => {}
     }
