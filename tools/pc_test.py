@@ -439,53 +439,27 @@ def cuts(stick, count, seed=1):
 
 
 def faults(stick):
-    """Write errors, a full stick, a stick that is pulled, partitions in use."""
-    # LBA 1 cannot be written, which the stage prepare does.
-    disk = pristine_copy(stick, "trim", "faulty")
-    rules = stick.work / "blkdebug.conf"
-    rules.write_text('[inject-error]\nevent = "pwritev"\nerrno = "5"\nsector = "1"\nonce = "off"\n')
-    pc = PC(stick, "write-error").kernel().with_stick(fresh(stick))
-    pc.arguments += ["-blockdev", f"driver=blkdebug,node-name=faulty,config={rules},image.driver=file,image.filename={disk}",
-                     "-device", "ide-hd,drive=faulty,serial=FAULTY-1,bus=ide.5"]
-    text = pc.script("t schwelle convert FAULTY-1 --job /jobs/faulty --yes\n"
-                     "t schwelle check FAULTY-1\nt schwelle undo --job /jobs/faulty --disk FAULTY-1 --yes\n").begin().end()
-    told = the(text, "convert", 4)
-    check("LBA 1: write failed" in told and "stage prepare" in told, told)
-    check("/jobs/faulty" in the(text, "check", 1), "check does not name the folder of the stopped job")
-
-    # A sector that cannot be read: the last one, where a volume keeps a copy of its boot sector.
-    disk = pristine_copy(stick, "trim", "unreadable")
-    last = disk.stat().st_size // 512 - 1
-    rules.write_text(f'[inject-error]\nevent = "read_aio"\nerrno = "5"\nsector = "{last}"\nonce = "off"\n')
-    pc = PC(stick, "read-error").kernel().with_stick(fresh(stick))
-    pc.arguments += ["-blockdev", f"driver=blkdebug,node-name=faulty,config={rules},image.driver=file,image.filename={disk}",
-                     "-device", "ide-hd,drive=faulty,serial=FAULTY-2,bus=ide.5"]
-    told = the(pc.script("t schwelle check FAULTY-2\n").begin().end(), "check", 1)
-    check("medium.readable" in told and f"LBA {last} to {last}: cannot be read" in " ".join(told.split()), told)
-
-    # A drive that warns of itself.
-    disk = pristine_copy(stick, "trim", "worn")
-    pc = PC(stick, "worn").kernel().with_stick(fresh(stick)).drive(disk, "nvme,drive={node},serial=WORN-1,id=worn")
-    pc.script("t schwelle check WORN-1\n").begin()
-    pc.wait_for("Looking for disks")
-    pc.qmp("qom-set", path="/machine/peripheral/worn", property="smart_critical_warning", value=4)
-    told = the(pc.end(), "check")
-    check("medium.health" in told and "has become unreliable" in " ".join(told.split()), told)
-
-    # A stick without room says so before anything is written.
-    disk = pristine_copy(stick, "trim", "full")
-    whole = disk.read_bytes()
-    script = ("dd if=/dev/zero of=/jobs/filler bs=1M 2>/dev/null\nt schwelle convert FULL-1 --job /jobs/full --yes\n"
-              "umount /jobs\nt schwelle convert FULL-1 --job /jobs/memory --yes\n")
-    text = PC(stick, "full").kernel().with_stick(fresh(stick)).ahci(disk, "FULL-1").script(script).begin().end()
-    check("needs up to" in the(text, "/jobs/full", 3), text)
-    check("RAM disk" in the(text, "/jobs/memory", 1), text)
-    check(disk.read_bytes() == whole, "a disk was written without a folder")
-
-    # Partitions in use.
-    disk = pristine_copy(stick, "trim", "used")
-    script = """
-d=$(readlink -f /sys/block/sd?/device/../../../.. >/dev/null; for s in /sys/block/sd*; do grep -q USED-1 $s/device/vpd_pg80 2>/dev/null && echo /dev/${s##*/}; done)
+    """Disks that fail at a sector, a drive that warns of itself, partitions in use, a full stick, none at all; and a stick that is
+    pulled."""
+    images = {serial: pristine_copy(stick, "trim", serial) for serial in ("WRITE-1", "READ-1", "WORN-1", "USED-1", "FULL-1")}
+    pc = PC(stick, "faults").kernel().with_stick(fresh(stick))
+    # LBA 1 cannot be written, which the stage prepare does. The last sector, where a volume keeps a copy of its boot sector, cannot
+    # be read.
+    last = images["READ-1"].stat().st_size // 512 - 1
+    for serial, event, sector, bus in (("WRITE-1", "pwritev", 1, 4), ("READ-1", "read_aio", last, 5)):
+        rules = stick.work / f"{serial}.conf"
+        rules.write_text(f'[inject-error]\nevent = "{event}"\nerrno = "5"\nsector = "{sector}"\nonce = "off"\n')
+        pc.arguments += ["-blockdev", f"driver=blkdebug,node-name={serial},config={rules},image.driver=file,"
+                         f"image.filename={images[serial]}", "-device", f"ide-hd,drive={serial},serial={serial},bus=ide.{bus}"]
+    pc.drive(images["WORN-1"], "nvme,drive={node},serial=WORN-1,id=worn")
+    pc.ahci(images["USED-1"], "USED-1").scsi(images["FULL-1"], "FULL-1")
+    pc.script("""
+t schwelle convert WRITE-1 --job /jobs/write --yes
+t schwelle check WRITE-1
+t schwelle undo --job /jobs/write --disk WRITE-1 --yes
+t schwelle check READ-1
+t schwelle check WORN-1
+for s in /sys/block/sd*; do grep -q USED-1 $s/device/vpd_pg80 2>/dev/null && d=/dev/${s##*/}; done
 losetup /dev/loop0 ${d}1
 t schwelle convert USED-1 --job /jobs/loop --yes
 losetup -d /dev/loop0
@@ -495,32 +469,57 @@ kill %1
 mkswap ${d}1 >/dev/null
 swapon ${d}1
 t schwelle convert USED-1 --job /jobs/swap --yes
-"""
-    text = PC(stick, "used").kernel().with_stick(fresh(stick)).ahci(disk, "USED-1").script(script).begin().end()
-    for way, words in (("loop", "is attached as /dev/loop0"), ("open", "is open in sleep"), ("swap", "is used as swap")):
-        said = " ".join(the(text, f"/jobs/{way}", 1).split())
-        check(words in said, f"{way}: {said}")
+swapoff ${d}1
+dd if=/dev/zero of=/jobs/filler bs=1M 2>/dev/null
+t schwelle convert FULL-1 --job /jobs/full --yes
+umount /jobs
+t schwelle convert FULL-1 --job /jobs/memory --yes
+""").begin()
+    pc.wait_for("Looking for disks")
+    pc.qmp("qom-set", path="/machine/peripheral/worn", property="smart_critical_warning", value=4)
+    text = pc.end()
+    words = lambda output: " ".join(output.split())
+    told = words(the(text, "convert WRITE-1", 4))
+    check("LBA 1: write failed" in told and "stage prepare" in told, told)
+    check("/jobs/write" in the(text, "check WRITE-1", 1), "check does not name the folder of the stopped job")
+    the(text, "undo --job /jobs/write")
+    told = words(the(text, "check READ-1", 1))
+    check("medium.readable" in told and f"LBA {last} to {last}: cannot be read" in told, told)
+    told = words(the(text, "check WORN-1", 1))
+    check("medium.health" in told and "has become unreliable" in told, told)
+    for way, user in (("loop", "is attached as /dev/loop0"), ("open", "is open in sleep"), ("swap", "is used as swap")):
+        told = words(the(text, f"/jobs/{way}", 1))
+        check(user in told, f"{way}: {told}")
+    # Without room, and without a stick, nothing is written.
+    check("needs up to" in words(the(text, "/jobs/full", 3)), text)
+    check("RAM disk" in words(the(text, "/jobs/memory", 1)), text)
+    check(images["FULL-1"].read_bytes() == (stick.work / "trim.img").read_bytes(), "a disk was written without a folder")
 
-    # The stick is pulled in the middle.
+
+def pulled(stick, what):
+    """The stick, or the disk, is pulled in the middle of a conversion; plugged in again, the disk is taken back."""
     disk = pristine_copy(stick, "trim", "pulled")
     before = files(stick, disk)
     image = fresh(stick)
-    pc = PC(stick, "pulled").kernel().ahci(disk, "PULLED-1").with_stick(image)
+    pc = PC(stick, f"pulled-{what}").kernel().with_stick(image).scsi(disk, "PULLED-1,id=disk")
     pc.script("echo CONVERT-BEGINS\nt schwelle convert PULLED-1 --job /jobs/pulled --yes\n").begin()
     pc.wait_for("move:")
-    pc.qmp("device_del", id="stick1")
+    pc.qmp("device_del", id={"stick": "stick1", "disk": "disk"}[what])
     text = pc.end()
     output, code = next((output, code) for command, output, code in parts(text) if "convert" in command)
-    check(code in (0, 3, 4), f"pulled: {code}: {output}")
-    text = PC(stick, "plugged").kernel().with_stick(image).ahci(disk, "PULLED-1").script(
+    check(code in (0, 3, 4), f"{what} pulled: {code}: {output}")
+    print(f"    {what} pulled: exit code {code}")
+    text = PC(stick, "plugged").kernel().with_stick(image).scsi(disk, "PULLED-1").script(
         "t schwelle undo --job /jobs/pulled --disk PULLED-1 --yes\n").begin().end()
-    the(text, "undo")
-    consistent(disk, "pulled")
-    same_files(before, files(stick, disk), "pulled", edited=False)
+    output, code = next((output, code) for command, output, code in parts(text) if "undo" in command)
+    never = "stopped before anything was written" in output
+    check(code == 0 or never, f"{what} pulled, then undo: {code}: {output}")
+    consistent(disk, f"{what} pulled")
+    same_files(before, files(stick, disk), f"{what} pulled", edited=False)
 
 
 # Parts that can be run alone.
-ONE = {"firmware": lambda stick: firmware(stick, every_bus(stick)), "buses": every_bus, "large": large_sectors, "faults": faults}
+ONE = {"firmware": lambda stick: firmware(stick, every_bus(stick)), "buses": every_bus, "large": large_sectors, "faults": faults, "pulled": lambda stick: (pulled(stick, "stick"), pulled(stick, "disk"))}
 
 
 def main():
@@ -545,8 +544,10 @@ def main():
             step("Sectors of 4096 bytes", large_sectors, stick)
             step("Firmware", firmware, stick, converted)
             step("Faults", faults, stick)
+            step("A stick that is pulled", pulled, stick, "stick")
             step("Power cuts", cuts, stick, 4)
         else:
+            step("A disk that is pulled", pulled, stick, "disk")
             count = int(sys.argv[2]) if form == "cuts" else 100
             step("Power cuts", cuts, stick, count, int(time.time()))
     finally:

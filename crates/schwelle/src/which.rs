@@ -151,3 +151,33 @@ pub(crate) fn twins(device: &DiskFile, path: &Path) -> Vec<Twin> {
         })
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn after_a_restart_a_disk_is_called_by_what_stays() {
+        let path = Path::new("/dev/sdb");
+        let disk = |serial: Option<&str>, names: &[&str]| HostFacts {
+            is_block_device: true,
+            serial: serial.map(str::to_owned),
+            stable_names: names.iter().map(|name| (*name).to_owned()).collect(),
+            ..HostFacts::default()
+        };
+        for (facts, expected) in [
+            (
+                disk(Some("S-1"), &["ata-X_S-1", "wwn-0x5"]),
+                "/dev/disk/by-id/ata-X_S-1",
+            ),
+            (disk(Some("S-1"), &[]), "S-1"),
+            (disk(Some("S 1"), &[]), "'S 1'"),
+            (disk(Some("a/b"), &[]), "/dev/sdb"),
+            (disk(None, &[]), "/dev/sdb"),
+            (HostFacts::default(), "/dev/sdb"),
+        ] {
+            assert_eq!(after_restart(path, &facts), expected);
+        }
+        assert!(!resolve(path).unwrap().surely);
+    }
+}

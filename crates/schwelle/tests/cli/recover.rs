@@ -24,14 +24,14 @@ const FULL_MIB: u64 = 211;
 const OVER_DATA: [&str; 2] = ["--esp-size", "107M"];
 
 /// A standard disk without any gap: the room comes from the Windows volume.
-fn full_disk(lab: &Lab, name: &str) -> PathBuf {
+pub(crate) fn full_disk(lab: &Lab, name: &str) -> PathBuf {
     lab.image(name, 512, FULL_MIB, |disk| {
         disk.standard(SIGNATURE, COMPUTER).unwrap();
     })
 }
 
 /// A job with its name in the lab.
-fn job_args<'a>(command: &'a str, job: &'a Path, more: &[&'a str]) -> Vec<&'a str> {
+pub(crate) fn job_args<'a>(command: &'a str, job: &'a Path, more: &[&'a str]) -> Vec<&'a str> {
     [&[command, "--job", job.to_str().unwrap()], more].concat()
 }
 
@@ -321,52 +321,6 @@ fn a_disk_or_a_folder_that_has_changed_since_is_refused_with_the_place() {
         fs::write(&path, &whole).unwrap();
     }
     assert_eq!(lab.run(&job_args("undo", &job, &["--yes"])).code, 0);
-}
-
-/// Tears the newest of the two states, in a way of tearing.
-fn tear_newest(job: &Path, tear: impl Fn(&mut Vec<u8>)) {
-    let number = newest_state(job)["number"].as_u64().unwrap();
-    let name = if number.is_multiple_of(2) {
-        "state-a.json"
-    } else {
-        "state-b.json"
-    };
-    let mut text = fs::read(job.join(name)).unwrap();
-    tear(&mut text);
-    fs::write(job.join(name), text).unwrap();
-}
-
-#[test]
-fn a_folder_whose_newest_state_is_torn_goes_by_the_one_before() {
-    let empty: fn(&mut Vec<u8>) = Vec::clear;
-    let half: fn(&mut Vec<u8>) = |text| text.truncate(100);
-    let zeros: fn(&mut Vec<u8>) = |text| text.fill(0);
-    let flipped: fn(&mut Vec<u8>) = |text| text[30] ^= 1;
-    for tear in [empty, half, zeros, flipped] {
-        let lab = Lab::new();
-        let image = full_disk(&lab, "disk.img");
-        let before = hash(&image);
-        let job = lab.path("job");
-        assert_eq!(lab.convert(&image, &job, &[]).code, 0);
-        let converted = hash(&image);
-        tear_newest(&job, tear);
-        // The one before says that the disk is being written.
-        let run = lab.run(&job_args("resume", &job, &[]));
-        assert_eq!((run.code, hash(&image)), (0, converted), "{}", run.stderr);
-        assert_eq!(state(&job), "done");
-        tear_newest(&job, tear);
-        let run = lab.run(&job_args("undo", &job, &["--yes"]));
-        assert_eq!(run.code, 0, "{}", run.stderr);
-        assert_ne!(hash(&image), converted);
-        assert!(before == hash(&image) || !journal(&job)["moves"].as_array().unwrap().is_empty());
-        // With neither of the two there is nothing to go by.
-        for name in ["state-a.json", "state-b.json"] {
-            fs::write(job.join(name), "").unwrap();
-        }
-        let run = lab.run(&job_args("undo", &job, &["--yes"]));
-        assert_eq!(run.code, 3);
-        assert!(run.stderr.contains("a whole state"), "{}", run.stderr);
-    }
 }
 
 #[test]

@@ -7,7 +7,7 @@ use serde_json::Value;
 
 use crate::devices::{Attached, FileSystem};
 use crate::foreign::{extract, tool};
-use crate::recover::{journal, set_state};
+use crate::recover::{full_disk, job_args, journal, newest_state, set_state, state};
 use crate::support::{COMPUTER, Lab, Run, hash, peek, place, poke};
 use crate::volumes::is_consistent;
 
@@ -189,4 +189,50 @@ fn a_stopped_job_is_named_wherever_its_folder_is_mounted() {
         found["evidence"].as_str().unwrap().contains(named),
         "{found}"
     );
+}
+
+/// Tears the newest of the two states, in a way of tearing.
+fn tear_newest(job: &Path, tear: impl Fn(&mut Vec<u8>)) {
+    let number = newest_state(job)["number"].as_u64().unwrap();
+    let name = if number.is_multiple_of(2) {
+        "state-a.json"
+    } else {
+        "state-b.json"
+    };
+    let mut text = fs::read(job.join(name)).unwrap();
+    tear(&mut text);
+    fs::write(job.join(name), text).unwrap();
+}
+
+#[test]
+fn a_folder_whose_newest_state_is_torn_goes_by_the_one_before() {
+    let empty: fn(&mut Vec<u8>) = Vec::clear;
+    let half: fn(&mut Vec<u8>) = |text| text.truncate(100);
+    let zeros: fn(&mut Vec<u8>) = |text| text.fill(0);
+    let flipped: fn(&mut Vec<u8>) = |text| text[30] ^= 1;
+    for tear in [empty, half, zeros, flipped] {
+        let lab = Lab::new();
+        let image = full_disk(&lab, "disk.img");
+        let before = hash(&image);
+        let job = lab.path("job");
+        assert_eq!(lab.convert(&image, &job, &[]).code, 0);
+        let converted = hash(&image);
+        tear_newest(&job, tear);
+        // The one before says that the disk is being written.
+        let run = lab.run(&job_args("resume", &job, &[]));
+        assert_eq!((run.code, hash(&image)), (0, converted), "{}", run.stderr);
+        assert_eq!(state(&job), "done");
+        tear_newest(&job, tear);
+        let run = lab.run(&job_args("undo", &job, &["--yes"]));
+        assert_eq!(run.code, 0, "{}", run.stderr);
+        assert_ne!(hash(&image), converted);
+        assert!(before == hash(&image) || !journal(&job)["moves"].as_array().unwrap().is_empty());
+        // With neither of the two there is nothing to go by.
+        for name in ["state-a.json", "state-b.json"] {
+            fs::write(job.join(name), "").unwrap();
+        }
+        let run = lab.run(&job_args("undo", &job, &["--yes"]));
+        assert_eq!(run.code, 3);
+        assert!(run.stderr.contains("a whole state"), "{}", run.stderr);
+    }
 }
