@@ -446,9 +446,9 @@ def faults(stick):
     # LBA 1 cannot be written, which the stage prepare does. The last sector, where a volume keeps a copy of its boot sector, cannot
     # be read.
     last = images["READ-1"].stat().st_size // 512 - 1
-    for serial, event, sector, bus in (("WRITE-1", "pwritev", 1, 4), ("READ-1", "read_aio", last, 5)):
+    for serial, kind, sector, bus in (("WRITE-1", "write", 1, 4), ("READ-1", "read", last, 5)):
         rules = stick.work / f"{serial}.conf"
-        rules.write_text(f'[inject-error]\nevent = "{event}"\nerrno = "5"\nsector = "{sector}"\nonce = "off"\n')
+        rules.write_text(f'[inject-error]\nevent = "none"\niotype = "{kind}"\nerrno = "5"\nsector = "{sector}"\nonce = "off"\n')
         pc.arguments += ["-blockdev", f"driver=blkdebug,node-name={serial},config={rules},image.driver=file,"
                          f"image.filename={images[serial]}", "-device", f"ide-hd,drive={serial},serial={serial},bus=ide.{bus}"]
     pc.drive(images["WORN-1"], "nvme,drive={node},serial=WORN-1,id=worn")

@@ -35,7 +35,7 @@ pub(crate) struct CliError {
     pub(crate) what: String,
     /// Why it matters.
     pub(crate) why: &'static str,
-    /// What to do or type next.
+    /// What to do or type next; each way in a line of its own.
     pub(crate) next: String,
 }
 
@@ -297,7 +297,7 @@ impl CliError {
 /// The two ways out of a half-written disk.
 fn either_way(job: &Path) -> String {
     let job = typed(job);
-    format!("Finish it: schwelle resume --job {job} . Or take it back: schwelle undo --job {job}")
+    format!("Finish it: schwelle resume --job {job}\nOr take it back: schwelle undo --job {job}")
 }
 
 impl From<OpenError> for CliError {

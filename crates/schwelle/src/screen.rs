@@ -187,12 +187,13 @@ impl Screen {
             Kind::Blocked | Kind::Usage | Kind::Unchanged => "error",
             Kind::Stopped => "STOPPED",
         };
+        let next: Vec<String> = error.next.lines().map(text::safe).collect();
         let text = format!(
             "{}: {}\n  {}\n  Next: {}\n",
             toned(Tone::Bad, head),
             text::safe(&error.what),
             error.why,
-            text::safe(&error.next)
+            next.join("\n        ")
         );
         self.err(&text);
     }

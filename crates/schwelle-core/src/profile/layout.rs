@@ -185,18 +185,21 @@ impl Profile {
     pub fn read(device: &dyn ReadDevice, host: HostFacts) -> Result<Self, DeviceError> {
         let geometry = device.geometry();
         let (table, mut partitions) = read_table(device)?;
+        // What is looked at beside the table and the volumes is looked at as far as it can be read: the
+        // device remembers what cannot, and a rule about that blocks.
+        let beside = &Lenient(device);
         let used: Vec<Extent> = used_extents(&table, &partitions);
         let gaps = gpt::place::gaps(geometry, &used);
-        let code_in_gap = code_in_gap(device, &gaps)?;
+        let code_in_gap = code_in_gap(beside, &gaps)?;
         let crossing = any_crossing(geometry, &table, &partitions);
         let systems = WindowsSystem::find_all(device, &partitions, crossing.as_ref());
         let boot = BootProfile::read(device, &partitions, &systems);
         let recovery = RecoveryImage::find_all(device, &partitions, &systems);
         let stopped = match &table {
-            Table::Mbr { .. } => stopped::find(device, &GptPair::read(device), &partitions, &used)?,
+            Table::Mbr { .. } => stopped::find(beside, &GptPair::read(device), &partitions, &used)?,
             _ => Vec::new(),
         };
-        let trace = traces::find(device, &partitions)?;
+        let trace = traces::find(beside, &partitions)?;
         for partition in &mut partitions {
             partition.role = role_of(partition, &systems, &boot, &recovery);
         }
@@ -207,9 +210,9 @@ impl Profile {
             partitions,
             gaps,
             code_in_gap,
-            raid: tail::raid_marks(device)?,
-            dynamic: tail::dynamic_mark(device)?,
-            written_with: sector_size_of_content(device)?
+            raid: tail::raid_marks(beside)?,
+            dynamic: tail::dynamic_mark(beside)?,
+            written_with: sector_size_of_content(beside)?
                 .filter(|&size| size != geometry.logical_sector),
             stopped,
             trace,
@@ -270,6 +273,23 @@ impl Profile {
             Table::Gpt { hybrid: false, .. } => "GPT",
             Table::Gpt { hybrid: true, .. } => "hybrid",
         }
+    }
+}
+
+/// A device of which sectors that cannot be read are shown as zeros.
+#[derive(Debug)]
+struct Lenient<'a>(&'a dyn ReadDevice);
+
+impl ReadDevice for Lenient<'_> {
+    fn geometry(&self) -> Geometry {
+        self.0.geometry()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
+        if self.0.read_at(offset, buffer).is_err() {
+            buffer.fill(0);
+        }
+        Ok(())
     }
 }
 
