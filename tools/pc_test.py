@@ -485,7 +485,7 @@ t schwelle convert FULL-1 --job /jobs/memory --yes
     the(text, "undo --job /jobs/write")
     told = words(the(text, "check READ-1", 1))
     check("medium.readable" in told and f"LBA {last} to {last}: cannot be read" in told, told)
-    told = words(the(text, "check WORN-1", 1))
+    told = words(the(text, "check WORN-1"))
     check("medium.health" in told and "has become unreliable" in told, told)
     for way, user in (("loop", "is attached as /dev/loop0"), ("open", "is open in sleep"), ("swap", "is used as swap")):
         told = words(the(text, f"/jobs/{way}", 1))

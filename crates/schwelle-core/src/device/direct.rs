@@ -8,6 +8,7 @@
 //! Reading code asks for records of a kibibyte, so what is read is read in larger pieces, some of which
 //! are kept.
 
+use std::collections::BTreeSet;
 use std::fs::File;
 use std::io;
 use std::os::unix::fs::FileExt;
@@ -33,6 +34,9 @@ pub(super) struct Direct {
 #[derive(Debug, Default)]
 struct Kept {
     pieces: Vec<(u64, Arc<Aligned>)>,
+    /// Pieces with a sector that cannot be read. A drive tries for seconds each time, so they are not asked
+    /// for again before something is written.
+    spoilt: BTreeSet<u64>,
     /// Counts writes, so that what was read before one is not kept after it.
     writes: u64,
 }
@@ -96,13 +100,20 @@ impl Direct {
                 kept.pieces.push(piece);
                 return Ok(bytes);
             }
+            if kept.spoilt.contains(&first) {
+                return Err(io::Error::other("a sector beside it cannot be read"));
+            }
             kept.writes
         };
         let len = PIECE_BYTES.min(self.len_bytes - first);
         let mut piece = Aligned::new(index(len));
-        self.file.read_exact_at(piece.bytes_mut(), first)?;
+        let read = self.file.read_exact_at(piece.bytes_mut(), first);
         let piece = Arc::new(piece);
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Err(error) = read {
+            kept.spoilt.insert(first);
+            return Err(error);
+        }
         if kept.writes == writes {
             if kept.pieces.len() >= PIECES {
                 kept.pieces.remove(0);
@@ -120,6 +131,7 @@ impl Direct {
         let end = offset + bytes.len() as u64;
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         kept.writes += 1;
+        kept.spoilt.clear();
         kept.pieces
             .retain(|(at, piece)| at + piece.len as u64 <= offset || *at >= end);
         written

@@ -239,6 +239,37 @@ impl DiskFile {
         None
     }
 
+    fn sectors(&self, offset: u64, len_bytes: usize) -> Extent {
+        let sector = u64::from(self.geometry.logical_sector);
+        Extent {
+            first: Lba(offset / sector),
+            end: Lba((offset + len_bytes as u64).div_ceil(sector)),
+        }
+    }
+
+    /// What has been written can be read again.
+    fn forget_unreadable(&self, offset: u64, len_bytes: usize) {
+        let sectors = self.sectors(offset, len_bytes);
+        let mut known = self
+            .unreadable
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        known.retain(|extent| !extent.overlaps(&sectors));
+    }
+
+    /// A sector of a transfer that could not be read before.
+    fn known_unreadable(&self, offset: u64, len_bytes: usize) -> Option<Lba> {
+        let sectors = self.sectors(offset, len_bytes);
+        let known = self
+            .unreadable
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        let mut overlapping = known.iter().filter(|extent| extent.overlaps(&sectors));
+        overlapping
+            .next()
+            .map(|extent| extent.first.max(sectors.first))
+    }
+
     fn remember_unreadable(&self, lba: Lba) {
         // The drive reads its own sectors, and loses them as a whole.
         let step = u64::from(self.geometry.physical_sector / self.geometry.logical_sector).max(1);
@@ -287,6 +318,11 @@ impl ReadDevice for DiskFile {
         if end.is_none_or(|end| end > self.geometry.len_bytes()) {
             return Err(DeviceError::outside("read", offset, buffer.len()));
         }
+        // A drive tries for seconds, each time: a sector that is known to fail is not asked for once more.
+        if let Some(lba) = self.known_unreadable(offset, buffer.len()) {
+            let source = io::Error::other("it could not be read before");
+            return Err(DeviceError::new("read", offset, buffer.len(), source).at(lba));
+        }
         let read = |offset: u64, buffer: &mut [u8]| match &self.medium {
             Medium::Image(file) => file.read_exact_at(buffer, offset),
             Medium::Device(device) => device.read_at(offset, buffer),
@@ -318,6 +354,7 @@ impl BlockDevice for DiskFile {
             Medium::Device(device) => device.write_at(offset, bytes),
         };
         let Err(_) = write(offset, bytes) else {
+            self.forget_unreadable(offset, bytes.len());
             return Ok(());
         };
         // The same bytes again, to the same place: what is there already does no harm.
