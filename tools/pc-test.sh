@@ -5,4 +5,6 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 tools/install-test-tools.sh
+# The stick is made from packages as the archive has them now.
+apt-get update -q >/dev/null
 exec /usr/bin/python3 tools/pc_test.py "$@"

@@ -12,6 +12,7 @@ use super::storage::{Directory, Storage, StoredFile};
 use super::{JobError, JobState, Repaired, State, recover};
 use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
 use crate::device::{Lba, ReadDevice};
+use crate::mbr::BootRecord;
 
 const RECORD: &str = "job.json";
 const JOURNAL: &str = "journal.json";
@@ -379,12 +380,43 @@ impl JobFolder {
             return false;
         }
         let sector_0 = disk.read_sector(Lba(0));
-        if sector_0.is_ok_and(|sector_0| self.knows_sector_0(journal, &sector_0)) {
+        let is_known = sector_0.is_ok_and(|sector_0| {
+            self.knows_sector_0(journal, &sector_0) && self.knows_disk_id(journal, disk, &sector_0)
+        });
+        if is_known {
             return true;
         }
         let repaired = Repaired::look(self, disk);
         repaired.is_ok_and(|repaired| {
             repaired.torn().any(|first| first == Lba(0)) && recover::fits(self, &repaired)
+        })
+    }
+
+    /// All GPT disks of a size have the same sector 0. What tells them apart is the disk's GUID, in the header at
+    /// LBA 1 and in its copy on the last sector (UEFI 2.10 §5.3.2, at byte 56).
+    fn knows_disk_id(&self, journal: &Journal, disk: &dyn ReadDevice, sector_0: &[u8]) -> bool {
+        let record = BootRecord::parse(sector_0);
+        if !record.is_some_and(|record| record.is_protective()) {
+            return true;
+        }
+        let holds = |entry: &&JournalExtent| {
+            (entry.first_lba..entry.first_lba.saturating_add(entry.sectors)).contains(&1)
+        };
+        let Some(entry) = journal.extents.iter().find(holds) else {
+            return true;
+        };
+        let sector = journal.sector_bytes as usize;
+        let header_at = usize::try_from(1 - entry.first_lba).unwrap_or(0) * sector;
+        let id = |header: &[u8]| header.get(56..72).map(<[u8]>::to_vec);
+        let known: Vec<Vec<u8>> = [Side::Old, Side::New]
+            .into_iter()
+            .filter_map(|side| id(self.bytes(entry, side).ok()?.get(header_at..)?))
+            .filter(|id| id.iter().any(|&byte| byte != 0))
+            .collect();
+        let mut headers = [Lba(1), Lba(journal.sectors.saturating_sub(1))].into_iter();
+        headers.any(|at| {
+            let found = disk.read_sector(at).ok().and_then(|header| id(&header));
+            found.is_some_and(|found| known.contains(&found))
         })
     }
 

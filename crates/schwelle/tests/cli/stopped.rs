@@ -236,3 +236,29 @@ fn a_folder_whose_newest_state_is_torn_goes_by_the_one_before() {
         assert!(run.stderr.contains("a whole state"), "{}", run.stderr);
     }
 }
+
+#[test]
+fn another_converted_disk_of_the_same_size_is_not_taken_for_the_jobs() {
+    let lab = Lab::new();
+    for (name, signature) in [("one", OWN_SIGNATURE + 1), ("other", OWN_SIGNATURE + 2)] {
+        let image = lab.image(&format!("{name}.img"), 512, 340, |disk| {
+            disk.standard(signature, COMPUTER).unwrap();
+        });
+        assert_eq!(lab.convert(&image, format!("{name}.job"), &[]).code, 0);
+    }
+    let [one, other] = ["one.img", "other.img"].map(|name| lab.path(name));
+    assert_eq!(
+        peek(&one, 0, 512),
+        peek(&other, 0, 512),
+        "nothing in sector 0 tells them apart"
+    );
+    set_state(&lab.path("one.job"), "writing");
+    // Of the two disks beside it, the job is about one.
+    let stopped = |name: &str| {
+        let run = lab.run(&["check", name, "--to", "mbr", "--json"]);
+        finding(&run, "medium.stopped-job")["outcome"] == "block"
+    };
+    assert!(stopped("one.img") && !stopped("other.img"));
+    let run = lab.run(&["resume", "--job", "one.job", "--disk", "other.img"]);
+    assert_eq!(run.code, 1, "{}", run.stderr);
+}
