@@ -64,6 +64,8 @@ pub(crate) struct Look {
 pub(crate) struct Screen {
     color: ColorChoice,
     look: Look,
+    /// Lines that are too long are broken. Not in a pipe, where a program may look for them.
+    fits_lines: bool,
     json: bool,
     quiet: bool,
     /// What the terminals behind stdout and stderr can show.
@@ -79,7 +81,8 @@ impl Screen {
         };
         let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
         let told = || std::env::var("COLUMNS").ok()?.parse().ok();
-        let columns = terminal.or_else(told).unwrap_or(DEFAULT_COLUMNS);
+        let known = terminal.or_else(told);
+        let columns = known.unwrap_or(DEFAULT_COLUMNS);
         let look = Look {
             columns: columns.clamp(60, 160),
             lba: common.lba,
@@ -91,6 +94,7 @@ impl Screen {
         Self {
             color,
             look,
+            fits_lines: known.is_some(),
             json: common.json,
             quiet: common.quiet,
             glyphs: [
@@ -123,7 +127,7 @@ impl Screen {
     /// Shows text, unless JSON or silence is wanted.
     pub(crate) fn show(&self, text: &str) {
         if !self.json && !self.quiet {
-            self.out(&text::fit_lines(text, self.look.columns));
+            self.out(&self.fitted(text));
         }
     }
 
@@ -165,6 +169,13 @@ impl Screen {
         }
     }
 
+    fn fitted(&self, text: &str) -> String {
+        match self.fits_lines {
+            true => text::fit_lines(text, self.look.columns),
+            false => text.to_owned(),
+        }
+    }
+
     fn out(&self, text: &str) {
         // A reader that went away (a closed pipe) is no failure of the job.
         AutoStream::new(std::io::stdout(), self.color)
@@ -173,7 +184,7 @@ impl Screen {
     }
 
     fn err(&self, text: &str) {
-        let text = text::fit_lines(text, self.look.columns);
+        let text = self.fitted(text);
         let mut stderr = AutoStream::new(std::io::stderr(), self.color);
         stderr
             .write_all(self.glyphs[1].fit(&text).as_bytes())
