@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::StatVfsMountFlags;
 
 use super::mounts::{Mount, mounts};
-use super::text;
+use super::{number_of, text};
 
 /// Loop devices and overlays below a folder that are followed, at most.
 const MAX_DEPTH: u32 = 4;
@@ -58,11 +58,7 @@ fn nearest(folder: &Path) -> PathBuf {
 /// The mount that a path lies in: of those with its device number, the one nearest to it.
 fn mount_of(root: &Path, path: &Path) -> Option<Mount> {
     let device = fs::metadata(path).ok()?.dev();
-    let number = format!(
-        "{}:{}",
-        rustix::fs::major(device),
-        rustix::fs::minor(device)
-    );
+    let number = number_of(device);
     let path = fs::canonicalize(path).ok()?;
     let all = mounts(root).into_iter();
     all.filter(|mount| mount.number == number && path.starts_with(&mount.at))
@@ -105,8 +101,8 @@ fn is_in_memory(root: &Path, path: &Path, depth: u32) -> Option<bool> {
 /// The device path of the disk a folder lies on, where the kernel tells.
 pub fn disk_of_path(root: &Path, folder: &Path) -> Option<PathBuf> {
     let device = fs::metadata(folder).ok()?.dev();
-    let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
-    let sys = fs::canonicalize(root.join(format!("sys/dev/block/{major}:{minor}"))).ok()?;
+    let sys = root.join("sys/dev/block").join(number_of(device));
+    let sys = fs::canonicalize(sys).ok()?;
     let disk = if sys.join("partition").exists() {
         sys.parent()?
     } else {
@@ -133,11 +129,7 @@ mod tests {
             ],
         );
         let device = fs::metadata(root).unwrap().dev();
-        let number = format!(
-            "{}:{}",
-            rustix::fs::major(device),
-            rustix::fs::minor(device)
-        );
+        let number = number_of(device);
         let link = root.join("sys/dev/block").join(number);
         fs::create_dir_all(link.parent().unwrap()).unwrap();
         for (target, disk) in [("sdx/sdx1", "/dev/sdx"), ("sdy", "/dev/sdy")] {
@@ -153,11 +145,7 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         let root = dir.path();
         let device = fs::metadata(root).unwrap().dev();
-        let number = format!(
-            "{}:{}",
-            rustix::fs::major(device),
-            rustix::fs::minor(device)
-        );
+        let number = number_of(device);
         let link = root.join("sys/dev/block").join(number);
         fs::create_dir_all(link.parent().unwrap()).unwrap();
         put(

@@ -65,6 +65,15 @@ fn names_in(folder: impl AsRef<Path>) -> Vec<String> {
     names
 }
 
+/// A device number as sysfs and procfs write it: "major:minor".
+fn number_of(device: u64) -> String {
+    format!(
+        "{}:{}",
+        rustix::fs::major(device),
+        rustix::fs::minor(device)
+    )
+}
+
 /// The facts about `path`, a block device or an image.
 pub fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> HostFacts {
     let path = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());

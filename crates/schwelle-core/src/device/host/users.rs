@@ -5,7 +5,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use super::mounts::all_mounts;
-use super::{names_in, text};
+use super::{names_in, number_of, text};
 
 /// Open files of a process that are looked at, at most.
 const MAX_FILES: usize = 65_536;
@@ -88,11 +88,7 @@ fn open_handles(root: &Path, numbers: &[(String, &String)]) -> Vec<String> {
             let Some(found) = fs::metadata(file.path()).ok().filter(|_| is_device) else {
                 continue;
             };
-            let number = format!(
-                "{}:{}",
-                rustix::fs::major(found.rdev()),
-                rustix::fs::minor(found.rdev())
-            );
+            let number = number_of(found.rdev());
             if let Some((_, device)) = numbers.iter().find(|(known, _)| *known == number) {
                 let user = format!("{device} is open in {}", named(root, &process));
                 if !users.contains(&user) {
