@@ -55,7 +55,7 @@ shot check-ready 9 "schwelle check disks/beacon.img"
 shot check-blocked 9 "schwelle check disks/harbour.img"
 shot rules 13 "schwelle rules volume.hibernation"
 shot plan 10 "schwelle plan disks/beacon.img"
-shot convert 9 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM
+shot convert 9 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM yes
 shot rehearse 11 "schwelle rehearse disks/beacon.img"
 shot confirm 11 "schwelle confirm disks/beacon.img"
 # What a BIOS shows of the converted disk: the boot code of its sector 0, in the emulator.

@@ -3,13 +3,16 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use schwelle_core::device::{BlockDevice, HostFacts, MIB, Memory, PowerSource, ReadDevice};
+use schwelle_core::device::{
+    BlockDevice, Extent, HealthWarning, HostFacts, Lba, MIB, Memory, PowerSource, ReadDevice,
+};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::{BootMode, Fact, LoaderChoice, Machine, Verdict};
 use schwelle_core::gpt::TypeTable;
+use schwelle_core::job::{FoundJob, JobState};
 use schwelle_core::placement::NoRoom;
 use schwelle_core::profile::{Profile, SignedSet};
-use schwelle_core::rules::{Facts, JobPlace, Outcome, Room, check};
+use schwelle_core::rules::{Facts, JobPlace, Outcome, Room, Twin, check};
 use schwelle_demo::DiskBuilder;
 
 fn disk() -> Memory {
@@ -120,7 +123,7 @@ fn the_host_and_the_job_folder_are_judged() {
     };
     use Outcome::{Block, Caution, Pass, Unknown};
     type With = fn(&mut Facts<'_>);
-    let cases: [(With, [Outcome; 5]); 9] = [
+    let cases: [(With, [Outcome; 5]); 10] = [
         (|_| {}, [Pass, Pass, Pass, Unknown, Unknown]),
         (
             |facts| facts.job = job(true, Some(false)),
@@ -132,6 +135,17 @@ fn the_host_and_the_job_folder_are_judged() {
         ),
         (
             |facts| facts.job = job(false, Some(true)),
+            [Pass, Block, Pass, Unknown, Unknown],
+        ),
+        (
+            // Accepted by name.
+            |facts| {
+                let job = job(false, Some(true));
+                facts.job = job.map(|job| JobPlace {
+                    may_be_in_memory: true,
+                    ..job
+                });
+            },
             [Pass, Caution, Pass, Unknown, Unknown],
         ),
         (
@@ -167,6 +181,46 @@ fn job(on_disk: bool, in_memory: Option<bool>) -> Option<JobPlace> {
         may_be_in_memory: false,
         read_only: false,
     })
+}
+
+#[test]
+fn what_is_told_of_the_disk_itself_is_judged() {
+    let disk = disk();
+    let profile = Profile::read(&disk, HostFacts::default()).unwrap();
+    let twin = [Twin {
+        told: "/dev/sdz, serial 9".to_owned(),
+    }];
+    let job = |state| {
+        let path = "/media/stick/job".into();
+        [FoundJob { path, state }]
+    };
+    let (stopped, done) = (job(JobState::Writing), job(JobState::Done));
+    let unreadable = [Extent::new(Lba(7), 2).unwrap()];
+    let mut changed = facts(&profile);
+    let outcome = |facts: &Facts<'_>, rule| found(facts, rule).0;
+    for (twins, surely, expected) in [
+        (&[][..], false, Outcome::Pass),
+        (&twin, false, Outcome::Block),
+        (&twin, true, Outcome::Caution),
+    ] {
+        (changed.twins, changed.named_surely) = (twins, surely);
+        assert_eq!(outcome(&changed, "medium.copy"), expected);
+    }
+    // A job that can be finished stands against a second one, whatever was said of its folder.
+    for (jobs, lost, expected) in [
+        (&stopped[..], false, Outcome::Block),
+        (&stopped, true, Outcome::Block),
+        (&done, false, Outcome::Pass),
+        (&[], false, Outcome::Pass),
+    ] {
+        (changed.jobs, changed.job_lost) = (jobs, lost);
+        assert_eq!(outcome(&changed, "medium.stopped-job"), expected);
+    }
+    changed.unreadable = &unreadable;
+    changed.health = &[HealthWarning::Unreliable];
+    assert_eq!(outcome(&changed, "medium.readable"), Outcome::Block);
+    assert_eq!(outcome(&changed, "medium.health"), Outcome::Caution);
+    assert!(found(&changed, "medium.readable").1.contains("LBA 7 to 8"));
 }
 
 #[test]
