@@ -20,7 +20,7 @@ PATH="$work:$PATH"
 schwelle demo disks --quiet
 
 # Columns and rows that fill the window at a font size.
-declare -A grid=([9]=158x52 [10]=158x46 [11]=140x41 [13]=114x35)
+declare -A grid=([8]=178x60 [9]=158x52 [10]=158x46 [11]=140x41 [13]=114x35)
 
 # shot NAME FONT_SIZE COMMAND [KEYS...]: runs the command, types the keys, takes the picture.
 shot() {
@@ -65,7 +65,7 @@ shot confirm 11 "schwelle confirm disks/beacon.img"
 convert "$work/signpost.ppm" -strip -define png:compression-level=9 "$shots/signpost.png"
 pc="--machine disks/lantern-pc.toml"
 shot firmware 11 "schwelle firmware $pc"
-shot sheet 9 "schwelle firmware sheet disks/lantern.img $pc --html sheet.html"
+shot sheet 8 "schwelle firmware sheet disks/lantern.img $pc --html sheet.html"
 shot firmware-start 13 "schwelle firmware $pc set compatibility=off keys=factory secure-boot=on; schwelle firmware $pc start"
 wait=8 shot rehearse-emulate 9 "schwelle rehearse disks/lantern.img --emulate --keep disks/lantern.job"
 page sheet-page sheet.html
