@@ -541,13 +541,14 @@ def main():
         make_disks(stick)
         if form in ONE:
             step(form, ONE[form], stick)
-        elif form == "short":
+        elif form in ("starts", "short"):
             converted = step("Every bus", every_bus, stick)
             step("Sectors of 4096 bytes", large_sectors, stick)
             step("Firmware", firmware, stick, converted)
-            step("Faults", faults, stick)
-            step("A stick that is pulled", pulled, stick, "stick")
-            step("Power cuts", cuts, stick, 4)
+            if form == "short":
+                step("Faults", faults, stick)
+                step("A stick that is pulled", pulled, stick, "stick")
+                step("Power cuts", cuts, stick, 4)
         else:
             if form == "long":
                 step("A disk that is pulled", pulled, stick, "disk")
