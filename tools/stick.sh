@@ -58,6 +58,8 @@ chmod 755 "$root/init" "$root/bin/"*
 depmod -b "$tree" "$version"
 wanted='^kernel/(drivers/(ata|nvme|scsi|message|usb/(host|storage|common|core|misc)|mmc|virtio|block|hid|md|firmware|thunderbolt'
 wanted+='|cdrom|misc/cardreader|memstick|input/(keyboard|serio)|platform/surface)|fs/(fat|exfat|ext4|nls|fuse|efivarfs|btrfs|ntfs))/'
+# The checksum that ext4 asks for by name, which modules.dep does not know of.
+wanted+='|^kernel/(crypto/crc32c_generic|arch/x86/crypto/crc32c-intel)\.ko'
 # Each line of modules.dep has a module and all that it needs.
 grep -E "$wanted" "$tree/lib/modules/$version/modules.dep" | tr -d : | tr ' ' '\n' | sort -u |
     tar -c -C "$tree/lib/modules/$version" -T - | tar -x -C "$modules"
