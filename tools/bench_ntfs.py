@@ -1,22 +1,29 @@
 #!/usr/bin/env python3
-"""Measures the NTFS work against the file system's own utilities and against a plain copy.
+"""Measures the NTFS work against the file system's own utilities, plain reading and a plain copy.
 
-Usage: tools/bench_ntfs.py [FOLDER]. As root or with access to /dev/fuse; needs 12 GB in FOLDER (default: a temporary one).
+Usage: tools/bench_ntfs.py [FOLDER]. As root, with loop devices and /dev/fuse; needs 16 GB in FOLDER (default: a temporary one). In a
+FOLDER on a tmpfs seeks and the medium cost nothing, and what is left is the program's own share.
 
 Scan: a volume with 300,000 files, audited by us and by the utilities' consistency report, five times each in turns, the file in
-the page cache. Move: what a trim moves out of the tail of a volume, 2 GiB, as the commit does it (hashed, flushed, read back) and
-as a plain copy of the same extents with one flush; each on a fresh copy of the volume with cold caches, three times in turns.
+the page cache. Check: `check` of a system disk with this volume as its third partition, on a loop device, and only reading the bytes
+of the volume's MFT and bitmap from the same device, five times each in turns; both past the page cache. Move: what a trim moves out of
+the tail of a volume, 2 GiB, as the commit does it (hashed, flushed, read back) and as a plain copy of the same extents with one
+flush; each on a fresh copy of the volume on a loop device, past the page cache, three times in turns.
 """
+import contextlib
+import mmap
 import os
 import re
 import shutil
+import struct
 import subprocess
 import sys
 import tempfile
 import time
 
 ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
-TARGET = os.environ.get("CARGO_TARGET_DIR", os.path.join(ROOT, "target")) + "/release/examples/bench_volume"
+RELEASE = os.environ.get("CARGO_TARGET_DIR", os.path.join(ROOT, "target")) + "/release"
+TARGET = RELEASE + "/examples/bench_volume"
 
 
 def volume(path, size, fill):
@@ -66,7 +73,65 @@ def scan(folder):
     print(f"scan of {files} files: ours {' '.join(f'{r[0]:.3f}' for r in ours)} s, peak {max(r[1] for r in ours):.1f} MiB; "
           f"the utilities' report {' '.join(f'{r[0]:.3f}' for r in theirs)} s; "
           f"ratio of the medians {sorted(r[0] for r in ours)[2] / sorted(r[0] for r in theirs)[2]:.2f}")
+    check(folder, path)
     os.remove(path)
+
+
+@contextlib.contextmanager
+def loop(path):
+    """The file as a block device."""
+    device = subprocess.run(["losetup", "--direct-io=on", "--find", "--show", path], check=True, capture_output=True, text=True).stdout.strip()
+    try:
+        yield device
+    finally:
+        subprocess.run(["losetup", "--detach", device], check=True)
+
+
+def runs(volume_path, file):
+    """The extents of a metadata file in bytes: (begin, length)."""
+    report = subprocess.run(["ntfsinfo", "-f", "-i", file, "-v", volume_path], capture_output=True, text=True).stdout
+    data = report[report.index("Dumping attribute $DATA (0x80)"):]
+    data = re.split(r"Dumping attribute|End of inode", data)[1]
+    found = re.findall(r"^\s+0x[0-9a-f]+\s+0x([0-9a-f]+)\s+0x([0-9a-f]+)", data, re.M)
+    return [(int(first, 16) * 4096, int(count, 16) * 4096) for first, count in found]
+
+
+def read_plainly(device, extents):
+    """Seconds to read the extents past the page cache."""
+    buffer = mmap.mmap(-1, 1 << 20)
+    file = os.open(device, os.O_RDONLY | os.O_DIRECT)
+    begun = time.monotonic()
+    for first, length in extents:
+        for at in range(first, first + length, 1 << 20):
+            os.preadv(file, [memoryview(buffer)[:min(1 << 20, first + length - at)]], at)
+    seconds = time.monotonic() - begun
+    os.close(file)
+    return seconds
+
+
+def check(folder, volume_path):
+    disk, first = f"{folder}/disk.img", 20_000_000 // 4096 * 4096
+    subprocess.run([RELEASE + "/examples/bench_disk", disk, "20"], check=True)
+    sectors = os.path.getsize(volume_path) // 512
+    subprocess.run(["dd", f"if={volume_path}", f"of={disk}", "bs=1M", "conv=notrunc,sparse", "oflag=seek_bytes", f"seek={first * 512}",
+                    "status=none"], check=True)
+    with open(disk, "r+b") as file:
+        # The third entry of the table, and the volume's hidden sectors in both copies of its boot sector.
+        file.seek(446 + 32)
+        file.write(struct.pack("<B3sB3sII", 0, b"\xfe\xff\xff", 7, b"\xfe\xff\xff", first, sectors))
+        for boot_sector in [first, first + sectors - 1]:
+            file.seek(boot_sector * 512 + 28)
+            file.write(struct.pack("<I", first))
+    extents = [(first * 512 + at, length) for file in ["0", "6"] for at, length in runs(volume_path, file)]
+    ours, plain = [], []
+    with loop(disk) as device:
+        for _ in range(5):
+            ours.append(run(RELEASE + "/schwelle", "check", device, "--quiet"))
+            plain.append(read_plainly(device, extents))
+    print(f"check of the disk: {' '.join(f'{r[0]:.3f}' for r in ours)} s, peak {max(r[1] for r in ours):.1f} MiB; only reading "
+          f"{sum(length for _, length in extents) >> 20} MiB of MFT and bitmap: {' '.join(f'{s:.3f}' for s in plain)} s; "
+          f"ratio of the medians {sorted(r[0] for r in ours)[2] / sorted(plain)[2]:.2f}")
+    os.remove(disk)
 
 
 def ballast(mount):
@@ -89,10 +154,9 @@ def move(folder):
     for _ in range(3):
         for what in ["copy", "move"]:
             shutil.copyfile(path, copy)
-            subprocess.run(["sync"], check=True)
-            with open("/proc/sys/vm/drop_caches", "w") as knob:
-                knob.write("3")
-            moved, seconds, copied = run(TARGET, what, copy, sectors)[2].split()
+            with loop(copy) as device:
+                subprocess.run(["sync"], check=True)
+                moved, seconds, copied = run(TARGET, what, device, sectors)[2].split()
             rates[what].append(int(moved) / float(seconds) / 2**20)
             if what == "move":
                 rates["its copying"].append(int(moved) / float(copied) / 2**20)
@@ -104,7 +168,7 @@ def move(folder):
 
 
 def main():
-    subprocess.run(["cargo", "build", "--release", "--quiet", "--example", "bench_volume"], cwd=ROOT, check=True)
+    subprocess.run(["cargo", "build", "--release", "--quiet", "--example", "bench_volume", "--example", "bench_disk", "--bin", "schwelle"], cwd=ROOT, check=True)
     with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else None) as folder:
         scan(folder)
         move(folder)

@@ -8,5 +8,5 @@ cargo clippy --workspace --all-targets --locked -- -D warnings
 # The command line and the fuzz targets have no public face.
 RUSTDOCFLAGS="-D warnings" cargo doc --workspace --exclude schwelle --exclude schwelle-fuzz --no-deps --locked --quiet
 cargo test --workspace --locked
-# A virtual PC: the rescue stick on real firmware and buses. Faults and power cuts are in the longer forms.
-tools/pc-test.sh starts
+# A virtual PC: the rescue stick on real firmware and buses, with faults and power cuts. More cuts are in the longer forms.
+tools/pc-test.sh

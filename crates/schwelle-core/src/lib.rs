@@ -10,6 +10,7 @@
 
 #![warn(clippy::print_stdout, clippy::print_stderr)]
 
+mod ahead;
 pub mod bootstore;
 pub mod bytes;
 pub mod commit;

@@ -3,8 +3,8 @@
 use std::cell::Cell;
 use std::io;
 
-use super::ahead::read_ahead;
 use super::change_set::{ChangeSet, Stage, StageKind};
+use crate::ahead::read_ahead;
 use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Guard, Lba, ReadDevice};
 
 /// Bytes moved at a time.
@@ -176,14 +176,13 @@ pub fn apply(
             return Err(CommitError::Interrupted { stage, wrote });
         }
         observer.event(Event::StageStarted(stage.kind, stage.bytes(set.geometry)));
-        let moved = run.write(stage, observer)?;
-        guard
-            .flush()
-            .map_err(|source| failure(run.wrote, stage.kind, source))?;
-        if stage.kind == StageKind::Move {
-            run.check_moved(stage, &moved, observer)?;
-        }
         let kind = stage.kind;
+        let moved = if kind == StageKind::Move {
+            run.copy(stage, observer)?
+        } else {
+            run.write(stage, observer)?;
+            Vec::new()
+        };
         ledger
             .stage_done(kind, &moved)
             .map_err(|source| CommitError::NotRecorded {
@@ -196,75 +195,39 @@ pub fn apply(
 }
 
 /// A commit under way.
-struct Run<'a> {
-    drafts: Drafts<'a>,
-    geometry: Geometry,
-    disk: &'a dyn BlockDevice,
-    wrote: bool,
+pub(super) struct Run<'a> {
+    pub(super) drafts: Drafts<'a>,
+    pub(super) geometry: Geometry,
+    pub(super) disk: &'a dyn BlockDevice,
+    pub(super) wrote: bool,
 }
 
 impl Run<'_> {
-    /// Writes a stage. For the stage `move`: the hash of each extent.
-    fn write(
-        &mut self,
-        stage: &Stage,
-        observer: &mut dyn Observer,
-    ) -> Result<Vec<blake3::Hash>, CommitError> {
-        let moving = stage.kind == StageKind::Move;
-        let mut hashes = Hashes::default();
+    /// Writes a stage, and returns when it is on the medium.
+    fn write(&mut self, stage: &Stage, observer: &mut dyn Observer) -> Result<(), CommitError> {
         let wrote = Cell::new(self.wrote);
         let failed = |source| failure(wrote.get(), stage.kind, source);
         let places = places(self.geometry, stage);
-        let done = read_ahead(
-            self.drafts.of(stage.kind),
-            places,
-            failed,
-            |index, offset, bytes| {
-                // What was copied so far lies in free clusters: it may be left there.
-                if moving && observer.wants_to_stop() {
-                    let (stage, wrote) = (stage.kind, wrote.get());
-                    return Err(CommitError::Interrupted { stage, wrote });
-                }
-                // A write that fails may have written some of its sectors.
-                wrote.set(true);
-                self.disk.write_at(offset, bytes).map_err(failed)?;
-                observer.event(Event::Written(bytes.len() as u64));
-                if moving {
-                    hashes.add(index, bytes);
-                }
-                Ok(())
-            },
-        );
-        self.wrote = wrote.get();
-        done.map(|()| hashes.finish())
-    }
-
-    fn check_moved(
-        &self,
-        stage: &Stage,
-        moved: &[blake3::Hash],
-        observer: &mut dyn Observer,
-    ) -> Result<(), CommitError> {
-        observer.event(Event::VerifyStarted(stage.bytes(self.geometry)));
-        let mut found = Hashes::default();
-        let failed = |source| failure(self.wrote, stage.kind, source);
-        let places = places(self.geometry, stage);
-        read_ahead(self.disk, places, failed, |index, _, bytes| {
-            found.add(index, bytes);
-            observer.event(Event::Verified(bytes.len() as u64));
+        let draft = self.drafts.of(stage.kind);
+        let read = |&(_, offset, len): &Place| draft.read_vec(offset, len);
+        let done = read_ahead(places, read, |(_, offset, _), bytes| {
+            let bytes = bytes.map_err(failed)?;
+            // A write that fails may have written some of its sectors.
+            wrote.set(true);
+            self.disk.write_at(offset, &bytes).map_err(failed)?;
+            observer.event(Event::Written(bytes.len() as u64));
             Ok(())
-        })?;
-        let found = found.finish();
-        let mut pairs = stage.extents().zip(moved.iter().zip(&found));
-        match pairs.find(|(_, (expected, found))| expected != found) {
-            Some((extent, _)) => Err(CommitError::Mismatch { at: extent.first }),
-            None => Ok(()),
-        }
+        });
+        self.wrote = wrote.get();
+        done?;
+        self.disk
+            .flush()
+            .map_err(|source| failure(self.wrote, stage.kind, source))
     }
 }
 
 /// A failure, before or after the first write.
-fn failure(wrote: bool, stage: StageKind, source: DeviceError) -> CommitError {
+pub(super) fn failure(wrote: bool, stage: StageKind, source: DeviceError) -> CommitError {
     if wrote {
         CommitError::Stopped { stage, source }
     } else {
@@ -272,44 +235,17 @@ fn failure(wrote: bool, stage: StageKind, source: DeviceError) -> CommitError {
     }
 }
 
-/// A stage cut into transfers: (number of the extent, byte offset, length).
-fn places(geometry: Geometry, stage: &Stage) -> impl Iterator<Item = (usize, u64, usize)> + Send {
+/// A transfer: number of the extent, byte offset, length.
+pub(super) type Place = (usize, u64, usize);
+
+/// A stage cut into transfers.
+pub(super) fn places(geometry: Geometry, stage: &Stage) -> impl Iterator<Item = Place> + Send {
     stage
         .extents()
         .enumerate()
         .flat_map(move |(index, extent)| {
             transfers(geometry, extent).map(move |(offset, len)| (index, offset, len))
         })
-}
-
-/// The hashes of extents whose chunks come in order.
-#[derive(Default)]
-struct Hashes {
-    done: Vec<blake3::Hash>,
-    open: Option<(usize, blake3::Hasher)>,
-}
-
-impl Hashes {
-    fn add(&mut self, index: usize, bytes: &[u8]) {
-        match &mut self.open {
-            Some((open, hasher)) if *open == index => {
-                hasher.update(bytes);
-            }
-            _ => {
-                let before = self.open.take().map(|(_, hasher)| hasher.finalize());
-                self.done.extend(before);
-                let mut hasher = blake3::Hasher::new();
-                hasher.update(bytes);
-                self.open = Some((index, hasher));
-            }
-        }
-    }
-
-    fn finish(mut self) -> Vec<blake3::Hash> {
-        let last = self.open.map(|(_, hasher)| hasher.finalize());
-        self.done.extend(last);
-        self.done
-    }
 }
 
 /// BLAKE3 hash of an extent of a device.

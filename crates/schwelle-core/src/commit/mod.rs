@@ -10,9 +10,9 @@
 //! Assumed of the medium: a sector is written whole or not at all; a flush returns when all before
 //! it is durable; without a flush there is no order. Knows only devices and change sets.
 
-mod ahead;
 mod apply;
 mod change_set;
+mod moving;
 
 pub use apply::{CommitError, Drafts, Event, Ledger, Observer, apply, hash_of, verify};
 pub use change_set::{ChangeSet, Part, Region, Stage, StageKind, Undeclared};

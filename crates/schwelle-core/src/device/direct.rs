@@ -28,6 +28,8 @@ pub(super) struct Direct {
     sector_bytes: u64,
     len_bytes: u64,
     kept: Mutex<Kept>,
+    /// Memory of an earlier transfer, for the next one: to get and clear a MiB takes as long as to copy it.
+    spare: Mutex<Option<Aligned>>,
 }
 
 /// Pieces that have been read, the newest last.
@@ -48,6 +50,7 @@ impl Direct {
             sector_bytes: sector_bytes.into(),
             len_bytes,
             kept: Mutex::default(),
+            spare: Mutex::default(),
         }
     }
 
@@ -83,11 +86,35 @@ impl Direct {
     fn read_through(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
         let first = offset / self.sector_bytes * self.sector_bytes;
         let end = (offset + buffer.len() as u64).next_multiple_of(self.sector_bytes);
-        let mut aligned = Aligned::new(index(end - first));
-        self.file.read_exact_at(aligned.bytes_mut(), first)?;
-        let from = index(offset - first);
-        buffer.copy_from_slice(&aligned.bytes()[from..from + buffer.len()]);
-        Ok(())
+        let mut aligned = self.take_spare(index(end - first));
+        let read = self.file.read_exact_at(aligned.bytes_mut(), first);
+        if read.is_ok() {
+            let from = index(offset - first);
+            buffer.copy_from_slice(&aligned.bytes()[from..from + buffer.len()]);
+        }
+        self.keep_spare(aligned);
+        read
+    }
+
+    fn take_spare(&self, len: usize) -> Aligned {
+        let mut spare = self.spare.lock().unwrap_or_else(PoisonError::into_inner);
+        match spare.take_if(|spare| len <= spare.room()) {
+            Some(mut aligned) => {
+                aligned.len = len;
+                aligned
+            }
+            None => Aligned::new(len),
+        }
+    }
+
+    fn keep_spare(&self, aligned: Aligned) {
+        let mut spare = self.spare.lock().unwrap_or_else(PoisonError::into_inner);
+        if spare
+            .as_ref()
+            .is_none_or(|spare| spare.room() < aligned.room())
+        {
+            *spare = Some(aligned);
+        }
     }
 
     /// The piece that begins at `first`, read or kept.
@@ -125,9 +152,10 @@ impl Direct {
 
     /// Writes whole sectors; the end has been checked.
     pub(super) fn write_at(&self, offset: u64, bytes: &[u8]) -> io::Result<()> {
-        let mut aligned = Aligned::new(bytes.len());
+        let mut aligned = self.take_spare(bytes.len());
         aligned.bytes_mut().copy_from_slice(bytes);
         let written = self.file.write_all_at(aligned.bytes(), offset);
+        self.keep_spare(aligned);
         let end = offset + bytes.len() as u64;
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         kept.writes += 1;
@@ -160,6 +188,11 @@ impl Aligned {
         let memory = vec![0; len + ALIGNMENT];
         let from = memory.as_ptr().align_offset(ALIGNMENT);
         Self { memory, from, len }
+    }
+
+    /// The longest transfer that it can hold.
+    fn room(&self) -> usize {
+        self.memory.len() - ALIGNMENT
     }
 
     fn bytes(&self) -> &[u8] {

@@ -5,6 +5,7 @@
 //! and the two bitmaps once; holds one bit a cluster in memory.
 
 use std::collections::BTreeMap;
+use std::ops::ControlFlow;
 
 use super::NtfsError;
 use super::attribute::{Body, kind};
@@ -16,9 +17,6 @@ use super::volume::NtfsVolume;
 use crate::bytes::ReadBytes;
 
 const BITMAP_RECORD: u64 = 6;
-/// Records looked at in one read.
-const RECORDS_AT_ONCE: u64 = 1024;
-const BITMAP_CHUNK: usize = 1 << 20;
 /// The systems make no volumes with more clusters. Bounds the map of owned clusters.
 const MAX_CLUSTERS: u64 = 1 << 32;
 /// One bit a record: enough for half a thousand million files. Bounds the allocation.
@@ -248,13 +246,9 @@ impl NtfsVolume<'_> {
         let record_bytes = u64::from(self.shape().record_bytes);
         let count = table.len_bytes() / record_bytes;
         let in_use = self.record_map(count, faults)?;
-        let mut first = 0;
-        while first < count && faults.len() < MAX_FAULTS {
-            let take = RECORDS_AT_ONCE.min(count - first);
-            let mut bytes = vec![0; usize::try_from(take * record_bytes).unwrap_or(0)];
-            table.read_bytes(first * record_bytes, &mut bytes)?;
-            let records = bytes.chunks_exact_mut(self.shape().record_bytes as usize);
-            for (number, bytes) in (first..).zip(records) {
+        table.read_in_chunks(count * record_bytes, |at, chunk| {
+            let records = chunk.chunks_exact_mut(self.shape().record_bytes as usize);
+            for (number, bytes) in (at / record_bytes..).zip(records) {
                 let marked = in_use.get(usize::try_from(number / 8).unwrap_or(usize::MAX));
                 let marked = marked.is_some_and(|byte| byte >> (number % 8) & 1 == 1);
                 match (FileRecord::parse_in_place(bytes), marked) {
@@ -275,9 +269,12 @@ impl NtfsVolume<'_> {
                     (Err(_), false) => {}
                 }
             }
-            first += take;
-        }
-        Ok(())
+            if faults.len() < MAX_FAULTS {
+                ControlFlow::Continue(())
+            } else {
+                ControlFlow::Break(())
+            }
+        })
     }
 
     /// What is wrong with the attribute list of a base record, with the file's name: it must name
@@ -450,14 +447,8 @@ impl NtfsVolume<'_> {
             Some((_, more)) => *more += 1,
             None => *found = Some((cluster, 0)),
         };
-        let mut at = 0;
-        while at < needed {
-            let take = usize::try_from(needed - at)
-                .unwrap_or(BITMAP_CHUNK)
-                .min(BITMAP_CHUNK);
-            let mut bytes = vec![0; take];
-            bitmap.read_bytes(at, &mut bytes)?;
-            for (index, marked) in (at..).zip(bytes) {
+        bitmap.read_in_chunks(needed, |at, chunk| {
+            for (index, &marked) in (at..).zip(chunk.iter()) {
                 let ours = owned.byte(index);
                 // The last byte may have bits for clusters that are not there; they are set by
                 // custom.
@@ -470,8 +461,8 @@ impl NtfsVolume<'_> {
                     }
                 }
             }
-            at += take as u64;
-        }
+            ControlFlow::Continue(())
+        })?;
         if let Some((first, more)) = free {
             let record = self.owner_of(first).unwrap_or(0);
             faults.push(AuditFault::MarkedFree {

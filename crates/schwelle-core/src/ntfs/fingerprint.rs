@@ -1,12 +1,13 @@
 //! A hash that changes when the volume is used.
 
+use std::ops::ControlFlow;
+
 use super::NtfsError;
 use super::volume::NtfsVolume;
 use crate::bytes::ReadBytes;
 
 const BITMAP_RECORD: u64 = 6;
 const LOG_RECORD: u64 = 2;
-const CHUNK_BYTES: u64 = 1 << 20;
 /// As much of the log as its restart pages can take: they change whenever a system opens the
 /// volume for writing.
 const LOG_HEAD_BYTES: u64 = 128 << 10;
@@ -29,14 +30,10 @@ impl NtfsVolume<'_> {
         ] {
             let file = self.open_file(record)?;
             let len_bytes = file.len_bytes().min(limit);
-            let mut at = 0;
-            while at < len_bytes {
-                let len = usize::try_from(CHUNK_BYTES.min(len_bytes - at)).unwrap_or(0);
-                let mut bytes = vec![0; len];
-                file.read_bytes(at, &mut bytes)?;
-                hasher.update(&bytes);
-                at += len as u64;
-            }
+            file.read_in_chunks(len_bytes, |_, bytes| {
+                hasher.update(bytes);
+                ControlFlow::Continue(())
+            })?;
         }
         Ok(hasher.finalize())
     }

@@ -1,10 +1,16 @@
 //! The content of a file: one stream, resident or in clusters, plain or compressed.
 
+use std::ops::ControlFlow;
+
 use super::NtfsError;
 use super::compressed::{Overlay, read_by_units};
 use super::runlist::Run;
 use super::volume::NtfsVolume;
+use crate::ahead::read_ahead;
 use crate::bytes::ReadBytes;
+
+/// Read at a time. A whole number of file records.
+const CHUNK_BYTES: u64 = 1 << 20;
 
 #[derive(Debug, Clone)]
 pub(super) enum Content {
@@ -66,6 +72,31 @@ impl NtfsFile<'_> {
         let mut content = vec![0; len];
         self.read_bytes(0, &mut content)?;
         Ok(content)
+    }
+
+    /// Shows the first `len_bytes` in chunks of a MiB, with the offset of each, until `take` breaks
+    /// off. While one is looked at, the next is read. A chunk may be changed: it is not kept.
+    pub(super) fn read_in_chunks(
+        &self,
+        len_bytes: u64,
+        mut take: impl FnMut(u64, &mut [u8]) -> ControlFlow<()>,
+    ) -> Result<(), NtfsError> {
+        let len_of = |at: u64| usize::try_from(CHUNK_BYTES.min(len_bytes - at)).unwrap_or(0);
+        let read = |&at: &u64| {
+            let mut chunk = vec![0; len_of(at)];
+            self.read_bytes(at, &mut chunk).map(|()| chunk)
+        };
+        let step = usize::try_from(CHUNK_BYTES).unwrap_or(usize::MAX);
+        let done = read_ahead((0..len_bytes).step_by(step), read, |at, chunk| {
+            match take(at, &mut chunk.map_err(Some)?) {
+                ControlFlow::Continue(()) => Ok(()),
+                ControlFlow::Break(()) => Err(None),
+            }
+        });
+        match done {
+            Err(Some(error)) => Err(error),
+            Ok(()) | Err(None) => Ok(()),
+        }
     }
 
     /// Reads the part of `buffer` that run `run` covers. What lies behind the initialized length
