@@ -2,6 +2,9 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+use std::path::PathBuf;
+use std::process::Command;
+
 use schwelle_core::bytes::ReadBytes;
 use schwelle_core::hive::{Hive, HiveEditor, Node, Recovered, Value};
 use schwelle_demo::{LogFormat, Unfinished, interrupted};
@@ -200,4 +203,60 @@ fn damage_anywhere_is_survived() {
         }
     }
     assert!(read > 100, "{read} could still be read");
+}
+
+/// The folder of a crate's package that `tools/real-data` names.
+fn package(name: &str) -> PathBuf {
+    let manifest = concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../tools/real-data/Cargo.toml"
+    );
+    let listed = Command::new(env!("CARGO"))
+        .args([
+            "metadata",
+            "--locked",
+            "--format-version=1",
+            "--manifest-path",
+            manifest,
+        ])
+        .output()
+        .unwrap();
+    let told = String::from_utf8_lossy(&listed.stderr);
+    assert!(listed.status.success(), "{told}");
+    let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).unwrap();
+    let packages = listed["packages"].as_array().unwrap();
+    let found = packages.iter().find(|package| package["name"] == name);
+    let manifest = found.unwrap()["manifest_path"].as_str().unwrap();
+    PathBuf::from(manifest).parent().unwrap().to_owned()
+}
+
+/// A hive that Windows 10 was writing, with its logs.
+fn real(folder: &str) -> (Unfinished, PathBuf) {
+    let folder = package("nt_hive2").join("tests/data").join(folder);
+    let read = |name: &str| std::fs::read(folder.join(name)).unwrap();
+    let log = |ending: &str| (ending.to_owned(), read(&format!("NewDirtyHive.{ending}")));
+    let hive = read("NewDirtyHive");
+    let logs = ["LOG1", "LOG2"].map(log).to_vec();
+    (Unfinished { hive, logs }, folder)
+}
+
+#[test]
+fn what_windows_left_in_its_logs_is_applied_as_windows_does() {
+    let (left, folder) = real("NewDirtyHive1");
+    let replayed = Recovered::open(&left.hive[..], &left.logs).unwrap();
+    assert!(replayed.applied() > 0);
+    let mut ours = vec![0; usize::try_from(replayed.len_bytes()).unwrap()];
+    replayed.read_bytes(0, &mut ours).unwrap();
+    let mut theirs = std::fs::read(folder.join("RecoveredHive_Windows10")).unwrap();
+    // Windows opened the hive for writing afterwards: the two numbers are one higher, and the checksum
+    // follows.
+    for bytes in [&mut ours, &mut theirs] {
+        bytes[4..12].fill(0);
+        bytes[0x1FC..0x200].fill(0);
+    }
+    let differs = ours.iter().zip(&theirs).position(|(a, b)| a != b);
+    assert_eq!((differs, ours.len()), (None, theirs.len()));
+
+    let (left, _) = real("NewDirtyHive2");
+    assert!(recovered(&left).unwrap().1 > 0);
 }

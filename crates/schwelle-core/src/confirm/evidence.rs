@@ -148,7 +148,9 @@ pub(super) fn of_system(
         all.push(boot_device(&subject, device, before, esp));
     }
     let log = match volume.log_state() {
-        Ok(LogState::InUse) => Some("is in use: something has written since the conversion"),
+        Ok(LogState::InUse | LogState::Mounted) => {
+            Some("is in use: something has written since the conversion")
+        }
         Ok(LogState::Clean) => Some("was closed properly"),
         _ => None,
     };

@@ -16,7 +16,6 @@ pub(crate) fn apply(
     partition: &Partition,
     trim: &Trimming,
 ) -> Result<(Vec<Region>, EditedVolume), DraftError> {
-    let geometry = draft.geometry();
     let old = partition.extent;
     let before = fingerprint(draft.base(), old)?;
     let Some(health) = &partition.volume.ntfs else {
@@ -38,15 +37,8 @@ pub(crate) fn apply(
         });
     }
     let what = format!("file system of partition {}", partition.number);
-    let mut regions = Vec::new();
-    for emptied in &trim.plan.emptied {
-        let sector = geometry.logical_sector;
-        let extent = patch::sectors(sector, old, emptied.start, emptied.end)?;
-        draft.fill(extent, 0xFF)?;
-        regions.push(Region::new(StageKind::Trim, what.clone(), extent));
-    }
     let patches = &trim.plan.patches;
-    regions.extend(patch::lay(draft, old, patches, StageKind::Trim, &what)?);
+    let regions = patch::lay(draft, old, patches, StageKind::Trim, &what)?;
     let after = fingerprint(draft, trim.after)?;
     prove(draft, partition, trim)?;
     let volume = EditedVolume {

@@ -25,8 +25,8 @@ pub const MAX_LOG_BYTES: u64 = 64 << 20;
 /// Unit of all lengths in a log, and the part of the base block that a log copies.
 const PAGE: usize = 512;
 const BIN_BYTES: u32 = 4096;
-/// Seed of the entries' hashes.
-const SEED: u64 = 0xC555_4E7A_884D_EF82;
+/// Seed of the entries' hashes: seen in logs that Windows wrote.
+const SEED: u64 = 0x82EF_4D88_7A4E_55C5;
 
 #[derive(Debug, Clone, Copy, FromBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
@@ -362,7 +362,7 @@ fn entry_at(log: &[u8], at: usize) -> Option<(&RawEntry, &[u8])> {
 }
 
 /// The hash of a log's entries: Marvin32 with the logs' seed.
-pub fn log_hash(bytes: &[u8]) -> u64 {
+fn log_hash(bytes: &[u8]) -> u64 {
     marvin(SEED, bytes)
 }
 
@@ -412,6 +412,30 @@ mod tests {
             (&[0x15, 0x3F, 0xB7, 0x98, 0x26], 0xE6C0_8C6D_A2AF_A997),
         ] {
             assert_eq!(marvin(0x004F_B61A_001B_DBCC, bytes), expected, "{bytes:X?}");
+        }
+    }
+
+    #[test]
+    fn the_seed_is_that_of_windows() {
+        // The heads of two entries that Windows wrote, with the hash that stands behind each.
+        for (head, expected) in [
+            (
+                0x4876_4C45_005E_0000_0000_0000_0200_0000_u128,
+                (
+                    0x0050_0000_0100_0000_31E4_0718_666C_8667_u128,
+                    0xCD44_F3CF_A765_7F02_u64,
+                ),
+            ),
+            (
+                0x4876_4C45_002E_0000_0000_0000_8300_0000,
+                (
+                    0x0000_0700_0200_0000_1DD9_B16D_B892_AE9E,
+                    0xB41D_C2E4_3017_E264,
+                ),
+            ),
+        ] {
+            let bytes = [head.to_be_bytes(), expected.0.to_be_bytes()].concat();
+            assert_eq!(log_hash(&bytes), expected.1);
         }
     }
 }

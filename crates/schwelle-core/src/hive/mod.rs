@@ -18,7 +18,7 @@ mod write;
 
 pub use edit::{EditError, HiveEditor};
 pub use key::{Hive, Key, Value, value_kind};
-pub use log::{LogError, MAX_LOG_BYTES, Recovered, log_hash};
+pub use log::{LogError, MAX_LOG_BYTES, Recovered};
 pub use tree::Node;
 
 /// Why a hive could not be read.

@@ -12,6 +12,8 @@ const VOLUME_RECORD: u64 = 3;
 const DIRTY: u16 = 1;
 const NO_CLIENT: u16 = 0xFFFF;
 const VOLUME_IS_CLEAN: u16 = 2;
+/// In a restart page: the major version of the log.
+const MAJOR_VERSION: usize = 0x1C;
 /// Records that the mirror repeats.
 const MIRRORED_RECORDS: u64 = 4;
 
@@ -24,6 +26,9 @@ pub enum LogState {
     Clean,
     /// Changes may be pending in it.
     InUse,
+    /// Of version 2.0, which Windows 8 and later use while a volume is mounted, and take back to 1.1
+    /// when they close it: the system that mounted it is running, or asleep.
+    Mounted,
     /// Its restart pages make no sense.
     Damaged,
 }
@@ -146,20 +151,22 @@ impl NtfsVolume<'_> {
 
 /// Sequence number and state of one restart page; `None` when it is not one.
 fn restart_page(mut bytes: Vec<u8>) -> Option<(u64, LogState)> {
+    if bytes.starts_with(b"CHKD") {
+        // An offline check has emptied the log, and left the highest sequence number of the volume.
+        return Some((u64_at(&bytes, 8)?, LogState::Clean));
+    }
     if !bytes.starts_with(b"RSTR") || !fixup::restore(&mut bytes) {
         return None;
     }
     let area = bytes.get(usize::from(u16_at(&bytes, 0x18)?)..)?;
     let lsn = u64_at(area, 0)?;
     let clean = u16_at(area, 12)? == NO_CLIENT || u16_at(area, 14)? & VOLUME_IS_CLEAN != 0;
-    Some((
-        lsn,
-        if clean {
-            LogState::Clean
-        } else {
-            LogState::InUse
-        },
-    ))
+    let state = match u16_at(&bytes, MAJOR_VERSION)? {
+        2.. => LogState::Mounted,
+        _ if clean => LogState::Clean,
+        _ => LogState::InUse,
+    };
+    Some((lsn, state))
 }
 
 #[cfg(test)]
@@ -185,6 +192,12 @@ mod tests {
         assert_eq!(restart_page(page(9, 0xFFFF, 0)), Some((9, LogState::Clean)));
         assert_eq!(restart_page(page(8, 0, 2)), Some((8, LogState::Clean)));
         assert_eq!(restart_page(page(7, 0, 0)), Some((7, LogState::InUse)));
+        let mut mounted = page(9, 0xFFFF, 2);
+        mounted[0x1C] = 2;
+        assert_eq!(restart_page(mounted), Some((9, LogState::Mounted)));
+        let mut checked = vec![0; 4096];
+        checked[..9].copy_from_slice(b"CHKD\0\0\0\0\x05");
+        assert_eq!(restart_page(checked), Some((5, LogState::Clean)));
         let mut torn = page(7, 0, 0);
         torn[1022] = 6;
         assert_eq!(restart_page(torn), None);

@@ -145,6 +145,9 @@ fn clean(facts: &Facts<'_>) -> Vec<Answer> {
         let evidence = match (health.dirty, health.log) {
             (true, _) => "the volume is marked for a check",
             (false, LogState::InUse) => "the volume's log is in use: it was not closed cleanly",
+            (false, LogState::Mounted) => {
+                "the volume's log has version 2.0, which Windows uses while it runs: it was not shut down completely"
+            }
             (false, LogState::Damaged) => "the volume's log makes no sense",
             (false, LogState::Empty | LogState::Clean) => return None,
         };

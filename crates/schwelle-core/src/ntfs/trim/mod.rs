@@ -8,8 +8,9 @@
 //!
 //! What lies there may be anything: content, index blocks, attribute lists, pieces of the file
 //! table or of its mirror. Clusters are moved one for one, so the file's own numbering stays, and
-//! with it compression units, holes and sizes. Only `$LogFile` is not copied: it is emptied, since
-//! what it describes is not there any more.
+//! with it compression units, holes and sizes. `$LogFile` moves like any other file and keeps its content: its
+//! sequence numbers must stay above those in the records, else a system that recovers after a crash
+//! takes what it should redo for done.
 
 mod editor;
 mod list;

@@ -1,7 +1,7 @@
 //! Where clusters go: new places for what lies behind the new end, and the runlists that follow.
 
 use super::editor::with_runs;
-use super::plan::{Affected, LOG, MIRROR, TABLE, Trim, TrimError};
+use super::plan::{Affected, MIRROR, TABLE, Trim, TrimError};
 use crate::ntfs::attribute::{COMPRESSED, kind};
 use crate::ntfs::runlist::{Lcn, Run, Vcn, join};
 
@@ -25,8 +25,7 @@ impl Trim<'_> {
         };
         // The boot code and the first steps of a mount follow simple runlists only.
         let in_one = whole || found.kind == kind::ATTRIBUTE_LIST;
-        let copied = !(found.record == LOG && found.kind == kind::DATA);
-        let new = self.relocate(&runs, grain, (whole, in_one), copied);
+        let new = self.relocate(&runs, grain, (whole, in_one));
         let new = new.ok_or_else(|| {
             self.in_the_way(
                 found.record,
@@ -44,7 +43,6 @@ impl Trim<'_> {
         runs: &[Run],
         grain: u64,
         (whole, in_one): (bool, bool),
-        copied: bool,
     ) -> Option<Vec<Run>> {
         let limit = self.limit;
         // Each run in two: what stays, and what goes.
@@ -97,26 +95,20 @@ impl Trim<'_> {
                 let mut torn = || {
                     self.space
                         .take(clusters, 1)
-                        .filter(|_| copied && grain == COMPRESSION_UNIT)
+                        .filter(|_| grain == COMPRESSION_UNIT)
                 };
                 match pieces {
                     Some(pieces) => pieces,
                     None => torn()?,
                 }
             };
-            self.assign(going, &places, copied, &mut new);
+            self.assign(going, &places, &mut new);
         }
         Some(join(new))
     }
 
     /// Puts runs into places of the same total length, and notes what moves.
-    fn assign(
-        &mut self,
-        going: &[(Run, bool)],
-        places: &[(Lcn, u64)],
-        copied: bool,
-        new: &mut Vec<Run>,
-    ) {
+    fn assign(&mut self, going: &[(Run, bool)], places: &[(Lcn, u64)], new: &mut Vec<Run>) {
         let mut places = places.iter().copied();
         let mut place = places.next();
         for (run, _) in going {
@@ -130,9 +122,7 @@ impl Trim<'_> {
                     clusters: take,
                     lcn: Some(Lcn(to)),
                 });
-                if copied {
-                    self.moved.insert(from, (take, to));
-                }
+                self.moved.insert(from, (take, to));
                 done += take;
                 place = if take == room {
                     places.next()

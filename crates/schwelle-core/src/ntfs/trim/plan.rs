@@ -1,7 +1,6 @@
 //! The plan of a trim, and how it comes about.
 
 use std::collections::BTreeMap;
-use std::ops::Range;
 
 use super::editor::Editor;
 use super::list::Item;
@@ -15,7 +14,6 @@ use crate::ntfs::volume::NtfsVolume;
 
 pub(super) const TABLE: u64 = 0;
 pub(super) const MIRROR: u64 = 1;
-pub(super) const LOG: u64 = 2;
 pub(super) const BITMAP: u64 = 6;
 pub(super) const BAD_CLUSTERS: u64 = 8;
 /// Records that belong to the file system itself.
@@ -53,8 +51,6 @@ pub struct TrimPlan {
     pub moves: Vec<ClusterMove>,
     /// Metadata that changes. They do not overlap.
     pub patches: Vec<Patch>,
-    /// Byte ranges on the volume that are filled with FFh: the log.
-    pub emptied: Vec<Range<u64>>,
     /// Attributes whose clusters move.
     pub pieces: u64,
     /// Bytes that are free in front of the new end, before anything moves there.
@@ -188,7 +184,6 @@ impl NtfsVolume<'_> {
         for found in affected {
             trim.move_attribute(found)?;
         }
-        trim.empty_log()?;
         trim.write_boot_sector(total)?;
         trim.write_records()?;
         trim.write_content();

@@ -1,9 +1,9 @@
-//! What the file system keeps of its own size: the bitmap, the list of bad clusters, the log.
+//! What the file system keeps of its own size: the bitmap and the list of bad clusters.
 
 use super::editor::{set_sizes, with_runs};
-use super::plan::{BAD_CLUSTERS, BAD_STREAM, BITMAP, LOG, Trim, TrimError};
+use super::plan::{BAD_CLUSTERS, BAD_STREAM, BITMAP, Trim, TrimError};
 use crate::ntfs::attribute::{Attribute, Body, kind};
-use crate::ntfs::runlist::{Lcn, Run, join};
+use crate::ntfs::runlist::{Run, join};
 
 impl Trim<'_> {
     /// The runs of the bitmap up to its new length.
@@ -88,26 +88,5 @@ impl Trim<'_> {
             }
             _ => Err(strange),
         }
-    }
-
-    /// The log is empty afterwards, wherever it lies then.
-    pub(super) fn empty_log(&mut self) -> Result<(), TrimError> {
-        let cluster = self.cluster_bytes();
-        let (attribute, runs) = self.only_part(LOG, "")?;
-        let Body::NonResident { data_len, .. } = attribute.body else {
-            return Ok(());
-        };
-        for run in runs {
-            let (Some(Lcn(lcn)), first) = (run.lcn, run.vcn.0.saturating_mul(cluster)) else {
-                return Err(self.in_the_way(LOG, "it has holes"));
-            };
-            let len = run
-                .clusters
-                .saturating_mul(cluster)
-                .min(data_len.saturating_sub(first));
-            let at = lcn.saturating_mul(cluster);
-            self.plan.emptied.push(at..at.saturating_add(len));
-        }
-        Ok(())
     }
 }

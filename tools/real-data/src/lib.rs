@@ -1,0 +1,1 @@
+//! Nothing: see Cargo.toml.
