@@ -418,24 +418,39 @@ mod tests {
     #[test]
     fn the_seed_is_that_of_windows() {
         // The heads of two entries that Windows wrote, with the hash that stands behind each.
-        for (head, expected) in [
+        for (words, expected) in [
             (
-                0x4876_4C45_005E_0000_0000_0000_0200_0000_u128,
-                (
-                    0x0050_0000_0100_0000_31E4_0718_666C_8667_u128,
-                    0xCD44_F3CF_A765_7F02_u64,
-                ),
+                [
+                    0x454C_7648,
+                    0x5E00,
+                    0,
+                    2,
+                    0x5000,
+                    1,
+                    0x1807_E431,
+                    0x6786_6C66,
+                ],
+                0xCD44_F3CF_A765_7F02,
             ),
             (
-                0x4876_4C45_002E_0000_0000_0000_8300_0000,
-                (
-                    0x0000_0700_0200_0000_1DD9_B16D_B892_AE9E,
-                    0xB41D_C2E4_3017_E264,
-                ),
+                [
+                    0x454C_7648,
+                    0x2E00,
+                    0,
+                    0x83,
+                    0x7_0000,
+                    2,
+                    0x6DB1_D91D,
+                    0x9EAE_92B8,
+                ],
+                0xB41D_C2E4_3017_E264,
             ),
         ] {
-            let bytes = [head.to_be_bytes(), expected.0.to_be_bytes()].concat();
-            assert_eq!(log_hash(&bytes), expected.1);
+            let bytes: Vec<u8> = words
+                .iter()
+                .flat_map(|word: &u32| word.to_le_bytes())
+                .collect();
+            assert_eq!(log_hash(&bytes), expected);
         }
     }
 }

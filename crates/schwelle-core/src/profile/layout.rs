@@ -199,7 +199,7 @@ impl Profile {
             Table::Mbr { .. } => stopped::find(beside, &GptPair::read(device), &partitions, &used)?,
             _ => Vec::new(),
         };
-        let trace = traces::find(beside, &partitions)?;
+        let trace = traces::find(beside, &table, &partitions)?;
         for partition in &mut partitions {
             partition.role = role_of(partition, &systems, &boot, &recovery);
         }

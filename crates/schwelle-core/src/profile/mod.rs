@@ -6,6 +6,7 @@
 
 mod boot;
 mod boot_files;
+mod foreign;
 mod layout;
 mod open;
 mod recovery;
@@ -21,6 +22,7 @@ pub use boot::{
 };
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
 pub use boot_files::{BootFile, BootFiles, SignedSet, bios_system, boot_system, read_manager};
+pub use foreign::Foreign;
 pub use layout::{Origin, Partition, Profile, Role, Table};
 pub use open::open_image_or_disk;
 pub(crate) use recovery::is_companion;
@@ -29,5 +31,5 @@ pub use stopped::StoppedSign;
 pub(crate) use stopped::beyond_volume;
 pub use system::{Letters, WindowsSystem};
 pub use tail::TailMark;
-pub use traces::Trace;
+pub use traces::{Trace, TraceAt};
 pub use volume::{NtfsHealth, Volume, VolumeKind};

@@ -1,5 +1,6 @@
 //! What a partition holds, told from its content and not from its type.
 
+use super::foreign::Foreign;
 use crate::device::{DeviceError, ReadDevice};
 use crate::encryption::{self, EncryptionState};
 use crate::fat::{self, FatKind};
@@ -25,6 +26,8 @@ pub enum VolumeKind {
     Swap,
     /// Linux LVM.
     Lvm,
+    /// A file system that is only recognised.
+    Foreign(Foreign),
     /// Nothing but zeros at its start.
     Blank,
     /// Something else.
@@ -44,6 +47,7 @@ impl VolumeKind {
             Self::Ext => "ext",
             Self::Swap => "Linux swap",
             Self::Lvm => "Linux LVM",
+            Self::Foreign(foreign) => foreign.name(),
             Self::Blank => "blank",
             Self::Unknown => "unknown",
         }
@@ -144,6 +148,9 @@ impl Volume {
         // LVM: its label may stand in any of the first four 512-byte sectors.
         if (0..4).any(|sector| starts(sector * 512, b"LABELONE")) {
             return Ok(Self::plain(VolumeKind::Lvm));
+        }
+        if let Some(foreign) = Foreign::recognise(window)? {
+            return Ok(Self::plain(VolumeKind::Foreign(foreign)));
         }
         let blank = head.iter().all(|&byte| byte == 0);
         if blank {

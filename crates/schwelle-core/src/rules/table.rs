@@ -6,7 +6,7 @@ use crate::disk_use::DiskUse;
 use crate::gpt::{self, GptPair};
 use crate::mbr::{DamageKind, Kind};
 use crate::placement::EspFrom;
-use crate::profile::{Origin, Table, Trace, VolumeKind};
+use crate::profile::{Origin, Table, Trace, TraceAt, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -163,16 +163,25 @@ fn mbr(facts: &Facts<'_>) -> Vec<Answer> {
 
 /// Content on a disk without a partition: it may have had one.
 fn lost(trace: Trace) -> Answer {
-    let (at, kind) = (trace.at, trace.kind.name());
-    match trace.kind {
-        VolumeKind::Unknown => Answer::caution(
+    let at = trace.at;
+    match trace.place {
+        TraceAt::Table => Answer::block(
+            "disk",
+            format!("{at}: content, though sector 0 is empty; a blank disk has none there"),
+            "The disk may have lost its table. Copy it sector by sector, and have the table restored on \
+             the copy. If nobody needs what is on it, overwrite this sector with zeros and check again.",
+        ),
+        TraceAt::Volume(VolumeKind::Unknown) => Answer::caution(
             "disk",
             format!("{at}: content, though no partition is named"),
             "Make sure that nobody needs it: the new table will not name it either.",
         ),
-        _ => Answer::block(
+        TraceAt::Volume(kind) => Answer::block(
             "disk",
-            format!("{at}: a volume begins there ({kind}), though no partition is named"),
+            format!(
+                "{at}: a volume begins there ({}), though no partition is named",
+                kind.name()
+            ),
             "The disk may have lost its table. Copy it sector by sector, and have the table restored on \
              the copy. If nobody needs what is on it, overwrite this sector with zeros and check again.",
         ),

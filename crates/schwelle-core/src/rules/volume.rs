@@ -5,7 +5,7 @@ use crate::disk_use::DiskUse;
 use crate::encryption::EncryptionState;
 use crate::mbr::Kind;
 use crate::ntfs::{Audit, LogState};
-use crate::profile::{NtfsHealth, Origin, Partition, VolumeKind};
+use crate::profile::{Foreign, NtfsHealth, Origin, Partition, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -196,7 +196,10 @@ fn matches_type(facts: &Facts<'_>) -> Vec<Answer> {
             // A volume that is blank or unknown contradicts nothing; one that is encrypted has its
             // own rule.
             (_, VolumeKind::Blank | VolumeKind::Unknown | VolumeKind::Encrypted(_)) => true,
-            (Kind(0x07), content) => matches!(content, VolumeKind::Ntfs | VolumeKind::ExFat),
+            (Kind(0x07), content) => matches!(
+                content,
+                VolumeKind::Ntfs | VolumeKind::ExFat | VolumeKind::Foreign(Foreign::ReFs)
+            ),
             (Kind(0x01 | 0x04 | 0x06 | 0x0B | 0x0C | 0x0E | 0xEF), content) => {
                 matches!(content, VolumeKind::Fat(_))
             }
@@ -204,7 +207,10 @@ fn matches_type(facts: &Facts<'_>) -> Vec<Answer> {
             (Kind(0x82), content) => matches!(content, VolumeKind::Swap),
             (Kind(0x83), content) => matches!(
                 content,
-                VolumeKind::Ext | VolumeKind::Lvm | VolumeKind::Swap
+                VolumeKind::Ext
+                    | VolumeKind::Lvm
+                    | VolumeKind::Swap
+                    | VolumeKind::Foreign(Foreign::Btrfs | Foreign::Xfs | Foreign::Zfs)
             ),
             (Kind(0x8E), content) => matches!(content, VolumeKind::Lvm),
             _ => true,

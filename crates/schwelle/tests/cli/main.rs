@@ -18,6 +18,7 @@ mod emulate;
 mod every_disk;
 mod firmware;
 mod foreign;
+mod foreign_volumes;
 mod greedy;
 mod identity;
 mod json;

@@ -1,0 +1,105 @@
+//! File systems that are told by their mark, and not read: whoever has one on a disk would lose it.
+
+use crate::device::{DeviceError, ReadDevice};
+
+/// A file system that no conversion looks into.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Foreign {
+    /// HFS+ or HFSX.
+    HfsPlus,
+    /// HFS.
+    Hfs,
+    /// APFS, a container.
+    Apfs,
+    /// ISO 9660.
+    Iso9660,
+    /// UDF.
+    Udf,
+    /// Btrfs.
+    Btrfs,
+    /// XFS.
+    Xfs,
+    /// ReFS.
+    ReFs,
+    /// ZFS, a member of a pool.
+    Zfs,
+}
+
+/// Marks at fixed places: byte offset, bytes. From libblkid's and the file systems' own documents.
+const MARKS: &[(u64, &[u8], Foreign)] = &[
+    (0, b"XFSB", Foreign::Xfs),
+    (3, b"ReFS\0\0\0\0", Foreign::ReFs),
+    (32, b"NXSB", Foreign::Apfs),
+    (1024, b"H+", Foreign::HfsPlus),
+    (1024, b"HX", Foreign::HfsPlus),
+    (1024, b"BD", Foreign::Hfs),
+    (0x8001, b"CD001", Foreign::Iso9660),
+    (0x8001, b"BEA01", Foreign::Udf),
+    (0x8801, b"BEA01", Foreign::Udf),
+    (0x1_0040, b"_BHRfS_M", Foreign::Btrfs),
+];
+/// ZFS keeps a ring of 128 uberblocks of a KiB or more in the second half of its first label; each begins
+/// with this number, in the byte order of the system that wrote it.
+const UBERBLOCKS_AT: u64 = 128 << 10;
+const UBERBLOCKS_BYTES: usize = 128 << 10;
+const UBERBLOCK_STEP: usize = 1024;
+const UBERBLOCK: [[u8; 8]; 2] = [
+    [0x0C, 0xB1, 0xBA, 0, 0, 0, 0, 0],
+    [0, 0, 0, 0, 0, 0xBA, 0xB1, 0x0C],
+];
+
+impl Foreign {
+    /// What technicians call it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::HfsPlus => "HFS+",
+            Self::Hfs => "HFS",
+            Self::Apfs => "APFS",
+            Self::Iso9660 => "ISO 9660",
+            Self::Udf => "UDF",
+            Self::Btrfs => "Btrfs",
+            Self::Xfs => "XFS",
+            Self::ReFs => "ReFS",
+            Self::Zfs => "ZFS",
+        }
+    }
+
+    /// Looks for a mark on a volume that nothing else was found on.
+    pub(super) fn recognise(window: &dyn ReadDevice) -> Result<Option<Self>, DeviceError> {
+        let len = window.geometry().len_bytes();
+        for &(at, mark, kind) in MARKS {
+            if at + mark.len() as u64 <= len && window.read_vec(at, mark.len())? == mark {
+                return Ok(Some(kind));
+            }
+        }
+        if len < UBERBLOCKS_AT + UBERBLOCKS_BYTES as u64 {
+            return Ok(None);
+        }
+        let ring = window.read_vec(UBERBLOCKS_AT, UBERBLOCKS_BYTES)?;
+        let is_uberblock = |block: &[u8]| UBERBLOCK.iter().any(|mark| block.starts_with(mark));
+        let found = ring.chunks(UBERBLOCK_STEP).any(is_uberblock);
+        Ok(found.then_some(Self::Zfs))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::{BlockDevice, Memory};
+
+    #[test]
+    fn each_mark_is_found_where_it_lies() {
+        let ring = (UBERBLOCKS_AT + 77 * 1024, &UBERBLOCK[1][..], Foreign::Zfs);
+        for &(at, mark, kind) in MARKS.iter().chain([&ring]) {
+            let disk = Memory::new(512, 1024);
+            assert_eq!(Foreign::recognise(&disk).unwrap(), None);
+            let mut sector = vec![0; 512];
+            let within = usize::try_from(at % 512).unwrap();
+            sector[within..within + mark.len()].copy_from_slice(mark);
+            disk.write_at(at - at % 512, &sector).unwrap();
+            assert_eq!(Foreign::recognise(&disk).unwrap(), Some(kind));
+        }
+        // A volume that ends before a mark could lie.
+        assert_eq!(Foreign::recognise(&Memory::new(512, 2)).unwrap(), None);
+    }
+}
