@@ -1,11 +1,12 @@
 #!/bin/bash
 # Installs the programs that judge Schwelle's results in the tests (Debian or Ubuntu; as root). Does nothing if all are there.
 set -euo pipefail
+cd "$(dirname "$0")/.."
 needed="ntfs-3g:ntfs-3g ntfsfix:ntfs-3g ntfsresize:ntfs-3g mkntfs:ntfs-3g ntfscluster:ntfs-3g setfattr:attr fsck.vfat:dosfstools
 mcopy:mtools mmls:sleuthkit hivexregedit:libwin-hivex-perl qemu-system-x86_64:qemu-system-x86 cryptsetup:cryptsetup-bin
 setpriv:util-linux addpart:util-linux wimlib-imagex:wimtools as:binutils objcopy:binutils losetup:mount qemu-img:qemu-utils sbsign:sbsigntool
 hash-to-efi-sig-list:efitools openssl:openssl mkfs.ext4:e2fsprogs mkfs.btrfs:btrfs-progs mkfs.xfs:xfsprogs mkfs.exfat:exfatprogs
-mkudffs:udftools mkapfs:apfsprogs hformat:hfsutils genisoimage:genisoimage"
+mkudffs:udftools mkapfs:apfsprogs hformat:hfsutils genisoimage:genisoimage vshadowinfo:libvshadow-utils"
 
 # Packages that are missing, one a line.
 missing() {
@@ -30,3 +31,5 @@ done
 packages=$(missing | sort -u | tr '\n' ' ')
 [ -z "$packages" ] || { echo "still missing, of the packages: $packages" >&2; exit 1; }
 [ -e /dev/fuse ] || { echo "still missing: /dev/fuse, which mounting NTFS volumes needs" >&2; exit 1; }
+# And what real systems wrote.
+tools/real-data.sh

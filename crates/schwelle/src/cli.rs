@@ -261,6 +261,9 @@ pub(crate) struct Accepted {
     /// Keep partitions of a data disk in which nothing is recognised as they are
     #[arg(long)]
     pub(crate) keep_unrecognised: bool,
+    /// Lose the restore points (shadow copies) of a volume that becomes smaller
+    #[arg(long)]
+    pub(crate) lose_restore_points: bool,
 }
 
 impl Accepted {

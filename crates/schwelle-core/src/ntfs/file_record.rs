@@ -94,10 +94,15 @@ impl<'a> FileRecord<'a> {
 
     /// The value of the first resident attribute of a kind.
     pub(super) fn resident(&self, kind: u32) -> Option<&[u8]> {
-        self.attributes
-            .iter()
-            .filter(|attribute| attribute.kind == kind)
-            .find_map(|attribute| match &attribute.body {
+        self.all_resident(kind).next()
+    }
+
+    /// The values of all resident attributes of a kind.
+    pub(super) fn all_resident(&self, kind: u32) -> impl Iterator<Item = &[u8]> {
+        let attributes = self.attributes.iter();
+        attributes
+            .filter(move |attribute| attribute.kind == kind)
+            .filter_map(|attribute| match &attribute.body {
                 Body::Resident(range) => self.bytes.get(range.clone()),
                 Body::NonResident { .. } => None,
             })

@@ -163,6 +163,18 @@ impl Placement {
         self.esp.map(|esp| esp.from)
     }
 
+    /// Partitions of `profile` whose volumes become smaller, and lose their shadow copies by that: what moves
+    /// goes to clusters that are free today, and may belong to the past that a copy shows.
+    pub fn loses_shadow_copies<'a>(
+        &'a self,
+        profile: &'a Profile,
+    ) -> impl Iterator<Item = &'a Partition> {
+        let trimmed = self.trims.iter().map(|trim| trim.number);
+        trimmed
+            .filter_map(|number| profile.partition(number))
+            .filter(|partition| partition.has_shadow_copies())
+    }
+
     /// False for a partition whose place is taken over.
     pub fn keeps(&self, partition: &Partition) -> bool {
         self.esp_from() != Some(EspFrom::Takeover(partition.number))
@@ -248,7 +260,8 @@ struct Candidate {
     trim: Option<Trimming>,
     /// A partition that gives what lies beyond its volume, with its sectors afterwards.
     cut: Option<(usize, Extent)>,
-    moved: u64,
+    /// Restore points are lost; bytes that must move.
+    costs: (bool, u64),
 }
 
 struct Search<'a> {
@@ -384,7 +397,7 @@ impl Search<'_> {
                     esp,
                     trim: None,
                     cut: None,
-                    moved: 0,
+                    costs: (false, 0),
                 });
             }
             Err(largest) => {
@@ -428,7 +441,7 @@ impl Search<'_> {
                         esp,
                         trim: None,
                         cut: Some((partition.number, after)),
-                        moved: 0,
+                        costs: (false, 0),
                     });
                 }
                 Err(largest) => {
@@ -460,7 +473,7 @@ impl Search<'_> {
     fn choose(mut self, tail: Option<Trimming>) -> Result<Placement, NoRoom> {
         // The first of the least: the order of looking is the order of preference.
         let candidates = std::mem::take(&mut self.candidates).into_iter();
-        let Some(best) = candidates.min_by_key(|candidate| candidate.moved) else {
+        let Some(best) = candidates.min_by_key(|candidate| candidate.costs) else {
             let floor = esp_floor(self.profile.geometry.logical_sector);
             return Err(NoRoom::NoPlace {
                 needed: self.wish.size.unwrap_or(floor),

@@ -34,7 +34,7 @@ impl Search<'_> {
                         esp,
                         trim: Some(trim),
                         cut: None,
-                        moved,
+                        costs: (partition.has_shadow_copies(), moved),
                     });
                 }
                 Err(verdict) => {
@@ -95,9 +95,13 @@ impl Search<'_> {
                 Ok(trim) => {
                     let moved = trim.moved_bytes(cluster_bytes(partition));
                     let verdict = format!(
-                        "{needed} MiB; {} must move, {} are free for it",
+                        "{needed} MiB; {} must move, {} are free for it{}",
                         in_words(moved),
-                        in_words(trim.plan.free_bytes)
+                        in_words(trim.plan.free_bytes),
+                        match partition.has_shadow_copies() {
+                            true => "; its restore points are lost",
+                            false => "",
+                        }
                     );
                     return Ok((esp, trim, verdict));
                 }
@@ -139,6 +143,9 @@ impl Search<'_> {
                     in_words(needed),
                     in_words(free)
                 ),
+                TrimError::ShadowCopies => {
+                    format!("{error}: delete them in Windows first (System Protection)")
+                }
                 other => other.to_string(),
             })?;
         Ok(Trimming {

@@ -125,6 +125,12 @@ impl Partition {
         }
     }
 
+    /// There are shadow copies (restore points) on its volume.
+    pub fn has_shadow_copies(&self) -> bool {
+        let ntfs = self.volume.ntfs.as_ref();
+        ntfs.is_some_and(|health| health.shadows.is_some())
+    }
+
     /// Its type says NTFS or exFAT, and it holds nothing that is known.
     pub fn is_unrecognised(&self) -> bool {
         let is_07 = matches!(self.origin, Origin::Mbr { kind, .. } if kind.visible() == Kind(0x07));

@@ -4,7 +4,7 @@ use super::foreign::Foreign;
 use crate::device::{DeviceError, ReadDevice};
 use crate::encryption::{self, EncryptionState};
 use crate::fat::{self, FatKind};
-use crate::ntfs::{Audit, LogState, NtfsError, NtfsShape, NtfsVolume};
+use crate::ntfs::{Audit, LogState, NtfsError, NtfsShape, NtfsVolume, ShadowCopies};
 
 /// Bytes of unknown content that are shown.
 const FIRST_BYTES: usize = 16;
@@ -65,6 +65,8 @@ pub struct NtfsHealth {
     pub log: LogState,
     /// A hibernated session waits on it.
     pub hibernated: bool,
+    /// Shadow copies (restore points) on it.
+    pub shadows: Option<ShadowCopies>,
     /// Copies that do not match.
     pub faults: Vec<String>,
     /// Whether its books balance.
@@ -170,6 +172,7 @@ impl Volume {
             dirty: flags.dirty,
             log: volume.log_state()?,
             hibernated: volume.is_hibernated()?,
+            shadows: volume.shadow_copies()?,
             faults: volume.check_copies()?,
             audit: volume.audit()?,
         };

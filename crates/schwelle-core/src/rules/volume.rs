@@ -53,6 +53,15 @@ pub(super) static RULES: &[Rule] = &[
         check: consistent,
     },
     Rule {
+        id: "volume.shadow-copies",
+        question: "Would restore points (shadow copies) be lost?",
+        why: "Windows keeps restore points and previous versions of files as shadow copies. They read what has not changed \
+            since from the volume itself, clusters that are free by now among it. Where a volume becomes smaller, \
+            what moves goes there, and the copies show the wrong content. Their own store cannot be moved at all.",
+        to: None,
+        check: shadow_copies,
+    },
+    Rule {
         id: "volume.matches-type",
         question: "Does each partition hold what its type says?",
         why: "A partition whose type names another file system than it holds points to a table \
@@ -185,6 +194,36 @@ fn consistent(facts: &Facts<'_>) -> Vec<Answer> {
         answers
     });
     answers.flatten().collect()
+}
+
+fn shadow_copies(facts: &Facts<'_>) -> Vec<Answer> {
+    let lost: Vec<usize> = facts.placement().map_or_else(Vec::new, |placement| {
+        let lost = placement.loses_shadow_copies(facts.profile);
+        lost.map(|partition| partition.number).collect()
+    });
+    let answer = |(partition, health): (&Partition, &NtfsHealth)| {
+        let copies = match health.shadows?.count {
+            Some(1) => "1 restore point (shadow copy)".to_owned(),
+            Some(count) => format!("{count} restore points (shadow copies)"),
+            None => "restore points (shadow copies), whose list cannot be read".to_owned(),
+        };
+        let title = partition.title();
+        Some(if lost.contains(&partition.number) {
+            Answer::caution(
+                title,
+                format!("{copies}: lost, since the volume becomes smaller"),
+                "If one may still be needed, copy what it holds first. convert asks for this by name \
+                    (--lose-restore-points for scripts). Afterwards delete them in Windows (System Protection). To \
+                    keep them, let the room come from elsewhere: unused space, or another volume.",
+            )
+        } else {
+            Answer::pass(
+                title,
+                format!("{copies}: kept; of files that the job edits they show the new sectors"),
+            )
+        })
+    };
+    ntfs_volumes(facts).filter_map(answer).collect()
 }
 
 fn matches_type(facts: &Facts<'_>) -> Vec<Answer> {

@@ -148,9 +148,35 @@ impl<'a> Job<'a> {
         Ok(())
     }
 
+    /// Asks about volumes that lose their restore points: by name, and not covered by --yes.
+    fn confirm_restore_points(&self, plan: &Plan<'_>, screen: &Screen) -> Result<(), CliError> {
+        if self.accepted.lose_restore_points {
+            return Ok(());
+        }
+        for partition in plan.placement.loses_shadow_copies(&self.disk.profile) {
+            let title = text::safe(&partition.title());
+            let question = format!(
+                "The restore points (shadow copies) of {title} are lost. May they go? (yes/no)"
+            );
+            if self.yes || screen.ask(&question).as_deref() != Some("yes") {
+                return Err(CliError::new(
+                    Kind::Usage,
+                    format!(
+                        "the restore points of {title} would be lost, and it was not said that they may go"
+                    ),
+                    "The volume becomes smaller, and what moves goes where they remember something. The disk is \
+                     unchanged.",
+                    "If they may go, the same command again with --lose-restore-points",
+                ));
+            }
+        }
+        Ok(())
+    }
+
     /// The questions that only the technician can answer.
-    pub(super) fn confirm(&self, screen: &Screen) -> Result<(), CliError> {
+    pub(super) fn confirm(&self, plan: &Plan<'_>, screen: &Screen) -> Result<(), CliError> {
         self.confirm_unrecognised(screen)?;
+        self.confirm_restore_points(plan, screen)?;
         if self.yes {
             return Ok(());
         }

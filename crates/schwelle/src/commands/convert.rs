@@ -151,7 +151,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let job = Job::new(Does::Convert, &disk, &folder, args.yes, &circumstances);
     job.refuse_unready(&plan)?;
-    job.confirm(screen)?;
+    job.confirm(&plan, screen)?;
     // The record says what was answered, not that it was still to be asked.
     let judgement = disk.judge(&Circumstances {
         backup_confirmed: true,

@@ -92,7 +92,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     screen.show(&views::mend::render(&disk, &planned, screen.look()));
     let job = Job::new(Does::Mend, &disk, folder, args.yes, &circumstances);
     job.refuse_unready(&planned.plan)?;
-    job.confirm(screen)?;
+    job.confirm(&planned.plan, screen)?;
     let confirmed = Circumstances {
         backup_confirmed: true,
         ..circumstances

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use crate::foreign::tool;
 use crate::support::{Lab, hash};
+use crate::volumes::real_data;
 
 /// Larger than the least that any of the makers takes.
 const DISK_BYTES: u64 = 400 << 20;
@@ -75,6 +76,18 @@ fn a_disk_with_another_file_system_is_not_blank() {
             told.stdout
         );
         assert_eq!(hash(&image), before, "{name}: changed");
+    }
+}
+
+#[test]
+fn disks_that_other_makers_systems_wrote_are_not_blank() {
+    for (file, name) in [("hfsplus.raw", "HFS+"), ("apfs.raw", "APFS")] {
+        let image = real_data(file);
+        let told = Lab::new().run(&["check", image.to_str().unwrap(), "--data-disk"]);
+        assert_eq!(told.code, 1, "{name}: {}", told.stdout);
+        for expected in [name, "a file system on the bare disk"] {
+            assert!(told.stdout.contains(expected), "{name}: {}", told.stdout);
+        }
     }
 }
 

@@ -36,6 +36,7 @@ mod recover;
 mod referees;
 mod rehearse;
 mod report;
+mod restore_points;
 mod screen;
 mod secure_boot;
 mod signing;

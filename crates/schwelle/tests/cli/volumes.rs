@@ -381,3 +381,16 @@ pub(crate) fn begin_log(volume: &Path, sector: u32) {
     let opened = NtfsVolume::open(&device).unwrap();
     assert_eq!(opened.log_state().unwrap(), LogState::Clean);
 }
+
+/// A file that a real system wrote; tools/real-data.sh fetches it.
+pub(crate) fn real_data(name: &str) -> PathBuf {
+    let path = Path::new(env!("CARGO_TARGET_TMPDIR"))
+        .join("../real-data")
+        .join(name);
+    assert!(
+        path.exists(),
+        "{} is missing: tools/install-test-tools.sh brings it",
+        path.display()
+    );
+    path
+}

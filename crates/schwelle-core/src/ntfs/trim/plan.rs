@@ -1,6 +1,6 @@
 //! The plan of a trim, and how it comes about.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::editor::Editor;
 use super::list::Item;
@@ -9,6 +9,7 @@ use crate::bytes::ReadBytes;
 use crate::ntfs::NtfsError;
 use crate::ntfs::attribute::{Attribute, Body, kind};
 use crate::ntfs::runlist::{self, Lcn, Run};
+use crate::ntfs::shadow::is_store;
 use crate::ntfs::stream::NtfsFile;
 use crate::ntfs::volume::NtfsVolume;
 
@@ -86,6 +87,9 @@ pub enum TrimError {
         /// How many.
         clusters: u64,
     },
+    /// What shadow copies remember lies there. The catalog names it by its place, so it cannot be moved.
+    #[error("restore points (shadow copies) lie there, which cannot be moved")]
+    ShadowCopies,
     /// A file that cannot be moved.
     #[error("file record {record} ({name}) cannot be moved: {why}")]
     InTheWay {
@@ -210,6 +214,7 @@ impl Trim<'_> {
     /// Finds every attribute with clusters behind the new end.
     fn scan(&self) -> Result<Vec<Affected>, TrimError> {
         let mut affected = Vec::new();
+        let mut holders = BTreeSet::new();
         let mut bad = 0u64;
         let mut faults = Vec::new();
         let clusters = self.volume.shape().clusters();
@@ -235,6 +240,11 @@ impl Trim<'_> {
                     if is_bad_list {
                         bad = bad.saturating_add(behind);
                     } else if behind > 0 {
+                        holders.insert(if record.is_extension {
+                            record.base_record
+                        } else {
+                            number
+                        });
                         affected.push(Affected {
                             record: number,
                             id: attribute.id,
@@ -249,6 +259,11 @@ impl Trim<'_> {
         }
         if bad > 0 {
             return Err(TrimError::BadClusters { clusters: bad });
+        }
+        for base in holders {
+            if is_store(&self.volume.record(base)?) {
+                return Err(TrimError::ShadowCopies);
+            }
         }
         affected.sort_unstable_by_key(Affected::order);
         Ok(affected)
