@@ -268,6 +268,7 @@ fn kind_of(partition: &Partition, types: &TypeTable) -> Option<Kind> {
         type_guid::LINUX_SWAP => Kind(0x82),
         type_guid::LINUX_LVM => Kind(0x8E),
         type_guid::LINUX_RAID => Kind(0xFD),
+        type_guid::FAST_RESUME => Kind(0x84),
         type_guid::BASIC_DATA => {
             let visible = match partition.volume.kind {
                 VolumeKind::Fat(FatKind::Fat32) => FAT32,

@@ -184,7 +184,7 @@ pub(crate) fn ntfs(data: &[u8]) {
     let _health = (
         volume.flags(),
         volume.log_state(),
-        volume.is_hibernated(),
+        volume.hibernation(),
         volume.check_copies(),
     );
     let mut folders = vec![ROOT_RECORD];

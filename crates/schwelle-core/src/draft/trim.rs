@@ -101,7 +101,7 @@ fn prove(draft: &Draft<'_>, partition: &Partition, trim: &Trimming) -> Result<()
     let copies = volume.check_copies()?;
     let wrong = fault
         .map(ToString::to_string)
-        .or_else(|| copies.into_iter().next())
+        .or_else(|| copies.first().map(ToString::to_string))
         .or_else(|| (Some(audit.files) != files).then(|| "the number of files differs".to_owned()));
     match wrong {
         Some(fault) => Err(DraftError::Trimmed {

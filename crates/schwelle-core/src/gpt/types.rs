@@ -26,6 +26,8 @@ pub mod type_guid {
     pub const LINUX_SWAP: Uuid = uuid!("0657fd6d-a4ab-43c4-84e5-0933c84b4f4f");
     /// Linux LVM.
     pub const LINUX_LVM: Uuid = uuid!("e6d6d379-f507-44c2-a23c-238f2a3df928");
+    /// What a notebook's firmware keeps for its fast resume.
+    pub const FAST_RESUME: Uuid = uuid!("d3bfe2de-3daf-11df-ba40-e3a556d89593");
     /// Linux RAID.
     pub const LINUX_RAID: Uuid = uuid!("a19d880f-05fc-4d3b-a006-743f0f84911e");
 }
@@ -41,6 +43,7 @@ pub fn type_name(guid: Uuid) -> &'static str {
         type_guid::LINUX_SWAP => "Linux swap",
         type_guid::LINUX_LVM => "Linux LVM",
         type_guid::LINUX_RAID => "Linux RAID",
+        type_guid::FAST_RESUME => "fast resume",
         _ => "other",
     }
 }
@@ -102,7 +105,7 @@ impl TypeTable {
 fn common(kind: Kind) -> Option<MappedType> {
     let (guid, attributes) = match kind.0 {
         0x01 | 0x04 | 0x06 | 0x07 | 0x0B | 0x0C | 0x0E => (type_guid::BASIC_DATA, 0),
-        0x11 | 0x14 | 0x16 | 0x17 | 0x1B | 0x1C | 0x1E => (
+        0x11 | 0x12 | 0x14 | 0x16 | 0x17 | 0x1B | 0x1C | 0x1E | 0xDE => (
             type_guid::BASIC_DATA,
             attributes::HIDDEN | attributes::NO_DRIVE_LETTER,
         ),
@@ -112,6 +115,7 @@ fn common(kind: Kind) -> Option<MappedType> {
         ),
         0x82 => (type_guid::LINUX_SWAP, 0),
         0x83 => (type_guid::LINUX, 0),
+        0x84 => (type_guid::FAST_RESUME, attributes::NO_DRIVE_LETTER),
         0x8E => (type_guid::LINUX_LVM, 0),
         0xFD => (type_guid::LINUX_RAID, 0),
         0xEF => (type_guid::EFI_SYSTEM, attributes::NO_DRIVE_LETTER),

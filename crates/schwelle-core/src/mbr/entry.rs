@@ -53,6 +53,11 @@ impl Kind {
         }
     }
 
+    /// One of the PC makers' own partitions.
+    pub fn is_makers(self) -> bool {
+        matches!(self.0, 0x12 | 0x84 | 0xDE)
+    }
+
     /// What technicians call it.
     pub fn name(self) -> &'static str {
         match self.0 {
@@ -62,10 +67,12 @@ impl Kind {
             0x07 => "NTFS or exFAT",
             0x0B | 0x0C => "FAT32",
             0x11 | 0x14 | 0x16 | 0x17 | 0x1B | 0x1C | 0x1E => "hidden FAT or NTFS",
+            0x12 | 0xDE => "PC maker's service",
             0x27 => "Windows recovery",
             0x42 => "dynamic disk",
             0x82 => "Linux swap",
             0x83 => "Linux",
+            0x84 => "fast resume",
             0x8E => "Linux LVM",
             0xEE => "protective",
             0xEF => "EFI system",

@@ -4,12 +4,12 @@
 //! use belongs to a file; each record in use is whole and is marked so. Reads the file table once
 //! and the two bitmaps once; holds one bit a cluster in memory.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::ControlFlow;
 
 use super::NtfsError;
 use super::attribute::{Body, kind};
-use super::file_record::FileRecord;
+use super::file_record::{FileRecord, NOT_IN_USE};
 use super::index;
 use super::runlist;
 use super::stream::NtfsFile;
@@ -42,6 +42,14 @@ pub enum AuditFault {
         record: u64,
         /// The file's name.
         name: String,
+    },
+    /// Records that are free but marked in use: ordinary on old volumes, and no danger to any file.
+    #[error("file record {first} and {more} more are free but marked in use")]
+    RecordsMarkedInUse {
+        /// The first such record.
+        first: u64,
+        /// How many more there are.
+        more: u64,
     },
     /// A record that extends one that is not there or is no base record.
     #[error("file record {record} extends record {base}, which is no base record in use")]
@@ -120,7 +128,7 @@ pub enum AuditFault {
 impl AuditFault {
     /// True when no file is in danger by it.
     pub fn is_harmless(&self) -> bool {
-        matches!(self, Self::Lost { .. })
+        matches!(self, Self::Lost { .. } | Self::RecordsMarkedInUse { .. })
     }
 }
 
@@ -191,7 +199,8 @@ impl NtfsVolume<'_> {
             return Ok(audit);
         }
         let mut owned = Owned::new(clusters);
-        let mut extensions: Vec<(u64, u64)> = Vec::new();
+        // By base record: (base, extension).
+        let mut extensions: BTreeSet<(u64, u64)> = BTreeSet::new();
         let table = self.open_file(0)?;
         let mut bases = Owned::new(table.len_bytes() / u64::from(self.shape().record_bytes));
         let mut listed = Vec::new();
@@ -203,7 +212,7 @@ impl NtfsVolume<'_> {
                     listed.push(number);
                 }
             } else {
-                extensions.push((number, record.base_record));
+                extensions.insert((record.base_record, number));
             }
             audit.clusters += self.claim(number, record, &mut owned, faults);
         })?;
@@ -221,10 +230,10 @@ impl NtfsVolume<'_> {
         }
         let orphans = extensions
             .into_iter()
-            .filter(|(_, base)| !bases.holds(*base));
+            .filter(|(base, _)| !bases.holds(*base));
         audit
             .faults
-            .extend(orphans.map(|(record, base)| AuditFault::Orphan { record, base }));
+            .extend(orphans.map(|(base, record)| AuditFault::Orphan { record, base }));
         if audit.faults.len() < MAX_FAULTS {
             self.compare_bitmap(&owned, &mut audit.faults)?;
         } else {
@@ -246,6 +255,7 @@ impl NtfsVolume<'_> {
         let record_bytes = u64::from(self.shape().record_bytes);
         let count = table.len_bytes() / record_bytes;
         let in_use = self.record_map(count, faults)?;
+        let mut only_marked = None::<(u64, u64)>;
         table.read_in_chunks(count * record_bytes, |at, chunk| {
             let records = chunk.chunks_exact_mut(self.shape().record_bytes as usize);
             for (number, bytes) in (at / record_bytes..).zip(records) {
@@ -262,6 +272,10 @@ impl NtfsVolume<'_> {
                     // The first records of the table are reserved, whether or not they are filled
                     // in.
                     (Err(_), true) if (12..24).contains(&number) => {}
+                    (Err(NOT_IN_USE), true) => match &mut only_marked {
+                        Some((_, more)) => *more += 1,
+                        None => only_marked = Some((number, 0)),
+                    },
                     (Err(fault), true) => faults.push(AuditFault::Record {
                         record: number,
                         fault,
@@ -274,13 +288,21 @@ impl NtfsVolume<'_> {
             } else {
                 ControlFlow::Break(())
             }
-        })
+        })?;
+        faults.extend(
+            only_marked.map(|(first, more)| AuditFault::RecordsMarkedInUse { first, more }),
+        );
+        Ok(())
     }
 
     /// What is wrong with the attribute list of a base record, with the file's name: it must name
     /// attributes of this file that are there, and every extension of it. `extensions` are all
-    /// (record, base) of the volume.
-    fn list_fault(&self, number: u64, extensions: &[(u64, u64)]) -> Option<(String, &'static str)> {
+    /// (base, extension) of the volume.
+    fn list_fault(
+        &self,
+        number: u64,
+        extensions: &BTreeSet<(u64, u64)>,
+    ) -> Option<(String, &'static str)> {
         let base = self.record(number).ok()?;
         let fault = |fault| Some((name_of(&base), fault));
         let Ok(Some(list)) = self.attribute_list(number, &base) else {
@@ -308,8 +330,8 @@ impl NtfsVolume<'_> {
             }
         }
         let unnamed = extensions
-            .iter()
-            .any(|(record, base)| *base == number && !by_record.contains_key(record));
+            .range((number, 0)..=(number, u64::MAX))
+            .any(|(_, record)| !by_record.contains_key(record));
         if unnamed {
             return fault("leaves out a record that extends this one");
         }

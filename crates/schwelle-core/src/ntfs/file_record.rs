@@ -30,6 +30,9 @@ struct RawRecord {
 
 const _: () = assert!(size_of::<RawRecord>() == 40);
 
+/// What is wrong with a record that is sound and free.
+pub(super) const NOT_IN_USE: &str = "the record is not in use";
+
 /// A file record in use, its fix-ups restored and its attributes found.
 #[derive(Debug, Clone)]
 pub(super) struct FileRecord<'a> {
@@ -74,7 +77,7 @@ impl<'a> FileRecord<'a> {
         let (raw, _) = RawRecord::ref_from_prefix(bytes).map_err(|_| "the record is too short")?;
         let flags = raw.flags.get();
         if flags & IN_USE == 0 {
-            return Err("the record is not in use");
+            return Err(NOT_IN_USE);
         }
         let used = usize::try_from(raw.used_bytes.get()).unwrap_or(usize::MAX);
         let used = bytes

@@ -1,6 +1,8 @@
 //! Whether a volume may be touched: its dirty flag, its log, hibernation, and the copies of what
 //! matters most.
 
+use std::ops::Range;
+
 use super::NtfsError;
 use super::attribute::kind;
 use super::fixup;
@@ -16,6 +18,12 @@ const VOLUME_IS_CLEAN: u16 = 2;
 const MAJOR_VERSION: usize = 0x1C;
 /// Records that the mirror repeats.
 const MIRRORED_RECORDS: u64 = 4;
+/// In a file record: how many bytes of it are in use.
+const USED_BYTES: usize = 0x18;
+/// What the two copies of the boot sector must agree on: the file system's name, sizes, places and the serial
+/// number. Repairs and copying programs write boot code, and where the partition begins, into the first one
+/// only, and the systems' own check does not mind.
+const BOOT_SECTOR_FIELDS: [Range<usize>; 2] = [3..0x18, 0x28..0x50];
 
 /// State of the journal.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -31,6 +39,31 @@ pub enum LogState {
     Mounted,
     /// Its restart pages make no sense.
     Damaged,
+}
+
+/// What the file of a hibernated session says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Hibernation {
+    /// No session waits.
+    None,
+    /// A session waits to be resumed.
+    Waiting,
+    /// A session was being resumed. Not every system takes that back when it is through.
+    Resuming,
+}
+
+/// A copy of what matters most that does not say the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum CopyFault {
+    /// The mirror of this file record.
+    #[error("file record {0} and its mirror differ")]
+    Mirror(u64),
+    /// There is no sector behind the volume for the boot sector's copy.
+    #[error("the partition has no sector left for the copy of the boot sector")]
+    NoRoom,
+    /// The boot sector behind the volume.
+    #[error("the boot sector and its copy behind the volume differ")]
+    BootSector,
 }
 
 /// What the volume says of itself.
@@ -98,25 +131,28 @@ impl NtfsVolume<'_> {
         }
     }
 
-    /// True when a hibernated session, or that of a fast start-up, waits on this volume.
-    pub fn is_hibernated(&self) -> Result<bool, NtfsError> {
+    /// Whether a hibernated session, or that of fast start-up, waits on this volume.
+    pub fn hibernation(&self) -> Result<Hibernation, NtfsError> {
         let Some(file) = self.find("\\hiberfil.sys")? else {
-            return Ok(false);
+            return Ok(Hibernation::None);
         };
         let file = self.open_file(file.record)?;
         if file.len_bytes() < 4 {
-            return Ok(false);
+            return Ok(Hibernation::None);
         }
         let mut mark = [0; 4];
         file.read_bytes(0, &mut mark)?;
-        // "wake" or zeros: the session has been resumed or discarded. "RSTR": a resume was under
-        // way.
-        Ok(matches!(&mark, b"hibr" | b"HIBR" | b"RSTR" | b"rstr"))
+        // "wake" or zeros: the session has been resumed or discarded.
+        Ok(match &mark {
+            b"hibr" | b"HIBR" => Hibernation::Waiting,
+            b"rstr" | b"RSTR" => Hibernation::Resuming,
+            _ => Hibernation::None,
+        })
     }
 
     /// What is wrong with the copies of what matters most: the mirror of the first file records and
-    /// the boot sector behind the volume. Empty when they match.
-    pub fn check_copies(&self) -> Result<Vec<String>, NtfsError> {
+    /// the boot sector behind the volume. Empty when they say the same.
+    pub fn check_copies(&self) -> Result<Vec<CopyFault>, NtfsError> {
         let shape = self.shape();
         let mut faults = Vec::new();
         let record_bytes = shape.record_bytes as usize;
@@ -128,10 +164,12 @@ impl NtfsVolume<'_> {
                 .byte_of(shape.mirror_lcn)
                 .unwrap_or(u64::MAX)
                 .saturating_add(number.saturating_mul(shape.record_bytes.into()));
-            if self.device().read_vec(original, record_bytes)?
-                != self.device().read_vec(mirror, record_bytes)?
-            {
-                faults.push(format!("file record {number} and its mirror differ"));
+            let (original, mirror) = (
+                self.device().read_vec(original, record_bytes)?,
+                self.device().read_vec(mirror, record_bytes)?,
+            );
+            if used(original) != used(mirror) {
+                faults.push(CopyFault::Mirror(number));
             }
         }
         let behind = shape
@@ -139,14 +177,38 @@ impl NtfsVolume<'_> {
             .saturating_mul(shape.sector_bytes.into());
         let sector = shape.sector_bytes as usize;
         if behind.saturating_add(sector as u64) > self.device().geometry().len_bytes() {
-            faults.push(
-                "the partition has no sector left for the copy of the boot sector".to_owned(),
-            );
-        } else if self.device().read_vec(0, sector)? != self.device().read_vec(behind, sector)? {
-            faults.push("the boot sector and its copy behind the volume differ".to_owned());
+            faults.push(CopyFault::NoRoom);
+            return Ok(faults);
+        }
+        let (first, copy) = (
+            self.device().read_vec(0, sector)?,
+            self.device().read_vec(behind, sector)?,
+        );
+        let differ = |range: &Range<usize>| first.get(range.clone()) != copy.get(range.clone());
+        if BOOT_SECTOR_FIELDS.iter().any(differ) {
+            faults.push(CopyFault::BootSector);
         }
         Ok(faults)
     }
+}
+
+/// The part of a file record that is in use, without what protects it against torn writes; all of one that
+/// makes no sense.
+fn used(mut record: Vec<u8>) -> Vec<u8> {
+    let (Some(from), Some(count), true) = (
+        u16_at(&record, 4),
+        u16_at(&record, 6),
+        fixup::restore(&mut record),
+    ) else {
+        return record;
+    };
+    let protection = usize::from(from)..usize::from(from).saturating_add(usize::from(count) * 2);
+    if let Some(protection) = record.get_mut(protection) {
+        protection.fill(0);
+    }
+    let used = u32_at(&record, USED_BYTES).and_then(|used| usize::try_from(used).ok());
+    record.truncate(used.unwrap_or(usize::MAX));
+    record
 }
 
 /// Sequence number and state of one restart page; `None` when it is not one.

@@ -19,6 +19,8 @@ mod fingerprint;
 mod fixup;
 mod health;
 mod index;
+#[cfg(test)]
+mod pieces;
 mod rewrite;
 mod runlist;
 mod shadow;
@@ -28,7 +30,7 @@ mod volume;
 
 pub use audit::{Audit, AuditFault};
 pub use boot_sector::NtfsShape;
-pub use health::{LogState, VolumeFlags};
+pub use health::{CopyFault, Hibernation, LogState, VolumeFlags};
 pub use index::DirEntry;
 pub use runlist::{Lcn, Run, Vcn};
 pub use shadow::ShadowCopies;

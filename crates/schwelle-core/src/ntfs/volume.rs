@@ -76,8 +76,23 @@ impl<'a> NtfsVolume<'a> {
         {
             volume.table = volume.decode(&record, 0, runs.clone(), Vcn(0))?;
         }
-        // With an attribute list, further parts of the table lie in records that the parts before
-        // them hold.
+        // With an attribute list, further parts of the table are described in records of their own. The list is
+        // in the order of clusters, and each of these records lies in the parts before its own.
+        for entry in volume.attribute_list(0, &record)?.unwrap_or_default() {
+            if entry.record == 0 || entry.kind != kind::DATA || !entry.name.is_empty() {
+                continue;
+            }
+            let holder = volume.record(entry.record)?;
+            let mut attributes = holder.attributes.iter();
+            let part = attributes.find(|part| part.kind == kind::DATA && part.id == entry.id);
+            if let Some(Body::NonResident {
+                lowest_vcn, runs, ..
+            }) = part.map(|part| &part.body)
+            {
+                let more = volume.decode(&holder, entry.record, runs.clone(), *lowest_vcn)?;
+                volume.table.extend(more);
+            }
+        }
         let file = volume.stream(0, &record, kind::DATA, "")?;
         let Some(Content::Clusters { runs, .. }) = file.map(|(content, _)| content) else {
             return Err(volume.fault(0, "the file table has no clusters"));

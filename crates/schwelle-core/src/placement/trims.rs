@@ -5,7 +5,7 @@ use std::sync::Arc;
 use crate::device::{Extent, Lba, Window};
 use crate::disk_use::DiskUse;
 use crate::gpt::first_usable;
-use crate::ntfs::{LogState, NtfsVolume, TrimError};
+use crate::ntfs::{NtfsVolume, TrimError};
 use crate::profile::{Partition, Role, beyond_volume};
 
 use super::{
@@ -120,8 +120,8 @@ impl Search<'_> {
         let sound = health.faults.is_empty()
             && health.audit.faults.iter().all(|fault| fault.is_harmless())
             && !health.dirty
-            && !health.hibernated
-            && matches!(health.log, LogState::Clean | LogState::Empty);
+            && !health.is_hibernated()
+            && health.log_is_clean();
         if !sound {
             return Err("the volume must be sound and closed cleanly first".to_owned());
         }

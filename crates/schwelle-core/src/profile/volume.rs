@@ -4,7 +4,9 @@ use super::foreign::Foreign;
 use crate::device::{DeviceError, ReadDevice};
 use crate::encryption::{self, EncryptionState};
 use crate::fat::{self, FatKind};
-use crate::ntfs::{Audit, LogState, NtfsError, NtfsShape, NtfsVolume, ShadowCopies};
+use crate::ntfs::{
+    Audit, CopyFault, Hibernation, LogState, NtfsError, NtfsShape, NtfsVolume, ShadowCopies,
+};
 
 /// Bytes of unknown content that are shown.
 const FIRST_BYTES: usize = 16;
@@ -63,12 +65,12 @@ pub struct NtfsHealth {
     pub dirty: bool,
     /// State of its log.
     pub log: LogState,
-    /// A hibernated session waits on it.
-    pub hibernated: bool,
+    /// Whether a hibernated session waits on it.
+    pub hibernation: Hibernation,
     /// Shadow copies (restore points) on it.
     pub shadows: Option<ShadowCopies>,
     /// Copies that do not match.
-    pub faults: Vec<String>,
+    pub faults: Vec<CopyFault>,
     /// Whether its books balance.
     pub audit: Audit,
 }
@@ -86,6 +88,22 @@ pub struct Volume {
     pub fault: Option<String>,
     /// Of content that is not known: its first bytes.
     pub first_bytes: Vec<u8>,
+}
+
+impl NtfsHealth {
+    /// A session may come back and write what it remembers.
+    pub fn is_hibernated(&self) -> bool {
+        match self.hibernation {
+            Hibernation::None => false,
+            Hibernation::Waiting => true,
+            Hibernation::Resuming => !self.log_is_clean(),
+        }
+    }
+
+    /// Nothing is pending in the log.
+    pub fn log_is_clean(&self) -> bool {
+        matches!(self.log, LogState::Clean | LogState::Empty)
+    }
 }
 
 impl Volume {
@@ -171,7 +189,7 @@ impl Volume {
             shape: *volume.shape(),
             dirty: flags.dirty,
             log: volume.log_state()?,
-            hibernated: volume.is_hibernated()?,
+            hibernation: volume.hibernation()?,
             shadows: volume.shadow_copies()?,
             faults: volume.check_copies()?,
             audit: volume.audit()?,

@@ -256,6 +256,18 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
         let Origin::Mbr { kind, named_at, .. } = partition.origin else {
             return None;
         };
+        if kind.is_makers() && facts.types.settled(kind).is_none() {
+            return Some(Answer::caution(
+                partition.title(),
+                format!(
+                    "{named_at}: type {:02X}h, {}: kept, hidden and without a letter",
+                    kind.0,
+                    kind.name()
+                ),
+                "What the firmware starts from it by a key (the maker's diagnostics or recovery) may look for the \
+                 old type and not start any more. To give it another type: [[type]] in the policy.",
+            ));
+        }
         let (evidence, remedy) = match kind {
             Kind::DYNAMIC | Kind::PROTECTIVE => return None,
             _ if facts.types.map(kind).is_some() => return None,

@@ -4,7 +4,7 @@ use super::{Answer, Facts, Outcome, Rule};
 use crate::disk_use::DiskUse;
 use crate::encryption::EncryptionState;
 use crate::mbr::Kind;
-use crate::ntfs::{Audit, LogState};
+use crate::ntfs::{Audit, Hibernation, LogState};
 use crate::profile::{Foreign, NtfsHealth, Origin, Partition, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
@@ -135,16 +135,23 @@ fn readable(facts: &Facts<'_>) -> Vec<Answer> {
 fn hibernation(facts: &Facts<'_>) -> Vec<Answer> {
     let remedy = "Start Windows, switch fast start-up and hibernation off (powercfg /h off), \
         shut down and check again.";
-    let hibernated = ntfs_volumes(facts).filter(|(_, health)| health.hibernated);
-    hibernated
-        .map(|(partition, _)| {
-            Answer::block(
+    let answer = |(partition, health): (&Partition, &NtfsHealth)| {
+        if health.is_hibernated() {
+            return Some(Answer::block(
                 partition.title(),
                 "\\hiberfil.sys holds a session that was not ended (hibernation or fast start-up)",
                 remedy,
+            ));
+        }
+        (health.hibernation == Hibernation::Resuming).then(|| {
+            Answer::caution(
+                partition.title(),
+                "\\hiberfil.sys says that a session was being resumed, but the volume was closed cleanly since",
+                "Not every Windows takes that back. If in doubt: start Windows, shut it down completely and check again.",
             )
         })
-        .collect()
+    };
+    ntfs_volumes(facts).filter_map(answer).collect()
 }
 
 fn clean(facts: &Facts<'_>) -> Vec<Answer> {
@@ -172,7 +179,7 @@ fn consistent(facts: &Facts<'_>) -> Vec<Answer> {
         let copies = health
             .faults
             .iter()
-            .map(|fault| Answer::block(partition.title(), fault, REMEDY));
+            .map(|fault| Answer::block(partition.title(), fault.to_string(), REMEDY));
         let books = health.audit.faults.iter().map(|fault| {
             let outcome = if fault.is_harmless() {
                 Outcome::Caution

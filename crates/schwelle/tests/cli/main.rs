@@ -23,6 +23,7 @@ mod greedy;
 mod identity;
 mod json;
 mod layouts;
+mod lived_in;
 mod many;
 mod mend;
 mod menu;

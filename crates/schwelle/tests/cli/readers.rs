@@ -136,7 +136,7 @@ fn files_in_many_pieces_are_read_as_the_driver_reads_them() {
         let device = DiskFile::open_read(&volume, Some(sector.parse().unwrap())).unwrap();
         let ours = schwelle_core::ntfs::NtfsVolume::open(&device).unwrap();
         assert_eq!(ours.shape().cluster_bytes.to_string(), cluster);
-        assert_eq!(ours.check_copies().unwrap(), Vec::<String>::new());
+        assert_eq!(ours.check_copies().unwrap(), []);
         let audit = ours.audit().unwrap();
         assert_eq!(
             (audit.faults, audit.files > 300),

@@ -254,7 +254,7 @@ impl Trim<'_> {
                     }
                 }
             })?;
-        if let Some(fault) = faults.first() {
+        if let Some(fault) = faults.iter().find(|fault| !fault.is_harmless()) {
             return Err(TrimError::Unsound(fault.to_string()));
         }
         if bad > 0 {

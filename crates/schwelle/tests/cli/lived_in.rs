@@ -1,0 +1,209 @@
+//! What volumes show that real systems have used for years, and what is no reason to refuse a disk.
+
+use schwelle_core::bytes::ReadBytes;
+use schwelle_core::device::{Extent, ReadDevice, Window};
+use schwelle_core::ntfs::{NtfsVolume, Run};
+use schwelle_demo::{DiskBuilder, edit_file};
+
+use crate::blocked::{Build, entry, standard, with_table};
+use crate::support::{Lab, lba};
+
+/// Changes bytes at an offset of a volume.
+fn change(disk: &DiskBuilder<'_>, volume: Extent, at: u64, change: impl FnOnce(&mut [u8])) {
+    let window = Window::new(disk.device(), volume).unwrap();
+    let mut sector = window.read_vec(at / 512 * 512, 512).unwrap();
+    change(&mut sector[usize::try_from(at % 512).unwrap()..]);
+    disk.bytes(lba(volume.first.0 + at / 512), &sector).unwrap();
+}
+
+fn offset_of(run: &Run) -> u64 {
+    run.lcn.unwrap().0 * 4096
+}
+
+/// Sets the bit of a free record in the bitmap of the file table. The record is one that was used: sound,
+/// but not in use.
+fn mark_a_free_record(disk: &DiskBuilder<'_>, volume: Extent) {
+    let window = Window::new(disk.device(), volume).unwrap();
+    let opened = NtfsVolume::open(&window).unwrap();
+    let table = opened.open_file(0).unwrap();
+    let is_free = |number: &u64| {
+        let mut head = [0; 24];
+        table.read_bytes(number * 1024, &mut head).unwrap();
+        head.starts_with(b"FILE") && head[22] & 1 == 0
+    };
+    let free = (24..table.len_bytes() / 1024).find(is_free).unwrap();
+    // The attribute $BITMAP of record 0: its header names the run.
+    let record = window
+        .read_vec(opened.record_offset(0).unwrap(), 1024)
+        .unwrap();
+    let mut at = usize::from(record[0x14]);
+    while record[at] != 0xB0 {
+        at += usize::from(record[at + 4]) + (usize::from(record[at + 5]) << 8);
+    }
+    assert_eq!(record[at + 8], 1, "it lies in clusters");
+    let runs = at + usize::from(record[at + 0x20]);
+    let (lens, places) = (
+        usize::from(record[runs] & 15),
+        usize::from(record[runs] >> 4),
+    );
+    let place = &record[runs + 1 + lens..runs + 1 + lens + places];
+    let lcn = place
+        .iter()
+        .rev()
+        .fold(0, |lcn, byte| lcn << 8 | u64::from(*byte));
+    change(disk, volume, lcn * 4096 + free / 8, |bytes| {
+        bytes[0] |= 1 << (free % 8);
+    });
+}
+
+/// Name, answer, the rule that tells of it and what it says, how the disk is made.
+const DISKS: &[(&str, &str, &str, &str, Build)] = &[
+    (
+        "other boot code in the copy of the boot sector",
+        "ready",
+        "",
+        "",
+        |disk| {
+            let windows = standard(disk).windows;
+            change(
+                disk,
+                windows,
+                (windows.sectors() - 1) * 512 + 0x60,
+                |code| code[..16].fill(0x90),
+            );
+        },
+    ),
+    (
+        "another partition start in the copy of the boot sector",
+        "ready",
+        "",
+        "",
+        |disk| {
+            let windows = standard(disk).windows;
+            change(
+                disk,
+                windows,
+                (windows.sectors() - 1) * 512 + 0x1C,
+                |hidden| hidden[0] ^= 0x3F,
+            );
+        },
+    ),
+    (
+        "old bytes behind a record's end in the mirror",
+        "ready",
+        "",
+        "",
+        |disk| {
+            let windows = standard(disk).windows;
+            let window = Window::new(disk.device(), windows).unwrap();
+            let opened = NtfsVolume::open(&window).unwrap();
+            let mirror = opened.open_file(1).unwrap();
+            change(disk, windows, offset_of(&mirror.runs()[0]) + 900, |slack| {
+                slack[0] ^= 0xFF;
+            });
+        },
+    ),
+    (
+        "a free record marked in use",
+        "caution",
+        "volume.consistent",
+        "are free but marked in use",
+        |disk| {
+            mark_a_free_record(disk, standard(disk).windows);
+        },
+    ),
+    (
+        "a session that was being resumed",
+        "caution",
+        "volume.hibernation",
+        "closed cleanly since",
+        |disk| {
+            let windows = standard(disk).windows;
+            edit_file(disk.device(), windows, "\\hiberfil.sys", |file| {
+                file[..4].copy_from_slice(b"RSTR");
+            })
+            .unwrap();
+        },
+    ),
+    (
+        "a log that an offline check wrote",
+        "ready",
+        "",
+        "",
+        |disk| {
+            let windows = standard(disk).windows;
+            edit_file(disk.device(), windows, "\\$LogFile", |log| {
+                log[..16].copy_from_slice(b"CHKD\x1E\0\x09\0\x77\0\0\0\0\0\0\0");
+            })
+            .unwrap();
+        },
+    ),
+    (
+        "the PC maker's partition",
+        "caution",
+        "table.types",
+        "type 12h, PC maker's service: kept, hidden",
+        |disk| {
+            with_table(disk, |entries| {
+                let extent = Extent {
+                    first: lba(600 * 1024),
+                    end: lba(610 * 1024),
+                };
+                entries.push(entry(false, 0x12, extent));
+            });
+        },
+    ),
+];
+
+#[test]
+fn what_is_ordinary_on_old_volumes_is_no_reason_to_refuse() {
+    for (name, answer, rule, told, build) in DISKS {
+        let lab = Lab::new();
+        let image = lab.image("disk.img", 512, 340, build);
+        let path = image.to_str().unwrap();
+        let check = lab.run(&["check", path, "--json"]);
+        let json = check.json();
+        assert_eq!(&json["answer"], answer, "{name}: {}", check.stdout);
+        let mut findings = json["findings"].as_array().unwrap().iter();
+        let is_told = |finding: &serde_json::Value| {
+            finding["rule"] == *rule && finding["evidence"].as_str().unwrap().contains(told)
+        };
+        assert!(
+            rule.is_empty() || findings.any(is_told),
+            "{name}: {}",
+            check.stdout
+        );
+        let done = lab.convert(&image, "job", &["--quiet"]);
+        assert_eq!(done.code, 0, "{name}: {}{}", done.stdout, done.stderr);
+        let undone = lab.run(&["undo", "--job", "job", "--yes"]);
+        assert_eq!(undone.code, 0, "{name}: {}", undone.stderr);
+    }
+}
+
+#[test]
+fn a_log_of_a_running_system_is_a_reason() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 340, |disk| {
+        let windows = standard(disk).windows;
+        edit_file(disk.device(), windows, "\\$LogFile", |log| {
+            let mut page = vec![0; 4096];
+            page[..8].copy_from_slice(b"RSTR\x1E\0\x09\0");
+            page[0x10..0x14].copy_from_slice(&4096u32.to_le_bytes());
+            page[0x18] = 0x30;
+            page[0x1C] = 2;
+            page[0x30] = 9;
+            page[0x3C..0x3E].fill(0xFF);
+            page[0x1E] = 7;
+            (1..=8).for_each(|stride| page[stride * 512 - 2] = 7);
+            log[..4096].copy_from_slice(&page);
+        })
+        .unwrap();
+    });
+    let check = lab.run(&["check", image.to_str().unwrap()]);
+    assert_eq!(check.code, 1, "{}", check.stdout);
+    assert!(
+        check.stdout.contains("log has version 2.0"),
+        "{}",
+        check.stdout
+    );
+}
