@@ -6,6 +6,7 @@
 #![warn(clippy::indexing_slicing)]
 
 mod authenticode;
+mod version;
 
 use object::LittleEndian as LE;
 use object::pe::{
@@ -17,6 +18,7 @@ use object::read::pe::{ImageNtHeaders, ImageOptionalHeader};
 use crate::bytes::ReadBytes;
 
 pub use authenticode::SignedImage;
+pub use version::FileVersion;
 
 /// Headers are looked for in this many bytes from the start of the file.
 const HEADER_BYTES: u64 = 16 << 10;
@@ -61,6 +63,8 @@ pub struct PeImage {
     pub subsystem: u16,
     /// First section whose content ends behind the file: name and the byte where it ends.
     pub cut_off: Option<(String, u64)>,
+    /// Which build it is, where it says so.
+    pub version: Option<FileVersion>,
 }
 
 /// Why a file is not an image.
@@ -72,6 +76,13 @@ pub enum PeError {
     /// The file could not be read.
     #[error("{0}")]
     Source(Box<dyn std::error::Error + Send + Sync>),
+}
+
+/// Where the resources of an image lie in the file, in bytes, and in memory.
+struct Resources {
+    at: u64,
+    len: u64,
+    address: u32,
 }
 
 impl PeImage {
@@ -89,28 +100,46 @@ impl PeImage {
         let magic_at = usize::try_from(offset.saturating_add(24)).unwrap_or(usize::MAX);
         let magic = crate::bytes::u16_at(data, magic_at)
             .ok_or(PeError::Header("the headers lie outside the file"))?;
-        if magic == IMAGE_NT_OPTIONAL_HDR64_MAGIC {
+        let (mut image, resources) = if magic == IMAGE_NT_OPTIONAL_HDR64_MAGIC {
             let (nt, _) = ImageNtHeaders64::parse(data, &mut offset).map_err(header)?;
             Self::from_headers(nt, data, offset, len_bytes)
         } else {
             let (nt, _) = ImageNtHeaders32::parse(data, &mut offset).map_err(header)?;
             Self::from_headers(nt, data, offset, len_bytes)
+        }?;
+        if let Some(Resources { at, len, address }) = resources {
+            let len = len
+                .min(len_bytes.saturating_sub(at))
+                .min(version::MAX_RESOURCE_BYTES);
+            let mut bytes = vec![0; usize::try_from(len).unwrap_or(0)];
+            // A version that cannot be read is none; whether the file can be read is asked elsewhere.
+            let read = source.read_bytes(at, &mut bytes);
+            image.version = read.ok().and_then(|()| version::find(&bytes, address));
         }
+        Ok(image)
     }
 
+    /// What the headers say, and where the resources lie.
     fn from_headers<H: ImageNtHeaders>(
         nt: &H,
         data: &[u8],
         offset: u64,
         len_bytes: u64,
-    ) -> Result<Self, PeError> {
+    ) -> Result<(Self, Option<Resources>), PeError> {
         let sections = nt
             .sections(data, offset)
             .map_err(|error| PeError::Header(describe(&error)))?;
-        let mut cut_off = None;
+        let (mut cut_off, mut resources) = (None, None);
         for section in sections.iter() {
             let start = u64::from(section.pointer_to_raw_data.get(LE));
             let end = start.saturating_add(section.size_of_raw_data.get(LE).into());
+            if section.raw_name() == b".rsrc" {
+                resources = Some(Resources {
+                    at: start,
+                    len: section.size_of_raw_data.get(LE).into(),
+                    address: section.virtual_address.get(LE),
+                });
+            }
             if end > len_bytes && cut_off.is_none() {
                 let name = String::from_utf8_lossy(section.raw_name()).into_owned();
                 cut_off = Some((name, end));
@@ -122,12 +151,14 @@ impl PeImage {
             IMAGE_FILE_MACHINE_ARM64 => Machine::Arm64,
             number => Machine::Other(number.0),
         };
-        Ok(Self {
+        let image = Self {
             machine,
             is_64_bit_form: nt.is_type_64(),
             subsystem: nt.optional_header().subsystem().0,
             cut_off,
-        })
+            version: None,
+        };
+        Ok((image, resources))
     }
 }
 

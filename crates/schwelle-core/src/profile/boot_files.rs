@@ -1,7 +1,7 @@
 //! Boot files on a Windows volume: for the EFI system partition, and for the active partition of a BIOS start.
 
 use crate::ntfs::NtfsVolume;
-use crate::pe::PeImage;
+use crate::pe::{FileVersion, PeImage};
 
 use super::boot::{BOOTMGFW, BOOTMGR, REMOVABLE_X64};
 use super::layout::Profile;
@@ -278,11 +278,28 @@ fn without_suffix(name: &str) -> String {
     }
 }
 
-/// The Windows whose boot files are placed: the first one with a boot manager; the rules name the
-/// others.
+/// The Windows whose boot files are placed: the one with the newest boot manager, since an older one does not
+/// start a newer Windows; among equals the first. The rules name the others.
 pub fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
-    let mut systems = profile.systems.iter();
-    systems.find(|system| matches!(system.boot_files.manager, Some(Ok(_))))
+    let age = |system: &WindowsSystem| {
+        let Some(Ok(manager)) = &system.boot_files.manager else {
+            return None;
+        };
+        let build = system.build.as_ref().and_then(|build| {
+            let number = build.split('.').next().unwrap_or_default();
+            number.parse::<u32>().ok()
+        });
+        Some((manager.version.map(FileVersion::build), build))
+    };
+    let with_manager = profile
+        .systems
+        .iter()
+        .filter_map(|system| Some((age(system)?, system)));
+    // The last of the largest, seen from the end, is the first.
+    with_manager
+        .rev()
+        .max_by_key(|(age, _)| *age)
+        .map(|(_, system)| system)
 }
 
 /// The Windows whose files a BIOS start gets: the first one that brings a boot manager for it.

@@ -7,6 +7,7 @@ use crate::crossing::{PartitionName, Style};
 use crate::device::{Extent, ReadDevice, Window};
 use crate::hive::Hive;
 use crate::ntfs::NtfsVolume;
+use crate::pe::{FileVersion, PeImage};
 use crate::profile::RECOVERY_IMAGE;
 use crate::windows::{
     HiveFile, MountTarget, RecoveryDisk, RecoveryFile, SYSTEM_HIVE, mounted_names,
@@ -48,11 +49,12 @@ pub(super) fn walk_around(
     disk: &dyn ReadDevice,
     names: &DiskNames,
     store: &BootStore,
+    manager: Option<FileVersion>,
 ) {
     let mut systems: Vec<Extent> = Vec::new();
     let mut menu = Notes::default();
     for entry in store.menu() {
-        let lead = leads_to(disk, names, store, &entry);
+        let lead = leads_to(disk, names, store, &entry, manager);
         if let Ok((extent, _)) = &lead
             && !systems.contains(extent)
         {
@@ -64,7 +66,8 @@ pub(super) fn walk_around(
         );
     }
     let remedy = "The entry does not start from here. If it is for a disk that is missing now, \
-        attach it; else take the entry out of the menu, in Windows.";
+        attach it; else take the entry out of the menu, in Windows. Where the boot manager is the older one, let \
+        the newest Windows place its own (bcdboot).";
     menu.step(walk, StepId::Menu, "the menu has no entries", remedy);
 
     let (mut letters, mut recovery) = (Notes::default(), Notes::default());
@@ -97,6 +100,7 @@ fn leads_to(
     names: &DiskNames,
     store: &BootStore,
     entry: &BootObject<'_>,
+    manager: Option<FileVersion>,
 ) -> Result<(Extent, String), String> {
     if names.style() == Style::Gpt && is_bios_only(entry.kind()) {
         return Err("runs in BIOS mode only".to_owned());
@@ -117,8 +121,20 @@ fn leads_to(
     let window = Window::new(disk, extent).ok_or("leaves the disk")?;
     let volume = NtfsVolume::open(&window).map_err(|error| error.to_string())?;
     let found = volume.find(&path).map_err(|error| error.to_string())?;
-    if on_disk && found.is_none_or(|found| found.is_directory) {
+    let found = found.filter(|found| !found.is_directory);
+    if on_disk && found.is_none() {
         return Err(format!("{path} is not on {subject}"));
+    }
+    let loader = found.and_then(|found| {
+        let file = volume.open_file(found.record).ok()?;
+        PeImage::read(&file).ok()?.version
+    });
+    if let (Some(manager), Some(loader)) = (manager, loader)
+        && manager.build() < loader.build()
+    {
+        return Err(format!(
+            "{path} on {subject} is {loader}, newer than the boot manager ({manager}), which may not start it"
+        ));
     }
     Ok((extent, format!("{path} on {subject}")))
 }

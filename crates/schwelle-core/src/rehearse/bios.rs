@@ -45,7 +45,7 @@ pub(super) fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<
     let names = DiskNames::of_mbr(disk.geometry(), &table);
     let number = names.at(active).map_or(0, |part| part.number);
     let store = walk.step(StepId::BootStore, store_on(disk, number))?;
-    walk_store(walk, disk, &names, &store, active)
+    walk_store(walk, disk, &names, &store, (active, None))
 }
 
 fn mbr(disk: &dyn ReadDevice) -> Found<MbrTable> {

@@ -106,7 +106,7 @@ fn system_loader<'w>(
         .and_then(|()| open(&volume, &path))
         .and_then(|file| check_image(PeImage::read(&file), subsystem));
     match image {
-        Ok(text) => Ok((format!("{path}: {text}"), volume)),
+        Ok((text, _)) => Ok((format!("{path}: {text}"), volume)),
         Err(text) => Err(fault(format!("{path}: {text}"))),
     }
 }

@@ -7,7 +7,7 @@ use crate::disk_use::DiskUse;
 use crate::fat::{FatEntry, FatError, FatVolume};
 use crate::gpt::{GptCopy, GptEntry, GptPair, type_guid};
 use crate::mbr::{BootRecord, Kind};
-use crate::pe::{EFI_APPLICATION, Machine, PeError, PeImage};
+use crate::pe::{EFI_APPLICATION, FileVersion, Machine, PeError, PeImage};
 use crate::profile::{ESP_STORE, REMOVABLE_X64};
 
 use super::names::DiskNames;
@@ -316,28 +316,29 @@ fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>)
     let fat = walk.step(StepId::EspFileSystem, open_esp(&window))?;
     let loader = loader.unwrap_or(REMOVABLE_X64);
     let file = walk.step(StepId::Loader, find_loader(&fat, loader))?;
-    walk.step(StepId::LoaderImage, loader_image(&fat, &file, loader))?;
+    let manager = walk.step(StepId::LoaderImage, loader_image(&fat, &file, loader))?;
     let store = walk.step(StepId::BootStore, read_store(&fat))?;
     walk_store(
         walk,
         disk,
         &DiskNames::of_gpt(disk.geometry(), &table),
         &store,
-        esp.extent,
+        (esp.extent, manager),
     )
 }
 
-/// The steps from the boot store on; `own` is the partition that it must name as the boot manager's.
+/// The steps from the boot store on; `own` is the partition that it must name as the boot manager's, and which
+/// build that is, where it says so.
 pub(super) fn walk_store(
     walk: &mut Rehearsal,
     disk: &dyn ReadDevice,
     names: &DiskNames,
     store: &BootStore,
-    own: Extent,
+    (own, manager): (Extent, Option<FileVersion>),
 ) -> Option<()> {
     walk.step(StepId::BootManager, manager_names(store, names, own))?;
     entry::walk_entry(walk, disk, names, store)?;
-    around::walk_around(walk, disk, names, store);
+    around::walk_around(walk, disk, names, store, manager);
     Some(())
 }
 
@@ -469,7 +470,7 @@ fn find_loader(fat: &FatVolume<'_>, path: &str) -> Found<FatEntry> {
     }
 }
 
-fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<()> {
+fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<Option<FileVersion>> {
     let remedy = || {
         format!(
             "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} again; if \
@@ -481,16 +482,15 @@ fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<()> {
     let bytes = fat
         .read_file(file, MAX_LOADER_BYTES)
         .map_err(|error| fault(&error))?;
-    check_image(PeImage::read(&bytes[..]), Some(EFI_APPLICATION))
-        .map(|text| (text, ()))
-        .map_err(|text| fault(&text))
+    check_image(PeImage::read(&bytes[..]), Some(EFI_APPLICATION)).map_err(|text| fault(&text))
 }
 
-/// What the headers must say to be started here: 64-bit x86, the right subsystem, whole.
+/// What the headers must say to be started here: 64-bit x86, the right subsystem, whole. What they say, and which
+/// build it is.
 pub(super) fn check_image(
     image: Result<PeImage, PeError>,
     subsystem: Option<u16>,
-) -> Result<String, String> {
+) -> Result<(String, Option<FileVersion>), String> {
     let image = image.map_err(|error| error.to_string())?;
     if image.machine != Machine::X64 || !image.is_64_bit_form {
         return Err(format!("made for {}, not for x64", image.machine));
@@ -502,10 +502,16 @@ pub(super) fn check_image(
         Some((section, end)) => Err(format!(
             "truncated: section {section} ends at byte {end}, behind the file"
         )),
-        None => Ok(format!(
-            "x64, subsystem {}, all sections inside the file",
-            image.subsystem
-        )),
+        None => {
+            let version = image.version;
+            let version_told = version.map(|version| format!("version {version}, "));
+            let text = format!(
+                "x64, subsystem {}, {}all sections inside the file",
+                image.subsystem,
+                version_told.unwrap_or_default()
+            );
+            Ok((text, version))
+        }
     }
 }
 

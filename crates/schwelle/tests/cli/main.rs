@@ -10,6 +10,7 @@ mod adapters;
 mod back;
 mod block_writes;
 mod blocked;
+mod boot_manager;
 mod cautions;
 mod confirm;
 mod convert;

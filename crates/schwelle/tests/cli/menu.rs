@@ -16,14 +16,14 @@ use crate::foreign::{dump, extract, hex, merge, tool};
 use crate::support::{Lab, SIGNATURE, lba, place};
 use crate::volumes::edit_volume;
 
-const BOOT: (u64, u64) = (MIB, 50 * MIB);
+pub(crate) const BOOT: (u64, u64) = (MIB, 50 * MIB);
 const MANAGER: &str = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
-const WINDOWS: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7701}";
-const SECOND: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7711}";
+pub(crate) const WINDOWS: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7701}";
+pub(crate) const SECOND: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7711}";
 const OLD: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7712}";
-const SECOND_AT: u64 = 211 * MIB;
+pub(crate) const SECOND_AT: u64 = 211 * MIB;
 
-fn texts(list: &[&str]) -> String {
+pub(crate) fn texts(list: &[&str]) -> String {
     let text: String = list.iter().map(|text| format!("{text}\0")).collect();
     wide(7, &text)
 }
@@ -42,7 +42,7 @@ fn partition(signature: u32, offset: u64) -> String {
 }
 
 /// An object as a text for the hive library.
-fn object(id: &str, kind: u32, elements: &[(u32, String)]) -> String {
+pub(crate) fn object(id: &str, kind: u32, elements: &[(u32, String)]) -> String {
     let mut text = format!(
         "[BCD\\Objects\\{id}]\n\n[BCD\\Objects\\{id}\\Description]\n\"Type\"=dword:{kind:08x}\n\n\
          [BCD\\Objects\\{id}\\Elements]\n\n"
@@ -54,7 +54,7 @@ fn object(id: &str, kind: u32, elements: &[(u32, String)]) -> String {
     text
 }
 
-fn of_manager(elements: &[(u32, String)]) -> String {
+pub(crate) fn of_manager(elements: &[(u32, String)]) -> String {
     let mut text = String::new();
     for (number, value) in elements {
         let key = format!("[BCD\\Objects\\{MANAGER}\\Elements\\{number:08x}]");
@@ -63,7 +63,7 @@ fn of_manager(elements: &[(u32, String)]) -> String {
     text
 }
 
-fn loader(title: &str, signature: u32, offset: u64) -> Vec<(u32, String)> {
+pub(crate) fn loader(title: &str, signature: u32, offset: u64) -> Vec<(u32, String)> {
     vec![
         (0x1100_0001, partition(signature, offset)),
         (0x1200_0002, wide(1, "\\Windows\\system32\\winload.exe")),
@@ -74,7 +74,7 @@ fn loader(title: &str, signature: u32, offset: u64) -> Vec<(u32, String)> {
 }
 
 /// A disk with two systems; the second one's drive C: is its own volume.
-fn two_systems(lab: &Lab) -> PathBuf {
+pub(crate) fn two_systems(lab: &Lab) -> PathBuf {
     lab.image("disk.img", 512, 520, |disk| {
         let second = Extent {
             first: lba(SECOND_AT / 512),
