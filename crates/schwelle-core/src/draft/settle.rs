@@ -44,6 +44,10 @@ pub(crate) fn settle(
 ) -> Result<Settled, DraftError> {
     let mut settled = Settled::default();
     for system in &profile.systems {
+        // One that nothing starts may have a registry that cannot be read. It is left as it is.
+        if system.letters.is_err() && !profile.is_started(system) {
+            continue;
+        }
         let partition = profile
             .partition(system.partition)
             .ok_or(DraftError::Missing("Windows volume"))?;

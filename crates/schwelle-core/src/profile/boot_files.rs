@@ -291,10 +291,11 @@ pub fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
         });
         Some((manager.version.map(FileVersion::build), build))
     };
-    let with_manager = profile
+    let started = profile
         .systems
         .iter()
-        .filter_map(|system| Some((age(system)?, system)));
+        .filter(|system| profile.is_started(system));
+    let with_manager = started.filter_map(|system| Some((age(system)?, system)));
     // The last of the largest, seen from the end, is the first.
     with_manager
         .rev()
@@ -304,7 +305,10 @@ pub fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
 
 /// The Windows whose files a BIOS start gets: the first one that brings a boot manager for it.
 pub fn bios_system(profile: &Profile) -> Option<&WindowsSystem> {
-    let mut systems = profile.systems.iter();
+    let mut systems = profile
+        .systems
+        .iter()
+        .filter(|system| profile.is_started(system));
     systems.find(|system| {
         let mut files = system.bios_files.files.iter();
         system.has_bios_loader && files.any(|file| file.is_for(BOOTMGR))

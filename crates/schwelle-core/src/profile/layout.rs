@@ -2,6 +2,7 @@
 
 use uuid::Uuid;
 
+use crate::bootstore::{Locator, element};
 use crate::crossing::{Crossing, Style};
 use crate::device::{DeviceError, Extent, Geometry, HostFacts, Lba, ReadDevice, Window};
 use crate::fat::FatKind;
@@ -239,6 +240,43 @@ impl Profile {
         self.partitions
             .iter()
             .find(|partition| partition.number == number)
+    }
+
+    /// The partition of this disk that a boot store means.
+    pub fn partition_at(&self, locator: Locator) -> Option<usize> {
+        let crossing = self.any_crossing()?;
+        let mut partitions = self.partitions.iter();
+        let found = partitions.find(|partition| {
+            let offset = self.geometry.byte_of(partition.extent.first);
+            offset.and_then(|offset| crossing.name_before(offset)) == Some(locator)
+        });
+        Some(found?.number)
+    }
+
+    /// The partitions of this disk that the boot store's default entry and its menu start a system from.
+    pub fn menu_partitions(&self) -> Vec<usize> {
+        let Some(store) = self.boot.readable() else {
+            return Vec::new();
+        };
+        let entries = store.default_entry().into_iter().chain(store.menu());
+        let devices = entries.filter_map(|entry| {
+            store.effective(&entry, |object| object.device(element::OS_DEVICE))
+        });
+        let locators = devices.flat_map(|device| device.locators());
+        locators
+            .filter_map(|locator| self.partition_at(locator))
+            .collect()
+    }
+
+    /// True for a system that the default entry or the menu starts; for every one, where no store can be read or
+    /// it starts none of them. Another one may be left over from an earlier installation.
+    pub fn is_started(&self, system: &WindowsSystem) -> bool {
+        let started = self.menu_partitions();
+        let is_any = self
+            .systems
+            .iter()
+            .any(|system| started.contains(&system.partition));
+        !is_any || started.contains(&system.partition)
     }
 
     /// The MBR table, on an MBR disk.

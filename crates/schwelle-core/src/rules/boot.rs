@@ -114,16 +114,6 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
     }]
 }
 
-fn on_this_disk(profile: &Profile, locator: Locator) -> Option<usize> {
-    let crossing = profile.any_crossing()?;
-    let mut partitions = profile.partitions.iter();
-    let found = partitions.find(|partition| {
-        let offset = profile.geometry.byte_of(partition.extent.first);
-        offset.and_then(|offset| crossing.name_before(offset)) == Some(locator)
-    });
-    Some(found?.number)
-}
-
 fn default(facts: &Facts<'_>) -> Vec<Answer> {
     let Some(store) = readable_store(facts) else {
         return vec![Answer::pass(
@@ -149,7 +139,7 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
         .unwrap_or_default();
     let partition = locators
         .first()
-        .and_then(|&locator| on_this_disk(facts.profile, locator));
+        .and_then(|&locator| facts.profile.partition_at(locator));
     let answer = match partition {
         Some(number)
             if facts
@@ -268,7 +258,7 @@ fn entries(facts: &Facts<'_>) -> Vec<Answer> {
         let mut foreign = devices
             .iter()
             .flat_map(|(_, device)| device.locators())
-            .filter(|&locator| on_this_disk(facts.profile, locator).is_none());
+            .filter(|&locator| facts.profile.partition_at(locator).is_none());
         let locator = foreign.next()?;
         let remedy = "It is carried over unchanged. If that disk is in the same PC, see whether \
             the entry still starts after the switch.";

@@ -1,6 +1,6 @@
 //! Rules about the systems on the disk.
 
-use super::{Answer, Facts, Rule};
+use super::{Answer, Facts, Outcome, Rule};
 use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::pe::{EFI_APPLICATION, Machine, PeImage};
@@ -77,6 +77,22 @@ fn title(facts: &Facts<'_>, system: &WindowsSystem) -> String {
     facts.profile.partition(system.partition).map_or_else(
         || format!("partition {}", system.partition),
         Partition::title,
+    )
+}
+
+/// What stands against a system that nothing starts stands against nothing: it is told, and the disk converts.
+fn aside(facts: &Facts<'_>, system: &WindowsSystem, answer: Answer) -> Answer {
+    if answer.outcome != Outcome::Block || facts.profile.is_started(system) {
+        return answer;
+    }
+    Answer::caution(
+        answer.subject,
+        format!(
+            "{}; no entry of the menu starts this system",
+            answer.evidence
+        ),
+        "It does not start afterwards; does it now? It may be left over from an earlier installation. If somebody \
+         needs it, see how it is started today, and put that in order first.",
     )
 }
 
@@ -199,7 +215,10 @@ fn is_64_bit(facts: &Facts<'_>) -> Vec<Answer> {
     };
     match facts.profile.systems[..] {
         [] => no_windows(),
-        ref systems => systems.iter().map(answer).collect(),
+        ref systems => systems
+            .iter()
+            .map(|system| aside(facts, system, answer(system)))
+            .collect(),
     }
 }
 
@@ -208,8 +227,9 @@ fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
     if systems.is_empty() {
         return no_windows();
     }
-    let mut answers = Vec::new();
+    let mut all = Vec::new();
     for system in systems {
+        let mut answers = Vec::new();
         let (subject, files) = (title(facts, system), &system.boot_files);
         let remedy = "Repair the system's files (sfc /scannow, or from its installation medium), \
             see it start, and check again.";
@@ -245,7 +265,7 @@ fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
                 remedy,
             ));
         }
-        if !answers.iter().any(|answer| answer.subject == subject) {
+        if answers.is_empty() {
             let evidence = format!(
                 "{} files, {} KiB, boot manager for x64",
                 files.files.len(),
@@ -253,8 +273,13 @@ fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
             );
             answers.push(Answer::pass(subject, evidence));
         }
+        all.extend(
+            answers
+                .into_iter()
+                .map(|answer| aside(facts, system, answer)),
+        );
     }
-    answers
+    all
 }
 
 fn registry(facts: &Facts<'_>) -> Vec<Answer> {
@@ -296,7 +321,9 @@ fn letters(facts: &Facts<'_>) -> Vec<Answer> {
         )];
     }
     let systems = facts.profile.systems.iter();
-    systems.map(|system| letters_of(facts, system)).collect()
+    systems
+        .map(|system| aside(facts, system, letters_of(facts, system)))
+        .collect()
 }
 
 /// A Windows on another disk knows the volumes of this one by its MBR signature.

@@ -5,7 +5,7 @@ use crate::disk_use::DiskUse;
 use crate::encryption::EncryptionState;
 use crate::mbr::Kind;
 use crate::ntfs::{Audit, Hibernation, LogState};
-use crate::profile::{Foreign, NtfsHealth, Origin, Partition, VolumeKind};
+use crate::profile::{Foreign, NtfsHealth, Origin, Partition, Profile, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -114,9 +114,22 @@ fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
                 system is on it: it would not start any more.";
             return Some(Answer::caution(partition.title(), evidence, remedy));
         }
+        if is_aside(facts.profile, partition) {
+            let remedy = "Its volume is kept as it is, unseen: nothing starts from it. Keep its recovery key at hand.";
+            return Some(Answer::caution(partition.title(), evidence, remedy));
+        }
         Some(Answer::block(partition.title(), evidence, remedy))
     };
     facts.profile.partitions.iter().filter_map(answer).collect()
+}
+
+/// True for a partition that nothing starts from, on a disk whose menu starts a Windows that can be read.
+fn is_aside(profile: &Profile, partition: &Partition) -> bool {
+    let started = profile.menu_partitions();
+    let mut systems = profile.systems.iter();
+    systems.any(|system| started.contains(&system.partition))
+        && !started.contains(&partition.number)
+        && !partition.is_active()
 }
 
 fn readable(facts: &Facts<'_>) -> Vec<Answer> {

@@ -1,11 +1,12 @@
 //! What volumes show that real systems have used for years, and what is no reason to refuse a disk.
 
 use schwelle_core::bytes::ReadBytes;
-use schwelle_core::device::{Extent, ReadDevice, Window};
+use schwelle_core::device::{BlockDevice, DiskFile, Extent, MIB, ReadDevice, Window};
 use schwelle_core::ntfs::{NtfsVolume, Run};
 use schwelle_demo::{DiskBuilder, edit_file};
 
 use crate::blocked::{Build, entry, standard, with_table};
+use crate::menu::{SECOND_AT, two_systems};
 use crate::support::{Lab, lba};
 
 /// Changes bytes at an offset of a volume.
@@ -206,4 +207,84 @@ fn a_log_of_a_running_system_is_a_reason() {
         "{}",
         check.stdout
     );
+}
+
+type Spoil = fn(&DiskFile, Extent);
+
+/// What is wrong with the second system, which no menu names; the rule that tells of it.
+const LEFT_OVER: &[(&str, &str, Spoil)] = &[
+    ("a 32-bit one", "system.64bit", |disk, volume| {
+        edit_file(
+            disk,
+            volume,
+            "\\Windows\\System32\\ntoskrnl.exe",
+            |kernel| {
+                let at = usize::from(kernel[0x3C]) + 4;
+                kernel[at..at + 2].copy_from_slice(&[0x4C, 0x01]);
+            },
+        )
+        .unwrap();
+    }),
+    (
+        "one without a boot manager",
+        "system.boot-files",
+        |disk, volume| {
+            edit_file(disk, volume, "\\Windows\\Boot\\EFI\\bootmgfw.efi", |file| {
+                file.fill(0);
+            })
+            .unwrap();
+        },
+    ),
+    (
+        "one whose registry is damaged",
+        "system.letters",
+        |disk, volume| {
+            edit_file(
+                disk,
+                volume,
+                "\\Windows\\System32\\config\\SYSTEM",
+                |hive| hive[40] ^= 1,
+            )
+            .unwrap();
+        },
+    ),
+    (
+        "an encrypted volume",
+        "volume.encryption",
+        |disk, volume| {
+            DiskBuilder::new(disk).encrypt(volume).unwrap();
+        },
+    ),
+];
+
+#[test]
+fn what_nothing_starts_is_told_and_stands_against_nothing() {
+    for (name, rule, spoil) in LEFT_OVER {
+        let lab = Lab::new();
+        let image = two_systems(&lab);
+        let volume = Extent {
+            first: lba(SECOND_AT / 512),
+            end: lba((SECOND_AT + 160 * MIB) / 512),
+        };
+        let disk = DiskFile::open_write(&image, Some(512)).unwrap();
+        spoil(&disk, volume);
+        disk.flush().unwrap();
+        drop(disk);
+        let json = lab
+            .run(&["check", image.to_str().unwrap(), "--json"])
+            .json();
+        let mut findings = json["findings"].as_array().unwrap().iter();
+        let found = findings.find(|finding| {
+            finding["rule"] == *rule
+                && finding["subject"]
+                    .as_str()
+                    .unwrap()
+                    .starts_with("partition 3")
+        });
+        assert_eq!(found.unwrap()["outcome"], "caution", "{name}: {found:?}");
+        let done = lab.convert(&image, "job", &["--quiet"]);
+        assert_eq!(done.code, 0, "{name}: {}{}", done.stdout, done.stderr);
+        let undone = lab.run(&["undo", "--job", "job", "--yes"]);
+        assert_eq!(undone.code, 0, "{name}: {}", undone.stderr);
+    }
 }
