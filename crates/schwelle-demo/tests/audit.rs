@@ -105,9 +105,12 @@ const DAMAGES: &[(&str, Damage)] = &[
             record[..4].copy_from_slice(b"BAAD");
         });
     }),
-    ("file record A: the record is not in use", |patient| {
-        patient.change_record(patient.record_of(A), |record| record[0x16] &= !1);
-    }),
+    (
+        "file record A and 0 more are free but marked in use",
+        |patient| {
+            patient.change_record(patient.record_of(A), |record| record[0x16] &= !1);
+        },
+    ),
     (
         "file record A: an attribute has an impossible length",
         |patient| {

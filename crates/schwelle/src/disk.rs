@@ -169,6 +169,9 @@ impl Disk {
             (None, None) => size,
         };
         let maker = machine.maker.value();
+        let mut systems = self.profile.systems.iter();
+        let needs_compatibility =
+            systems.any(|system| system.needs_compatibility() && self.profile.is_started(system));
         SwitchSheet::new(&SheetFacts {
             machine,
             disk: &self.after_restart(),
@@ -176,6 +179,7 @@ impl Disk {
             rehearsal,
             verdict: &verdict_on_loader(&self.device, machine, REMOVABLE_X64),
             setup_key: maker.and_then(|maker| policy.setup_key(maker)),
+            needs_compatibility,
             entry: EntryPlace::of(
                 machine,
                 AttachedDisk {

@@ -182,6 +182,7 @@ impl CliError {
                 "When all is ready, the same command again with a new job folder.",
             ),
             CommitError::Stopped { .. }
+            | CommitError::NotReadBack(_)
             | CommitError::Mismatch { .. }
             | CommitError::Interrupted { .. }
             | CommitError::NotRecorded { .. } => Self::new(

@@ -68,6 +68,9 @@ pub enum CommitError {
         /// What failed.
         source: DeviceError,
     },
+    /// All is written, and could not be read back.
+    #[error("all is written, but could not be read back: {0}")]
+    NotReadBack(DeviceError),
     /// What was read back is not what was written.
     #[error("read back from {at}: not what was written")]
     Mismatch {
@@ -275,10 +278,7 @@ pub fn verify(
     };
     let bytes = held().map(|stage| stage.bytes(set.geometry)).sum();
     observer.event(Event::VerifyStarted(bytes));
-    let failed = |source| CommitError::Stopped {
-        stage: StageKind::Settle,
-        source,
-    };
+    let failed = CommitError::NotReadBack;
     let sector = u64::from(set.geometry.logical_sector);
     for (offset, len) in held()
         .flat_map(Stage::extents)

@@ -1,7 +1,7 @@
 //! Writing a change set to the disk: in stages, with a flush between them, inside the declared
 //! extents only.
 //!
-//! Order and crash cases (design, section 7): until the stage `commit` has written sector 0, the
+//! Order and crash cases (ARCHITECTURE.md has the table): until the stage `commit` has written sector 0, the
 //! disk is the old MBR disk. What `move` and `prepare` write goes to sectors that no file system
 //! uses at that time, so any subset of it may have reached the medium. What `trim` writes does not:
 //! a cut there leaves a volume between two sizes, and the journal finishes it or takes it back.

@@ -4,7 +4,7 @@ use std::io;
 
 use super::{BlockDevice, DeviceError, Extent, Geometry, ReadDevice};
 
-/// A device that can be written only inside the declared extents (promise 2 of the design).
+/// A device that can be written only inside the declared extents.
 #[derive(Debug)]
 pub struct Guard<'a> {
     device: &'a dyn BlockDevice,

@@ -206,7 +206,8 @@ pub fn build<'a>(
         .iter()
         .map(|partition| {
             let id = (source.new_guid)();
-            kept_entry(partition, placement.after(partition), id, source.types)
+            let (after, has_letter) = (placement.after(partition), profile.has_letter(partition));
+            kept_entry(partition, after, id, (source.types, has_letter))
         })
         .collect::<Result<Vec<_>, _>>()?;
     let mut existing = None;
@@ -261,7 +262,9 @@ pub fn build<'a>(
         filled = esp::fill(&draft, disk, place, content.as_ref(), identity)?;
         let what = "EFI system partition";
         esp_region = Some(match place.from {
-            EspFrom::Gap | EspFrom::Tail(_) => Region::new(StageKind::Prepare, what, place.extent),
+            EspFrom::Gap | EspFrom::Tail(_) | EspFrom::Formatted(_) => {
+                Region::new(StageKind::Prepare, what, place.extent)
+            }
             EspFrom::Existing(_) => Region::new(StageKind::Fill, what, place.extent),
             EspFrom::Takeover(number) => {
                 let old = profile.partition(number).map(|part| part.extent);
@@ -358,12 +361,12 @@ fn boot_records(disk: &dyn ReadDevice, profile: &Profile) -> Result<Vec<Watched>
     records.map(watch).collect()
 }
 
-/// The new entry of a partition that is kept.
+/// The new entry of a partition that is kept; `has_letter` where a Windows gives it a drive letter.
 fn kept_entry(
     partition: &Partition,
     extent: Extent,
     id: Uuid,
-    types: &TypeTable,
+    (types, has_letter): (&TypeTable, bool),
 ) -> Result<GptEntry, DraftError> {
     let Origin::Mbr { kind, .. } = partition.origin else {
         return Err(DraftError::Missing("MBR table"));
@@ -375,8 +378,8 @@ fn kept_entry(
     let (guid, more) = match partition.role {
         // What a workshop has settled counts more than what a look at the volume suggests.
         _ if types.settled(kind).is_some() => (mapped.guid, 0),
-        // The old boot partition had no drive letter, and should not show up as a drive now.
-        Role::Boot => (mapped.guid, attributes::NO_DRIVE_LETTER),
+        // An old boot partition without a drive letter should not show up as a drive now.
+        Role::Boot if !has_letter => (mapped.guid, attributes::NO_DRIVE_LETTER),
         Role::Recovery => {
             let hidden = attributes::REQUIRED | attributes::NO_DRIVE_LETTER;
             (type_guid::RECOVERY, hidden)

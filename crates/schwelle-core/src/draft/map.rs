@@ -17,6 +17,8 @@ pub enum Change {
     Smaller,
     /// Stays, and gets more files.
     Filled,
+    /// Stays, and gets a new file system.
+    Formatted,
     /// Stays, and gets another type.
     Retyped,
 }
@@ -29,6 +31,7 @@ impl Change {
             Self::New => "new",
             Self::Smaller => "smaller",
             Self::Filled => "filled",
+            Self::Formatted => "formatted",
             Self::Retyped => "retyped",
         }
     }
@@ -132,6 +135,9 @@ impl MapPart {
                     Some(partition) if partition.extent != entry.extent => Change::Smaller,
                     Some(partition) if esp == Some(EspFrom::Existing(partition.number)) => {
                         Change::Filled
+                    }
+                    Some(partition) if esp == Some(EspFrom::Formatted(partition.number)) => {
+                        Change::Formatted
                     }
                     Some(partition) if partition.gpt_kind().is_some_and(|k| k != entry.kind) => {
                         Change::Retyped

@@ -25,6 +25,8 @@ pub struct SheetFacts<'a> {
     pub setup_key: Option<&'a str>,
     /// Where the disk stands in the boot order.
     pub entry: EntryPlace,
+    /// A system on it needs the compatibility module's video, and knows no Secure Boot.
+    pub needs_compatibility: bool,
 }
 
 /// Where a disk stands in a PC's boot order.
@@ -121,7 +123,10 @@ impl SwitchSheet {
             disk: format!("{} ({})", facts.known_as, facts.disk),
             already: already(facts),
             steps: steps(facts),
-            secure_boot: Self::about_secure_boot(facts.verdict),
+            secure_boot: match facts.needs_compatibility {
+                true => "Leave it off: this Windows knows no Secure Boot.".to_owned(),
+                false => Self::about_secure_boot(facts.verdict),
+            },
             leave_alone: leave_alone(),
             trouble: trouble(facts),
             way_back: way_back(),
@@ -210,7 +215,7 @@ fn already(facts: &SheetFacts<'_>) -> Vec<String> {
         EntryPlace::Missing | EntryPlace::Unknown => {}
     }
     match machine.secure_boot.value() {
-        Some(true) if facts.verdict.accepts() => {
+        Some(true) if facts.verdict.accepts() && !facts.needs_compatibility => {
             already.push("Secure Boot is on, and accepts the boot manager.".to_owned());
         }
         Some(false) => already.push("Secure Boot is off.".to_owned()),
@@ -221,7 +226,8 @@ fn already(facts: &SheetFacts<'_>) -> Vec<String> {
 
 /// What must be changed in the setup screen, or can only be looked at there.
 fn needs_setup(facts: &SheetFacts<'_>) -> bool {
-    let refused = facts.machine.secure_boot.value() == Some(&true) && !facts.verdict.accepts();
+    let is_on = facts.machine.secure_boot.value() == Some(&true);
+    let refused = is_on && (facts.needs_compatibility || !facts.verdict.accepts());
     refused
         || facts.machine.mode.value() != Some(&BootMode::Uefi)
         || facts.entry == EntryPlace::Unknown
@@ -281,7 +287,7 @@ fn setup_steps(facts: &SheetFacts<'_>, steps: &mut Vec<SheetStep>) {
     let setup = "The setup screen. Note, or photograph, every page that you are going to change.";
     steps.push(SheetStep::new(enter, setup));
     let is_on = machine.secure_boot.value() == Some(&true);
-    if is_on && !facts.verdict.accepts() {
+    if is_on && (facts.needs_compatibility || !facts.verdict.accepts()) {
         let what = "Switch Secure Boot off (page Security or Boot). Leave its keys as they are.";
         let check = "Secure Boot: off, or Disabled.";
         steps.push(SheetStep::new(what, check));
@@ -304,6 +310,13 @@ fn last_steps(facts: &SheetFacts<'_>, steps: &mut Vec<SheetStep>) {
         facts.disk
     );
     steps.push(SheetStep::new(what, "It says \"Confirmed\"."));
+    if facts.needs_compatibility {
+        let what = "Leave the compatibility module (CSM) on, and Secure Boot off: this Windows draws its start screen \
+            with the module's video.";
+        let check = "If it hangs at its start screen, the module is off or has no video.";
+        steps.push(SheetStep::new(what, check));
+        return;
+    }
     if machine.compatibility.value() != Some(&false) {
         let what =
             "Only now: in the setup, switch the compatibility module off, where there is one.";

@@ -9,7 +9,7 @@
 //! - [`undo`] goes the other way in the other order: the files that were edited, then sector 0,
 //!   from which on it is the old disk, then what lay where the new parts were, and last the file
 //!   systems that were trimmed. A volume that has been used since keeps its new size and its edited
-//!   files (promise 7 of the design).
+//!   files (see the invariants in ARCHITECTURE.md).
 
 use std::sync::Arc;
 

@@ -154,7 +154,7 @@ fn choose_esp(
         entry.attributes |= attributes::NO_DRIVE_LETTER;
     }
     let from = match remedies.format {
-        true => EspFrom::Gap,
+        true => EspFrom::Formatted(partition.number),
         false => EspFrom::Existing(partition.number),
     };
     let extent = partition.extent;

@@ -20,7 +20,7 @@ use crate::disk_use::DiskUse;
 use crate::gpt::backup_sectors;
 use crate::gpt::place::{ESP_WANTED, esp_floor, in_gap};
 use crate::ntfs::TrimPlan;
-use crate::profile::{Partition, Profile, Table, beyond_volume};
+use crate::profile::{Partition, Profile, Role, Table, beyond_volume};
 
 /// Which means of making room the technician wants.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -95,6 +95,8 @@ pub enum EspFrom {
     Takeover(usize),
     /// It is there already, as this partition, and gets more files.
     Existing(usize),
+    /// It is there already, as this partition, and gets a new file system.
+    Formatted(usize),
 }
 
 impl EspFrom {
@@ -105,6 +107,7 @@ impl EspFrom {
             Self::Tail(_) => "trim",
             Self::Takeover(_) => "takeover",
             Self::Existing(_) => "existing",
+            Self::Formatted(_) => "formatted",
         }
     }
 
@@ -112,7 +115,10 @@ impl EspFrom {
     pub fn partition(self) -> Option<usize> {
         match self {
             Self::Gap => None,
-            Self::Tail(number) | Self::Takeover(number) | Self::Existing(number) => Some(number),
+            Self::Tail(number)
+            | Self::Takeover(number)
+            | Self::Existing(number)
+            | Self::Formatted(number) => Some(number),
         }
     }
 }
@@ -260,8 +266,8 @@ struct Candidate {
     trim: Option<Trimming>,
     /// A partition that gives what lies beyond its volume, with its sectors afterwards.
     cut: Option<(usize, Extent)>,
-    /// Restore points are lost; bytes that must move.
-    costs: (bool, u64),
+    /// Restore points are lost; bytes that must move; the recovery partition cannot be enlarged.
+    costs: (bool, u64, bool),
 }
 
 struct Search<'a> {
@@ -272,6 +278,14 @@ struct Search<'a> {
     candidates: Vec<Candidate>,
     /// Partitions that end where their volumes end already, for the backup table.
     cut: Vec<(usize, Extent)>,
+}
+
+/// What a verdict says of a place in front of a recovery partition.
+fn between_note(between: bool) -> &'static str {
+    match between {
+        true => "; between Windows and its recovery partition, which Windows then cannot enlarge",
+        false => "",
+    }
 }
 
 fn replace(used: &mut [Extent], old: Extent, new: Extent) {
@@ -391,13 +405,15 @@ impl Search<'_> {
         match in_gap(geometry, used, wanted, floor) {
             Ok(esp) => {
                 let size = Self::mib(geometry.bytes_in(&esp));
-                let index = self.consider(place, format!("{size} MiB; nothing has to move"));
+                let between = self.is_before_recovery(&esp);
+                let verdict = format!("{size} MiB; nothing has to move{}", between_note(between));
+                let index = self.consider(place, verdict);
                 self.candidates.push(Candidate {
                     index,
                     esp,
                     trim: None,
                     cut: None,
-                    costs: (false, 0),
+                    costs: (false, 0, between),
                 });
             }
             Err(largest) => {
@@ -441,7 +457,7 @@ impl Search<'_> {
                         esp,
                         trim: None,
                         cut: Some((partition.number, after)),
-                        costs: (false, 0),
+                        costs: (false, 0, false),
                     });
                 }
                 Err(largest) => {
@@ -451,6 +467,20 @@ impl Search<'_> {
                 }
             }
         }
+    }
+
+    /// True where the new partition would lie between a Windows and its recovery partition: Windows makes room
+    /// for a larger recovery partition at the end of its own, right in front of it.
+    fn is_before_recovery(&self, esp: &Extent) -> bool {
+        let partitions = self.profile.partitions.iter();
+        let behind = partitions
+            .clone()
+            .filter(|part| part.extent.first >= esp.end);
+        let next = behind.min_by_key(|part| part.extent.first);
+        let before = partitions.filter(|part| part.extent.first < esp.first);
+        let last = before.max_by_key(|part| part.extent.first);
+        last.is_some_and(|part| part.role == Role::Windows)
+            && next.is_some_and(|part| part.role == Role::Recovery)
     }
 
     /// Marks the place that was chosen.

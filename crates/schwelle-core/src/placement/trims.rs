@@ -9,7 +9,8 @@ use crate::ntfs::{NtfsVolume, TrimError};
 use crate::profile::{Partition, Role, beyond_volume};
 
 use super::{
-    Candidate, NoRoom, PlaceWish, Search, Trimming, backup_region, cluster_bytes, in_words,
+    Candidate, NoRoom, PlaceWish, Search, Trimming, backup_region, between_note, cluster_bytes,
+    in_words,
 };
 
 impl Search<'_> {
@@ -29,12 +30,13 @@ impl Search<'_> {
                 Ok((esp, trim, verdict)) => {
                     let index = self.consider(place, verdict);
                     let moved = trim.moved_bytes(cluster_bytes(partition));
+                    let between = self.is_before_recovery(&esp);
                     self.candidates.push(Candidate {
                         index,
                         esp,
                         trim: Some(trim),
                         cut: None,
-                        costs: (partition.has_shadow_copies(), moved),
+                        costs: (partition.has_shadow_copies(), moved, between),
                     });
                 }
                 Err(verdict) => {
@@ -95,13 +97,14 @@ impl Search<'_> {
                 Ok(trim) => {
                     let moved = trim.moved_bytes(cluster_bytes(partition));
                     let verdict = format!(
-                        "{needed} MiB; {} must move, {} are free for it{}",
+                        "{needed} MiB; {} must move, {} are free for it{}{}",
                         in_words(moved),
                         in_words(trim.plan.free_bytes),
                         match partition.has_shadow_copies() {
                             true => "; its restore points are lost",
                             false => "",
-                        }
+                        },
+                        between_note(self.is_before_recovery(&esp)),
                     );
                     return Ok((esp, trim, verdict));
                 }

@@ -268,6 +268,19 @@ impl Profile {
             .collect()
     }
 
+    /// True where a Windows on this disk gives this partition a drive letter.
+    pub fn has_letter(&self, partition: &Partition) -> bool {
+        let Some(at) = self.geometry.byte_of(partition.extent.first) else {
+            return false;
+        };
+        let letters = self
+            .systems
+            .iter()
+            .filter_map(|system| system.letters.as_ref().ok()?.as_ref());
+        let mut names = letters.flat_map(|letters| letters.crossed.iter().chain(&letters.left));
+        names.any(|name| name.is_letter_of(at))
+    }
+
     /// True for a system that the default entry or the menu starts; for every one, where no store can be read or
     /// it starts none of them. Another one may be left over from an earlier installation.
     pub fn is_started(&self, system: &WindowsSystem) -> bool {

@@ -12,6 +12,9 @@ use super::boot::KERNEL;
 use super::boot_files::BootFiles;
 use super::layout::Partition;
 
+/// The first build that is whole without BIOS routines.
+const FIRST_BUILD_OF_WINDOWS_8: u32 = 9200;
+
 /// A Windows installation.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WindowsSystem {
@@ -130,11 +133,10 @@ impl WindowsSystem {
             return;
         };
         let mut text = |name| self.registry_value(&software, "SOFTWARE", VERSION_KEY, name);
-        let (product, build, version) = (
-            text("ProductName"),
-            text("CurrentBuild"),
-            text("DisplayVersion"),
-        );
+        let (product, build) = (text("ProductName"), text("CurrentBuild"));
+        // From 20H2 on, before that, and before Windows 10 (a service pack).
+        let names = ["DisplayVersion", "ReleaseId", "CSDVersion"];
+        let version = names.into_iter().find_map(&mut text);
         (self.product, self.build, self.version) = (product, build, version);
         self.correct_product();
     }
@@ -234,6 +236,13 @@ impl WindowsSystem {
                 None
             }
         }
+    }
+
+    /// True for a Windows before 8: in UEFI mode it draws its start screen by the video routines of the
+    /// compatibility module, without which it hangs there, and it knows no Secure Boot.
+    pub fn needs_compatibility(&self) -> bool {
+        let build = self.build.as_ref().and_then(|build| build.parse().ok());
+        build.is_some_and(|build: u32| build < FIRST_BUILD_OF_WINDOWS_8)
     }
 
     /// "Windows 10 Pro 22H2 (build 19045)", as far as it is known.

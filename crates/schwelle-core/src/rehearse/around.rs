@@ -67,7 +67,7 @@ pub(super) fn walk_around(
     }
     let remedy = "The entry does not start from here. If it is for a disk that is missing now, \
         attach it; else take the entry out of the menu, in Windows. Where the boot manager is the older one, let \
-        the newest Windows place its own (bcdboot).";
+        the startup repair of the newest Windows place its own.";
     menu.step(walk, StepId::Menu, "the menu has no entries", remedy);
 
     let (mut letters, mut recovery) = (Notes::default(), Notes::default());

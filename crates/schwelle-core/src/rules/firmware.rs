@@ -4,7 +4,7 @@ use super::{Answer, Facts, Rule};
 use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::firmware::{Fact, SwitchSheet, Verdict};
-use crate::profile::{SignedSet, boot_system};
+use crate::profile::{SignedSet, WindowsSystem, boot_system};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -22,6 +22,15 @@ pub(super) static RULES: &[Rule] = &[
             loaders. Some tablets and small notebooks have 32-bit firmware with a 64-bit processor.",
         to: Some(Style::Gpt),
         check: bits,
+    },
+    Rule {
+        id: "firmware.csm",
+        question: "Does the Windows start without the compatibility module (CSM)?",
+        why: "Windows 7 and Server 2008 R2 draw their start screen by the video routines of a BIOS, which UEFI firmware \
+            has only with its compatibility module (CSM) on. Without it they hang there. They know no Secure Boot \
+            either.",
+        to: Some(Style::Gpt),
+        check: compatibility,
     },
     Rule {
         id: "firmware.secure-boot",
@@ -75,6 +84,33 @@ fn bits(facts: &Facts<'_>) -> Vec<Answer> {
         Fact::NotTold { how, .. } => Answer::unknown("PC", evidence, *how),
     };
     vec![answer]
+}
+
+fn compatibility(facts: &Facts<'_>) -> Vec<Answer> {
+    let systems = facts.profile.systems.iter();
+    let old =
+        systems.filter(|system| system.needs_compatibility() && facts.profile.is_started(system));
+    let answer = |system: &WindowsSystem| {
+        let subject = system.title();
+        match facts.machine.compatibility {
+            Fact::Known { value: false, .. } => Answer::block(
+                subject,
+                format!(
+                    "it needs the compatibility module's video, and the PC has none: {}",
+                    facts.machine.compatibility.evidence()
+                ),
+                "Leave the disk as it is, or see whether the firmware setup has such a module (CSM, legacy video) \
+                 and switch it on; then correct the machine file and check again.",
+            ),
+            _ => Answer::caution(
+                subject,
+                "in UEFI mode it needs the compatibility module's video, and knows no Secure Boot",
+                "Leave the compatibility module (CSM) on and Secure Boot off after the switch. A PC without such a \
+                 module does not start this Windows in UEFI mode.",
+            ),
+        }
+    };
+    old.map(answer).collect()
 }
 
 fn secure_boot(facts: &Facts<'_>) -> Vec<Answer> {

@@ -122,7 +122,21 @@ impl<'a> Job<'a> {
         }
     }
 
-    /// Asks about partitions of a data disk in which nothing is recognised: by name, and not covered by --yes.
+    /// Asks what neither --yes nor a policy answers: the technician does, or an option of its own.
+    fn ask_by_name(
+        &self,
+        screen: &Screen,
+        question: &str,
+        (what, why, option): (String, &'static str, &str),
+    ) -> Result<(), CliError> {
+        if !self.yes && screen.ask(question).as_deref() == Some("yes") {
+            return Ok(());
+        }
+        let next = format!("If that is right, the same command again with {option}");
+        Err(CliError::new(Kind::Usage, what, why, next))
+    }
+
+    /// Asks about partitions of a data disk in which nothing is recognised.
     fn confirm_unrecognised(&self, screen: &Screen) -> Result<(), CliError> {
         if self.accepted.keep_unrecognised || self.disk_use != DiskUse::Data {
             return Ok(());
@@ -130,45 +144,41 @@ impl<'a> Job<'a> {
         let partitions = self.disk.profile.partitions.iter();
         for partition in partitions.filter(|partition| partition.is_unrecognised()) {
             let title = text::safe(&partition.title());
+            let refused = (
+                format!(
+                    "nothing is recognised in {title}, and it was not said that it is kept as it is"
+                ),
+                "It may be damaged, or shown with another sector size than it was written with. The disk is \
+                 unchanged.",
+                "--keep-unrecognised",
+            );
             let question = format!(
                 "Nothing is recognised in {title}. Keep it without inspecting it? (yes/no)"
             );
-            if self.yes || screen.ask(&question).as_deref() != Some("yes") {
-                return Err(CliError::new(
-                    Kind::Usage,
-                    format!(
-                        "nothing is recognised in {title}, and it was not said that it is kept as it is"
-                    ),
-                    "It may be damaged, or shown with another sector size than it was written with. The disk is \
-                     unchanged.",
-                    "If it is right as it is, the same command again with --keep-unrecognised",
-                ));
-            }
+            self.ask_by_name(screen, &question, refused)?;
         }
         Ok(())
     }
 
-    /// Asks about volumes that lose their restore points: by name, and not covered by --yes.
+    /// Asks about volumes that lose their restore points.
     fn confirm_restore_points(&self, plan: &Plan<'_>, screen: &Screen) -> Result<(), CliError> {
         if self.accepted.lose_restore_points {
             return Ok(());
         }
         for partition in plan.placement.loses_shadow_copies(&self.disk.profile) {
             let title = text::safe(&partition.title());
+            let refused = (
+                format!(
+                    "the restore points of {title} would be lost, and it was not said that they may go"
+                ),
+                "The volume becomes smaller, and what moves goes where they remember something. The disk is \
+                 unchanged.",
+                "--lose-restore-points",
+            );
             let question = format!(
                 "The restore points (shadow copies) of {title} are lost. May they go? (yes/no)"
             );
-            if self.yes || screen.ask(&question).as_deref() != Some("yes") {
-                return Err(CliError::new(
-                    Kind::Usage,
-                    format!(
-                        "the restore points of {title} would be lost, and it was not said that they may go"
-                    ),
-                    "The volume becomes smaller, and what moves goes where they remember something. The disk is \
-                     unchanged.",
-                    "If they may go, the same command again with --lose-restore-points",
-                ));
-            }
+            self.ask_by_name(screen, &question, refused)?;
         }
         Ok(())
     }

@@ -87,7 +87,12 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         Does::Mend => "Mended",
     };
     screen.show(&views::plan::finished(word, &job.disk, &folder, &rehearsal));
-    screen.document(&views::json::Recovered::resumed(&disk, &folder, &rehearsal));
+    screen.document(&views::json::Recovered::resumed(
+        &disk,
+        &folder,
+        does.done(),
+        &rehearsal,
+    ));
     last_words(&job.folder, &warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }

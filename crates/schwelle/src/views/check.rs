@@ -2,11 +2,11 @@
 
 use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
 
-use super::common::{answer, answer_line, head, item, paragraph, partitions};
+use super::common::{answer, answer_line, head, item, paragraph, partitions, remedy_for};
 use super::json::Check;
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Look, Tone, toned};
-use crate::text::{pad, safe, sentence, typed};
+use crate::text::{pad, safe, sentence};
 
 /// Columns of the families' names beside their findings.
 const FAMILY_COLUMNS: usize = 12;
@@ -73,7 +73,6 @@ fn section(tone: Tone, title: &str, count: usize) -> String {
 
 /// Findings by family, each with its evidence, and with what to do.
 pub(super) fn telling(disk: &Disk, findings: &[&Finding], tone: Tone, columns: usize) -> String {
-    let path = typed(&disk.path);
     let columns = columns - FAMILY_COLUMNS;
     let mut text = String::new();
     for findings in by_family(findings) {
@@ -83,8 +82,7 @@ pub(super) fn telling(disk: &Disk, findings: &[&Finding], tone: Tone, columns: u
             body += &format!("{}  {subject}\n", toned(tone, finding.rule));
             body += &paragraph("", &sentence(&finding.evidence), 2, columns);
             if let Some(remedy) = &finding.remedy {
-                // What is to be typed names this disk.
-                let remedy = sentence(remedy).replace(" DISK", &format!(" {path}"));
+                let remedy = remedy_for(disk, &sentence(remedy));
                 body += &paragraph("What to do: ", &remedy, 2, columns);
             }
         }

@@ -8,7 +8,7 @@ use schwelle_core::profile::{Origin, Partition, Role};
 use super::map;
 use crate::disk::Disk;
 use crate::screen::{Look, Tone, toned};
-use crate::text::{bytes, cut, pad, safe, width, wrap};
+use crate::text::{bytes, cut, pad, safe, typed, width, wrap};
 
 /// Which disk this is: path, size, table, model and serial, short name, the systems on it.
 pub(crate) fn head(disk: &Disk) -> String {
@@ -130,7 +130,7 @@ pub(crate) fn answer(tone: Tone, word: &str, rest: &str) -> String {
 /// One line for a part of a map; marked when it is new, changed or active.
 pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, look: Look) -> String {
     let tone = match (part.change, part.active) {
-        (Change::New | Change::Filled | Change::Retyped, _) => Tone::Good,
+        (Change::New | Change::Filled | Change::Formatted | Change::Retyped, _) => Tone::Good,
         (Change::Smaller, _) => Tone::Careful,
         (Change::Kept, true) => Tone::Open,
         (Change::Kept, false) => Tone::Faint,
@@ -188,4 +188,9 @@ pub(crate) fn answer_line(answer: &str, rest: &str, columns: usize) -> String {
         toned(tone, &pad(answer, ANSWER_COLUMNS)),
         rest.trim_end()
     )
+}
+
+/// What to do about this disk: what is to be typed names it.
+pub(super) fn remedy_for(disk: &Disk, remedy: &str) -> String {
+    remedy.replace(" DISK", &format!(" {}", typed(&disk.path)))
 }

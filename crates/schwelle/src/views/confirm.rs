@@ -42,7 +42,7 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
             }
         }
     } else {
-        text += &rehearse::steps(&confirmation.rehearsal, columns);
+        text += &rehearse::steps(disk, &confirmation.rehearsal, columns);
     }
     let reason = &confirmation.reason;
     let path = typed(&disk.path);

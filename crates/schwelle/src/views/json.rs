@@ -179,7 +179,7 @@ impl EditedFileDoc {
 /// Where the EFI system partition goes.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct PlacementDoc {
-    /// "gap", "trim", "takeover" or "existing"
+    /// "gap", "trim", "takeover", "existing" or "formatted" (`mend`: it is there, and gets a new file system)
     pub(crate) kind: String,
     pub(crate) first_lba: u64,
     pub(crate) last_lba: u64,
@@ -244,7 +244,7 @@ pub(crate) struct PartDoc {
     pub(crate) active: bool,
     /// GPT attribute bits, in hex
     pub(crate) attributes: String,
-    /// "kept", "smaller", "filled" (gets more files), "retyped" or "new"
+    /// "kept", "smaller", "filled" (gets more files), "formatted" (gets a new file system), "retyped" or "new"
     pub(crate) change: String,
 }
 
@@ -461,7 +461,7 @@ impl Converted {
 /// `resume` and `undo`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Recovered {
-    /// "converted" (`resume`) or "undone" (`undo`)
+    /// "converted" or "mended" (`resume`), "undone" (`undo`)
     pub(crate) answer: String,
     /// The disk that was found
     pub(crate) disk: String,
@@ -474,9 +474,9 @@ pub(crate) struct Recovered {
 }
 
 impl Recovered {
-    pub(crate) fn resumed(disk: &Path, job: &Path, rehearsal: &Rehearsal) -> Self {
+    pub(crate) fn resumed(disk: &Path, job: &Path, done: &str, rehearsal: &Rehearsal) -> Self {
         Self {
-            answer: "converted".to_owned(),
+            answer: done.to_owned(),
             disk: disk.display().to_string(),
             job: job.display().to_string(),
             exact: None,

@@ -6,6 +6,7 @@ use schwelle_core::crossing::Style;
 use schwelle_core::device::Extent;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Change, MapPart, NewStart, Plan};
+use schwelle_core::gpt::attributes;
 use schwelle_core::job::bytes_needed;
 use schwelle_core::mbr;
 use schwelle_core::profile::Role;
@@ -67,10 +68,10 @@ pub(super) fn body(
                 let all = paragraph("", &format!("all {count} steps: {all}"), 8, columns);
                 text + &format!("  {pass}  {}", all.trim_start())
             }
-            _ => text + &rehearse::steps(rehearsal, columns),
+            _ => text + &rehearse::steps(disk, rehearsal, columns),
         }
     } else {
-        text + &rehearse::steps(rehearsal, columns)
+        text + &rehearse::steps(disk, rehearsal, columns)
     }
 }
 
@@ -133,9 +134,11 @@ fn layout(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
             Change::Smaller => "it becomes smaller, its files stay",
             _ => "nothing on it is changed",
         };
-        let line = format!(
-            "Partition {number}, the old boot partition, stays as data without a drive letter; {rest}."
-        );
+        let letter = match part.attributes & attributes::NO_DRIVE_LETTER {
+            0 => "keeps its drive letter",
+            _ => "stays as data without a drive letter",
+        };
+        let line = format!("Partition {number}, the old boot partition, {letter}; {rest}.");
         text += &paragraph("", &line, 2, columns);
     }
     text

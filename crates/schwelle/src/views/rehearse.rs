@@ -3,7 +3,7 @@
 use schwelle_core::crossing::Style;
 use schwelle_core::rehearse::{Rehearsal, StepOutcome};
 
-use super::common::{answer, head, paragraph};
+use super::common::{answer, head, paragraph, remedy_for};
 use crate::disk::Disk;
 use crate::screen::{Tone, toned};
 use crate::text::pad;
@@ -12,7 +12,7 @@ use crate::text::pad;
 pub(crate) fn render_data(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> String {
     let title = "From sector 0 to the volumes";
     let text = format!("{}\n{}\n", head(disk), toned(Tone::Heading, title));
-    let text = text + &steps(rehearsal, columns);
+    let text = text + &steps(disk, rehearsal, columns);
     if rehearsal.passed() {
         let rest = match rehearsal.style {
             Style::Gpt => "Both copies of the table agree, and every partition can be looked into.",
@@ -44,7 +44,7 @@ pub(crate) fn render(
     let title = format!("From sector 0 to the kernel, as {goes} and the boot manager go");
     text += &format!("\n{}\n", toned(Tone::Heading, &title));
     let (shown, is_good) = emulated;
-    text += &steps(rehearsal, columns);
+    text += &steps(disk, rehearsal, columns);
     text += shown;
     if rehearsal.starts() && !is_good {
         let rest = "The walk finds all that a start needs, and real firmware does not start it. Do \
@@ -95,7 +95,7 @@ pub(crate) fn render_bios(disk: &Disk, shown: &str, starts: bool) -> String {
 }
 
 /// The steps taken, the failed one with its remedy.
-pub(crate) fn steps(rehearsal: &Rehearsal, columns: usize) -> String {
+pub(crate) fn steps(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> String {
     const INDENT: usize = 28;
     let mut text = String::new();
     for (index, step) in rehearsal.steps.iter().enumerate() {
@@ -109,7 +109,7 @@ pub(crate) fn steps(rehearsal: &Rehearsal, columns: usize) -> String {
         );
         text += &format!("{head}{}", evidence.trim_start());
         if let Some(remedy) = &step.remedy {
-            text += &paragraph("What to do: ", remedy, INDENT, columns);
+            text += &paragraph("What to do: ", &remedy_for(disk, remedy), INDENT, columns);
         }
     }
     text

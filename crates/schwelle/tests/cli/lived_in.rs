@@ -1,13 +1,17 @@
 //! What volumes show that real systems have used for years, and what is no reason to refuse a disk.
 
+use std::fs;
+
 use schwelle_core::bytes::ReadBytes;
 use schwelle_core::device::{BlockDevice, DiskFile, Extent, MIB, ReadDevice, Window};
 use schwelle_core::ntfs::{NtfsVolume, Run};
 use schwelle_demo::{DiskBuilder, edit_file};
 
 use crate::blocked::{Build, entry, standard, with_table};
+use crate::foreign::{hex, merge};
 use crate::menu::{SECOND_AT, two_systems};
-use crate::support::{Lab, lba};
+use crate::support::{Lab, SIGNATURE, lba};
+use crate::volumes::edit_volume;
 
 /// Changes bytes at an offset of a volume.
 fn change(disk: &DiskBuilder<'_>, volume: Extent, at: u64, change: impl FnOnce(&mut [u8])) {
@@ -286,5 +290,86 @@ fn what_nothing_starts_is_told_and_stands_against_nothing() {
         assert_eq!(done.code, 0, "{name}: {}{}", done.stdout, done.stderr);
         let undone = lab.run(&["undo", "--job", "job", "--yes"]);
         assert_eq!(undone.code, 0, "{name}: {}", undone.stderr);
+    }
+}
+
+#[test]
+fn a_windows_7_needs_the_compatibility_module() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 340, |disk| {
+        standard(disk);
+    });
+    edit_volume(&image, (51 * MIB, 160 * MIB), |mount| {
+        let hive = lab.path("software");
+        let place = mount.path("Windows/System32/config/SOFTWARE");
+        fs::copy(&place, &hive).unwrap();
+        let text = "[SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion]\n\"ProductName\"=str(1):\"Windows 7 Professional\"\n\
+            \"CurrentBuild\"=str(1):\"7601\"\n\"CSDVersion\"=str(1):\"Service Pack 1\"\n\"DisplayVersion\"=-\n";
+        merge(&hive, "SOFTWARE", text);
+        fs::copy(&hive, &place).unwrap();
+    });
+    let check = lab.run(&["check", "disk.img"]);
+    let flat = check
+        .stdout
+        .split_whitespace()
+        .collect::<Vec<_>>()
+        .join(" ");
+    for told in [
+        "Windows 7 Professional Service Pack 1 (build 7601)",
+        "needs the compatibility module's video, and knows no Secure Boot",
+    ] {
+        assert!(flat.contains(told), "{told}: {}", check.stdout);
+    }
+    assert_eq!(check.code, 0, "{}", check.stdout);
+    let machine = lab.path("pc.toml");
+    fs::write(&machine, "[firmware]\nuefi = true\ncompatibility = false\n").unwrap();
+    let check = lab.run(&["check", "disk.img", "--machine", machine.to_str().unwrap()]);
+    assert_eq!(check.code, 1, "{}", check.stdout);
+    assert!(check.stdout.contains("firmware.csm"), "{}", check.stdout);
+    assert_eq!(lab.convert(&image, "job", &["--quiet"]).code, 0);
+    let sheet = lab.run(&["firmware", "sheet", "disk.img"]).stdout;
+    let flat = sheet.split_whitespace().collect::<Vec<_>>().join(" ");
+    for told in [
+        "Leave the compatibility module (CSM) on",
+        "this Windows knows no Secure Boot",
+    ] {
+        assert!(flat.contains(told), "{told}: {sheet}");
+    }
+    assert!(
+        !flat.contains("switch the compatibility module off"),
+        "{sheet}"
+    );
+}
+
+#[test]
+fn an_old_boot_partition_keeps_the_letter_that_it_has() {
+    for has_letter in [false, true] {
+        let lab = Lab::new();
+        let image = lab.image("disk.img", 512, 340, |disk| {
+            standard(disk);
+        });
+        if has_letter {
+            edit_volume(&image, (51 * MIB, 160 * MIB), |mount| {
+                let hive = lab.path("system");
+                let place = mount.path("Windows/System32/config/SYSTEM");
+                fs::copy(&place, &hive).unwrap();
+                let data = [&SIGNATURE.to_le_bytes()[..], &MIB.to_le_bytes()].concat();
+                let text = format!(
+                    "[SYSTEM\\MountedDevices]\n\"\\\\DosDevices\\\\E:\"=hex(3):{}\n",
+                    hex(&data)
+                );
+                merge(&hive, "SYSTEM", &text);
+                fs::copy(&hive, &place).unwrap();
+            });
+        }
+        let plan = lab.run(&["plan", "disk.img", "--json"]).json();
+        let boot = &plan["after"].as_array().unwrap()[1];
+        assert_eq!(boot["first_lba"], 2048, "{boot}");
+        let no_letter = if has_letter {
+            "0000000000000000"
+        } else {
+            "8000000000000000"
+        };
+        assert_eq!(boot["attributes"], no_letter, "{has_letter}: {boot}");
     }
 }

@@ -386,3 +386,17 @@ fn a_boot_entrys_own_loader_is_walked_and_an_mbr_disk_does_not_start() {
             && run.stdout.contains("schwelle check")
     );
 }
+
+#[test]
+fn what_is_to_be_typed_names_the_disk() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let path = image.to_str().unwrap();
+    for args in [&["rehearse", path][..], &["confirm", path]] {
+        let run = lab.run(args);
+        assert_eq!(run.code, 1, "{}", run.stdout);
+        let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(!flat.contains(" DISK"), "{flat}");
+        assert!(flat.contains(&format!("schwelle check {path}")), "{flat}");
+    }
+}

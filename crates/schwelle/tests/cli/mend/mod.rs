@@ -465,6 +465,8 @@ fn a_killed_mending_is_finished() {
         run.stderr
     );
     assert!(run.stdout.contains("Mended."), "{}", run.stdout);
+    let again = bench.lab.run(&["resume", "--job", "mend.job", "--json"]);
+    assert_eq!(again.json()["answer"], "mended");
     let undo = bench.lab.run(&["undo", "--job", "mend.job", "--yes"]);
     assert_eq!(
         (undo.code, hash(&bench.image)),
@@ -472,6 +474,19 @@ fn a_killed_mending_is_finished() {
         "{}",
         undo.stderr
     );
+}
+
+#[test]
+fn an_efi_system_partition_that_is_formatted_is_told_as_that() {
+    let bench = Bench::new(512);
+    let (at, len) = bench.esp();
+    poke(&bench.image, at, &vec![0; usize::try_from(len).unwrap()]);
+    let run = bench.lab.run(&["mend", "disk.img", "--json"]);
+    let json = &run.json()["plan"];
+    assert_eq!(json["placement"]["kind"], "formatted", "{}", run.stdout);
+    let mut after = json["after"].as_array().unwrap().iter();
+    let changed = after.find(|part| part["change"] == "formatted");
+    assert_eq!(changed.unwrap()["first_lba"], at / 512, "{}", run.stdout);
 }
 
 /// Puts the last extent of a journal back to what it was.
