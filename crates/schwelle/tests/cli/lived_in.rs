@@ -5,7 +5,7 @@ use std::fs;
 use schwelle_core::bytes::ReadBytes;
 use schwelle_core::device::{BlockDevice, DiskFile, Extent, MIB, ReadDevice, Window};
 use schwelle_core::ntfs::{NtfsVolume, Run};
-use schwelle_demo::{DiskBuilder, edit_file};
+use schwelle_demo::{Asset, DiskBuilder, edit_file};
 
 use crate::blocked::{Build, entry, standard, with_table};
 use crate::foreign::{hex, merge};
@@ -371,5 +371,27 @@ fn an_old_boot_partition_keeps_the_letter_that_it_has() {
             "8000000000000000"
         };
         assert_eq!(boot["attributes"], no_letter, "{has_letter}: {boot}");
+    }
+}
+
+#[test]
+fn a_place_in_front_of_the_recovery_partition_is_told() {
+    let lab = Lab::new();
+    let recovery = Extent {
+        first: lba(SECOND_AT / 512),
+        end: lba((SECOND_AT + 50 * MIB) / 512),
+    };
+    lab.image("disk.img", 512, 420, |disk| {
+        with_table(disk, |entries| entries.push(entry(false, 0x27, recovery)));
+        disk.volume(Asset::Boot, recovery).unwrap();
+    });
+    for (wish, is_told) in [(&["--place", "trim"][..], true), (&[], false)] {
+        let plan = lab.run(&[&["plan", "disk.img"][..], wish].concat());
+        assert_eq!(plan.code, 0, "{}", plan.stdout);
+        let flat = plan.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
+        let told = flat.contains(
+            "between Windows and its recovery partition, which Windows then cannot enlarge",
+        );
+        assert_eq!(told, is_told, "{}", plan.stdout);
     }
 }
