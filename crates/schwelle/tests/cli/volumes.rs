@@ -382,7 +382,7 @@ pub(crate) fn begin_log(volume: &Path, sector: u32) {
     assert_eq!(opened.log_state().unwrap(), LogState::Clean);
 }
 
-/// A file that a real system wrote; tools/real-data.sh fetches it.
+/// A file from the tests of others; tools/real-data.sh fetches it.
 pub(crate) fn real_data(name: &str) -> PathBuf {
     let path = Path::new(env!("CARGO_TARGET_TMPDIR"))
         .join("../real-data")
