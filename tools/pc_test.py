@@ -364,7 +364,7 @@ def firmware(stick, converted):
     the(text, "firmware entry")
     sheets = [documents(output)[0] for command, output, _ in parts(text) if "sheet" in command]
     check("firmware entry SATA-0001" in sheets[0]["steps"][0]["what"], f"the sheet's first step: {sheets[0]['steps']}")
-    check(any("comes first" in one for one in sheets[1]["already"]), f"right already: {sheets[1]['already']}")
+    check(any("comes first" in one["text"] for one in sheets[1]["already"]), f"right already: {sheets[1]['already']}")
 
     # The firmware starts the disk by that entry, and the manager on it finds its store.
     pc = PC(stick, "by-entry").uefi(plain).ahci(converted, "SATA-0001").begin()

@@ -1,9 +1,13 @@
 //! The identities of a disk and its partitions in both tables, and which way they cross.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use uuid::Uuid;
 
 /// The style of table that a conversion makes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Style {
     /// GPT, started in UEFI mode.
     #[default]
@@ -24,7 +28,8 @@ impl Style {
 
 /// What a partition is called by those who keep its name: boot stores, drive letters, the recovery
 /// configuration.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum PartitionName {
     /// By the MBR's disk signature and the partition's byte offset.
     Mbr {

@@ -6,6 +6,9 @@
 //! crate `schwelle`. Not supported: the first version of the format (its volumes are recognised,
 //! their state is not told).
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::bytes::{u16_at, u32_at, u64_at};
 use crate::device::ReadDevice;
 
@@ -29,7 +32,8 @@ const STATE_DECRYPTED: u16 = 1;
 const STATE_ENCRYPTED: u16 = 4;
 
 /// What an encrypted volume is doing.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum EncryptionState {
     /// Encrypted, and the key is protected.
     Encrypted,

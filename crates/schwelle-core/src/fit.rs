@@ -4,6 +4,8 @@
 //! front of it for the record that names it; it reaches 2^32 sectors. [`find`] reads the disk where it must know
 //! that a reserved partition is empty; the result is a value that rules can look at.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::device::{Extent, Geometry, Lba, ReadDevice};
@@ -11,7 +13,7 @@ use crate::disk_use::DiskUse;
 use crate::fat::FatKind;
 use crate::gpt::{TypeTable, attributes, first_usable, type_guid};
 use crate::mbr::{Kind, Logical, MbrLayout, NewEntry, REACH};
-use crate::placement::{backup_region, room_for_files};
+use crate::placement::{ExistingUnfit, backup_region, room_for_files};
 use crate::profile::{Origin, Partition, Profile, Role, Table, VolumeKind, bios_system};
 
 /// Entries in sector 0.
@@ -65,8 +67,8 @@ pub enum Misfit {
         partitions: usize,
         /// How many of them must be logical.
         logical: usize,
-        /// Those that cannot be logical: number, and why not.
-        tight: Vec<(usize, String)>,
+        /// Those that cannot be logical.
+        tight: Vec<Tight>,
     },
     /// A system disk without an EFI system partition, or with several: their numbers.
     Esp(Vec<usize>),
@@ -75,10 +77,31 @@ pub enum Misfit {
         /// Number of the partition.
         number: usize,
         /// Why not.
-        why: String,
+        why: ExistingUnfit,
     },
     /// No BIOS starts from sectors of this size.
     Sectors(u32),
+}
+
+/// A partition that cannot be logical.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Tight {
+    /// Its number.
+    pub number: usize,
+    /// Why not.
+    pub why: WhyTight,
+}
+
+/// Why a partition cannot be logical.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum WhyTight {
+    /// No BIOS starts from a logical one.
+    Active,
+    /// It begins right behind the table: there is no sector for its record.
+    BehindTable,
+    /// It begins right behind the partition with this number.
+    BehindPartition(usize),
 }
 
 /// Finds out what fits. All that does not is told.
@@ -242,16 +265,21 @@ fn record_places(geometry: Geometry, kept: &[(&Partition, NewEntry)]) -> Vec<Opt
 }
 
 /// Those that cannot be logical: no BIOS starts from a logical partition, and each needs a sector for its record.
-fn tight(kept: &[(&Partition, NewEntry)], records: &[Option<Lba>]) -> Vec<(usize, String)> {
-    let mut before = "the table".to_owned();
+fn tight(kept: &[(&Partition, NewEntry)], records: &[Option<Lba>]) -> Vec<Tight> {
+    let mut behind = WhyTight::BehindTable;
     let mut tight = Vec::new();
     for ((partition, entry), record) in kept.iter().zip(records) {
+        let number = partition.number;
         if entry.active {
-            tight.push((partition.number, "is the active one".to_owned()));
+            let why = WhyTight::Active;
+            tight.push(Tight { number, why });
         } else if record.is_none() {
-            tight.push((partition.number, format!("begins right behind {before}")));
+            tight.push(Tight {
+                number,
+                why: behind,
+            });
         }
-        before = format!("partition {}", partition.number);
+        behind = WhyTight::BehindPartition(number);
     }
     tight
 }

@@ -28,6 +28,7 @@ pub mod hive;
 pub mod job;
 pub mod mbr;
 pub mod mend;
+pub mod next;
 pub mod ntfs;
 pub mod pe;
 pub mod placement;

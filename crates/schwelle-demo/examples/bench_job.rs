@@ -9,7 +9,7 @@ use std::time::Instant;
 use anyhow::{Context, Result};
 use schwelle_core::commit;
 use schwelle_core::device::{BlockDevice, DiskFile};
-use schwelle_core::job::{JobFolder, JobState};
+use schwelle_core::job::{JobFacts, JobFolder, JobKind, JobState};
 use schwelle_core::placement::EspWish;
 use schwelle_demo::plan_of;
 
@@ -23,7 +23,14 @@ fn main() -> Result<()> {
     let begun = Instant::now();
     let mut saved = 0;
     if let Some(folder) = &job {
-        let mut job = JobFolder::create(Path::new(folder), "{}")?;
+        let facts = JobFacts {
+            kind: JobKind::Convert,
+            to: plan.table.style(),
+            disk_use: plan.placement.disk_use,
+            disk: path.into(),
+            serial: None,
+        };
+        let mut job = JobFolder::create(Path::new(folder), facts, "{}")?;
         job.save(&disk, plan.drafts(), &plan.changes, plan.relied_on.clone())?;
         commit::apply(plan.drafts(), &plan.changes, &disk, &mut job, &mut ())?;
         commit::verify(plan.drafts(), &plan.changes, &disk, &mut ())?;

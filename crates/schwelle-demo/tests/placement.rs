@@ -94,22 +94,16 @@ fn what_moves_least_is_taken_and_the_boot_volume_before_windows() {
             &[1],
             None,
             wish(Gap, None),
-            Err("needs 100 MiB; the largest stretch has 0 MiB"),
+            Err("StretchTooSmall { needed_mib: 100, largest_mib: 0 }"),
         ),
         (
             162,
             &[1],
             None,
             wish(Trim, Some(200)),
-            Err("needs 200 MiB; the whole partition has"),
+            Err("PartitionTooSmall { needed_mib: 200,"),
         ),
-        (
-            162,
-            &[1],
-            None,
-            wish(Trim, Some(155)),
-            Err("in use would have to move, but only"),
-        ),
+        (162, &[1], None, wish(Trim, Some(155)), Err("why: Full {")),
     ];
     for (mib, volumes, boot, wish, expected) in cases {
         let found = find(&disk(mib, volumes), wish, boot);
@@ -120,9 +114,11 @@ fn what_moves_least_is_taken_and_the_boot_volume_before_windows() {
                 assert_eq!(chosen.count(), 1);
             }
             (Err(NoRoom::NoPlace { considered, .. }), Err(why)) => {
-                let verdicts = considered.iter().map(|place| place.verdict.as_str());
+                let mut verdicts = considered
+                    .iter()
+                    .map(|place| format!("{:?}", place.verdict));
                 assert!(
-                    verdicts.clone().any(|verdict| verdict.contains(why)),
+                    verdicts.any(|verdict| verdict.contains(why)),
                     "{considered:?}"
                 );
             }

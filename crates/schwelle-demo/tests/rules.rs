@@ -7,12 +7,16 @@ use schwelle_core::device::{
     BlockDevice, Extent, HealthWarning, HostFacts, Lba, MIB, Memory, PowerSource, ReadDevice,
 };
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::firmware::{BootMode, Fact, LoaderChoice, Machine, Verdict};
-use schwelle_core::gpt::TypeTable;
+use schwelle_core::firmware::{
+    AcceptedBy, BootMode, Fact, LoaderChoice, Machine, Objection, Untold, Verdict,
+};
+use schwelle_core::gpt::{TableCopy, TypeTable};
 use schwelle_core::job::{FoundJob, JobState};
 use schwelle_core::placement::NoRoom;
 use schwelle_core::profile::{Profile, SignedSet};
-use schwelle_core::rules::{Facts, JobPlace, Outcome, Room, Twin, check};
+use schwelle_core::rules::{
+    Evidence, Facts, Family, Finding, JobPlace, Outcome, Room, RuleId, Twin, answers, check,
+};
 use schwelle_demo::DiskBuilder;
 
 fn disk() -> Memory {
@@ -32,7 +36,9 @@ static NO_PLACE: Room = Room::Gpt(Err(NoRoom::NoPlace {
 /// Nor a verdict.
 static NO_VERDICT: LoaderChoice = LoaderChoice {
     set: SignedSet::First,
-    verdict: Verdict::NotTold(String::new()),
+    verdict: Verdict::NotTold {
+        why: Untold::NoLoader,
+    },
     other: None,
 };
 
@@ -67,10 +73,10 @@ fn facts(profile: &Profile) -> Facts<'_> {
 }
 
 /// Outcome and evidence of a rule.
-fn found(facts: &Facts<'_>, rule: &str) -> (Outcome, String) {
+fn found(facts: &Facts<'_>, rule: &str) -> (Outcome, Evidence) {
     let finding = check(facts)
         .into_iter()
-        .find(|finding| finding.rule == rule)
+        .find(|finding| finding.rule.name() == rule)
         .unwrap();
     (finding.outcome, finding.evidence)
 }
@@ -78,22 +84,30 @@ fn found(facts: &Facts<'_>, rule: &str) -> (Outcome, String) {
 #[test]
 fn the_host_and_the_job_folder_are_judged() {
     type Change = fn(&mut HostFacts);
-    let cases: [(&str, Outcome, &str, Change); 3] = [
+    use answers::medium::Evidence;
+    let cases: [(&str, Outcome, Evidence, Change); 3] = [
         (
             "medium.whole-disk",
             Outcome::Block,
-            "a partition of sdx",
+            Evidence::PartitionOf {
+                device: "sdx".to_owned(),
+            },
             |host| host.partition_of = Some("sdx".into()),
         ),
         (
             "medium.writable",
             Outcome::Block,
-            "holds this disk read-only",
+            Evidence::HeldReadOnly,
             |host| host.read_only = true,
         ),
-        ("medium.in-use", Outcome::Block, "sdx1 is mounted", |host| {
-            host.users = vec!["sdx1 is mounted at /mnt".into()];
-        }),
+        (
+            "medium.in-use",
+            Outcome::Block,
+            Evidence::InUse {
+                user: "sdx1 is mounted at /mnt".to_owned(),
+            },
+            |host| host.users = vec!["sdx1 is mounted at /mnt".into()],
+        ),
     ];
     let disk = disk();
     for (rule, outcome, evidence, change) in cases {
@@ -103,9 +117,8 @@ fn the_host_and_the_job_folder_are_judged() {
         };
         change(&mut host);
         let profile = Profile::read(&disk, host).unwrap();
-        let (found, text) = found(&facts(&profile), rule);
-        assert_eq!(found, outcome, "{rule}");
-        assert!(text.contains(evidence), "{rule}: {text}");
+        let found = found(&facts(&profile), rule);
+        assert_eq!(found, (outcome, evidence.into()), "{rule}");
     }
 
     let profile = Profile::read(&disk, HostFacts::default()).unwrap();
@@ -188,7 +201,9 @@ fn what_is_told_of_the_disk_itself_is_judged() {
     let disk = disk();
     let profile = Profile::read(&disk, HostFacts::default()).unwrap();
     let twin = [Twin {
-        told: "/dev/sdz, serial 9".to_owned(),
+        path: "/dev/sdz".into(),
+        model: None,
+        serial: Some("9".to_owned()),
     }];
     let job = |state| {
         let path = "/media/stick/job".into();
@@ -220,7 +235,9 @@ fn what_is_told_of_the_disk_itself_is_judged() {
     changed.health = &[HealthWarning::Unreliable];
     assert_eq!(outcome(&changed, "medium.readable"), Outcome::Block);
     assert_eq!(outcome(&changed, "medium.health"), Outcome::Caution);
-    assert!(found(&changed, "medium.readable").1.contains("LBA 7 to 8"));
+    let sectors = unreadable[0];
+    let expected = answers::medium::Evidence::Unreadable { sectors };
+    assert_eq!(found(&changed, "medium.readable").1, expected.into());
 }
 
 #[test]
@@ -232,38 +249,31 @@ fn the_firmware_is_judged_by_width_and_by_what_secure_boot_says() {
         changed.machine.bits = known(bits);
         assert_eq!(found(&changed, "firmware.bits").0, outcome);
     }
-    let accepted = || Verdict::Accepted("signed well".to_owned());
-    let refused = || Verdict::Refused {
-        why: "not signed".to_owned(),
-        needs: None,
+    let accepted = || Verdict::Accepted {
+        by: AcceptedBy::Hash,
     };
-    let not_told = || Verdict::NotTold("no keys".to_owned());
+    let refused = || Verdict::Refused {
+        why: vec![Objection::NotSigned],
+    };
+    let not_told = || Verdict::NotTold {
+        why: Untold::NoKeys,
+    };
     use Outcome::{Caution, Pass, Unknown};
-    let cases: [(Option<bool>, Verdict, Outcome, &str); 7] = [
-        (
-            Some(true),
-            accepted(),
-            Pass,
-            "would be let run: signed well",
-        ),
-        (None, accepted(), Pass, "would be let run: signed well"),
-        (
-            Some(true),
-            refused(),
-            Caution,
-            "Secure Boot is on, and the boot manager would not",
-        ),
-        (Some(false), refused(), Pass, "is off, and must stay so"),
-        (
-            None,
-            refused(),
-            Unknown,
-            "whether Secure Boot is on is not known",
-        ),
-        (Some(true), not_told(), Unknown, "no keys"),
-        (Some(false), not_told(), Unknown, "no keys"),
+    let cases: [(Option<bool>, Verdict, Outcome); 7] = [
+        (Some(true), accepted(), Pass),
+        (None, accepted(), Pass),
+        (Some(true), refused(), Caution),
+        (Some(false), refused(), Pass),
+        (None, refused(), Unknown),
+        (Some(true), not_told(), Unknown),
+        (Some(false), not_told(), Unknown),
     ];
-    for (state, verdict, outcome, evidence) in cases {
+    for (state, verdict, outcome) in cases {
+        let expected = answers::firmware::Evidence::SecureBoot {
+            set: SignedSet::First,
+            verdict: verdict.clone(),
+            on: state,
+        };
         let loader = LoaderChoice {
             verdict,
             ..NO_VERDICT.clone()
@@ -273,9 +283,8 @@ fn the_firmware_is_judged_by_width_and_by_what_secure_boot_says() {
         if let Some(state) = state {
             changed.machine.secure_boot = known(state);
         }
-        let finding = found(&changed, "firmware.secure-boot");
-        assert_eq!(finding.0, outcome, "{state:?} {loader:?}");
-        assert!(finding.1.contains(evidence), "{}", finding.1);
+        let found = found(&changed, "firmware.secure-boot");
+        assert_eq!(found, (outcome, expected.into()));
     }
 }
 
@@ -309,16 +318,23 @@ fn a_pc_is_judged_by_whether_it_starts_mbr_disks() {
     };
     asked.machine.secure_boot = known(true);
     let found = check(&asked);
-    let secure = found
-        .iter()
-        .find(|finding| finding.rule == "back.firmware" && finding.outcome == Outcome::Caution);
-    assert!(secure.is_some_and(|finding| finding.evidence.contains("Secure Boot is on")));
+    let secure = found.iter().find(|finding| {
+        finding.rule == RuleId::BackFirmware && finding.outcome == Outcome::Caution
+    });
+    let expected = answers::back::Evidence::SecureBootOn {
+        source: "a test".to_owned(),
+    };
+    assert_eq!(secure.unwrap().evidence, expected.into());
     // What is asked about a GPT is not asked on the way back, and the other way round.
-    let asked_of = |found: &[schwelle_core::rules::Finding], family: &str| {
-        found.iter().any(|finding| finding.rule.starts_with(family))
+    let asked_of = |found: &[Finding], family: Family| {
+        found.iter().any(|finding| finding.rule.family() == family)
     };
     let forth = check(&facts(&profile));
-    for (family, on_the_way_back) in [("table.", false), ("room.", false), ("back.", true)] {
+    for (family, on_the_way_back) in [
+        (Family::Table, false),
+        (Family::Room, false),
+        (Family::Back, true),
+    ] {
         assert_eq!(asked_of(&found, family), on_the_way_back);
         assert_eq!(asked_of(&forth, family), !on_the_way_back);
     }
@@ -354,13 +370,11 @@ fn damage_of_a_gpt_is_told_with_its_place() {
         .unwrap();
     layout.write(&plan_disk).unwrap();
     let last = plan_disk.geometry().sectors - 1;
-    for (byte, evidence) in [
-        (
-            512 + 16,
-            "primary copy: LBA 1: the checksum of the GPT header",
-        ),
-        (last * 512, "backup copy: LBA 983039: no GPT header"),
-        (1024, "primary copy: LBA 2: the checksum of the GPT entries"),
+    use TableCopy::{Backup, Primary};
+    for (byte, damaged, evidence) in [
+        (512 + 16, Primary, "LBA 1: the checksum of the GPT header"),
+        (last * 512, Backup, "LBA 983039: no GPT header"),
+        (1024, Primary, "LBA 2: the checksum of the GPT entries"),
     ] {
         let draft = schwelle_core::device::Draft::new(&plan_disk);
         let at = byte / 512 * 512;
@@ -369,9 +383,12 @@ fn damage_of_a_gpt_is_told_with_its_place() {
         draft.write_at(at, &sector).unwrap();
         let profile = Profile::read(&draft, HostFacts::default()).unwrap();
         let findings = check(&facts(&profile));
-        let told = findings
-            .iter()
-            .any(|finding| finding.rule == "table.mbr" && finding.evidence.starts_with(evidence));
+        let told = findings.iter().any(|finding| match &finding.evidence {
+            Evidence::Table(answers::table::Evidence::CopyDamaged { copy, fault }) => {
+                *copy == damaged && fault.starts_with(evidence)
+            }
+            _ => false,
+        });
         assert!(told, "{evidence}: {findings:?}");
     }
 }

@@ -5,8 +5,8 @@
 use schwelle_core::device::{MIB, Memory, ReadDevice};
 use schwelle_core::draft::{NewTable, Plan};
 use schwelle_core::firmware::{
-    AttachedDisk, BootMode, EntryPlan, Fact, GLOBAL, Keys, LoadOption, Machine, Outcome, Settings,
-    Signature, Target, Variable, Variables, start,
+    AttachedDisk, BootMode, EntryPlan, Event, Fact, GLOBAL, Keys, LoadOption, Machine, Outcome,
+    Settings, Signature, Target, Tried, Variable, Variables, start,
 };
 use schwelle_core::placement::EspWish;
 use schwelle_demo::{BOOT_KEY, DiskBuilder, plan_of};
@@ -95,42 +95,36 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
             Pc::Plain,
             "M",
             "",
-            Starts(Bios, 0, "sector 0 starts \"Windows 10\" in BIOS mode"),
+            Starts(
+                Bios,
+                0,
+                "StartedBios { disk: \"the MBR disk\", title: \"Windows 10\"",
+            ),
         ),
-        (Pc::Plain, "G", "", Nothing("starts in UEFI mode only")),
-        (Pc::Plain, "B", "", Nothing("nothing in sector 0")),
+        (Pc::Plain, "G", "", Nothing("why: Gpt")),
+        (Pc::Plain, "B", "", Nothing("NoTable")),
         (Pc::Plain, "", "", Nothing("")),
-        (
-            Pc::Plain,
-            "GM",
-            "",
-            Starts(Bios, 1, "starts in UEFI mode only"),
-        ),
+        (Pc::Plain, "GM", "", Starts(Bios, 1, "why: Gpt")),
         (
             Pc::Plain,
             "M",
             "mode=uefi",
-            Nothing("no GPT; in UEFI mode it is not offered"),
+            Nothing("NotOffered { disk: \"the MBR disk\", compatibility: true"),
         ),
         (
             Pc::Plain,
             "M",
             "compatibility=off",
-            Nothing("module off it is not offered at all"),
+            Nothing("compatibility: false"),
         ),
         (
             Pc::Plain,
             "M",
             "compatibility=off compatibility=on mode=bios",
-            Starts(Bios, 0, "sector 0"),
+            Starts(Bios, 0, "StartedBios"),
         ),
-        (Pc::Plain, "M", "mode=both", Starts(Bios, 0, "no GPT")),
-        (
-            Pc::Plain,
-            "G",
-            "mode=uefi",
-            Starts(Uefi, 0, "BOOTX64.EFI starts Windows in UEFI mode"),
-        ),
+        (Pc::Plain, "M", "mode=both", Starts(Bios, 0, "NotOffered")),
+        (Pc::Plain, "G", "mode=uefi", Starts(Uefi, 0, "StartedUefi")),
         (Pc::Plain, "G", "mode=both", Starts(Uefi, 0, "BOOTX64.EFI")),
         (
             Pc::Plain,
@@ -138,12 +132,12 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
             "compatibility=off",
             Starts(Uefi, 0, "BOOTX64.EFI"),
         ),
-        (Pc::Plain, "MG", "mode=both", Starts(Uefi, 1, "no GPT")),
+        (Pc::Plain, "MG", "mode=both", Starts(Uefi, 1, "NotOffered")),
         (
             Pc::Plain,
             "BG",
             "mode=uefi",
-            Starts(Uefi, 1, "the blank disk: no GPT"),
+            Starts(Uefi, 1, "NotOffered { disk: \"the blank disk\""),
         ),
         (
             Pc::Plain,
@@ -179,13 +173,13 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
             Pc::WithKeys,
             "G",
             "compatibility=off secure-boot=on",
-            Starts(Uefi, 0, "Secure Boot accepts"),
+            Starts(Uefi, 0, "Judged"),
         ),
         (
             Pc::WithKeys,
             "M",
             "compatibility=off secure-boot=on",
-            Nothing("not offered at all"),
+            Nothing("compatibility: false"),
         ),
         (
             Pc::WithKeys,
@@ -197,13 +191,13 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
             Pc::WithKeys,
             "G",
             "compatibility=off secure-boot=on secure-boot=off compatibility=on mode=bios",
-            Nothing("UEFI mode only"),
+            Nothing("why: Gpt"),
         ),
         (
             Pc::OtherKeys,
             "G",
             "compatibility=off secure-boot=on",
-            Nothing("Secure Boot refuses"),
+            Nothing("verdict: Refused"),
         ),
         (
             Pc::OtherKeys,
@@ -221,7 +215,7 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
             Pc::WantsPassword,
             "G",
             "compatibility=off setup-password=on secure-boot=on",
-            Starts(Uefi, 0, "accepts"),
+            Starts(Uefi, 0, "verdict: Accepted"),
         ),
         (Pc::OldBios, "M", "mode=uefi", Refused("no UEFI mode")),
         (
@@ -230,7 +224,7 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
             "compatibility=off",
             Refused("no UEFI mode"),
         ),
-        (Pc::Narrow, "G", "mode=uefi", Nothing("works with 32 bits")),
+        (Pc::Narrow, "G", "mode=uefi", Nothing("OtherWidth")),
     ];
     for (pc, letters, steps, end) in cases {
         let case = format!("{pc:?} {letters} {steps} {end:?}");
@@ -277,7 +271,10 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
             Refused(_) => unreachable!("handled above"),
         };
         assert_eq!(found.outcome, outcome, "{case}: {:#?}", found.events);
-        let told = found.events.iter().any(|event| event.text.contains(words));
+        let told = found
+            .events
+            .iter()
+            .any(|event| format!("{event:?}").contains(words));
         assert!(told || words.is_empty(), "{case}: {:#?}", found.events);
     }
     for unknown in ["mode=fast", "secure-boot=maybe", "colour=red", "keys=mine"] {
@@ -339,18 +336,20 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
     };
     let found = start(&settings, &machine, &disks);
     assert_eq!(found.outcome, Outcome::Started(BootMode::Uefi, 0));
-    let told: Vec<&str> = found
-        .events
-        .iter()
-        .map(|event| event.text.as_str())
-        .collect();
+    let tried = |number| Tried::Entry(number, "An entry".to_owned());
     let expected = [
-        "Boot0007 \"An entry\" is not active",
-        "Boot0001 \"An entry\" names a partition that is on no attached disk",
-        "Boot0002 \"An entry\": \\EFI\\gone.efi is not there",
-        "Boot0003 \"An entry\": \\efi\\microsoft\\boot\\BOOTMGFW.EFI starts Windows in UEFI mode",
+        Event::EntryInactive { entry: tried(7) },
+        Event::EntryWithoutPartition { entry: tried(1) },
+        Event::EntryWithoutFile {
+            entry: tried(2),
+            path: "\\EFI\\gone.efi".to_owned(),
+        },
+        Event::StartedUefi {
+            by: tried(3),
+            path: "\\efi\\microsoft\\boot\\BOOTMGFW.EFI".to_owned(),
+        },
     ];
-    assert_eq!(told, expected);
+    assert_eq!(found.events, expected);
 
     let dir = tempfile::tempdir().unwrap();
     let variables = Variables::open(dir.path()).unwrap();

@@ -18,16 +18,18 @@ use schwelle_core::fit;
 use schwelle_core::gpt::TypeTable;
 use schwelle_core::job::{FoundJob, jobs_of};
 use schwelle_core::mend::{self, Fix};
+use schwelle_core::next::Next;
 use schwelle_core::placement::{self, EspWish};
 use schwelle_core::profile::{Profile, REMOVABLE_X64, open_image_or_disk};
 use schwelle_core::rehearse::Rehearsal;
-use schwelle_core::rules::{self, Facts, Finding, JobPlace, Outcome, Room, Twin};
+use schwelle_core::rules::{self, Facts, Family, Finding, JobPlace, Outcome, Room, Twin};
 
 use crate::cli::{Accepted, DiskOptions, ImageOptions};
 use crate::error::{CliError, Kind};
 use crate::policy::Policy;
 use crate::random::Guids;
 use crate::text::{bytes, typed};
+use crate::views::sheet::Sheet;
 use crate::which;
 
 /// Root of the file tree in which the running system tells about itself.
@@ -100,6 +102,31 @@ impl Disk {
         which::after_restart(&self.path, &self.profile.host)
     }
 
+    /// What can follow, as it is typed.
+    pub(crate) fn typed_next(&self, next: &Next) -> String {
+        let with_job = |verb: &str, job: &Option<PathBuf>| {
+            let job = job.as_deref().map_or("DIR".to_owned(), typed);
+            format!("schwelle {verb} --job {job}")
+        };
+        let about = |to: &Option<Style>, disk_use: &Option<DiskUse>| {
+            options(to.unwrap_or_default(), disk_use.unwrap_or_default())
+        };
+        match next {
+            Next::Survey => "schwelle survey".to_owned(),
+            Next::Check { to, disk_use } => self.next("check") + &about(to, disk_use),
+            Next::CheckOther { device } => {
+                format!("schwelle check {}", typed(&Path::new("/dev").join(device)))
+            }
+            Next::Rehearse { to, disk_use } => self.next("rehearse") + &about(to, disk_use),
+            Next::Mend => self.next("mend"),
+            Next::ConvertBySerial { serial } => {
+                format!("schwelle convert {} --job DIR", typed(Path::new(serial)))
+            }
+            Next::Resume { job } => with_job("resume", job),
+            Next::Undo { job } => with_job("undo", job),
+        }
+    }
+
     fn command(&self, command: &str, name: &str) -> String {
         let options = self.given.typed_for(command);
         format!("schwelle {command} {name}{options}")
@@ -161,7 +188,7 @@ impl Disk {
         machine: &Machine,
         rehearsal: &Rehearsal,
         policy: &Policy,
-    ) -> SwitchSheet {
+    ) -> Sheet {
         let size = bytes(self.profile.geometry.len_bytes());
         let known_as = match (&self.profile.host.model, self.profile.disk_name()) {
             (Some(model), _) => format!("{model}, {size}"),
@@ -172,10 +199,8 @@ impl Disk {
         let mut systems = self.profile.systems.iter();
         let needs_compatibility =
             systems.any(|system| system.needs_compatibility() && self.profile.is_started(system));
-        SwitchSheet::new(&SheetFacts {
+        let sheet = SwitchSheet::new(&SheetFacts {
             machine,
-            disk: &self.after_restart(),
-            known_as: &known_as,
             rehearsal,
             verdict: &verdict_on_loader(&self.device, machine, REMOVABLE_X64),
             setup_key: maker.and_then(|maker| policy.setup_key(maker)),
@@ -187,7 +212,8 @@ impl Disk {
                     device: &self.device,
                 },
             ),
-        })
+        });
+        Sheet::of(&sheet, machine, &self.after_restart(), &known_as)
     }
 
     /// Judges the disk.
@@ -236,7 +262,7 @@ impl Disk {
         };
         let mut findings = rules::check(&facts);
         for finding in &mut findings {
-            if let Some(severity) = circumstances.policy.severities.get(finding.rule) {
+            if let Some(severity) = circumstances.policy.severities.get(&finding.rule) {
                 severity.apply(finding);
             }
         }
@@ -303,7 +329,7 @@ impl Disk {
         };
         let planned = mend::plan(&self.device, &self.profile, circumstances.wish, source);
         guids.check()?;
-        planned.map_err(|error| CliError::mending(&self.path, error))
+        planned.map_err(|error| CliError::mending(self, error))
     }
 
     /// Judges a disk that is to be mended: by the rules about the medium, and where volumes are read or
@@ -317,14 +343,15 @@ impl Disk {
             || !plan.files_edited.is_empty()
             || !plan.placement.trims.is_empty();
         let mut judgement = self.judge(circumstances);
-        judgement.findings.retain(|finding| {
-            let family = finding.rule.split('.').next().unwrap_or_default();
-            match family {
-                "medium" | "care" => true,
-                "table" | "room" | "boot" => false,
-                _ => touches_volumes,
-            }
-        });
+        judgement
+            .findings
+            .retain(|finding| match finding.rule.family() {
+                Family::Medium | Family::Care => true,
+                Family::Table | Family::Room | Family::Boot => false,
+                Family::Volume | Family::System | Family::Firmware | Family::Back => {
+                    touches_volumes
+                }
+            });
         judgement.answer = rules::answer(&judgement.findings);
         judgement
     }
@@ -458,15 +485,6 @@ pub(crate) fn options(to: Style, disk_use: DiskUse) -> String {
         text += " --data-disk";
     }
     text
-}
-
-/// The word for an answer in JSON and on the screen.
-pub(crate) fn answer_name(answer: Outcome) -> &'static str {
-    match answer {
-        Outcome::Pass | Outcome::Unknown => "ready",
-        Outcome::Caution => "caution",
-        Outcome::Block => "blocked",
-    }
 }
 
 /// The current folder has the empty name as the parent of a relative path.

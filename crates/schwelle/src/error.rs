@@ -11,7 +11,9 @@ use schwelle_core::job::JobError;
 use schwelle_core::job::recover::RecoverError;
 use schwelle_core::mend::MendError;
 
+use crate::disk::Disk;
 use crate::text::typed;
+use crate::views::told::StepDoc;
 
 /// What kind of failure it is; decides the exit code.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -130,24 +132,30 @@ impl CliError {
     }
 
     /// The disk cannot be mended here.
-    pub(crate) fn mending(path: &Path, error: MendError) -> Self {
-        let shown = typed(path);
+    pub(crate) fn mending(disk: &Disk, error: MendError) -> Self {
+        let shown = typed(&disk.path);
+        let mut what = format!("{}: {error}", disk.path.display());
         let next = match &error {
             MendError::NotGpt { .. } => {
                 format!("Ask what stands against converting it: schwelle check {shown}")
             }
             MendError::NoRemedy { step, why } => {
-                let advice = step.remedy.as_deref().unwrap_or_default();
+                let step = StepDoc::of(disk, step);
+                what += &format!(": {}", step.evidence.text);
+                let advice = step
+                    .remedy
+                    .map_or_else(String::new, |advice| advice.told.text);
+                let why = crate::words::mend::not_mended(why);
                 format!("It is not mended here, since {why}. {advice}")
             }
             MendError::NoRoom(no_room) => {
+                let no_room = crate::words::places::no_room(no_room);
                 format!("{no_room} Look at the disk: schwelle check {shown}")
             }
             MendError::Draft(_) | MendError::Device(_) => {
                 format!("See how far a start comes: schwelle rehearse {shown}")
             }
         };
-        let what = format!("{}: {error}", path.display());
         Self::new(Kind::Blocked, what, "Nothing was written.", next)
     }
 

@@ -19,6 +19,7 @@ mod screen;
 mod text;
 mod views;
 mod which;
+mod words;
 
 use std::process::ExitCode;
 

@@ -146,8 +146,13 @@ pub(crate) fn twins(device: &DiskFile, path: &Path) -> Vec<Twin> {
             let other = DiskFile::open_read(other, None).ok();
             other.and_then(|other| mark(&other)) == Some(own)
         })
-        .map(|other| Twin {
-            told: told(&other, &device::host_facts(root, &other, true)),
+        .map(|other| {
+            let facts = device::host_facts(root, &other, true);
+            Twin {
+                path: other,
+                model: facts.model,
+                serial: facts.serial,
+            }
         })
         .collect()
 }

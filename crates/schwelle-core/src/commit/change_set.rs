@@ -1,5 +1,7 @@
 //! The difference between a draft and its disk, as ordered stages.
 
+use schemars::JsonSchema;
+
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
@@ -7,7 +9,9 @@ use serde::{Deserialize, Serialize};
 use crate::device::{Draft, Extent, Geometry, Lba, Move, ReadDevice};
 
 /// A stage of the commit.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum StageKind {
     /// Clusters of trimmed volumes, copied to clusters that are free.

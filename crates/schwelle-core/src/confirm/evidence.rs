@@ -1,5 +1,8 @@
 //! The evidence that lasts, piece by piece.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::bootstore::BootStore;
 use crate::device::Extent;
 use crate::fat::FatVolume;
@@ -14,7 +17,8 @@ const BOOT_STATUS: &str = "\\EFI\\Microsoft\\Boot\\bootstat.dat";
 const MAX_STORE_BYTES: u64 = 16 << 20;
 
 /// What a piece of evidence is worth.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Weight {
     /// Without it nothing else counts.
     Needed,
@@ -39,7 +43,8 @@ impl Weight {
 }
 
 /// What a piece of evidence says to "did it start in UEFI mode".
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Says {
     /// Yes.
     Yes,

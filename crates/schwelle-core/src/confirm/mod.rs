@@ -7,6 +7,9 @@ mod evidence;
 
 pub use evidence::{Evidence, Says, Weight};
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::device::{ReadDevice, Window};
 use crate::fat::FatVolume;
 use crate::firmware::{BootMode, Machine};
@@ -17,7 +20,8 @@ use crate::receipt::{MAX_RECEIPT_BYTES, RECEIPT, Receipt};
 use crate::rehearse::{self, Rehearsal};
 
 /// The answer as a whole.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Answer {
     /// It started in UEFI mode, and all is where it should be.
     Confirmed,

@@ -1,11 +1,15 @@
 //! What an NVMe drive says of its own health: the SMART / Health Information log page (NVM Express Base
 //! Specification 2.0, §5.16.1.3).
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 /// Bytes of the log page.
 pub const NVME_HEALTH_BYTES: usize = 512;
 
 /// What a drive complains of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum HealthWarning {
     /// Fewer spare blocks are left than the manufacturer's threshold, both in per cent.
     Spare {

@@ -1,12 +1,28 @@
 //! Units: sector numbers, ranges of sectors, and the geometry that turns them into bytes.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use std::fmt;
 
 /// Bytes in a mebibyte.
 pub const MIB: u64 = 1 << 20;
 
 /// A logical block address: a sector number on a disk, in logical sectors.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Default,
+    Serialize,
+    Deserialize,
+    JsonSchema,
+)]
 pub struct Lba(pub u64);
 
 impl fmt::Display for Lba {
@@ -16,12 +32,42 @@ impl fmt::Display for Lba {
 }
 
 /// A half-open range of sectors, `first..end`. May be empty.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
+)]
+#[serde(from = "ExtentForm", into = "ExtentForm")]
+#[schemars(with = "ExtentForm")]
 pub struct Extent {
     /// First sector.
     pub first: Lba,
     /// First sector behind the range.
     pub end: Lba,
+}
+
+/// A range of sectors as documents have it, with its last sector.
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[schemars(rename = "Extent")]
+struct ExtentForm {
+    first_lba: u64,
+    last_lba: u64,
+}
+
+impl From<ExtentForm> for Extent {
+    fn from(form: ExtentForm) -> Self {
+        Self {
+            first: Lba(form.first_lba),
+            end: Lba(form.last_lba.saturating_add(1)),
+        }
+    }
+}
+
+impl From<Extent> for ExtentForm {
+    fn from(extent: Extent) -> Self {
+        Self {
+            first_lba: extent.first.0,
+            last_lba: extent.last().0,
+        }
+    }
 }
 
 impl Extent {

@@ -1,5 +1,8 @@
 //! The layout before and after, as it is shown.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::device::{Extent, Geometry};
 use crate::gpt::{GptEntry, type_guid, type_name};
 use crate::mbr::MbrLayout;
@@ -7,7 +10,8 @@ use crate::placement::EspFrom;
 use crate::profile::{Origin, Partition, Profile, Role};
 
 /// What happens to a part of the disk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Change {
     /// Stays as it is.
     Kept,

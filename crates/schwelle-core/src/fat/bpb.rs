@@ -1,6 +1,9 @@
 //! The boot sector of a FAT volume with its parameter block (FAT specification 1.03, "Boot Sector
 //! and BPB").
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use std::mem::offset_of;
 
 use zerocopy::little_endian::{U16, U32};
@@ -60,7 +63,8 @@ const _: () =
 const _: () = assert!(offset_of!(RawBpb, volume_id) == 67);
 
 /// Which FAT a volume is, told from its cluster count as the specification demands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum FatKind {
     /// Fewer than 4085 clusters.
     Fat12,

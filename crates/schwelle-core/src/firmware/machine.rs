@@ -4,6 +4,9 @@
 //! UEFI mode; `fw_platform_size` in it says 32 or 64), SMBIOS and the UEFI variables. What cannot be
 //! read from here says why, and how to find out.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use std::fs;
 use std::path::Path;
 
@@ -11,6 +14,7 @@ use crate::device::{PowerSource, power_source};
 
 use super::keys::Keys;
 use super::load_option::{LoadOption, LoadOptionError};
+use super::secure_boot::Untold;
 use super::smbios::Smbios;
 use super::variables::{GLOBAL, VariableError, Variables, entry_name};
 
@@ -21,7 +25,8 @@ const MAX_ENTRIES: usize = 512;
 pub(super) const TO_SETUP: u64 = 1;
 
 /// How a PC's firmware starts systems.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum BootMode {
     /// From the boot code in sector 0.
     Bios,
@@ -243,13 +248,15 @@ impl Machine {
 
     /// The keys that Secure Boot would go by: the enrolled ones; where none are, those that the maker
     /// delivers. Else why they are not known.
-    pub fn keys_to_go_by(&self) -> Result<&Keys, String> {
+    pub fn keys_to_go_by(&self) -> Result<&Keys, Untold> {
         let enrolled = self.keys.value();
         match (enrolled, self.delivered_keys.value()) {
             (Some(keys), _) if !keys.are_none() => Ok(keys),
             (Some(_), Some(delivered)) => Ok(delivered),
-            (Some(_), None) => Err("no keys are enrolled".to_owned()),
-            (None, _) => Err(format!("its keys are not known: {}", self.keys.evidence())),
+            (Some(_), None) => Err(Untold::NoKeys),
+            (None, _) => Err(Untold::KeysNotTold {
+                why: self.keys.evidence().to_owned(),
+            }),
         }
     }
 

@@ -26,9 +26,14 @@ pub use keys::{Keys, KeysError};
 pub use load_option::{DiskSignature, LoadOption, LoadOptionError, PathNode};
 pub use machine::{BootEntry, BootMode, Fact, Machine};
 pub use machine_file::{FileError, MachineFile};
-pub use secure_boot::{LoaderChoice, Verdict, choose, verdict, verdict_on_loader};
+pub use secure_boot::{
+    AcceptedBy, LoaderChoice, Objection, Untold, Verdict, choose, verdict, verdict_on_loader,
+};
 pub use signature_list::{Signature, SignatureListError, certificate_list, parse_lists};
-pub use simulated::{Event, Outcome, Refusal, SetError, Settings, SimulatedPc, Start, start};
-pub use switch_sheet::{EntryPlace, SheetFacts, SheetStep, SwitchSheet};
+pub use simulated::{
+    Also, Event, NoBiosStart, Outcome, Refusal, SetError, Settings, SimulatedPc, Start, Tried,
+    start,
+};
+pub use switch_sheet::{Already, EntryPlace, Missing, SheetFacts, SheetStep, SwitchSheet};
 pub use target::{AttachedDisk, Target};
 pub use variables::{GLOBAL, IMAGE_SECURITY, Variable, VariableError, VariableFault, Variables};

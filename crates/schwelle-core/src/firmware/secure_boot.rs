@@ -9,6 +9,8 @@ use authenticode::AuthenticodeSignature;
 use cms::cert::x509::attr::Attribute;
 use cms::signed_data::SignerIdentifier;
 use der::Encode;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use sha1::Sha1;
 use sha2::{Sha256, Sha384, Sha512};
 
@@ -30,37 +32,130 @@ const MAX_CERTIFICATES: usize = 32;
 const MESSAGE_DIGEST: &str = "1.2.840.113549.1.9.4";
 
 /// Whether a firmware lets a program run while Secure Boot is on.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Verdict {
-    /// It does; why.
-    Accepted(String),
+    /// It does.
+    Accepted {
+        /// Why.
+        by: AcceptedBy,
+    },
     /// It does not.
     Refused {
-        /// Why.
-        why: String,
-        /// The issuer whose certificate would have to be in `db`, where that is all that is missing.
-        needs: Option<String>,
+        /// Why: one objection for each signature, or one against the program.
+        why: Vec<Objection>,
     },
-    /// That cannot be told; why.
-    NotTold(String),
+    /// That cannot be told.
+    NotTold {
+        /// Why not.
+        why: Untold,
+    },
+}
+
+/// What lets a program run.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum AcceptedBy {
+    /// Its hash is in `db`.
+    Hash,
+    /// A signature leads to a certificate in `db`.
+    Signature {
+        /// Who signed it.
+        signer: String,
+        /// The certificate in `db`.
+        through: String,
+    },
+}
+
+/// What stands against a program.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Objection {
+    /// It is no program that can be judged.
+    Malformed {
+        /// What is wrong with it.
+        fault: String,
+    },
+    /// Its headers contradict its length.
+    HeadersContradict,
+    /// Its hash is in `dbx`.
+    HashRevoked,
+    /// It is not signed, and its hash is not in `db`.
+    NotSigned,
+    /// Its signer is in `dbx`.
+    SignerRevoked {
+        /// Who signed it.
+        signer: String,
+    },
+    /// The signature does not hold its signer's certificate.
+    NoCertificate,
+    /// It has been changed since it was signed.
+    Changed,
+    /// The signature does not verify.
+    DoesNotVerify,
+    /// The signature cannot be read.
+    SignatureUnreadable {
+        /// Why not.
+        fault: String,
+    },
+    /// The signature is sound, and leads to no certificate in `db`.
+    NotInDb {
+        /// Who signed it.
+        signer: String,
+        /// Who issued the signer's certificate: that one would have to be in `db`.
+        issuer: String,
+    },
+}
+
+/// Why there is no verdict.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Untold {
+    /// A signature is of a kind that is not verified here (not RSA).
+    NotVerified {
+        /// Who signed it.
+        signer: String,
+    },
+    /// There is no loader to judge.
+    NoLoader,
+    /// The loader cannot be read.
+    LoaderUnreadable {
+        /// Its path.
+        path: String,
+    },
+    /// No keys are enrolled, and none are delivered.
+    NoKeys,
+    /// The keys are not known.
+    KeysNotTold {
+        /// Why not.
+        why: String,
+    },
 }
 
 impl Verdict {
     /// True when the program would run.
     pub fn accepts(&self) -> bool {
-        matches!(self, Self::Accepted(_))
+        matches!(self, Self::Accepted { .. })
     }
 
-    /// The reason.
-    pub fn reason(&self) -> &str {
-        match self {
-            Self::Accepted(text) | Self::Refused { why: text, .. } | Self::NotTold(text) => text,
-        }
+    /// The issuer whose certificate would have to be in `db`, where that is all that is missing.
+    pub fn needs(&self) -> Option<&str> {
+        let Self::Refused { why } = self else {
+            return None;
+        };
+        why.iter().rev().find_map(|objection| match objection {
+            Objection::NotInDb { issuer, .. } => Some(issuer.as_str()),
+            _ => None,
+        })
     }
 
-    fn refused(why: impl ToString) -> Self {
-        let (why, needs) = (why.to_string(), None);
-        Self::Refused { why, needs }
+    fn refused(objection: Objection) -> Self {
+        let why = vec![objection];
+        Self::Refused { why }
+    }
+
+    fn not_told(why: Untold) -> Self {
+        Self::NotTold { why }
     }
 }
 
@@ -68,61 +163,61 @@ impl Verdict {
 pub fn verdict(image: &[u8], keys: &Keys) -> Verdict {
     let program = match SignedImage::parse(image) {
         Ok(program) => program,
-        Err(error) => return Verdict::refused(error),
+        Err(error) => {
+            let fault = error.to_string();
+            return Verdict::refused(Objection::Malformed { fault });
+        }
     };
     let Some(own_hash) = program.hash::<Sha256>() else {
-        return Verdict::refused("its headers contradict its length");
+        return Verdict::refused(Objection::HeadersContradict);
     };
     let lists_hash = |list: &[Signature]| {
         let mut hashes = list.iter();
         hashes.any(|entry| matches!(entry, Signature::ImageHash(hash) if hash[..] == own_hash))
     };
     if lists_hash(&keys.forbidden) {
-        return Verdict::refused("its hash is in dbx: it has been revoked");
+        return Verdict::refused(Objection::HashRevoked);
     }
     if lists_hash(&keys.allowed) {
-        return Verdict::Accepted("its hash is in db".to_owned());
+        return Verdict::Accepted {
+            by: AcceptedBy::Hash,
+        };
     }
     let signatures = program.signatures();
     if signatures.is_empty() {
-        return Verdict::refused("it is not signed, and its hash is not in db");
+        return Verdict::refused(Objection::NotSigned);
     }
     let mut accepted = None;
-    let (mut reasons, mut needs, mut unknown) = (Vec::new(), None, None);
+    let (mut why, mut unknown) = (Vec::new(), None);
     for signature in signatures {
         let judged = signature
-            .map_err(Refusal::Other)
+            .map_err(|fault| Refusal::Other(Objection::SignatureUnreadable { fault }))
             .and_then(|signature| judge(&program, &signature, keys));
         match judged {
             Ok(by) => accepted = accepted.or(Some(by)),
             // One forbidden signer is enough, however many others are allowed.
-            Err(Refusal::Forbidden(why)) => return Verdict::refused(why),
-            Err(Refusal::Other(why)) => reasons.push(why),
-            Err(Refusal::NotVerified(why)) => unknown = Some(why),
-            Err(Refusal::Needs { issuer, why }) => {
-                reasons.push(why);
-                needs = Some(issuer);
+            Err(Refusal::Forbidden { signer }) => {
+                return Verdict::refused(Objection::SignerRevoked { signer });
             }
+            Err(Refusal::NotVerified { signer }) => unknown = Some(Untold::NotVerified { signer }),
+            Err(Refusal::Other(objection)) => why.push(objection),
         }
     }
-    let why = reasons.join("; ");
     match (accepted, unknown) {
-        (Some(by), _) => Verdict::Accepted(by),
-        (None, Some(why)) => Verdict::NotTold(why),
-        (None, None) => Verdict::Refused { why, needs },
+        (Some(by), _) => Verdict::Accepted { by },
+        (None, Some(why)) => Verdict::not_told(why),
+        (None, None) => Verdict::Refused { why },
     }
 }
 
 /// Why a signature does not help.
 enum Refusal {
     /// Its signer is revoked: the program is refused.
-    Forbidden(String),
-    /// It is sound, and does not lead to `db`; another one may.
-    Needs { issuer: String, why: String },
+    Forbidden { signer: String },
     /// It is of a kind that is not verified here: it may lead to `db`.
-    NotVerified(String),
+    NotVerified { signer: String },
     /// It is of no use; another one may be.
-    Other(String),
+    Other(Objection),
 }
 
 /// What accepts the program by this signature.
@@ -130,28 +225,23 @@ fn judge(
     program: &SignedImage<'_>,
     signature: &AuthenticodeSignature,
     keys: &Keys,
-) -> Result<String, Refusal> {
-    let other = |text: &str| Refusal::Other(text.to_owned());
+) -> Result<AcceptedBy, Refusal> {
     let certificates: Vec<Cert> = signature
         .certificates()
         .take(MAX_CERTIFICATES)
         .filter_map(Cert::of)
         .collect();
-    let signer = find_signer(signature, &certificates)
-        .ok_or_else(|| other("its signature does not hold its signer's certificate"))?;
+    let signer =
+        find_signer(signature, &certificates).ok_or(Refusal::Other(Objection::NoCertificate))?;
     if !signs_the_image(program, signature) {
-        return Err(other(
-            "it has been changed since it was signed: its hash is not the signed one",
-        ));
+        return Err(Refusal::Other(Objection::Changed));
     }
     if !signer.has_rsa_key() {
-        let name = signer.subject();
-        let why =
-            format!("it is signed by \"{name}\", in a way that is not verified here (not RSA)");
-        return Err(Refusal::NotVerified(why));
+        let signer = signer.subject();
+        return Err(Refusal::NotVerified { signer });
     }
     if !signature_holds(signature, signer) {
-        return Err(other("its signature does not verify"));
+        return Err(Refusal::Other(Objection::DoesNotVerify));
     }
     let forbids = |entry: &Signature| match entry {
         Signature::Certificate(der) => {
@@ -165,28 +255,24 @@ fn judge(
     };
     let name = signer.subject();
     if keys.forbidden.iter().any(forbids) {
-        let why = format!("it is signed by \"{name}\", which dbx has revoked");
-        return Err(Refusal::Forbidden(why));
+        return Err(Refusal::Forbidden { signer: name });
     }
     let mut allowed = keys.allowed.iter().filter_map(|entry| match entry {
         Signature::Certificate(der) => Cert::parse(der),
         _ => None,
     });
     match allowed.find(|cert| leads_to(signer, cert, &certificates)) {
-        Some(root) => {
-            let root = root.subject();
-            Ok(format!(
-                "it is signed by \"{name}\", which db allows through \"{root}\""
-            ))
-        }
+        Some(root) => Ok(AcceptedBy::Signature {
+            signer: name,
+            through: root.subject(),
+        }),
         None => {
             let issuer = certificates.iter().find(|cert| cert.has_issued(signer));
             let issuer = issuer.map_or_else(|| issuer_name(signer), Cert::subject);
-            let why = format!(
-                "it is signed by \"{name}\" (issued by \"{issuer}\"), and db holds no certificate \
-                 that this leads to"
-            );
-            Err(Refusal::Needs { issuer, why })
+            Err(Refusal::Other(Objection::NotInDb {
+                signer: name,
+                issuer,
+            }))
         }
     }
 }
@@ -273,7 +359,7 @@ pub struct LoaderChoice {
 /// second is accepted.
 pub fn choose(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> LoaderChoice {
     let judge = |set| verdict_on_set(disk, profile, machine, set);
-    let nothing = || Verdict::NotTold("there is no loader to judge".to_owned());
+    let nothing = || Verdict::not_told(Untold::NoLoader);
     let first = judge(SignedSet::First).unwrap_or_else(nothing);
     match judge(SignedSet::Second) {
         Some(second) if second.accepts() && !first.accepts() => LoaderChoice {
@@ -292,8 +378,10 @@ pub fn choose(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> Lo
 /// The verdict on the loader at `path` on the EFI system partition of a converted disk.
 pub fn verdict_on_loader(disk: &dyn ReadDevice, machine: &Machine, path: &str) -> Verdict {
     match (machine.keys_to_go_by(), read_loader(disk, path)) {
-        (Err(why), _) => Verdict::NotTold(why),
-        (_, None) => Verdict::NotTold(format!("{path} cannot be read")),
+        (Err(why), _) => Verdict::not_told(why),
+        (_, None) => Verdict::not_told(Untold::LoaderUnreadable {
+            path: path.to_owned(),
+        }),
         (Ok(keys), Some(image)) => verdict(&image, keys),
     }
 }
@@ -310,7 +398,7 @@ fn verdict_on_set(
     let extent = profile.partition(system.partition)?.extent;
     let keys = match machine.keys_to_go_by() {
         Ok(keys) => keys,
-        Err(why) => return Some(Verdict::NotTold(why)),
+        Err(why) => return Some(Verdict::not_told(why)),
     };
     let window = Window::new(disk, extent)?;
     let volume = NtfsVolume::open(&window).ok()?;

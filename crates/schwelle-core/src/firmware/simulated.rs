@@ -9,14 +9,17 @@
 
 use std::path::{Path, PathBuf};
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::device::{HostFacts, ReadDevice};
 use crate::profile::{Profile, REMOVABLE_X64, Table};
-use crate::rehearse;
+use crate::rehearse::{self, StepId};
 
 use super::keys::Keys;
 use super::machine::{BootMode, Machine};
 use super::machine_file::{FileError, MachineFile};
-use super::secure_boot::verdict;
+use super::secure_boot::{Verdict, verdict};
 use super::target::{AttachedDisk, Target, is_protected, read_loader};
 use super::variables::{GLOBAL, LASTING, Variable, VariableError, Variables};
 
@@ -41,6 +44,14 @@ pub struct Settings {
     pub needs_password: bool,
 }
 
+/// What changes with a setting.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Also {
+    /// The boot mode is UEFI now: without the compatibility module there is no other.
+    ModeIsUefi,
+}
+
 /// A change that the setup does not take.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum Refusal {
@@ -62,7 +73,7 @@ pub enum Refusal {
 
 impl Settings {
     /// Changes a setting; what else changes with it.
-    pub fn change(&mut self, key: &str, value: &str) -> Result<Option<&'static str>, Refusal> {
+    pub fn change(&mut self, key: &str, value: &str) -> Result<Option<Also>, Refusal> {
         let unknown = || Refusal::Unknown(format!("{key}={value}"));
         let switch = || match value {
             "on" => Ok(true),
@@ -83,7 +94,7 @@ impl Settings {
         }
     }
 
-    fn set_mode(&mut self, mode: BootMode) -> Result<Option<&'static str>, Refusal> {
+    fn set_mode(&mut self, mode: BootMode) -> Result<Option<Also>, Refusal> {
         let what = "the boot mode";
         if mode != BootMode::Bios && !self.uefi {
             let why = "this PC has no UEFI mode";
@@ -98,7 +109,7 @@ impl Settings {
         Ok(None)
     }
 
-    fn set_compatibility(&mut self, on: bool) -> Result<Option<&'static str>, Refusal> {
+    fn set_compatibility(&mut self, on: bool) -> Result<Option<Also>, Refusal> {
         let what = "the compatibility module";
         if on && self.secure_boot {
             let why = "Secure Boot is on; switch it off first";
@@ -113,12 +124,10 @@ impl Settings {
             return Ok(None);
         }
         self.mode = BootMode::Uefi;
-        Ok(Some(
-            "the boot mode is UEFI now: without the module there is no other",
-        ))
+        Ok(Some(Also::ModeIsUefi))
     }
 
-    fn set_secure_boot(&mut self, on: bool) -> Result<Option<&'static str>, Refusal> {
+    fn set_secure_boot(&mut self, on: bool) -> Result<Option<Also>, Refusal> {
         let what = "Secure Boot";
         let greyed_out = |why| Err(Refusal::GreyedOut { what, why });
         if self.needs_password && !self.setup_password {
@@ -188,7 +197,7 @@ impl SimulatedPc {
     }
 
     /// Changes a setting and keeps it in the file; what else changed with it.
-    pub fn set(&mut self, key: &str, value: &str) -> Result<Option<&'static str>, SetError> {
+    pub fn set(&mut self, key: &str, value: &str) -> Result<Option<Also>, SetError> {
         if (key, value) == ("keys", "factory") {
             return self.load_factory_keys();
         }
@@ -209,7 +218,7 @@ impl SimulatedPc {
     }
 
     /// Enrols what the maker delivers, as a setup's "load factory keys" does.
-    fn load_factory_keys(&self) -> Result<Option<&'static str>, SetError> {
+    fn load_factory_keys(&self) -> Result<Option<Also>, SetError> {
         let what = "loading the factory keys";
         let Some(variables) = self.file.variables() else {
             let why = "the machine file names no folder for the firmware's variables";
@@ -234,12 +243,145 @@ fn write_flag(variables: &Variables, name: &str, on: bool) -> Result<(), Variabl
 }
 
 /// Something that a firmware tried.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Event {
-    /// What happened, in a sentence.
-    pub text: String,
-    /// It led to a start.
-    pub started: bool,
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Event {
+    /// A boot entry that cannot be read.
+    EntryUnreadable {
+        /// Its number.
+        number: u16,
+        /// Why not.
+        fault: String,
+    },
+    /// A boot entry that is not active.
+    EntryInactive {
+        /// Which.
+        entry: Tried,
+    },
+    /// A boot entry whose file is not there.
+    EntryWithoutFile {
+        /// Which.
+        entry: Tried,
+        /// Path of the file.
+        path: String,
+    },
+    /// A boot entry for a partition that is on no attached disk.
+    EntryWithoutPartition {
+        /// Which.
+        entry: Tried,
+    },
+    /// A boot entry that leads to something else.
+    EntryElsewhere {
+        /// Which.
+        entry: Tried,
+        /// To what.
+        what: String,
+    },
+    /// A disk without a GPT is not offered in UEFI mode.
+    NotOffered {
+        /// The disk.
+        disk: String,
+        /// The compatibility module is on, so that it is in BIOS mode.
+        compatibility: bool,
+    },
+    /// A loader that cannot be read.
+    LoaderUnreadable {
+        /// What led to it.
+        by: Tried,
+        /// Its path.
+        path: String,
+    },
+    /// A loader for another width than the firmware's 32 bits.
+    OtherWidth {
+        /// What led to it.
+        by: Tried,
+        /// Its path.
+        path: String,
+    },
+    /// Secure Boot judged a loader.
+    Judged {
+        /// What led to it.
+        by: Tried,
+        /// Its path.
+        path: String,
+        /// How.
+        verdict: Verdict,
+    },
+    /// A loader that does not come to the kernel.
+    Ended {
+        /// What led to it.
+        by: Tried,
+        /// Its path.
+        path: String,
+        /// The step at which it ended.
+        step: StepId,
+        /// What was found there.
+        found: rehearse::Evidence,
+    },
+    /// A loader started Windows in UEFI mode.
+    StartedUefi {
+        /// What led to it.
+        by: Tried,
+        /// Its path.
+        path: String,
+    },
+    /// A disk that starts nothing in BIOS mode.
+    NothingInBios {
+        /// The disk.
+        disk: String,
+        /// Why.
+        why: NoBiosStart,
+    },
+    /// Sector 0 of a disk started a system in BIOS mode.
+    StartedBios {
+        /// The disk.
+        disk: String,
+        /// Title of the system's entry.
+        title: String,
+    },
+}
+
+impl Event {
+    /// It is a start.
+    pub fn started(&self) -> bool {
+        matches!(self, Self::StartedUefi { .. } | Self::StartedBios { .. })
+    }
+}
+
+/// What leads a firmware to a loader.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Tried {
+    /// A boot entry: its number and its name.
+    Entry(u16, String),
+    /// The removable-media path of a disk.
+    Disk(String),
+}
+
+/// Why a BIOS starts nothing from a disk.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum NoBiosStart {
+    /// It cannot be read.
+    Unreadable {
+        /// Why not.
+        fault: String,
+    },
+    /// It is a GPT disk.
+    Gpt,
+    /// Nothing in sector 0 starts.
+    NoTable,
+    /// No partition is active, or more than one is.
+    NotOneActive,
+    /// The active partition has no boot store.
+    NoStore {
+        /// Its number.
+        partition: usize,
+    },
+    /// The boot store has no default entry.
+    NoDefault,
+    /// There is no Windows on it.
+    NoWindows,
 }
 
 /// How a start ended.
@@ -287,57 +429,50 @@ struct Attempt<'a> {
 }
 
 impl Attempt<'_> {
-    fn tell(&mut self, text: String) {
-        self.events.push(Event {
-            text,
-            started: false,
-        });
-    }
-
     fn uefi(&mut self) -> Option<Outcome> {
         let entries = self.machine.entries.value().into_iter().flatten();
         let mut tried = Vec::new();
         for entry in entries.filter(|entry| entry.place.is_some()) {
+            let number = entry.number;
             let option = match &entry.option {
                 Ok(option) => option,
                 Err(error) => {
-                    self.tell(format!("Boot{:04X}: {error}", entry.number));
+                    let fault = error.to_string();
+                    self.events.push(Event::EntryUnreadable { number, fault });
                     continue;
                 }
             };
-            let name = format!("Boot{:04X} \"{}\"", entry.number, option.description);
+            let entry = Tried::Entry(number, option.description.clone());
             if !option.is_active() {
-                self.tell(format!("{name} is not active"));
+                self.events.push(Event::EntryInactive { entry });
                 continue;
             }
-            match Target::of(option, self.disks) {
+            let failed = match Target::of(option, self.disks) {
                 Target::File { disk, path, .. } => {
-                    if self.load(&name, disk, &path) {
+                    if self.load(entry, disk, &path) {
                         return Some(Outcome::Started(BootMode::Uefi, disk));
                     }
                     tried.push((disk, path.to_uppercase()));
+                    continue;
                 }
-                Target::NoFile { path, .. } => self.tell(format!("{name}: {path} is not there")),
-                Target::NoPartition => {
-                    self.tell(format!(
-                        "{name} names a partition that is on no attached disk"
-                    ));
-                }
-                Target::Other(what) => {
-                    self.tell(format!("{name} leads to {what}: nothing starts there"));
-                }
-            }
+                Target::NoFile { path, .. } => Event::EntryWithoutFile { entry, path },
+                Target::NoPartition => Event::EntryWithoutPartition { entry },
+                Target::Other(what) => Event::EntryElsewhere {
+                    entry,
+                    what: what.to_owned(),
+                },
+            };
+            self.events.push(failed);
         }
         for (at, disk) in self.disks.iter().enumerate() {
+            let name = disk.name.to_owned();
             if !is_protected(disk.device) {
-                let only = if self.settings.compatibility {
-                    "in UEFI mode it is not offered"
-                } else {
-                    "with the compatibility module off it is not offered at all"
-                };
-                self.tell(format!("{}: no GPT; {only}", disk.name));
+                self.events.push(Event::NotOffered {
+                    disk: name,
+                    compatibility: self.settings.compatibility,
+                });
             } else if !tried.contains(&(at, REMOVABLE_X64.to_owned()))
-                && self.load(disk.name, at, REMOVABLE_X64)
+                && self.load(Tried::Disk(name), at, REMOVABLE_X64)
             {
                 return Some(Outcome::Started(BootMode::Uefi, at));
             }
@@ -346,61 +481,56 @@ impl Attempt<'_> {
     }
 
     /// Tries a loader; true when a system started.
-    fn load(&mut self, name: &str, at: usize, path: &str) -> bool {
+    fn load(&mut self, by: Tried, at: usize, path: &str) -> bool {
         let Some(disk) = self.disks.get(at) else {
             return false;
         };
-        let Some(image) = read_loader(disk.device, path) else {
-            self.tell(format!("{name}: {path} cannot be read"));
+        let path = path.to_owned();
+        let Some(image) = read_loader(disk.device, &path) else {
+            self.events.push(Event::LoaderUnreadable { by, path });
             return false;
         };
         if self.settings.bits == 32 {
-            let why = "this firmware works with 32 bits and takes no x64 program";
-            self.tell(format!("{name}: {path}: {why}"));
+            self.events.push(Event::OtherWidth { by, path });
             return false;
         }
         if self.settings.secure_boot {
             let keys = self.machine.keys.value().cloned().unwrap_or_default();
             let verdict = verdict(&image, &keys);
-            let word = if verdict.accepts() {
-                "accepts"
-            } else {
-                "refuses"
-            };
-            let reason = verdict.reason();
-            self.tell(format!("{name}: Secure Boot {word} {path}: {reason}"));
-            if !verdict.accepts() {
+            let accepts = verdict.accepts();
+            self.events.push(Event::Judged {
+                by: by.clone(),
+                path: path.clone(),
+                verdict,
+            });
+            if !accepts {
                 return false;
             }
         }
-        let rehearsal = rehearse::walk(disk.device, Some(path));
-        if rehearsal.starts() {
-            self.events.push(Event {
-                text: format!("{name}: {path} starts Windows in UEFI mode"),
-                started: true,
-            });
-            return true;
-        }
-        let last = rehearsal.steps.last();
-        let (step, evidence) = last.map_or(("", ""), |step| (step.id.name(), &*step.evidence));
-        self.tell(format!(
-            "{name}: {path} ends at the step {step}: {evidence}"
-        ));
-        false
+        let rehearsal = rehearse::walk(disk.device, Some(&path));
+        let starts = rehearsal.starts();
+        let last = rehearsal.steps.into_iter().next_back();
+        self.events.extend(match last {
+            Some(step) if !starts => Some(Event::Ended {
+                by,
+                path,
+                step: step.id,
+                found: step.evidence,
+            }),
+            _ => Some(Event::StartedUefi { by, path }),
+        });
+        starts
     }
 
     fn bios(&mut self) -> Option<Outcome> {
-        for (at, disk) in self.disks.iter().enumerate() {
-            match bios_start(disk.device) {
+        for (at, attached) in self.disks.iter().enumerate() {
+            let disk = attached.name.to_owned();
+            match bios_start(attached.device) {
                 Ok(title) => {
-                    let name = disk.name;
-                    self.events.push(Event {
-                        text: format!("{name}: sector 0 starts \"{title}\" in BIOS mode"),
-                        started: true,
-                    });
+                    self.events.push(Event::StartedBios { disk, title });
                     return Some(Outcome::Started(BootMode::Bios, at));
                 }
-                Err(why) => self.tell(format!("{}: {why}", disk.name)),
+                Err(why) => self.events.push(Event::NothingInBios { disk, why }),
             }
         }
         None
@@ -408,25 +538,22 @@ impl Attempt<'_> {
 }
 
 /// The title of what a BIOS starts from this disk, or why it starts nothing.
-fn bios_start(device: &dyn ReadDevice) -> Result<String, String> {
-    let profile = Profile::read(device, HostFacts::default()).map_err(|error| error.to_string())?;
+fn bios_start(device: &dyn ReadDevice) -> Result<String, NoBiosStart> {
+    let profile = Profile::read(device, HostFacts::default());
+    let profile = profile.map_err(|error| NoBiosStart::Unreadable {
+        fault: error.to_string(),
+    })?;
     match profile.table {
         Table::Mbr { .. } => {}
-        _ if is_protected(device) => {
-            return Err("a GPT disk: sector 0 says that it starts in UEFI mode only".to_owned());
-        }
-        _ => return Err("nothing in sector 0 that starts".to_owned()),
+        _ if is_protected(device) => return Err(NoBiosStart::Gpt),
+        _ => return Err(NoBiosStart::NoTable),
     }
-    let number = profile.boot.partition;
-    let number = number.ok_or("no partition is active, or more than one")?;
+    let partition = profile.boot.partition.ok_or(NoBiosStart::NotOneActive)?;
     let store = profile.boot.readable();
-    let store =
-        store.ok_or_else(|| format!("partition {number} is active and has no boot store"))?;
-    let entry = store
-        .default_entry()
-        .ok_or("the boot store has no default entry")?;
-    if profile.systems.is_empty() {
-        return Err("there is no Windows on it".to_owned());
+    let store = store.ok_or(NoBiosStart::NoStore { partition })?;
+    let entry = store.default_entry().ok_or(NoBiosStart::NoDefault)?;
+    match profile.systems.is_empty() {
+        true => Err(NoBiosStart::NoWindows),
+        false => Ok(entry.title()),
     }
-    Ok(entry.title())
 }

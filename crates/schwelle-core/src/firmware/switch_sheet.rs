@@ -1,8 +1,12 @@
 //! The switch sheet: what to do in the firmware's setup of this PC for this disk, in the right order.
 //!
-//! Nobody can read a screen of this PC while it is in its setup, so the sheet stands on its own.
+//! Nobody can read a screen of this PC while it is in its setup, so the sheet stands on its own. Here are its
+//! steps as values; what is the same on every sheet is a matter of words alone.
 
-use crate::rehearse::Rehearsal;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::rehearse::{self, Rehearsal, StepId};
 
 use super::machine::{BootEntry, BootMode, Machine};
 use super::secure_boot::Verdict;
@@ -13,10 +17,6 @@ use super::target::{AttachedDisk, Target};
 pub struct SheetFacts<'a> {
     /// The PC.
     pub machine: &'a Machine,
-    /// The disk as the command line names it, fit to be typed.
-    pub disk: &'a str,
-    /// Its model, size or short name: what the technician knows it by.
-    pub known_as: &'a str,
     /// Its rehearsal.
     pub rehearsal: &'a Rehearsal,
     /// Secure Boot's verdict on its boot manager.
@@ -67,69 +67,103 @@ impl EntryPlace {
     }
 }
 
-/// A step, or an advice.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SheetStep {
-    /// What to do, or when this is for.
-    pub what: String,
-    /// What to see then, or what to do about it.
-    pub check: String,
+/// What is missing before the switch may be made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Missing {
+    /// The disk would not start.
+    DoesNotStart {
+        /// The step at which its rehearsal ends.
+        step: StepId,
+        /// What was found there.
+        found: Box<rehearse::Evidence>,
+    },
+    /// Whether the PC can start in UEFI mode is not known.
+    UefiNotTold {
+        /// Why not.
+        why: String,
+        /// How to find out.
+        how: String,
+    },
+    /// The PC cannot start in UEFI mode.
+    NoUefi {
+        /// Where that is known from.
+        source: String,
+    },
+    /// The firmware works with 32 bits.
+    OtherWidth,
 }
 
-impl SheetStep {
-    fn new(what: impl Into<String>, check: impl Into<String>) -> Self {
-        let (what, check) = (what.into(), check.into());
-        Self { what, check }
-    }
+/// What is right already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Already {
+    /// The boot mode is UEFI.
+    Uefi,
+    /// The disk comes first in the boot order.
+    EntryFirst,
+    /// The disk has a boot entry, which does not come first.
+    EntryLater,
+    /// Secure Boot is on, and accepts the boot manager.
+    SecureBootOn,
+    /// Secure Boot is off.
+    SecureBootOff,
+}
+
+/// A step of the switch.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum SheetStep {
+    /// Write the disk's boot entry in this session.
+    WriteEntry,
+    /// Enter the setup.
+    EnterSetup {
+        /// The key for it, where the workshop has noted it.
+        key: Option<String>,
+        /// The firmware can also be asked for it.
+        can_be_asked: bool,
+    },
+    /// Switch Secure Boot off.
+    SecureBootOff,
+    /// Set the boot mode to UEFI.
+    SetMode,
+    /// Put the disk first in the boot order.
+    PutFirst,
+    /// Save, leave the setup, and start.
+    SaveAndLeave,
+    /// Restart.
+    Restart,
+    /// Ask whether Windows has started.
+    Confirm,
+    /// Leave the compatibility module on.
+    KeepCompatibility,
+    /// Switch the compatibility module off.
+    CompatibilityOff,
+    /// Switch Secure Boot on, if it is wanted.
+    SecureBootOn,
 }
 
 /// The sheet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SwitchSheet {
     /// What is missing before the switch may be made; empty for GO.
-    pub missing: Vec<SheetStep>,
-    /// The PC, in a line.
-    pub pc: String,
-    /// The disk, in a line.
-    pub disk: String,
+    pub missing: Vec<Missing>,
     /// What is right already, as far as it is known.
-    pub already: Vec<String>,
+    pub already: Vec<Already>,
     /// The steps in order.
     pub steps: Vec<SheetStep>,
-    /// What is true about Secure Boot.
-    pub secure_boot: String,
-    /// What not to touch.
-    pub leave_alone: Vec<String>,
-    /// When it does not go as it should.
-    pub trouble: Vec<SheetStep>,
-    /// How to go back.
-    pub way_back: Vec<String>,
+    /// Secure Boot's verdict on the boot manager; `None` where the Windows knows no Secure Boot.
+    pub secure_boot: Option<Verdict>,
 }
 
 impl SwitchSheet {
     /// Makes the sheet.
     pub fn new(facts: &SheetFacts<'_>) -> Self {
-        let machine = facts.machine;
-        let name = match (machine.maker.value(), machine.model.value()) {
-            (Some(maker), Some(model)) => format!("{maker} {model}"),
-            (Some(one), None) | (None, Some(one)) => one.clone(),
-            (None, None) => "maker and model are not known".to_owned(),
-        };
-        let date = machine.firmware_date.value();
-        let date = date.map_or(String::new(), |date| format!(", firmware of {date}"));
         Self {
             missing: missing(facts),
-            pc: format!("{name}{date}"),
-            disk: format!("{} ({})", facts.known_as, facts.disk),
             already: already(facts),
             steps: steps(facts),
-            secure_boot: match facts.needs_compatibility {
-                true => "Leave it off: this Windows knows no Secure Boot.".to_owned(),
-                false => Self::about_secure_boot(facts.verdict),
-            },
-            leave_alone: leave_alone(),
-            trouble: trouble(facts),
-            way_back: way_back(),
+            secure_boot: (!facts.needs_compatibility).then(|| facts.verdict.clone()),
         }
     }
 
@@ -137,98 +171,66 @@ impl SwitchSheet {
     pub fn is_go(&self) -> bool {
         self.missing.is_empty()
     }
-
-    /// What is true about Secure Boot with this verdict on the boot manager.
-    pub fn about_secure_boot(verdict: &Verdict) -> String {
-        match verdict {
-            Verdict::Accepted(why) => {
-                format!("It can go on after the switch: the boot manager is accepted ({why}).")
-            }
-            Verdict::Refused {
-                why,
-                needs: Some(issuer),
-            } => format!(
-                "Leave it off until the firmware has the newer certificate, \"{issuer}\" (a firmware \
-                 update, or its page for keys, may bring it): the boot manager is sound, but {why}."
-            ),
-            Verdict::Refused { why, needs: None } => {
-                format!("Leave it off: this firmware would not start the boot manager: {why}.")
-            }
-            Verdict::NotTold(why) => format!(
-                "Leave it off for the switch. Whether it can go on afterwards is not known ({why}): try \
-                 it when all else works, and switch it off again if Windows does not start."
-            ),
-        }
-    }
 }
 
-fn missing(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
-    let (machine, disk) = (facts.machine, facts.disk);
+fn missing(facts: &SheetFacts<'_>) -> Vec<Missing> {
+    let machine = facts.machine;
     let mut missing = Vec::new();
     if !facts.rehearsal.starts() {
-        let last = facts.rehearsal.steps.last();
-        let (step, evidence) = last.map_or(("", ""), |step| (step.id.name(), &*step.evidence));
-        missing.push(SheetStep::new(
-            format!("The disk would not start: its rehearsal ends at {step} ({evidence})."),
-            format!("See what to do: schwelle rehearse {disk}"),
-        ));
+        missing.extend(
+            facts
+                .rehearsal
+                .steps
+                .last()
+                .map(|step| Missing::DoesNotStart {
+                    step: step.id,
+                    found: Box::new(step.evidence.clone()),
+                }),
+        );
     }
+    let source = machine.uefi.evidence().to_owned();
     match (machine.uefi.value(), machine.uefi.how()) {
         (Some(true), _) => {}
-        (_, Some(how)) => missing.push(SheetStep::new(
-            format!(
-                "It is not known whether this PC can start in UEFI mode: {}.",
-                machine.uefi.evidence()
-            ),
-            how,
-        )),
-        _ => missing.push(SheetStep::new(
-            format!(
-                "This PC cannot start in UEFI mode: {}.",
-                machine.uefi.evidence()
-            ),
-            "A converted disk does not start in it. Take the conversion back: schwelle undo --job \
-             DIR",
-        )),
+        (_, Some(how)) => missing.push(Missing::UefiNotTold {
+            why: source,
+            how: how.to_owned(),
+        }),
+        _ => missing.push(Missing::NoUefi { source }),
     }
     if machine.bits.value() == Some(&32) {
-        missing.push(SheetStep::new(
-            "This PC's firmware works with 32 bits and does not start 64-bit loaders.",
-            "A converted disk does not start in it. Take the conversion back: schwelle undo --job \
-             DIR",
-        ));
+        missing.push(Missing::OtherWidth);
     }
     missing
 }
 
-fn already(facts: &SheetFacts<'_>) -> Vec<String> {
+fn already(facts: &SheetFacts<'_>) -> Vec<Already> {
     let machine = facts.machine;
-    let mut already = Vec::new();
-    if machine.mode.value() == Some(&BootMode::Uefi) {
-        already.push("The boot mode is UEFI.".to_owned());
-    }
-    match facts.entry {
-        EntryPlace::First => already.push("The disk comes first in the boot order.".to_owned()),
-        EntryPlace::Later => {
-            already.push("The disk has a boot entry; it does not come first.".to_owned());
-        }
-        EntryPlace::Missing | EntryPlace::Unknown => {}
-    }
-    match machine.secure_boot.value() {
+    let mode = machine.mode.value() == Some(&BootMode::Uefi);
+    let entry = match facts.entry {
+        EntryPlace::First => Some(Already::EntryFirst),
+        EntryPlace::Later => Some(Already::EntryLater),
+        EntryPlace::Missing | EntryPlace::Unknown => None,
+    };
+    let secure_boot = match machine.secure_boot.value() {
         Some(true) if facts.verdict.accepts() && !facts.needs_compatibility => {
-            already.push("Secure Boot is on, and accepts the boot manager.".to_owned());
+            Some(Already::SecureBootOn)
         }
-        Some(false) => already.push("Secure Boot is off.".to_owned()),
-        _ => {}
-    }
-    already
+        Some(false) => Some(Already::SecureBootOff),
+        _ => None,
+    };
+    let mode = mode.then_some(Already::Uefi);
+    mode.into_iter().chain(entry).chain(secure_boot).collect()
+}
+
+/// Secure Boot is on, and would keep the boot manager from running.
+fn secure_boot_must_go(facts: &SheetFacts<'_>) -> bool {
+    let is_on = facts.machine.secure_boot.value() == Some(&true);
+    is_on && (facts.needs_compatibility || !facts.verdict.accepts())
 }
 
 /// What must be changed in the setup screen, or can only be looked at there.
 fn needs_setup(facts: &SheetFacts<'_>) -> bool {
-    let is_on = facts.machine.secure_boot.value() == Some(&true);
-    let refused = is_on && (facts.needs_compatibility || !facts.verdict.accepts());
-    refused
+    secure_boot_must_go(facts)
         || facts.machine.mode.value() != Some(&BootMode::Uefi)
         || facts.entry == EntryPlace::Unknown
 }
@@ -240,147 +242,36 @@ fn steps(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
     let by_entry =
         in_uefi_session && matches!(facts.entry, EntryPlace::Missing | EntryPlace::Later);
     if by_entry {
-        let what = format!("In this session: schwelle firmware entry {}", facts.disk);
-        let check = "It says that the disk's boot entry was written and comes first.";
-        steps.push(SheetStep::new(what, check));
+        steps.push(SheetStep::WriteEntry);
     }
-    if needs_setup(facts) {
-        setup_steps(facts, &mut steps);
+    let in_setup = needs_setup(facts);
+    if in_setup {
+        steps.push(SheetStep::EnterSetup {
+            key: facts.setup_key.map(str::to_owned),
+            can_be_asked: machine.can_ask_for_setup.value() == Some(&true),
+        });
+        steps.extend(secure_boot_must_go(facts).then_some(SheetStep::SecureBootOff));
+        let is_set = machine.mode.value() == Some(&BootMode::Uefi);
+        steps.extend((!is_set).then_some(SheetStep::SetMode));
+        let must_move = facts.entry != EntryPlace::First && !by_entry;
+        steps.extend(must_move.then_some(SheetStep::PutFirst));
     }
-    if needs_setup(facts) && facts.entry != EntryPlace::First && !by_entry {
-        let what = format!(
-            "Put the UEFI entry of this disk first in the boot order: {}.",
-            facts.known_as
-        );
-        let check = "It stands first, marked UEFI, or as \"Windows Boot Manager\". If the disk is not in \
-            the list, see below.";
-        steps.push(SheetStep::new(what, check));
-    }
-    let what = if needs_setup(facts) {
-        "Save and leave. Take the rescue stick out."
-    } else {
-        "Restart. Take the rescue stick out."
-    };
-    let check = "Windows starts. The first start may take longer, and may ask for a restart.";
-    steps.push(SheetStep::new(what, check));
-    last_steps(facts, &mut steps);
-    steps
-}
-
-/// Into the setup, and the modes.
-fn setup_steps(facts: &SheetFacts<'_>, steps: &mut Vec<SheetStep>) {
-    let machine = facts.machine;
-    let enter = match facts.setup_key {
-        Some(key) => format!("Switch the PC on and press {key} at once, several times."),
-        None => "Switch the PC on and press the key for its setup at once, several times. The key \
-            is shown for a moment; most often it is Del, F2, F10, F12 or Esc."
-            .to_owned(),
-    };
-    let enter = if machine.can_ask_for_setup.value() == Some(&true) {
-        format!(
-            "{enter} Or have it shown without a key: in a session on this PC that was started in UEFI \
-             mode, schwelle firmware setup, and restart."
-        )
-    } else {
-        enter
-    };
-    let setup = "The setup screen. Note, or photograph, every page that you are going to change.";
-    steps.push(SheetStep::new(enter, setup));
-    let is_on = machine.secure_boot.value() == Some(&true);
-    if is_on && (facts.needs_compatibility || !facts.verdict.accepts()) {
-        let what = "Switch Secure Boot off (page Security or Boot). Leave its keys as they are.";
-        let check = "Secure Boot: off, or Disabled.";
-        steps.push(SheetStep::new(what, check));
-    }
-    if machine.mode.value() != Some(&BootMode::Uefi) {
-        let what = "Set the boot mode to UEFI (page Boot). Where there is \"both\", take UEFI alone. \
-            Leave the compatibility module as it is for now.";
-        let check = "The boot mode says UEFI. The list of boot devices has changed: what it offers \
-            now are UEFI entries.";
-        steps.push(SheetStep::new(what, check));
-    }
-}
-
-/// What comes after the first start.
-fn last_steps(facts: &SheetFacts<'_>, steps: &mut Vec<SheetStep>) {
-    let machine = facts.machine;
-    let is_on = machine.secure_boot.value() == Some(&true);
-    let what = format!(
-        "Shut Windows down, start the rescue stick, and ask: schwelle confirm {}",
-        facts.disk
-    );
-    steps.push(SheetStep::new(what, "It says \"Confirmed\"."));
+    steps.push(match in_setup {
+        true => SheetStep::SaveAndLeave,
+        false => SheetStep::Restart,
+    });
+    steps.push(SheetStep::Confirm);
+    // What comes after the first start.
     if facts.needs_compatibility {
-        let what = "Leave the compatibility module (CSM) on, and Secure Boot off: this Windows draws its start screen \
-            with the module's video.";
-        let check = "If it hangs at its start screen, the module is off or has no video.";
-        steps.push(SheetStep::new(what, check));
-        return;
+        steps.push(SheetStep::KeepCompatibility);
+        return steps;
     }
     if machine.compatibility.value() != Some(&false) {
-        let what =
-            "Only now: in the setup, switch the compatibility module off, where there is one.";
-        let check = "Windows starts again. If not, switch it on again and leave it so.";
-        steps.push(SheetStep::new(what, check));
+        steps.push(SheetStep::CompatibilityOff);
     }
+    let is_on = machine.secure_boot.value() == Some(&true);
     if !is_on && facts.verdict.accepts() {
-        let what = "If Secure Boot is wanted: switch it on now. Where it is greyed out: the \
-            compatibility module must be off, the factory keys loaded, and on some PCs a setup \
-            password set.";
-        let check = "Windows starts again. If not, switch it off again.";
-        steps.push(SheetStep::new(what, check));
+        steps.push(SheetStep::SecureBootOn);
     }
-}
-
-fn leave_alone() -> Vec<String> {
-    [
-        "The mode of the disk controller (AHCI, RAID, IDE): changed, Windows does not find its disk.",
-        "The security chip (TPM): cleared, encrypted volumes ask for their recovery key.",
-        "Secure Boot's keys: not deleted, not replaced.",
-        "\"Load defaults\": it changes all of these at once.",
-    ]
-    .map(str::to_owned)
-    .to_vec()
-}
-
-fn trouble(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
-    let disk = facts.disk;
-    vec![
-        SheetStep::new(
-            "The disk is not in the list of boot devices",
-            format!(
-                "Leave the setup with saving once, and enter it again: many firmwares look only \
-                 then. If there is \"boot from file\" or \"add boot option\", take \
-                 \\EFI\\Microsoft\\Boot\\bootmgfw.efi on this disk. Or start the rescue stick in UEFI mode \
-                 and write the entry: schwelle firmware entry {disk}"
-            ),
-        ),
-        SheetStep::new(
-            "A text says that this disk starts in UEFI mode only",
-            "The PC still starts in BIOS mode: the boot mode was not saved, or \"both\" is set and BIOS \
-             comes first. Nothing is wrong with the disk.",
-        ),
-        SheetStep::new(
-            "A message about Secure Boot, a security violation or an invalid signature",
-            "Switch Secure Boot off.",
-        ),
-        SheetStep::new(
-            "Windows shows a blue screen or its repair page",
-            format!(
-                "Do not let it repair the start. Start the rescue stick and look: schwelle rehearse \
-                 {disk}"
-            ),
-        ),
-    ]
-}
-
-fn way_back() -> Vec<String> {
-    [
-        "In the setup: Secure Boot off, the compatibility module on, the boot mode back to what it was.",
-        "Start the rescue stick and take the conversion back: schwelle undo --job DIR (the folder that \
-         convert was given).",
-        "The disk starts in BIOS mode as before.",
-    ]
-    .map(str::to_owned)
-    .to_vec()
+    steps
 }

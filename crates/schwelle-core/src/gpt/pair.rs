@@ -1,5 +1,7 @@
 //! Both copies of the table: reading, comparing, making.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::entry::GptEntry;
@@ -58,6 +60,50 @@ impl GptCopy {
     }
 }
 
+/// Which copy of the table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TableCopy {
+    /// The one behind sector 0.
+    Primary,
+    /// The one at the disk's end.
+    Backup,
+}
+
+/// In what two sound copies contradict each other.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Disagreement {
+    /// The primary header names another place for the backup.
+    #[error("the primary header names {named} as the backup's place, but it lies at {lies_at}")]
+    BackupPlace {
+        /// The place that it names.
+        named: Lba,
+        /// Where the backup is.
+        lies_at: Lba,
+    },
+    /// The backup header names another place for the primary.
+    #[error("the backup header names {named} as the primary's place")]
+    PrimaryPlace {
+        /// The place that it names.
+        named: Lba,
+    },
+    /// The disk GUIDs.
+    #[error("the disk GUIDs differ ({primary} and {backup})")]
+    DiskGuids {
+        /// That of the primary.
+        primary: Uuid,
+        /// That of the backup.
+        backup: Uuid,
+    },
+    /// The range of sectors for partitions.
+    #[error("the usable sectors differ")]
+    UsableSectors,
+    /// The partitions.
+    #[error("the partition entries differ")]
+    Entries,
+}
+
 /// What was found where the two copies should be.
 #[derive(Debug)]
 pub struct GptPair {
@@ -83,33 +129,32 @@ impl GptPair {
     }
 
     /// In what the two sound copies differ; `None` when they agree or one is not sound.
-    pub fn disagreement(&self) -> Option<String> {
+    pub fn disagreement(&self) -> Option<Disagreement> {
         let (Ok(primary), Ok(backup)) = (&self.primary, &self.backup) else {
             return None;
         };
         let (p, b) = (&primary.header, &backup.header);
         if p.alternate_lba != b.my_lba {
-            return Some(format!(
-                "the primary header names LBA {} as the backup's place, but it lies at LBA {}",
-                p.alternate_lba.0, b.my_lba.0
-            ));
+            return Some(Disagreement::BackupPlace {
+                named: p.alternate_lba,
+                lies_at: b.my_lba,
+            });
         }
         if b.alternate_lba != p.my_lba {
-            return Some(format!(
-                "the backup header names LBA {} as the primary's place",
-                b.alternate_lba.0
-            ));
+            return Some(Disagreement::PrimaryPlace {
+                named: b.alternate_lba,
+            });
         }
         if p.disk_id != b.disk_id {
-            return Some(format!(
-                "the disk GUIDs differ ({} and {})",
-                p.disk_id, b.disk_id
-            ));
+            return Some(Disagreement::DiskGuids {
+                primary: p.disk_id,
+                backup: b.disk_id,
+            });
         }
         if p.usable != b.usable {
-            return Some("the usable sectors differ".to_owned());
+            return Some(Disagreement::UsableSectors);
         }
-        (primary.entries != backup.entries).then(|| "the partition entries differ".to_owned())
+        (primary.entries != backup.entries).then_some(Disagreement::Entries)
     }
 }
 
@@ -298,8 +343,8 @@ mod tests {
         let (_, primary) = layout(900).sectors(disk.geometry()).unwrap();
         disk.write_at(512, &primary.1).unwrap();
         assert_eq!(
-            GptPair::read(&disk).disagreement().unwrap(),
-            "the partition entries differ"
+            GptPair::read(&disk).disagreement(),
+            Some(Disagreement::Entries)
         );
     }
 }

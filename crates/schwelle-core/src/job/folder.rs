@@ -4,8 +4,9 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use super::facts::JobFacts;
 use super::journal::{
-    self, Beside, EditedVolume, Journal, JournalExtent, MAX_ENTRIES, Side, Watched,
+    self, Beside, EditedVolume, FIRST_FORMAT, Journal, JournalExtent, MAX_ENTRIES, Side, Watched,
 };
 use super::state::{FIRST_VERSION, Kept, read_up_to};
 use super::storage::{Directory, Storage, StoredFile};
@@ -33,6 +34,8 @@ pub struct JobFolder {
     storage: Arc<dyn Storage>,
     kept: Kept,
     journal: Option<Loaded>,
+    /// What the job is; `None` where its folder was opened while it was being saved.
+    facts: Option<JobFacts>,
 }
 
 /// The journal, and the files with its bytes.
@@ -44,8 +47,8 @@ struct Loaded {
 }
 
 impl JobFolder {
-    /// Makes the folder, or takes an empty one, and begins a job with this plan.
-    pub fn create(path: &Path, plan: &str) -> Result<Self, JobError> {
+    /// Makes the folder, or takes an empty one, and begins this job. `plan` is a document for the report.
+    pub fn create(path: &Path, job: JobFacts, plan: &str) -> Result<Self, JobError> {
         let made = Directory::make(path).map_err(|source| JobError::Io {
             path: path.to_owned(),
             source,
@@ -53,12 +56,18 @@ impl JobFolder {
         let storage = made.ok_or_else(|| JobError::NotEmpty {
             path: path.to_owned(),
         })?;
-        Self::create_in(Arc::new(storage), path, plan)
+        Self::create_in(Arc::new(storage), path, job, plan)
     }
 
     /// Begins a job in an empty folder; `path` is what errors call it.
-    pub fn create_in(storage: Arc<dyn Storage>, path: &Path, plan: &str) -> Result<Self, JobError> {
+    pub fn create_in(
+        storage: Arc<dyn Storage>,
+        path: &Path,
+        job: JobFacts,
+        plan: &str,
+    ) -> Result<Self, JobError> {
         let mut folder = Self {
+            facts: Some(job),
             path: path.to_owned(),
             storage,
             kept: Kept::nothing(),
@@ -87,6 +96,7 @@ impl JobFolder {
             storage,
             kept: Kept::nothing(),
             journal: None,
+            facts: None,
         };
         folder.kept = match kept {
             Some(kept) => kept,
@@ -113,7 +123,9 @@ impl JobFolder {
             let moved = moved.map_err(|error| folder.damaged(MOVED, error))?;
             folder.kept.state.moved = Some(moved);
         }
-        folder.journal = Some(folder.load()?);
+        let loaded = folder.load()?;
+        folder.facts = loaded.journal.job.clone();
+        folder.journal = Some(loaded);
         Ok(folder)
     }
 
@@ -122,8 +134,12 @@ impl JobFolder {
         if blake3::hash(&text).to_hex().as_str() != self.state().journal {
             return Err(self.damaged(JOURNAL, "its hash is not the one in the job's state"));
         }
-        let journal: Journal =
+        let mut journal: Journal =
             serde_json::from_slice(&text).map_err(|error| self.damaged(JOURNAL, error))?;
+        if journal.format == FIRST_FORMAT {
+            let facts = JobFacts::of_first_version(&self.record()?);
+            journal.job = Some(facts.map_err(|fault| self.damaged(RECORD, fault))?);
+        }
         if journal.extents.len().max(journal.moves.len()) > MAX_ENTRIES {
             return Err(self.damaged(JOURNAL, "it has more entries than any job"));
         }
@@ -162,7 +178,12 @@ impl JobFolder {
         self.journal.as_ref().map(|loaded| &loaded.journal)
     }
 
-    /// The plan, as `job.json` has it.
+    /// What the job is; `None` while it is being saved.
+    pub fn facts(&self) -> Option<&JobFacts> {
+        self.facts.as_ref()
+    }
+
+    /// The plan, as `job.json` has it: for the report.
     pub fn record(&self) -> Result<serde_json::Value, JobError> {
         self.read_json(RECORD)
     }
@@ -265,8 +286,10 @@ impl JobFolder {
             let file = self.storage.create(name);
             file.map_err(|source| self.io_error(name, source))
         };
+        let facts = self.facts.clone();
+        let facts = facts.ok_or_else(|| self.damaged(JOURNAL, "this job was not begun here"))?;
         let (saved, new) = (create(SAVED)?, create(NEW)?);
-        let journal = journal::write((&*saved, &*new), disk, drafts, changes, relied_on);
+        let journal = journal::write((&*saved, &*new), disk, drafts, changes, relied_on, facts);
         let journal = journal.map_err(|error| match error {
             journal::WriteError::Io(source) => JobError::Io {
                 path: self.path.clone(),

@@ -4,12 +4,15 @@ use std::io;
 
 use serde::{Deserialize, Serialize};
 
+use super::facts::JobFacts;
 use super::storage::StoredFile;
 use crate::commit::{ChangeSet, Drafts, Region, StageKind};
 use crate::device::{DeviceError, Extent, Geometry, Lba, Move, ReadDevice};
 
-/// The form described here.
-const FORMAT: u32 = 1;
+/// The form described here. Version 1 is the same without what the job is.
+const FORMAT: u32 = 2;
+/// The first version, which is still read.
+pub(super) const FIRST_FORMAT: u32 = 1;
 /// An extent of the journal is at most this long: what is held in memory at a time.
 const MAX_EXTENT_BYTES: u64 = 1 << 20;
 /// Entries read from a journal, at most. A conversion has some thousands.
@@ -18,8 +21,11 @@ pub(super) const MAX_ENTRIES: usize = 4 << 20;
 /// Everything that a conversion writes, in the order of writing.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Journal {
-    /// Version of this form: 1.
+    /// Version of this form: 2.
     pub format: u32,
+    /// What the job is. A journal of version 1 is completed with it when it is read.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<JobFacts>,
     /// Bytes in a sector of the disk.
     pub sector_bytes: u32,
     /// Sectors of the disk.
@@ -215,11 +221,12 @@ impl Journal {
     /// What is wrong with a journal read from a file; `None` when it can be worked with.
     /// `files` are the lengths of `saved.bin` and `new.bin`.
     pub(super) fn fault(&self, files: [u64; 2]) -> Option<String> {
-        if self.format != FORMAT {
-            return Some(format!(
-                "it has the form {}, known is {FORMAT}",
-                self.format
-            ));
+        if !(FIRST_FORMAT..=FORMAT).contains(&self.format) {
+            let form = self.format;
+            return Some(format!("it has the form {form}, known are up to {FORMAT}"));
+        }
+        if self.job.is_none() {
+            return Some("it does not say what the job is".to_owned());
         }
         if !matches!(self.sector_bytes, 512 | 4096) || self.sectors == 0 {
             return Some("its sector size or number of sectors makes no sense".to_owned());
@@ -346,6 +353,7 @@ pub(super) fn write(
     drafts: Drafts<'_>,
     set: &ChangeSet,
     (watched, volumes): (Vec<Watched>, Vec<EditedVolume>),
+    job: JobFacts,
 ) -> Result<Journal, WriteError> {
     let geometry = set.geometry;
     let (mut saved, mut new) = (Store::new(saved), Store::new(new));
@@ -398,6 +406,7 @@ pub(super) fn write(
     };
     Ok(Journal {
         format: FORMAT,
+        job: Some(job),
         sector_bytes: geometry.logical_sector,
         sectors: geometry.sectors,
         watched,

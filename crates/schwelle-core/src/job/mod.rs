@@ -3,8 +3,8 @@
 //!
 //! | file | what |
 //! | --- | --- |
-//! | `job.json` | the plan as `plan --json` shows it, with the disk's name and the time |
-//! | `journal.json` | every extent written, with what was there and what comes there; see [`Journal`] |
+//! | `job.json` | the plan as `plan --json` shows it, with the disk's name and the time: for the report |
+//! | `journal.json` | what the job is ([`JobFacts`]), and every extent written, with what was there and what comes there; see [`Journal`] |
 //! | `saved.bin` | the old bytes of these extents |
 //! | `new.bin` | their new bytes |
 //! | `state-a.json`, `state-b.json` | how far the job has come, in turn; see [`State`] |
@@ -13,6 +13,7 @@
 //!
 //! [`JobFolder`] makes and reads the folder; [`recover`] finishes a commit or takes it back.
 
+mod facts;
 mod find;
 mod fingerprint;
 mod folder;
@@ -25,6 +26,7 @@ mod stick;
 mod storage;
 mod torn;
 
+pub use facts::{JobEnd, JobFacts, JobKind};
 pub use find::{FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
 pub use folder::JobFolder;
@@ -33,6 +35,8 @@ pub use journal::{
 };
 pub use storage::{Storage, StoredFile};
 pub use torn::Repaired;
+
+use schemars::JsonSchema;
 
 use std::io;
 use std::path::PathBuf;
@@ -73,7 +77,7 @@ pub enum JobError {
 }
 
 /// Where a job stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum JobState {
     /// What will be overwritten is being saved; the disk is untouched.

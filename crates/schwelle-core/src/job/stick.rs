@@ -11,9 +11,11 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 use super::storage::{Storage, StoredFile};
-use super::{JobFolder, JobState};
+use super::{JobFacts, JobFolder, JobKind, JobState};
 use crate::commit::{ChangeSet, Drafts, Ledger, Region, StageKind};
+use crate::crossing::Style;
 use crate::device::{BlockDevice, Draft, Extent, Lba, Memory};
+use crate::disk_use::DiskUse;
 
 /// Bytes that reach the medium together: fewer than a sector has, since cheap flash tears sectors.
 const BLOCK: usize = 64;
@@ -216,7 +218,15 @@ fn job_on(stick: &Stick) -> Option<(JobState, Option<StageKind>)> {
     let mut reached = None;
     let mut run = || -> Result<(), ()> {
         let storage: Arc<dyn Storage> = Arc::new(stick.clone());
-        let mut job = JobFolder::create_in(storage, Path::new("stick"), "{}").map_err(drop)?;
+        let facts = JobFacts {
+            kind: JobKind::Convert,
+            to: Style::Gpt,
+            disk_use: DiskUse::System,
+            disk: "disk".into(),
+            serial: None,
+        };
+        let mut job =
+            JobFolder::create_in(storage, Path::new("stick"), facts, "{}").map_err(drop)?;
         reached = Some((JobState::Saving, None));
         let saved = job.save(&disk, Drafts::one(&draft), &changes, Default::default());
         saved.map_err(drop)?;

@@ -1,5 +1,8 @@
 //! One entry of a boot record (UEFI 2.10 §5.2.1, table 5.2).
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use zerocopy::little_endian::U32;
 use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned};
 
@@ -19,7 +22,9 @@ pub(super) struct RawEntry {
 const _: () = assert!(size_of::<RawEntry>() == 16);
 
 /// The type byte of an MBR partition.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
+)]
 pub struct Kind(pub u8);
 
 impl Kind {

@@ -1,5 +1,8 @@
 //! The whole partition table of an MBR disk: sector 0 and the chain of extended boot records.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use std::collections::BTreeSet;
 use std::fmt;
 
@@ -11,7 +14,10 @@ use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 const MAX_LOGICAL: usize = 256;
 
 /// Where in the table a partition is named.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+)]
+#[serde(rename_all = "kebab-case")]
 pub enum Slot {
     /// Entry 1 to 4 of sector 0.
     Primary(usize),
@@ -59,7 +65,10 @@ pub struct Damage {
 }
 
 /// What can be wrong with an MBR table.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema,
+)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum DamageKind {
     /// A partition that ends behind the disk.
     #[error("{slot} ends at LBA {}, behind the disk's last, LBA {}", .extent.last().0, .disk_last.0)]

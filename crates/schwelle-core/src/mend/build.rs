@@ -17,8 +17,8 @@ use crate::mbr::protect;
 use crate::placement::{EspFrom, EspPlace, Placement};
 use crate::profile::{ESP_STORE, Partition, Profile, REMOVABLE_X64};
 
-use super::names;
-use super::remedies::{Remedies, StoreFrom, esp_of};
+use super::remedies::{Remedies, esp_of};
+use super::{StoreFrom, names};
 
 /// Builds the mended disk.
 pub(super) fn build<'a>(

@@ -5,6 +5,7 @@
 //! draft, and goes on with the next step that fails, until none does. What has no remedy here is an
 //! error that says so, with the step's own advice; a disk on which nothing fails needs no plan.
 
+mod answers;
 mod build;
 mod names;
 mod remedies;
@@ -14,8 +15,10 @@ use crate::device::{DeviceError, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::draft::{DraftError, Plan, Source};
 use crate::placement::{EspWish, NoRoom};
-use crate::profile::{BOOTMGFW, Profile, Table};
+use crate::profile::{BOOTMGFW, Profile, Table, TableStyle};
 use crate::rehearse::{Rehearsal, Step, StepId, StepOutcome, walk, walk_to};
+
+pub use answers::{FixKind, NotMended, StoreFrom};
 
 use remedies::Remedies;
 
@@ -25,25 +28,25 @@ pub struct Fix {
     /// The step that failed, or that told of it.
     pub step: StepId,
     /// What is done about it.
-    pub what: String,
+    pub what: FixKind,
 }
 
 /// Why a disk cannot be mended here.
 #[derive(Debug, thiserror::Error)]
 pub enum MendError {
     /// Not a GPT disk.
-    #[error("it is no GPT disk: its table is {style}")]
+    #[error("it is no GPT disk: its table is {}", .style.name())]
     NotGpt {
         /// What it is.
-        style: &'static str,
+        style: TableStyle,
     },
     /// A step fails for which there is no remedy here.
-    #[error("the step {step} fails: {evidence}", step = .step.id.name(), evidence = .step.evidence)]
+    #[error("the step {} fails", .step.id.name())]
     NoRemedy {
         /// The step, with advice.
         step: Box<Step>,
         /// Why nothing can be done about it here.
-        why: String,
+        why: NotMended,
     },
     /// There is no room for an EFI system partition.
     #[error("there is no room for an EFI system partition")]

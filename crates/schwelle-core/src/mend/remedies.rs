@@ -14,18 +14,7 @@ use crate::profile::{
 };
 use crate::rehearse::{Rehearsal, Step, StepId, StepOutcome, walk};
 
-use super::{Fix, MendError, names};
-
-/// Where the boot store comes from, in the order of trying.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum StoreFrom {
-    /// The one on the EFI system partition, its names taken across.
-    Esp,
-    /// The one that the disk was started with in BIOS mode.
-    Bios,
-    /// Made anew for the systems found.
-    Nothing,
-}
+use super::{Fix, FixKind, MendError, NotMended, StoreFrom, names};
 
 /// What is done about the steps that failed.
 pub(super) struct Remedies<'p> {
@@ -124,11 +113,9 @@ impl<'p> Remedies<'p> {
         }
     }
 
-    fn note(&mut self, step: &Step, what: impl Into<String>) {
-        self.fixes.push(Fix {
-            step: step.id,
-            what: what.into(),
-        });
+    fn note(&mut self, step: &Step, what: FixKind) {
+        let step = step.id;
+        self.fixes.push(Fix { step, what });
     }
 
     /// Takes up the remedy for a step that fails on the disk as it is drafted so far.
@@ -146,62 +133,48 @@ impl<'p> Remedies<'p> {
             | StepId::BootManager
             | StepId::DefaultEntry
             | StepId::EntryDevices => self.add_boot_files(step, so_far),
-            StepId::SystemLoader | StepId::Kernel => Err(no_remedy(
-                step,
-                "the system's own files are damaged or missing: that is for its installation medium",
-            )),
-            StepId::Volumes => Err(no_remedy(
-                step,
-                "a volume is damaged: that is for the system that uses it",
-            )),
+            StepId::SystemLoader | StepId::Kernel => Err(no_remedy(step, NotMended::SystemFiles)),
+            StepId::Volumes => Err(no_remedy(step, NotMended::Volume)),
             StepId::Mbr
             | StepId::BootCode
             | StepId::ActivePartition
             | StepId::BootRecord
             | StepId::BootFileSystem
-            | StepId::BootManagerFile => Err(no_remedy(step, "it is about an MBR disk")),
+            | StepId::BootManagerFile => Err(no_remedy(step, NotMended::MbrDisk)),
             // These never fail; they tell.
             StepId::Menu | StepId::Letters | StepId::Recovery | StepId::OldTable => {
-                Err(no_remedy(step, "there is no remedy for it here"))
+                Err(no_remedy(step, NotMended::NoRemedy))
             }
         }
     }
 
     fn add_sector_0(&mut self, step: &Step) -> Result<(), MendError> {
         if self.sector_0 {
-            return Err(no_remedy(step, "the entry that was drafted does not help"));
+            return Err(no_remedy(step, NotMended::DraftDoesNotHelp));
         }
         self.sector_0 = true;
-        self.note(
-            step,
-            "sector 0 gets one protective entry over the whole disk",
-        );
+        self.note(step, FixKind::ProtectiveEntry);
         Ok(())
     }
 
     fn add_table(&mut self, step: &Step) -> Result<(), MendError> {
         let Some(copy) = self.sound_copy().filter(|_| !self.table) else {
-            return Err(no_remedy(step, "neither copy of the table is sound"));
+            return Err(no_remedy(step, NotMended::NoSoundCopy));
         };
         if let (Ok(primary), Ok(backup)) = (&self.pair.primary, &self.pair.backup) {
             let same = primary.entries == backup.entries
                 && primary.header.disk_id == backup.header.disk_id;
             if !same {
-                let why = "both copies are sound and name different partitions: which of them is right \
-                    cannot be told from here";
-                return Err(no_remedy(step, why));
+                return Err(no_remedy(step, NotMended::CopiesDiffer));
             }
         }
         if GptLayout::of(copy).is_none() {
-            let why = "its table has another form (more than 128 entries, or longer ones)";
-            return Err(no_remedy(step, why));
+            return Err(no_remedy(step, NotMended::OtherForm));
         }
         let from = match (self.is_primary_sound(), self.pair.backup.is_ok()) {
-            (true, true) => "the places in both copies of the table are set right",
-            (true, false) => {
-                "the backup table is written anew from the primary one, on the last sectors of the disk"
-            }
-            _ => "the primary table is written anew from the backup one",
+            (true, true) => FixKind::TablePlaces,
+            (true, false) => FixKind::BackupTable,
+            _ => FixKind::PrimaryTable,
         };
         self.table = true;
         self.note(step, from);
@@ -210,10 +183,7 @@ impl<'p> Remedies<'p> {
 
     fn add_esp(&mut self, step: &Step) -> Result<(), MendError> {
         if self.new_esp.is_some() || self.retype.is_some() {
-            return Err(no_remedy(
-                step,
-                "the partition that was drafted does not help",
-            ));
+            return Err(no_remedy(step, NotMended::DraftDoesNotHelp));
         }
         let candidates: Vec<&Partition> = self
             .profile
@@ -224,28 +194,20 @@ impl<'p> Remedies<'p> {
         match candidates[..] {
             [only] => {
                 self.retype = Some(only.number);
-                let title = only.title();
-                let what = format!(
-                    "{title} holds boot files: it gets the type of an EFI system partition, and no drive \
-                     letter"
-                );
-                self.note(step, what);
+                let partition = only.titled();
+                self.note(step, FixKind::Retyped { partition });
             }
             [] => {
                 let place = placement::find_on_gpt(self.disk, self.profile, self.wish)
                     .map_err(MendError::NoRoom)?;
                 let chosen = place.considered.iter().find(|place| place.chosen);
-                let chosen = chosen.map_or("", |chosen| chosen.place.as_str());
-                let what = format!("an EFI system partition is made ({chosen})");
-                self.note(step, what);
+                let chosen = chosen.map(|chosen| chosen.place);
+                self.note(step, FixKind::NewEsp { place: chosen });
                 self.new_esp = Some(place);
             }
             _ => {
-                let names: Vec<String> = candidates.iter().map(|part| part.title()).collect();
-                let why = format!(
-                    "more than one partition holds boot files: {}",
-                    names.join(", ")
-                );
+                let partitions = candidates.iter().map(|part| part.titled()).collect();
+                let why = NotMended::SeveralWithBootFiles { partitions };
                 return Err(no_remedy(step, why));
             }
         }
@@ -255,27 +217,28 @@ impl<'p> Remedies<'p> {
     fn add_file_system(&mut self, step: &Step) -> Result<(), MendError> {
         let esp = esp_of(self.profile).filter(|_| !self.format);
         let Some(esp) = esp else {
-            return Err(no_remedy(step, "what was drafted does not help"));
+            return Err(no_remedy(step, NotMended::DraftDoesNotHelp));
         };
         if !matches!(esp.volume.kind, VolumeKind::Blank | VolumeKind::Unknown) {
-            let kind = esp.volume.kind.name();
-            let why = format!("{} holds {kind}, which is not thrown away", esp.title());
+            let why = NotMended::HoldsSomething {
+                partition: esp.titled(),
+                volume: esp.volume.kind,
+            };
             return Err(no_remedy(step, why));
         }
         let geometry = self.disk.geometry();
         if geometry.bytes_in(&esp.extent) < esp_floor(geometry.logical_sector) {
-            return Err(no_remedy(step, "the partition is too small for FAT32"));
+            return Err(no_remedy(step, NotMended::TooSmall));
         }
-        let what = format!("{} is empty: it gets a FAT32 file system", esp.title());
         self.format = true;
-        self.note(step, what);
+        let partition = esp.titled();
+        self.note(step, FixKind::Formatted { partition });
         Ok(())
     }
 
     fn add_boot_files(&mut self, step: &Step, so_far: &dyn ReadDevice) -> Result<(), MendError> {
         if boot_system(self.profile).is_none() {
-            let why = "there is no Windows with UEFI boot files on this disk to take them from";
-            return Err(no_remedy(step, why));
+            return Err(no_remedy(step, NotMended::NoBootFiles));
         }
         let first = self.fill.is_none();
         let kinds = [StoreFrom::Esp, StoreFrom::Bios, StoreFrom::Nothing];
@@ -285,10 +248,7 @@ impl<'p> Remedies<'p> {
             .skip(usize::from(!first))
             .filter(|kind| *kind == StoreFrom::Nothing || self.store(*kind).is_some());
         let Some(from) = left.next() else {
-            return Err(no_remedy(
-                step,
-                "none of the boot stores that could be made helps",
-            ));
+            return Err(no_remedy(step, NotMended::NoStoreHelps));
         };
         if first {
             // A sound loader there may be another system's.
@@ -301,13 +261,7 @@ impl<'p> Remedies<'p> {
             self.fixes.pop();
         }
         self.fill = Some(from);
-        let store = match from {
-            StoreFrom::Esp => "the boot store there names this disk's partitions",
-            StoreFrom::Bios => "the boot store of the BIOS start is carried over",
-            StoreFrom::Nothing => "a boot store is made anew for the Windows found",
-        };
-        let what = format!("boot files from the Windows volume; {store}");
-        self.note(step, what);
+        self.note(step, FixKind::Filled { store: from });
         Ok(())
     }
 
@@ -329,10 +283,8 @@ impl<'p> Remedies<'p> {
             let holds = |after: &Step| after.id == step.id && after.outcome == StepOutcome::Pass;
             if after.any(holds) {
                 let what = match step.id {
-                    StepId::Recovery => {
-                        "the recovery configuration still names the MBR disk that this one was: edited"
-                    }
-                    _ => "drive letters still name the MBR disk that this one was: edited",
+                    StepId::Recovery => FixKind::Recovery,
+                    _ => FixKind::Letters,
                 };
                 self.note(step, what);
             }
@@ -346,11 +298,9 @@ fn is_about_names(step: &Step) -> bool {
     is_one && step.outcome == StepOutcome::Caution
 }
 
-fn no_remedy(step: &Step, why: impl Into<String>) -> MendError {
-    MendError::NoRemedy {
-        step: Box::new(step.clone()),
-        why: why.into(),
-    }
+fn no_remedy(step: &Step, why: NotMended) -> MendError {
+    let step = Box::new(step.clone());
+    MendError::NoRemedy { step, why }
 }
 
 /// The disk's first EFI system partition, by its type.

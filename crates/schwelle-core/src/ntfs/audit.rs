@@ -4,8 +4,12 @@
 //! use belongs to a file; each record in use is whole and is marked so. Reads the file table once
 //! and the two bitmaps once; holds one bit a cluster in memory.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::ControlFlow;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 use super::NtfsError;
 use super::attribute::{Body, kind};
@@ -25,7 +29,8 @@ const MAX_RECORD_MAP_BYTES: u64 = 64 << 20;
 const MAX_FAULTS: usize = 50;
 
 /// Something that does not balance.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum AuditFault {
     /// A record that is marked in use but makes no sense.
     #[error("file record {record}: {fault}")]
@@ -33,7 +38,7 @@ pub enum AuditFault {
         /// Its number.
         record: u64,
         /// What is wrong.
-        fault: &'static str,
+        fault: Cow<'static, str>,
     },
     /// A record that is in use but marked free.
     #[error("file record {record} ({name}) is in use but marked free")]
@@ -67,7 +72,7 @@ pub enum AuditFault {
         /// The file's name.
         name: String,
         /// What is wrong.
-        fault: &'static str,
+        fault: Cow<'static, str>,
     },
     /// A runlist that is damaged or leaves the volume.
     #[error("file record {record} ({name}): a runlist is damaged or leaves the volume")]
@@ -114,15 +119,18 @@ pub enum AuditFault {
     #[error("{what} is {len_bytes} bytes long, but {needed} are needed")]
     ShortBitmap {
         /// Which.
-        what: &'static str,
+        what: Cow<'static, str>,
         /// Its length.
         len_bytes: u64,
         /// The length needed.
         needed: u64,
     },
     /// More faults than are listed, or a volume larger than is audited.
-    #[error("{0}")]
-    GivenUp(&'static str),
+    #[error("{why}")]
+    GivenUp {
+        /// Why.
+        why: Cow<'static, str>,
+    },
 }
 
 impl AuditFault {
@@ -193,9 +201,9 @@ impl NtfsVolume<'_> {
         let mut audit = Audit::default();
         let clusters = self.shape().clusters();
         if clusters > MAX_CLUSTERS {
-            audit.faults.push(AuditFault::GivenUp(
-                "the volume has more clusters than any system makes",
-            ));
+            audit.faults.push(AuditFault::GivenUp {
+                why: "the volume has more clusters than any system makes".into(),
+            });
             return Ok(audit);
         }
         let mut owned = Owned::new(clusters);
@@ -224,7 +232,7 @@ impl NtfsVolume<'_> {
                 audit.faults.push(AuditFault::List {
                     record,
                     name,
-                    fault,
+                    fault: fault.into(),
                 });
             }
         }
@@ -238,9 +246,9 @@ impl NtfsVolume<'_> {
             self.compare_bitmap(&owned, &mut audit.faults)?;
         } else {
             audit.faults.truncate(MAX_FAULTS);
-            audit
-                .faults
-                .push(AuditFault::GivenUp("there are more faults than are listed"));
+            audit.faults.push(AuditFault::GivenUp {
+                why: "there are more faults than are listed".into(),
+            });
         }
         Ok(audit)
     }
@@ -278,7 +286,7 @@ impl NtfsVolume<'_> {
                     },
                     (Err(fault), true) => faults.push(AuditFault::Record {
                         record: number,
-                        fault,
+                        fault: fault.into(),
                     }),
                     (Err(_), false) => {}
                 }
@@ -354,7 +362,7 @@ impl NtfsVolume<'_> {
         let needed = count.div_ceil(8);
         if len_bytes < needed {
             faults.push(AuditFault::ShortBitmap {
-                what: "the file table's bitmap",
+                what: "the file table's bitmap".into(),
                 len_bytes,
                 needed,
             });
@@ -386,7 +394,7 @@ impl NtfsVolume<'_> {
             if lowest_vcn.0 == 0 && (initialized_len > data_len || data_len > allocated_len) {
                 faults.push(AuditFault::Record {
                     record: number,
-                    fault: "the sizes of an attribute contradict one another",
+                    fault: "the sizes of an attribute contradict one another".into(),
                 });
             }
             let bytes = record.bytes.get(runs.clone()).unwrap_or_default();
@@ -458,7 +466,7 @@ impl NtfsVolume<'_> {
         if bitmap.len_bytes() < needed {
             let len_bytes = bitmap.len_bytes();
             faults.push(AuditFault::ShortBitmap {
-                what: "the cluster bitmap",
+                what: "the cluster bitmap".into(),
                 len_bytes,
                 needed,
             });

@@ -1,6 +1,9 @@
 //! Whether a volume may be touched: its dirty flag, its log, hibernation, and the copies of what
 //! matters most.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use std::ops::Range;
 
 use super::NtfsError;
@@ -53,7 +56,10 @@ pub enum Hibernation {
 }
 
 /// A copy of what matters most that does not say the same.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema,
+)]
+#[serde(rename_all = "kebab-case")]
 pub enum CopyFault {
     /// The mirror of this file record.
     #[error("file record {0} and its mirror differ")]

@@ -3,11 +3,11 @@
 
 use crate::device::{Draft, ReadDevice, Window};
 use crate::disk_use::DiskUse;
-use crate::fat::{DosTime, FatEditor, FatKind, FatVolume};
+use crate::fat::{DosTime, FatEditor, FatError, FatKind, FatVolume};
 use crate::gpt::place::esp_floor;
 use crate::profile::{Partition, Role, VolumeKind, boot_system};
 
-use super::{EspFrom, EspPlace, NoRoom, Search, in_words};
+use super::{EspFrom, EspPlace, ExistingUnfit, NoRoom, Place, PlaceVerdict, Search};
 
 /// Left free on the partition beside the boot files: systems put new ones beside the old when they
 /// update them.
@@ -25,24 +25,23 @@ impl Search<'_> {
             return Ok(None);
         }
         let number = partition.number;
-        let refused = |why: String| NoRoom::Existing { number, why };
+        let refused = |why| NoRoom::Existing { number, why };
         if let [second, ..] = more {
-            let why = format!(
-                "partition {} is one as well, and nobody can tell which is meant",
-                second.number
-            );
-            return Err(refused(why));
+            return Err(refused(ExistingUnfit::Second {
+                partition: second.number,
+            }));
         }
+        let place = Place::Existing { partition: number };
         let verdict = match self.use_as_it_is(partition) {
             Ok(verdict) => verdict,
             // The boot partition of a BIOS start may stay what it is: there are other places.
             Err(why) if is_fat32_boot(partition) => {
-                self.consider(format!("partition {number}"), why);
+                self.consider(place, PlaceVerdict::Unfit { why });
                 return Ok(None);
             }
             Err(why) => return Err(refused(why)),
         };
-        let index = self.consider(format!("partition {number}"), verdict);
+        let index = self.consider(place, verdict);
         self.choose_place(index);
         Ok(Some(EspPlace {
             extent: partition.extent,
@@ -50,7 +49,7 @@ impl Search<'_> {
         }))
     }
 
-    fn use_as_it_is(&self, partition: &Partition) -> Result<String, String> {
+    fn use_as_it_is(&self, partition: &Partition) -> Result<PlaceVerdict, ExistingUnfit> {
         let geometry = self.profile.geometry;
         let (has, floor) = (
             geometry.bytes_in(&partition.extent),
@@ -59,18 +58,16 @@ impl Search<'_> {
         let files = boot_system(self.profile).map_or(0, |system| system.boot_files.len_bytes());
         let free = room_for_files(self.device, partition, files);
         if is_fat32(partition) && has < floor {
-            let (has, floor) = (in_words(has), in_words(floor));
-            return Err(format!("it has {has}, and needs {floor}"));
+            return Err(ExistingUnfit::TooSmall {
+                has_bytes: has,
+                needed_bytes: floor,
+            });
         }
-        let what = match partition.role {
-            Role::Boot => "the FAT32 boot partition",
-            _ => "an EFI system partition",
-        };
-        Ok(format!(
-            "{what} of {} is there already; {} are free on it",
-            in_words(has),
-            in_words(free?)
-        ))
+        Ok(PlaceVerdict::UsedAsItIs {
+            is_boot: partition.role == Role::Boot,
+            size_bytes: has,
+            free_bytes: free?,
+        })
     }
 }
 
@@ -87,22 +84,29 @@ pub(crate) fn room_for_files(
     disk: &dyn ReadDevice,
     partition: &Partition,
     files: u64,
-) -> Result<u64, String> {
+) -> Result<u64, ExistingUnfit> {
     if !is_fat32(partition) {
-        let kind = partition.volume.kind.name();
-        return Err(format!("it holds {kind}, and not FAT32"));
+        return Err(ExistingUnfit::NotFat32 {
+            volume: partition.volume.kind,
+        });
     }
     // What the editor refuses is found out on a draft, which is thrown away.
     let draft = Draft::new(disk);
-    let window =
-        Window::new(&draft, partition.extent).ok_or_else(|| "it leaves the disk".to_owned())?;
-    FatEditor::open(&window, DosTime::EPOCH).map_err(|error| error.to_string())?;
-    let free = FatVolume::open(&window).and_then(|volume| volume.free_bytes());
-    let free = free.map_err(|error| error.to_string())?;
-    let needed = files.saturating_add(SPARE_BYTES);
-    if free < needed {
-        let (free, needed) = (in_words(free), in_words(needed));
-        return Err(format!("{free} are free on it, and {needed} are needed"));
+    let window = Window::new(&draft, partition.extent).ok_or(ExistingUnfit::LeavesDisk)?;
+    let fault = |error: FatError| ExistingUnfit::Fault {
+        fault: error.to_string(),
+    };
+    FatEditor::open(&window, DosTime::EPOCH).map_err(|error| ExistingUnfit::Fault {
+        fault: error.to_string(),
+    })?;
+    let free_bytes = FatVolume::open(&window).and_then(|volume| volume.free_bytes());
+    let free_bytes = free_bytes.map_err(fault)?;
+    let needed_bytes = files.saturating_add(SPARE_BYTES);
+    if free_bytes < needed_bytes {
+        return Err(ExistingUnfit::Full {
+            free_bytes,
+            needed_bytes,
+        });
     }
-    Ok(free)
+    Ok(free_bytes)
 }

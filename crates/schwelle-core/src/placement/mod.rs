@@ -6,13 +6,17 @@
 //! why not; the boot partition's own place only when it is named. It reads the disk, since what a volume
 //! can give depends on what lies in its tail; the result is a value that rules can look at.
 
+mod considered;
 mod existing;
 mod takeover;
 mod trims;
 
+pub use considered::{CannotTrim, Considered, ExistingUnfit, Place, PlaceVerdict};
 pub(crate) use existing::room_for_files;
 
-use std::fmt;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use std::sync::Arc;
 
 use crate::device::{Extent, Geometry, Lba, MIB, ReadDevice};
@@ -23,7 +27,8 @@ use crate::ntfs::TrimPlan;
 use crate::profile::{Partition, Profile, Role, Table, beyond_volume};
 
 /// Which means of making room the technician wants.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum PlaceWish {
     /// Whichever moves least.
     #[default]
@@ -73,17 +78,6 @@ impl Trimming {
     }
 }
 
-/// A place that was looked at.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Considered {
-    /// "unused space", "tail of partition 2".
-    pub place: String,
-    /// What came of it, in numbers.
-    pub verdict: String,
-    /// This is the one.
-    pub chosen: bool,
-}
-
 /// Whose room the EFI system partition gets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum EspFrom {
@@ -99,15 +93,31 @@ pub enum EspFrom {
     Formatted(usize),
 }
 
+/// The means by which an EFI system partition gets its room.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum EspKind {
+    /// Unused space.
+    Gap,
+    /// The tail of a partition.
+    Trim,
+    /// A partition's place; it is no more.
+    Takeover,
+    /// It is there already, and gets more files.
+    Existing,
+    /// It is there already, and gets a new file system.
+    Formatted,
+}
+
 impl EspFrom {
-    /// The word in JSON.
-    pub fn name(self) -> &'static str {
+    /// The means.
+    pub fn kind(self) -> EspKind {
         match self {
-            Self::Gap => "gap",
-            Self::Tail(_) => "trim",
-            Self::Takeover(_) => "takeover",
-            Self::Existing(_) => "existing",
-            Self::Formatted(_) => "formatted",
+            Self::Gap => EspKind::Gap,
+            Self::Tail(_) => EspKind::Trim,
+            Self::Takeover(_) => EspKind::Takeover,
+            Self::Existing(_) => EspKind::Existing,
+            Self::Formatted(_) => EspKind::Formatted,
         }
     }
 
@@ -209,43 +219,15 @@ pub enum NoRoom {
         /// Number of the partition.
         number: usize,
         /// Why it cannot.
-        why: String,
+        why: CannotTrim,
     },
     /// The EFI system partition that is there cannot be used.
     Existing {
         /// Number of the partition.
         number: usize,
         /// Why it cannot.
-        why: String,
+        why: ExistingUnfit,
     },
-}
-
-impl fmt::Display for NoRoom {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::NoPlace { considered, .. } => {
-                for place in considered {
-                    write!(f, "{}: {}. ", place.place, place.verdict)?;
-                }
-                Ok(())
-            }
-            Self::BelowFloor { asked, floor } => {
-                write!(
-                    f,
-                    "{} are asked for, {} needed.",
-                    in_words(*asked),
-                    in_words(*floor)
-                )
-            }
-            Self::BackupTable { number, why } => {
-                write!(
-                    f,
-                    "partition {number} reaches into the backup table: {why}."
-                )
-            }
-            Self::Existing { number, why } => write!(f, "partition {number}: {why}."),
-        }
-    }
 }
 
 /// The sectors that the backup table takes.
@@ -278,14 +260,6 @@ struct Search<'a> {
     candidates: Vec<Candidate>,
     /// Partitions that end where their volumes end already, for the backup table.
     cut: Vec<(usize, Extent)>,
-}
-
-/// What a verdict says of a place in front of a recovery partition.
-fn between_note(between: bool) -> &'static str {
-    match between {
-        true => "; between Windows and its recovery partition, which Windows then cannot enlarge",
-        false => "",
-    }
 }
 
 fn replace(used: &mut [Extent], old: Extent, new: Extent) {
@@ -378,7 +352,7 @@ impl Search<'_> {
         }
     }
 
-    fn consider(&mut self, place: String, verdict: String) -> usize {
+    fn consider(&mut self, place: Place, verdict: PlaceVerdict) -> usize {
         self.considered.push(Considered {
             place,
             verdict,
@@ -392,7 +366,6 @@ impl Search<'_> {
     }
 
     fn gap(&mut self, used: &[Extent]) {
-        let place = "unused space".to_owned();
         if self.wish.place == PlaceWish::Trim {
             return;
         }
@@ -404,10 +377,12 @@ impl Search<'_> {
         );
         match in_gap(geometry, used, wanted, floor) {
             Ok(esp) => {
-                let size = Self::mib(geometry.bytes_in(&esp));
                 let between = self.is_before_recovery(&esp);
-                let verdict = format!("{size} MiB; nothing has to move{}", between_note(between));
-                let index = self.consider(place, verdict);
+                let verdict = PlaceVerdict::Free {
+                    mib: Self::mib(geometry.bytes_in(&esp)),
+                    before_recovery: between,
+                };
+                let index = self.consider(Place::Gap, verdict);
                 self.candidates.push(Candidate {
                     index,
                     esp,
@@ -417,11 +392,11 @@ impl Search<'_> {
                 });
             }
             Err(largest) => {
-                let (needed, largest) = (Self::mib(floor), Self::mib(largest));
-                self.consider(
-                    place,
-                    format!("needs {needed} MiB; the largest stretch has {largest} MiB"),
-                );
+                let verdict = PlaceVerdict::StretchTooSmall {
+                    needed_mib: Self::mib(floor),
+                    largest_mib: Self::mib(largest),
+                };
+                self.consider(Place::Gap, verdict);
             }
         }
     }
@@ -447,11 +422,16 @@ impl Search<'_> {
             };
             let mut with_hole = used.to_vec();
             replace(&mut with_hole, partition.extent, after);
-            let place = format!("partition {}, beyond its volume", partition.number);
+            let place = Place::BeyondVolume {
+                partition: partition.number,
+            };
             match in_gap(geometry, &with_hole, wanted, floor) {
                 Ok(esp) => {
-                    let size = Self::mib(geometry.bytes_in(&esp));
-                    let index = self.consider(place, format!("{size} MiB; nothing has to move"));
+                    let verdict = PlaceVerdict::Free {
+                        mib: Self::mib(geometry.bytes_in(&esp)),
+                        before_recovery: false,
+                    };
+                    let index = self.consider(place, verdict);
                     self.candidates.push(Candidate {
                         index,
                         esp,
@@ -461,8 +441,10 @@ impl Search<'_> {
                     });
                 }
                 Err(largest) => {
-                    let (needed, largest) = (Self::mib(floor), Self::mib(largest));
-                    let verdict = format!("needs {needed} MiB; has {largest} MiB");
+                    let verdict = PlaceVerdict::BeyondTooSmall {
+                        needed_mib: Self::mib(floor),
+                        has_mib: Self::mib(largest),
+                    };
                     self.consider(place, verdict);
                 }
             }

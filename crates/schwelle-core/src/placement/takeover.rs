@@ -7,7 +7,7 @@ use crate::gpt::place::esp_floor;
 use crate::ntfs::{NtfsError, NtfsVolume, ROOT_RECORD};
 use crate::profile::{Partition, Role, is_companion};
 
-use super::{EspFrom, EspPlace, NoRoom, Placement, Search, backup_region, in_words};
+use super::{EspFrom, EspPlace, NoRoom, Place, PlaceVerdict, Placement, Search, backup_region};
 
 impl Search<'_> {
     /// The boot partition's place, when it was asked for by name.
@@ -18,11 +18,11 @@ impl Search<'_> {
             .next()
             .map(|partition| (partition, self.give_up(partition)));
         let (place, verdict) = match found {
-            None => (
-                "the boot partition".to_owned(),
-                Err("there is none: the boot files lie on the Windows volume".to_owned()),
-            ),
-            Some((partition, found)) => (format!("place of partition {}", partition.number), found),
+            None => (Place::NoBootPartition, Err(PlaceVerdict::NoBootPartition)),
+            Some((partition, found)) => {
+                let partition = partition.number;
+                (Place::Takeover { partition }, found)
+            }
         };
         let (number, extent, verdict) = match verdict {
             Ok(found) => found,
@@ -48,7 +48,10 @@ impl Search<'_> {
     }
 
     /// The place that a boot partition gives, in whole MiB; the error says in numbers why not.
-    fn give_up(&self, partition: &Partition) -> Result<(usize, Extent, String), String> {
+    fn give_up(
+        &self,
+        partition: &Partition,
+    ) -> Result<(usize, Extent, PlaceVerdict), PlaceVerdict> {
         let geometry = self.profile.geometry;
         let align = geometry.sectors_per_mib();
         let extent = partition.extent;
@@ -72,41 +75,35 @@ impl Search<'_> {
         let needed = self.wish.size.unwrap_or(esp_floor(geometry.logical_sector));
         let has = geometry.bytes_in(&place);
         if has < needed {
-            let whole = in_words(geometry.bytes_in(&extent));
-            return Err(format!(
-                "needs {} in whole MiB; the partition has {whole}",
-                in_words(needed)
-            ));
+            return Err(PlaceVerdict::PlaceTooSmall {
+                needed_bytes: needed,
+                has_bytes: geometry.bytes_in(&extent),
+            });
         }
         self.is_only_boot_files(partition, needed)?;
-        let verdict = format!(
-            "{}; the old boot files go from the disk, the whole partition is saved in the job folder \
-             first",
-            in_words(has)
-        );
+        let verdict = PlaceVerdict::TakenOver { size_bytes: has };
         Ok((partition.number, place, verdict))
     }
 
     /// Refuses a volume with more on it than what BIOS starts with.
-    fn is_only_boot_files(&self, partition: &Partition, needed: u64) -> Result<(), String> {
+    fn is_only_boot_files(&self, partition: &Partition, needed: u64) -> Result<(), PlaceVerdict> {
         let geometry = self.profile.geometry;
-        let window = Window::new(self.device, partition.extent)
-            .ok_or_else(|| "the partition leaves the disk".to_owned())?;
-        let unread = |error: NtfsError| format!("it cannot be looked into: {error}");
+        let window = Window::new(self.device, partition.extent).ok_or(PlaceVerdict::LeavesDisk)?;
+        let unread = |error: NtfsError| PlaceVerdict::Unreadable {
+            fault: error.to_string(),
+        };
         let volume = NtfsVolume::open(&window).map_err(unread)?;
         let mut images = self.profile.recovery.iter();
         if let Some(image) = images.find(|image| image.partition == partition.number) {
             let file = volume.find(&image.path).map_err(unread)?;
             let bytes = file.map(|file| volume.open_file(file.record)).transpose();
             let bytes = bytes.map_err(unread)?.map_or(0, |file| file.len_bytes());
-            return Err(format!(
-                "it holds the recovery image {} of {}, which would be lost: the partition has {}, the EFI \
-                 system partition needs {}. --place trim keeps both, where this volume can be trimmed",
-                image.path,
-                in_words(bytes),
-                in_words(geometry.bytes_in(&partition.extent)),
-                in_words(needed)
-            ));
+            return Err(PlaceVerdict::HoldsRecoveryImage {
+                path: image.path.clone(),
+                image_bytes: bytes,
+                has_bytes: geometry.bytes_in(&partition.extent),
+                needed_bytes: needed,
+            });
         }
         // An empty folder is no loss.
         let mut others = Vec::new();
@@ -121,10 +118,8 @@ impl Search<'_> {
             0 => Ok(()),
             count => {
                 others.truncate(5);
-                let names = others.join(", ");
-                Err(format!(
-                    "{count} files or folders on it are no boot files and would be lost: {names}"
-                ))
+                let names = others;
+                Err(PlaceVerdict::HoldsFiles { count, names })
             }
         }
     }

@@ -5,12 +5,12 @@ use std::sync::Arc;
 use crate::device::{Extent, Lba, Window};
 use crate::disk_use::DiskUse;
 use crate::gpt::first_usable;
-use crate::ntfs::{NtfsVolume, TrimError};
+use crate::ntfs::NtfsVolume;
 use crate::profile::{Partition, Role, beyond_volume};
 
 use super::{
-    Candidate, NoRoom, PlaceWish, Search, Trimming, backup_region, between_note, cluster_bytes,
-    in_words,
+    Candidate, CannotTrim, NoRoom, Place, PlaceVerdict, PlaceWish, Search, Trimming, backup_region,
+    cluster_bytes,
 };
 
 impl Search<'_> {
@@ -25,7 +25,9 @@ impl Search<'_> {
         let of_data = with(Role::Data).filter(|_| self.wish.disk_use == DiskUse::Data);
         let all = with(Role::Boot).chain(with(Role::Windows)).chain(of_data);
         for partition in all.collect::<Vec<_>>() {
-            let place = format!("tail of partition {}", partition.number);
+            let place = Place::Tail {
+                partition: partition.number,
+            };
             match self.trim_for_esp(partition, used) {
                 Ok((esp, trim, verdict)) => {
                     let index = self.consider(place, verdict);
@@ -50,7 +52,7 @@ impl Search<'_> {
         &self,
         partition: &Partition,
         used: &[Extent],
-    ) -> Result<(Extent, Trimming, String), String> {
+    ) -> Result<(Extent, Trimming, PlaceVerdict), PlaceVerdict> {
         let geometry = self.profile.geometry;
         let align = geometry.sectors_per_mib();
         let limit = backup_region(geometry).first;
@@ -66,7 +68,7 @@ impl Search<'_> {
         // Where the unused stretch behind would do alone, it is left alone, and the tail itself is
         // taken.
         let own_end = partition.extent.end.0 / align * align;
-        let mut why = String::new();
+        let mut refused = PlaceVerdict::LeavesDisk;
         for size in self.sizes() {
             let sectors = size.div_ceil(geometry.logical_sector.into());
             let before = |end: u64| {
@@ -85,8 +87,10 @@ impl Search<'_> {
                     .0
                     .max(first_usable(geometry.logical_sector))
             {
-                let has = Self::mib(geometry.bytes_in(&partition.extent));
-                why = format!("needs {needed} MiB; the whole partition has {has} MiB");
+                refused = PlaceVerdict::PartitionTooSmall {
+                    needed_mib: needed,
+                    has_mib: Self::mib(geometry.bytes_in(&partition.extent)),
+                };
                 continue;
             }
             let esp = Extent {
@@ -95,30 +99,32 @@ impl Search<'_> {
             };
             match self.trim(partition, Lba(first)) {
                 Ok(trim) => {
-                    let moved = trim.moved_bytes(cluster_bytes(partition));
-                    let verdict = format!(
-                        "{needed} MiB; {} must move, {} are free for it{}{}",
-                        in_words(moved),
-                        in_words(trim.plan.free_bytes),
-                        match partition.has_shadow_copies() {
-                            true => "; its restore points are lost",
-                            false => "",
-                        },
-                        between_note(self.is_before_recovery(&esp)),
-                    );
+                    let verdict = PlaceVerdict::Trims {
+                        mib: needed,
+                        moved_bytes: trim.moved_bytes(cluster_bytes(partition)),
+                        free_bytes: trim.plan.free_bytes,
+                        loses_restore_points: partition.has_shadow_copies(),
+                        before_recovery: self.is_before_recovery(&esp),
+                    };
                     return Ok((esp, trim, verdict));
                 }
-                Err(reason) => why = format!("needs {needed} MiB; {reason}"),
+                Err(why) => {
+                    refused = PlaceVerdict::CannotTrim {
+                        needed_mib: needed,
+                        why,
+                    };
+                }
             }
         }
-        Err(why)
+        Err(refused)
     }
 
     /// Plans to let a partition end at `end`.
-    fn trim(&self, partition: &Partition, end: Lba) -> Result<Trimming, String> {
+    fn trim(&self, partition: &Partition, end: Lba) -> Result<Trimming, CannotTrim> {
         let Some(health) = &partition.volume.ntfs else {
-            let kind = partition.volume.kind.name();
-            return Err(format!("holds {kind}; only sound NTFS volumes are trimmed"));
+            return Err(CannotTrim::NotNtfs {
+                volume: partition.volume.kind,
+            });
         };
         let sound = health.faults.is_empty()
             && health.audit.faults.iter().all(|fault| fault.is_harmless())
@@ -126,31 +132,20 @@ impl Search<'_> {
             && !health.is_hibernated()
             && health.log_is_clean();
         if !sound {
-            return Err("the volume must be sound and closed cleanly first".to_owned());
+            return Err(CannotTrim::NotSound);
         }
         if health.shape.sector_bytes != self.profile.geometry.logical_sector {
-            return Err("the volume was made for another sector size".to_owned());
+            return Err(CannotTrim::OtherSectorSize);
         }
         let after = Extent {
             first: partition.extent.first,
             end,
         };
-        let window = Window::new(self.device, partition.extent)
-            .ok_or_else(|| "the partition leaves the disk".to_owned())?;
-        let volume = NtfsVolume::open(&window).map_err(|error| error.to_string())?;
-        let plan = volume
-            .plan_trim(after.sectors())
-            .map_err(|error| match error {
-                TrimError::Full { needed, free } => format!(
-                    "{} in use would have to move, but only {} are free in front of it",
-                    in_words(needed),
-                    in_words(free)
-                ),
-                TrimError::ShadowCopies => {
-                    format!("{error}: delete them in Windows first (System Protection)")
-                }
-                other => other.to_string(),
-            })?;
+        let window = Window::new(self.device, partition.extent).ok_or(CannotTrim::LeavesDisk)?;
+        let volume = NtfsVolume::open(&window).map_err(|error| CannotTrim::Other {
+            fault: error.to_string(),
+        })?;
+        let plan = volume.plan_trim(after.sectors())?;
         Ok(Trimming {
             number: partition.number,
             after,

@@ -34,7 +34,17 @@ pub struct BootProfile {
     /// Number of the partition marked active, or of the EFI system partition, where there is exactly one.
     pub partition: Option<usize>,
     /// The boot store; else why it could not be read. `None` when there is none.
-    pub store: Option<Result<FoundStore, String>>,
+    pub store: Option<Result<FoundStore, StoreFault>>,
+}
+
+/// A boot store that cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("partition {partition}: {why}")]
+pub struct StoreFault {
+    /// Number of the partition it lies on.
+    pub partition: usize,
+    /// Why not.
+    pub why: String,
 }
 
 /// A boot store on a volume.
@@ -112,7 +122,7 @@ fn find_store(
     device: &dyn ReadDevice,
     partition: &Partition,
     path: &str,
-) -> Option<Result<FoundStore, String>> {
+) -> Option<Result<FoundStore, StoreFault>> {
     let window = Window::new(device, partition.extent)?;
     let store = match partition.volume.kind {
         VolumeKind::Ntfs if partition.is_sound_ntfs() => store_on_ntfs(&window, path),
@@ -127,7 +137,10 @@ fn find_store(
         })
     });
     let found = found.transpose()?;
-    Some(found.map_err(|error| format!("partition {}: {error}", partition.number)))
+    Some(found.map_err(|error| StoreFault {
+        partition: partition.number,
+        why: error.to_string(),
+    }))
 }
 
 /// The store on a volume, and how many logs or entries of logs were applied.

@@ -1,5 +1,8 @@
 //! Boot files on a Windows volume: for the EFI system partition, and for the active partition of a BIOS start.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::ntfs::NtfsVolume;
 use crate::pe::{FileVersion, PeImage};
 
@@ -69,7 +72,8 @@ const MAX_TOTAL_BYTES: u64 = 1 << 30;
 pub(crate) const MAX_BOOT_FILE_BYTES: u64 = 64 << 20;
 
 /// The signed sets of boot files that a Windows may bring.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum SignedSet {
     /// The one that every Windows brings.
     #[default]

@@ -1,9 +1,13 @@
 //! File systems that are told by their mark, and not read: whoever has one on a disk would lose it.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::device::{DeviceError, ReadDevice};
 
 /// A file system that no conversion looks into.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Foreign {
     /// HFS+ or HFSX.
     HfsPlus,

@@ -1,5 +1,7 @@
 //! The profile as a whole, and the layout in it.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::bootstore::{Locator, element};
@@ -64,19 +66,25 @@ pub enum Origin {
 }
 
 /// What a partition is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub enum Role {
     /// EFI system partition.
+    #[serde(rename = "EFI system")]
     Esp,
     /// Holds the boot files of a BIOS start.
+    #[serde(rename = "boot")]
     Boot,
     /// Holds a Windows.
+    #[serde(rename = "Windows")]
     Windows,
     /// Holds a recovery environment and nothing else of note.
+    #[serde(rename = "recovery")]
     Recovery,
     /// Reserved by the system.
+    #[serde(rename = "reserved")]
     Reserved,
     /// Anything else.
+    #[serde(rename = "data")]
     Data,
 }
 
@@ -109,7 +117,25 @@ pub struct Partition {
     pub role: Role,
 }
 
+/// A partition as it is named to people: by its number and the label of its volume. The label comes from the
+/// disk and is escaped before it is shown.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Titled {
+    /// Its number.
+    pub number: usize,
+    /// The label of its volume; empty where it has none.
+    pub label: String,
+}
+
 impl Partition {
+    /// Its number and label.
+    pub fn titled(&self) -> Titled {
+        Titled {
+            number: self.number,
+            label: self.volume.label.clone(),
+        }
+    }
+
     /// "partition 2 (Leuchtturm)": number and label.
     pub fn title(&self) -> String {
         match self.volume.label.as_str() {
@@ -151,6 +177,43 @@ impl Partition {
     /// Marked active.
     pub fn is_active(&self) -> bool {
         matches!(self.origin, Origin::Mbr { active: true, .. })
+    }
+}
+
+/// What kind of table a disk has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub enum TableStyle {
+    /// An MBR.
+    #[serde(rename = "MBR")]
+    Mbr,
+    /// A GPT.
+    #[serde(rename = "GPT")]
+    Gpt,
+    /// A GPT whose sector 0 names partitions beside the protective entry.
+    #[serde(rename = "hybrid")]
+    Hybrid,
+    /// None: a file system fills the disk.
+    #[serde(rename = "bare volume")]
+    BareVolume,
+    /// None, and no partition.
+    #[serde(rename = "blank")]
+    Blank,
+    /// None that is known.
+    #[serde(rename = "unknown")]
+    Unknown,
+}
+
+impl TableStyle {
+    /// What technicians call it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Mbr => "MBR",
+            Self::Gpt => "GPT",
+            Self::Hybrid => "hybrid",
+            Self::BareVolume => "bare volume",
+            Self::Blank => "blank",
+            Self::Unknown => "unknown",
+        }
     }
 }
 
@@ -320,15 +383,15 @@ impl Profile {
         })
     }
 
-    /// "MBR", "GPT", …
-    pub fn table_style(&self) -> &'static str {
+    /// What kind of table there is.
+    pub fn table_style(&self) -> TableStyle {
         match &self.table {
-            Table::Blank => "blank",
-            Table::Bare => "bare volume",
-            Table::Unknown => "unknown",
-            Table::Mbr { .. } => "MBR",
-            Table::Gpt { hybrid: false, .. } => "GPT",
-            Table::Gpt { hybrid: true, .. } => "hybrid",
+            Table::Blank => TableStyle::Blank,
+            Table::Bare => TableStyle::BareVolume,
+            Table::Unknown => TableStyle::Unknown,
+            Table::Mbr { .. } => TableStyle::Mbr,
+            Table::Gpt { hybrid: false, .. } => TableStyle::Gpt,
+            Table::Gpt { hybrid: true, .. } => TableStyle::Hybrid,
         }
     }
 }

@@ -19,11 +19,12 @@ mod volume;
 pub(crate) use boot::find_stores;
 pub use boot::{
     BIOS_STORE, BOOTMGFW, BOOTMGR, BootProfile, ESP_STORE, FoundStore, KERNEL, REMOVABLE_X64,
+    StoreFault,
 };
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
 pub use boot_files::{BootFile, BootFiles, SignedSet, bios_system, boot_system, read_manager};
 pub use foreign::Foreign;
-pub use layout::{Origin, Partition, Profile, Role, Table};
+pub use layout::{Origin, Partition, Profile, Role, Table, TableStyle, Titled};
 pub use open::open_image_or_disk;
 pub(crate) use recovery::is_companion;
 pub use recovery::{RECOVERY_IMAGE, RecoveryImage};

@@ -1,5 +1,8 @@
 //! What a partition holds, told from its content and not from its type.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use super::foreign::Foreign;
 use crate::device::{DeviceError, ReadDevice};
 use crate::encryption::{self, EncryptionState};
@@ -12,7 +15,8 @@ use crate::ntfs::{
 const FIRST_BYTES: usize = 16;
 
 /// Kind of content.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum VolumeKind {
     /// NTFS.
     Ntfs,

@@ -6,42 +6,26 @@ use crate::bootstore::{BootObject, BootStore, ObjectKind, element, is_bios_only}
 use crate::crossing::{PartitionName, Style};
 use crate::device::{Extent, ReadDevice, Window};
 use crate::hive::Hive;
-use crate::ntfs::NtfsVolume;
+use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::pe::{FileVersion, PeImage};
 use crate::profile::RECOVERY_IMAGE;
 use crate::windows::{
-    HiveFile, MountTarget, RecoveryDisk, RecoveryFile, SYSTEM_HIVE, mounted_names,
+    HiveFile, HiveFileError, MountTarget, MountedName, RecoveryDisk, RecoveryFile, SYSTEM_HIVE,
+    mounted_names,
 };
 
+use super::answers::around::{
+    Elsewhere, Evidence, Leads, LetterElsewhere, LetterHere, Letters, LettersOf, MenuEntry,
+    Recovery, RecoveryOf, Remedy,
+};
 use super::names::{DiskId, DiskNames};
 use super::walk::{Rehearsal, StepId};
 
-/// Texts of what holds and of what does not.
-#[derive(Default)]
-struct Notes {
-    good: Vec<String>,
-    wrong: Vec<String>,
-}
-
-impl Notes {
-    fn add(&mut self, subject: &str, note: Result<String, String>) {
-        match note {
-            Ok(text) => self.good.push(format!("{subject}: {text}")),
-            Err(text) => self.wrong.push(format!("{subject}: {text}")),
-        }
-    }
-
-    /// As a step: a caution when anything is wrong, which is then told first.
-    fn step(self, walk: &mut Rehearsal, id: StepId, nothing: &str, remedy: &str) {
-        let is_good = self.wrong.is_empty();
-        let all = [self.wrong, self.good].concat();
-        let evidence = if all.is_empty() {
-            nothing.to_owned()
-        } else {
-            all.join("; ")
-        };
-        walk.note(id, is_good, evidence, remedy);
-    }
+/// What does not hold is told first.
+fn wrong_first<T>(mut all: Vec<T>, holds: impl Fn(&T) -> bool) -> (Vec<T>, bool) {
+    all.sort_by_key(&holds);
+    let is_good = all.iter().all(holds);
+    (all, is_good)
 }
 
 pub(super) fn walk_around(
@@ -52,46 +36,54 @@ pub(super) fn walk_around(
     manager: Option<FileVersion>,
 ) {
     let mut systems: Vec<Extent> = Vec::new();
-    let mut menu = Notes::default();
+    let mut entries = Vec::new();
     for entry in store.menu() {
-        let lead = leads_to(disk, names, store, &entry, manager);
-        if let Ok((extent, _)) = &lead
-            && !systems.contains(extent)
-        {
-            systems.push(*extent);
-        }
-        menu.add(
-            &format!("\"{}\"", entry.title()),
-            lead.map(|(_, text)| text),
-        );
+        let leads = match leads_to(disk, names, store, &entry, manager) {
+            Ok((extent, leads)) => {
+                if !systems.contains(&extent) {
+                    systems.push(extent);
+                }
+                leads
+            }
+            Err(leads) => leads,
+        };
+        let title = entry.title();
+        entries.push(MenuEntry { title, leads });
     }
-    let remedy = "The entry does not start from here. If it is for a disk that is missing now, \
-        attach it; else take the entry out of the menu, in Windows. Where the boot manager is the older one, let \
-        the startup repair of the newest Windows place its own.";
-    menu.step(walk, StepId::Menu, "the menu has no entries", remedy);
+    let (entries, is_good) = wrong_first(entries, |entry| entry.leads.holds());
+    let evidence = Evidence::Menu { entries };
+    walk.note(StepId::Menu, is_good, evidence, Remedy::EntryDoesNotStart);
 
-    let (mut letters, mut recovery) = (Notes::default(), Notes::default());
+    let (mut letters, mut recovery) = (Vec::new(), Vec::new());
     for extent in systems {
-        let subject = partition_name(names, extent);
+        let partition = number_of(names, extent);
         let Some(window) = Window::new(disk, extent) else {
             continue;
         };
         let Ok(volume) = NtfsVolume::open(&window) else {
             continue;
         };
-        letters.add(&subject, drive_letters(&volume, names, extent));
-        recovery.add(&subject, recovery_environment(disk, &volume, names, store));
+        letters.push(LettersOf {
+            partition,
+            letters: drive_letters(&volume, names, extent),
+        });
+        let found = recovery_environment(disk, &volume, names, store);
+        recovery.push(RecoveryOf {
+            partition,
+            recovery: found.unwrap_or_else(|fault| fault),
+        });
     }
-    let remedy = "Start this Windows and look at its drives before the PC is handed over; letters \
-        can be set in its disk management.";
-    letters.step(walk, StepId::Letters, "no Windows to look into", remedy);
-    let remedy = "Start this Windows and switch its recovery environment off and on again there.";
-    recovery.step(walk, StepId::Recovery, "no Windows to look into", remedy);
+    let (systems, is_good) = wrong_first(letters, |of| of.letters.hold());
+    let evidence = Evidence::DriveLetters { systems };
+    walk.note(StepId::Letters, is_good, evidence, Remedy::LookAtDrives);
+    let (systems, is_good) = wrong_first(recovery, |of| of.recovery.holds());
+    let evidence = Evidence::RecoveryOf { systems };
+    walk.note(StepId::Recovery, is_good, evidence, Remedy::SwitchRecovery);
 }
 
-fn partition_name(names: &DiskNames, extent: Extent) -> String {
-    let found = names.at(extent);
-    found.map_or_else(String::new, |part| format!("partition {}", part.number))
+/// The number of the partition here; every extent that is asked for is one's.
+fn number_of(names: &DiskNames, extent: Extent) -> usize {
+    names.at(extent).map_or(0, |part| part.number)
 }
 
 /// The partition of an entry's system, and what was found there.
@@ -101,29 +93,34 @@ fn leads_to(
     store: &BootStore,
     entry: &BootObject<'_>,
     manager: Option<FileVersion>,
-) -> Result<(Extent, String), String> {
+) -> Result<(Extent, Leads), Leads> {
     if names.style() == Style::Gpt && is_bios_only(entry.kind()) {
-        return Err("runs in BIOS mode only".to_owned());
+        return Err(Leads::BiosOnly);
     }
     if entry.kind() != Some(ObjectKind::Loader) {
-        return Err("is no system loader".to_owned());
+        return Err(Leads::NoSystemLoader);
     }
     let device = store
         .effective(entry, |object| object.device(element::OS_DEVICE))
-        .ok_or("has no device")?;
-    let extent = names.resolve(&device)?;
+        .ok_or(Leads::NoDevice)?;
+    let extent = names
+        .resolve(&device)
+        .map_err(|fault| Leads::Names { fault })?;
     let path = store
         .effective(entry, |object| object.text(element::PATH))
-        .ok_or("names no loader")?;
-    let subject = partition_name(names, extent);
+        .ok_or(Leads::NoLoader)?;
+    let partition = number_of(names, extent);
     // A RAM disk's loader lies in its image, which is only seen to be there.
     let on_disk = device.is_plain_partition();
-    let window = Window::new(disk, extent).ok_or("leaves the disk")?;
-    let volume = NtfsVolume::open(&window).map_err(|error| error.to_string())?;
-    let found = volume.find(&path).map_err(|error| error.to_string())?;
+    let unreadable = |error: NtfsError| Leads::Unreadable {
+        fault: error.to_string(),
+    };
+    let window = Window::new(disk, extent).ok_or(Leads::LeavesDisk)?;
+    let volume = NtfsVolume::open(&window).map_err(unreadable)?;
+    let found = volume.find(&path).map_err(unreadable)?;
     let found = found.filter(|found| !found.is_directory);
     if on_disk && found.is_none() {
-        return Err(format!("{path} is not on {subject}"));
+        return Err(Leads::NotThere { path, partition });
     }
     let loader = found.and_then(|found| {
         let file = volume.open_file(found.record).ok()?;
@@ -132,67 +129,72 @@ fn leads_to(
     if let (Some(manager), Some(loader)) = (manager, loader)
         && manager.build() < loader.build()
     {
-        return Err(format!(
-            "{path} on {subject} is {loader}, newer than the boot manager ({manager}), which may not start it"
-        ));
+        return Err(Leads::Newer {
+            path,
+            partition,
+            loader: loader.to_string(),
+            manager: manager.to_string(),
+        });
     }
-    Ok((extent, format!("{path} on {subject}")))
+    Ok((extent, Leads::Here { path, partition }))
 }
 
 /// The letters of a Windows on this disk.
-fn drive_letters(
-    volume: &NtfsVolume<'_>,
-    names: &DiskNames,
-    own: Extent,
-) -> Result<String, String> {
-    let hive = HiveFile::find(volume, SYSTEM_HIVE).map_err(|error| error.to_string())?;
-    let hive = hive.ok_or("there is no registry")?;
-    let recovered = hive
-        .recovered()
-        .map_err(|error| format!("SYSTEM: {error}"))?;
+fn drive_letters(volume: &NtfsVolume<'_>, names: &DiskNames, own: Extent) -> Letters {
+    match mounted(volume) {
+        Ok(Some(mounted)) => letters_of(&mounted, names, own),
+        Ok(None) => Letters::NoRegistry,
+        Err(error) => Letters::Unreadable {
+            fault: error.to_string(),
+        },
+    }
+}
+
+/// The names of volumes that a registry keeps; `None` where there is none.
+fn mounted(volume: &NtfsVolume<'_>) -> Result<Option<Vec<MountedName>>, HiveFileError> {
+    let Some(file) = HiveFile::find(volume, SYSTEM_HIVE)? else {
+        return Ok(None);
+    };
+    let recovered = file.recovered().map_err(HiveFileError::from)?;
     let mounted = Hive::open(&recovered).and_then(|hive| mounted_names(&hive));
-    let mounted = mounted.map_err(|error| format!("SYSTEM: {error}"))?;
+    Ok(Some(mounted.map_err(HiveFileError::from)?))
+}
+
+fn letters_of(mounted: &[MountedName], names: &DiskNames, own: Extent) -> Letters {
     let (mut here, mut elsewhere, mut has_own) = (Vec::new(), Vec::new(), false);
     for (letter, target) in mounted.iter().filter_map(|n| Some((n.letter()?, n.target))) {
+        let letter = letter.to_owned();
         let name = match (target, names.disk) {
             (MountTarget::Mbr { signature, offset }, _) => PartitionName::Mbr { signature, offset },
             (MountTarget::Gpt(partition), DiskId::Gpt(disk)) => {
                 PartitionName::Gpt { disk, partition }
             }
             (MountTarget::Gpt(partition), DiskId::Mbr(_)) => {
-                elsewhere.push(format!("{letter} is on the GPT partition {partition}"));
+                let on = Elsewhere::GptPartition(partition);
+                elsewhere.push(LetterElsewhere { letter, on });
                 continue;
             }
             (MountTarget::Other, _) => continue,
         };
         match (names.find(name), name) {
-            (Ok(part), _) if part.is_esp => {
-                return Err(format!(
-                    "{letter} shows the EFI system partition as a drive"
-                ));
-            }
+            (Ok(part), _) if part.is_esp => return Letters::OnEsp { letter },
             (Ok(part), _) => {
                 has_own |= part.extent == own;
-                here.push(format!("{letter} is partition {}", part.number));
+                let partition = part.number;
+                here.push(LetterHere { letter, partition });
             }
             (Err(_), PartitionName::Mbr { signature, .. }) => {
-                elsewhere.push(format!("{letter} is on the MBR disk {signature:08X}"));
+                let on = Elsewhere::MbrDisk(signature);
+                elsewhere.push(LetterElsewhere { letter, on });
             }
             // A partition of another GPT disk: nothing here is wrong.
             (Err(_), PartitionName::Gpt { .. }) => {}
         }
     }
-    if !has_own && !elsewhere.is_empty() {
-        return Err(format!(
-            "no letter names its own partition; {}",
-            elsewhere.join(", ")
-        ));
+    match has_own || elsewhere.is_empty() {
+        true => Letters::Given { here, elsewhere },
+        false => Letters::NotItsOwn { elsewhere },
     }
-    here.extend(elsewhere);
-    if here.is_empty() {
-        here.push("Windows gives its letters when it starts".to_owned());
-    }
-    Ok(here.join(", "))
 }
 
 /// The recovery environment of a Windows on this disk.
@@ -201,59 +203,55 @@ fn recovery_environment(
     volume: &NtfsVolume<'_>,
     names: &DiskNames,
     store: &BootStore,
-) -> Result<String, String> {
-    let text = |error: crate::ntfs::NtfsError| error.to_string();
-    let Some(file) = RecoveryFile::find(volume).map_err(text)? else {
-        return Ok("none is set up".to_owned());
+) -> Result<Recovery, Recovery> {
+    let unreadable = |error: NtfsError| Recovery::Unreadable {
+        fault: error.to_string(),
     };
-    let config = file.config?;
+    let Some(file) = RecoveryFile::find(volume).map_err(unreadable)? else {
+        return Ok(Recovery::NotSetUp);
+    };
+    let config = file.config.map_err(|error| Recovery::Unreadable {
+        fault: error.to_string(),
+    })?;
     let place = config.location().filter(|_| config.enabled == Some(true));
     let Some(place) = place else {
-        return Ok("not switched on".to_owned());
+        return Ok(Recovery::Off);
     };
     match (place.disk, names.disk) {
         (RecoveryDisk::Gpt(id), DiskId::Gpt(own)) if id == own => {}
         (RecoveryDisk::Mbr(id), DiskId::Mbr(own)) if id == own => {}
         (RecoveryDisk::Mbr(signature), DiskId::Gpt(_)) => {
-            return Err(format!(
-                "is still looked for on the MBR disk {signature:08X}"
-            ));
+            return Err(Recovery::StillMbr { signature });
         }
-        (RecoveryDisk::Gpt(disk), DiskId::Mbr(_)) => {
-            return Err(format!("is still looked for on the GPT disk {disk}"));
-        }
-        _ => return Err("is looked for on another disk".to_owned()),
+        (RecoveryDisk::Gpt(disk), DiskId::Mbr(_)) => return Err(Recovery::StillGpt { disk }),
+        _ => return Err(Recovery::OtherDisk),
     }
+    let offset = place.offset;
     let mut partitions = names.partitions.iter();
     let partition = partitions
-        .find(|part| part.offset == place.offset)
-        .ok_or_else(|| {
-            format!(
-                "is looked for at byte {}, where no partition begins",
-                place.offset
-            )
-        })?;
-    let extent = partition.extent;
-    let window = Window::new(disk, extent).ok_or("leaves the disk")?;
-    let image = format!("{}\\{RECOVERY_IMAGE}", place.path.trim_end_matches('\\'));
+        .find(|part| part.offset == offset)
+        .ok_or(Recovery::NoPartitionAt { offset })?;
+    let (extent, partition) = (partition.extent, partition.number);
+    let window = Window::new(disk, extent).ok_or(Recovery::LeavesDisk)?;
+    let path = format!("{}\\{RECOVERY_IMAGE}", place.path.trim_end_matches('\\'));
     let found = NtfsVolume::open(&window)
-        .and_then(|volume| volume.find(&image))
-        .map_err(text)?;
+        .and_then(|volume| volume.find(&path))
+        .map_err(unreadable)?;
     if found.is_none_or(|found| found.is_directory) {
-        return Err(format!("{image} is not on partition {}", partition.number));
+        return Err(Recovery::ImageMissing { path, partition });
     }
     if let Some(id) = config.entry {
         let entry = store
             .object(&format!("{{{id}}}"))
-            .ok_or("the boot store has no entry for it")?;
+            .ok_or(Recovery::NoEntry)?;
         for (_, device) in entry.devices() {
             let there = names
                 .resolve(&device)
-                .map_err(|what| format!("the boot store's entry {what}"))?;
+                .map_err(|fault| Recovery::EntryNames { fault })?;
             if there != extent {
-                return Err("the boot store looks for it on another partition".to_owned());
+                return Err(Recovery::EntryElsewhere);
             }
         }
     }
-    Ok(format!("{image} on partition {}", partition.number))
+    Ok(Recovery::Here { path, partition })
 }

@@ -1,36 +1,37 @@
 //! The walk of a start in BIOS mode: from sector 0 of an MBR disk to the boot store.
 
+use super::answers::bios::{BootCode, Evidence, ManagerFault, Remedy};
+use super::answers::start::Evidence as Start;
 use super::names::DiskNames;
-use super::walk::{Fault, Found, Rehearsal, StepId, walk_store};
+use super::walk::{Fault, Found, Rehearsal, StepId, holds, sound_fat, store_read, walk_store};
 use crate::bootstore::BootStore;
 use crate::bytes::ReadBytes;
 use crate::device::{Extent, HostFacts, Lba, ReadDevice};
-use crate::fat::{FatEntry, FatKind, FatVolume, MAX_BOOT_MANAGER_BYTES, is_startable, recognise};
-use crate::gpt::{GptPair, copy_present};
+use crate::fat::{FatKind, FatVolume, MAX_BOOT_MANAGER_BYTES, is_startable, recognise};
+use crate::gpt::{GptPair, TableCopy, copy_present};
 use crate::mbr::{BiosStart, BootRecord, MbrTable};
 use crate::ntfs::NtfsVolume;
 use crate::profile::{BIOS_STORE, BOOTMGR, Profile};
 
 /// The boot manager's short name.
 const SHORT_NAME: [u8; 11] = *b"BOOTMGR    ";
-const NOT_READABLE: &str = "The disk cannot be read: check cable and health first.";
 
 /// The steps that every MBR disk has.
 pub(super) fn walk_table(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<MbrTable> {
     let table = walk.step(StepId::Mbr, mbr(disk))?;
     let pair = GptPair::read(disk);
-    let left: Vec<&str> = [("primary", &pair.primary), ("backup", &pair.backup)]
-        .into_iter()
-        .filter(|(_, copy)| copy_present(copy))
-        .map(|(name, _)| name)
-        .collect();
-    let evidence = match &left[..] {
-        [] => "no copy of a GPT is left".to_owned(),
-        some => format!("a GPT header is left ({})", some.join(", ")),
+    let both = [
+        (TableCopy::Primary, &pair.primary),
+        (TableCopy::Backup, &pair.backup),
+    ];
+    let left = both.into_iter().filter(|(_, read)| copy_present(read));
+    let copies: Vec<TableCopy> = left.map(|(copy, _)| copy).collect();
+    let is_gone = copies.is_empty();
+    let evidence = match is_gone {
+        true => Evidence::NoGptLeft,
+        false => Evidence::GptLeft { copies },
     };
-    let remedy = "Some programs take the disk for a GPT disk by it. If a conversion was stopped: schwelle \
-        resume --job DIR";
-    walk.note(StepId::OldTable, left.is_empty(), evidence, remedy);
+    walk.note(StepId::OldTable, is_gone, evidence, Remedy::FinishStopped);
     Some(table)
 }
 
@@ -49,108 +50,88 @@ pub(super) fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<
 }
 
 fn mbr(disk: &dyn ReadDevice) -> Found<MbrTable> {
-    let read = |at: Lba| {
-        disk.read_sector(at)
-            .map_err(|error| Fault::new(error, NOT_READABLE))
-    };
-    let convert =
-        "This is no MBR disk. Ask what stands against making it one: schwelle check DISK --to mbr";
-    let record = BootRecord::parse(&read(Lba(0))?)
-        .ok_or_else(|| Fault::new("LBA 0: no boot record", convert))?;
+    let not_mbr = |evidence: Evidence| Fault::new(evidence, Remedy::NotMbr);
+    let sector = disk.read_sector(Lba(0)).map_err(Fault::unreadable)?;
+    let record = BootRecord::parse(&sector).ok_or_else(|| not_mbr(Evidence::NoBootRecord))?;
     if record.is_protective() {
-        return Err(Fault::new(
-            "LBA 0: the protective MBR of a GPT disk",
-            convert,
-        ));
+        return Err(not_mbr(Evidence::ProtectsGpt));
     }
-    let table = MbrTable::read(disk, record).map_err(|error| Fault::new(error, NOT_READABLE))?;
+    let table = MbrTable::read(disk, record).map_err(Fault::unreadable)?;
     if let Some(damage) = table.damage.first() {
-        let remedy = "Do not write to this disk. Copy it sector by sector first, then have the table \
-            repaired on the copy.";
-        return Err(Fault::new(
-            format!("{}: {}", damage.at, damage.kind),
-            remedy,
-        ));
+        let evidence = Evidence::MbrDamage {
+            at: damage.at,
+            damage: damage.kind,
+        };
+        return Err(Fault::new(evidence, Remedy::RepairTableOnCopy));
     }
-    let logical = table
-        .partitions
-        .iter()
-        .filter(|part| part.named_at != Lba(0));
-    let evidence = format!(
-        "LBA 0: {} partitions, {} of them logical; disk signature {:08X}",
-        table.partitions.len(),
-        logical.count(),
-        table.record.disk_signature
-    );
-    Ok((evidence, table))
+    let partitions = table.partitions.iter();
+    let logical = partitions.filter(|part| part.named_at != Lba(0));
+    let evidence = Evidence::MbrSound {
+        partitions: table.partitions.len(),
+        logical: logical.count(),
+        signature: table.record.disk_signature,
+    };
+    holds(evidence, table)
 }
 
 /// Code that is not ours is taken as it is: it cannot be told what it does.
 fn boot_code(walk: &mut Rehearsal, table: &MbrTable) -> Option<()> {
-    let remedy = "Let the startup repair of Windows' recovery environment write its own boot code.";
-    let fault = |what: &str| Fault::new(format!("LBA 0: {what}"), remedy);
     let record = &table.record;
-    let found = match record.own_code {
-        Some(BiosStart::ActivePartition) => Ok("boot code that goes to the active partition"),
-        Some(_) => Err(fault("boot code that starts nothing from here")),
-        None if !record.has_boot_code => Err(fault("no boot code")),
-        None if record.has_windows_code => Ok("Windows' own boot code"),
-        None => {
-            let remedy = "See the PC start from this disk once.";
-            let evidence = "LBA 0: boot code that is not known here; what it starts cannot be told";
-            walk.note(StepId::BootCode, false, evidence.to_owned(), remedy);
-            return Some(());
-        }
+    let code = match record.own_code {
+        Some(BiosStart::ActivePartition) => BootCode::ToActive,
+        Some(_) => BootCode::StartsNothing,
+        None if !record.has_boot_code => BootCode::None,
+        None if record.has_windows_code => BootCode::Windows,
+        None => BootCode::Unknown,
     };
-    walk.step(
-        StepId::BootCode,
-        found.map(|what| (format!("LBA 0: {what}"), ())),
-    )
-}
-
-fn active_partition(table: &MbrTable) -> Found<Extent> {
-    let active: Vec<_> = table.partitions.iter().filter(|part| part.active).collect();
-    let remedy = "Mark the one partition active that holds \\bootmgr and \\Boot\\BCD.";
-    match active[..] {
-        [only] => Ok((
-            format!(
-                "partition {}, LBA {} to {}",
-                only.slot.number(),
-                only.extent.first.0,
-                only.extent.last().0
-            ),
-            only.extent,
-        )),
-        [] => Err(Fault::new("LBA 0: no partition is active", remedy)),
-        _ => {
-            let what = format!("LBA 0: {} partitions are active", active.len());
-            Err(Fault::new(what, remedy))
+    let evidence = Evidence::BootCode { code };
+    match code {
+        BootCode::ToActive | BootCode::Windows => walk.step(StepId::BootCode, holds(evidence, ())),
+        BootCode::StartsNothing | BootCode::None => {
+            let fault = Fault::new(evidence, Remedy::WriteBootCode);
+            walk.step(StepId::BootCode, Err(fault))
+        }
+        BootCode::Unknown => {
+            walk.note(StepId::BootCode, false, evidence, Remedy::SeeItStart);
+            Some(())
         }
     }
 }
 
+fn active_partition(table: &MbrTable) -> Found<Extent> {
+    let active: Vec<_> = table.partitions.iter().filter(|part| part.active).collect();
+    let fault = |evidence: Evidence| Fault::new(evidence, Remedy::MarkRightActive);
+    match active[..] {
+        [only] => {
+            let evidence = Evidence::ActivePartition {
+                partition: only.slot.number(),
+                sectors: only.extent,
+            };
+            holds(evidence, only.extent)
+        }
+        [] => Err(fault(Evidence::NoActive)),
+        _ => Err(fault(Evidence::ManyActive {
+            count: active.len(),
+        })),
+    }
+}
+
 /// True when the code is ours.
-fn boot_record(walk: &mut Rehearsal, window: &dyn ReadDevice, first: Lba) -> Option<bool> {
-    let remedy = "Let the startup repair of Windows' recovery environment write the partition's boot \
-        record.";
-    let sector = window.read_sector(Lba(0));
-    let found = match sector {
-        Err(error) => Err(Fault::new(error, NOT_READABLE)),
-        Ok(sector)
-            if !sector
-                .get(..512)
-                .is_some_and(|head| head.ends_with(&[0x55, 0xAA])) =>
-        {
-            Err(Fault::new(format!("{first}: no mark 55 AA"), remedy))
+fn boot_record(walk: &mut Rehearsal, window: &dyn ReadDevice, at: Lba) -> Option<bool> {
+    let has_mark = |sector: &[u8]| {
+        let head = sector.get(..512);
+        head.is_some_and(|head| head.ends_with(&[0x55, 0xAA]))
+    };
+    let found = match window.read_sector(Lba(0)) {
+        Err(error) => Err(Fault::unreadable(error)),
+        Ok(sector) if !has_mark(&sector) => {
+            Err(Fault::new(Evidence::NoMark { at }, Remedy::WriteBootRecord))
         }
-        Ok(sector) if is_startable(&sector, first) => {
-            let evidence = format!("{first}: boot code that loads {BOOTMGR}");
-            Ok((evidence, true))
+        Ok(sector) if is_startable(&sector, at) => {
+            let path = BOOTMGR.to_owned();
+            holds(Evidence::OwnRecord { at, path }, true)
         }
-        Ok(_) => {
-            let evidence = format!("{first}: boot code that is not ours, taken as it is");
-            Ok((evidence, false))
-        }
+        Ok(_) => holds(Evidence::OtherRecord { at }, false),
     };
     walk.step(StepId::BootRecord, found)
 }
@@ -163,80 +144,84 @@ enum BootVolume<'w> {
 
 impl BootVolume<'_> {
     /// Length of the boot manager in bytes. Our boot record looks for it by its short name.
-    fn boot_manager_bytes(&self, is_ours: bool) -> Result<Option<u64>, String> {
+    fn boot_manager_bytes(&self, is_ours: bool) -> Result<u64, ManagerFault> {
         match self {
             Self::Fat(volume) => {
-                let entry = volume.find(BOOTMGR).map_err(|error| error.to_string())?;
+                let entry = volume.find(BOOTMGR).map_err(unreadable)?;
                 let file = entry.filter(|entry| !entry.is_directory);
-                let is_found = |entry: &FatEntry| !is_ours || entry.short_name == SHORT_NAME;
-                if file.as_ref().is_some_and(|file| !is_found(file)) {
-                    return Err("its short name is not BOOTMGR, by which the boot record's code looks for it".to_owned());
+                let file = file.ok_or(ManagerFault::Missing)?;
+                match !is_ours || file.short_name == SHORT_NAME {
+                    true => Ok(file.len_bytes.into()),
+                    false => Err(ManagerFault::ShortName),
                 }
-                Ok(file.map(|entry| entry.len_bytes.into()))
             }
             Self::Ntfs(volume) => {
-                let entry = volume.find(BOOTMGR).map_err(|error| error.to_string())?;
-                let Some(entry) = entry.filter(|entry| !entry.is_directory) else {
-                    return Ok(None);
-                };
-                let file = volume.open_file(entry.record);
-                let file = file.map_err(|error| error.to_string())?;
-                Ok(Some(file.len_bytes()))
+                let entry = volume.find(BOOTMGR).map_err(unreadable)?;
+                let entry = entry.filter(|entry| !entry.is_directory);
+                let entry = entry.ok_or(ManagerFault::Missing)?;
+                let file = volume.open_file(entry.record).map_err(unreadable)?;
+                Ok(file.len_bytes())
             }
         }
+    }
+}
+
+fn unreadable(error: impl std::fmt::Display) -> ManagerFault {
+    ManagerFault::Unreadable {
+        fault: error.to_string(),
     }
 }
 
 fn boot_volume(window: &dyn ReadDevice) -> Found<BootVolume<'_>> {
-    const REMEDY: &str = "Let the volume's own system check it, on a copy of the disk.";
-    let fault = |what: String| Fault::new(what, REMEDY);
-    let sector = window.read_sector(Lba(0));
-    let sector = sector.map_err(|error| Fault::new(error, NOT_READABLE))?;
+    let fault = |evidence: Start| Fault::new(evidence, Remedy::CheckOnCopy);
+    let sector = window.read_sector(Lba(0)).map_err(Fault::unreadable)?;
     if let Some((FatKind::Fat32, _)) = recognise(&sector) {
-        let volume = FatVolume::open(window).map_err(|error| fault(error.to_string()))?;
-        let faults = volume.check().map_err(|error| fault(error.to_string()))?;
-        if !faults.is_empty() {
-            return Err(fault(faults.join("; ")));
-        }
-        let evidence = "FAT32, both FATs agree, every chain is whole".to_owned();
-        return Ok((evidence, BootVolume::Fat(volume)));
+        let volume = sound_fat(window).map_err(fault)?;
+        return holds(Evidence::FatToStart, BootVolume::Fat(volume));
     }
-    let volume = NtfsVolume::open(window).map_err(|error| fault(error.to_string()))?;
-    Ok(("NTFS".to_owned(), BootVolume::Ntfs(Box::new(volume))))
+    let volume = NtfsVolume::open(window).map_err(|error| {
+        let error = error.to_string();
+        fault(Start::VolumeUnreadable { fault: error })
+    })?;
+    holds(Evidence::NtfsToStart, BootVolume::Ntfs(Box::new(volume)))
 }
 
 /// `is_ours` is true for a boot record that loads the file whole, to where there is room for so much.
 fn boot_manager(volume: &BootVolume<'_>, is_ours: bool) -> Found<()> {
-    let remedy = "Copy \\Windows\\Boot\\PCAT\\bootmgr from the Windows volume to the root of the active \
-        partition.";
-    let fault = |what: &str| Fault::new(format!("{BOOTMGR}: {what}"), remedy);
-    let bytes = volume.boot_manager_bytes(is_ours);
-    match bytes.map_err(|error| fault(&error))? {
-        None => Err(fault("is not there")),
-        Some(0) => Err(fault("is empty")),
-        Some(bytes) if is_ours && bytes > MAX_BOOT_MANAGER_BYTES => Err(fault(&format!(
-            "has {bytes} bytes, and the boot record's code has room for {MAX_BOOT_MANAGER_BYTES}"
-        ))),
-        Some(bytes) => Ok((format!("{BOOTMGR}, {bytes} bytes"), ())),
-    }
+    let limit = MAX_BOOT_MANAGER_BYTES;
+    let why = match volume.boot_manager_bytes(is_ours) {
+        Ok(0) => ManagerFault::Empty,
+        Ok(bytes) if is_ours && bytes > limit => ManagerFault::TooLong { bytes, limit },
+        Ok(bytes) => {
+            let path = BOOTMGR.to_owned();
+            return holds(Start::File { path, bytes }, ());
+        }
+        Err(why) => why,
+    };
+    let path = BOOTMGR.to_owned();
+    let evidence = Evidence::ManagerUnfit { path, why };
+    Err(Fault::new(evidence, Remedy::CopyBootManager))
 }
 
 /// The store where the boot manager looks for it.
 fn store_on(disk: &dyn ReadDevice, active: usize) -> Found<BootStore> {
-    let remedy = "The boot store must lie beside the boot manager, on the active partition.";
-    let fault = |what: String| Fault::new(format!("{BIOS_STORE}: {what}"), remedy);
-    let profile = Profile::read(disk, HostFacts::default());
-    let profile = profile.map_err(|error| Fault::new(error, NOT_READABLE))?;
+    let path = BIOS_STORE.to_owned();
+    let profile = Profile::read(disk, HostFacts::default()).map_err(Fault::unreadable)?;
     match profile.boot.store {
         Some(Ok(found)) if found.partition == active => {
-            let evidence = format!(
-                "{BIOS_STORE}, {} objects, {} in the menu",
-                found.store.objects().count(),
-                found.store.menu().len()
-            );
-            Ok((evidence, found.store))
+            holds(store_read(path, &found.store), found.store)
         }
-        Some(Err(error)) => Err(fault(error)),
-        _ => Err(fault(format!("is not on partition {active}"))),
+        Some(Err(error)) => {
+            let fault = error.to_string();
+            let evidence = Start::FileUnusable { path, fault };
+            Err(Fault::new(evidence, Remedy::StoreBesideManager))
+        }
+        _ => {
+            let evidence = Evidence::StoreElsewhere {
+                path,
+                partition: active,
+            };
+            Err(Fault::new(evidence, Remedy::StoreBesideManager))
+        }
     }
 }

@@ -3,15 +3,13 @@
 use crate::bootstore::{BootObject, BootStore, ObjectKind, element};
 use crate::crossing::Style;
 use crate::device::{Extent, ReadDevice, Window};
-use crate::ntfs::{NtfsFile, NtfsVolume};
+use crate::ntfs::{NtfsError, NtfsFile, NtfsVolume};
 use crate::pe::{BOOT_APPLICATION, Machine, PeImage};
 use crate::profile::KERNEL;
 
+use super::answers::start::{EntryDevice, Evidence, ProgramFault, Remedy};
 use super::names::DiskNames;
-use super::walk::{Fault, Found, Rehearsal, StepId, check_image};
-
-const STORE_REMEDY: &str =
-    "Correct the entry in the boot store on the EFI system partition, or make the store anew.";
+use super::walk::{Fault, Found, Rehearsal, StepId, check_image, holds, program};
 
 pub(super) fn walk_entry(
     walk: &mut Rehearsal,
@@ -30,54 +28,46 @@ pub(super) fn walk_entry(
 }
 
 fn default_entry(store: &BootStore) -> Found<BootObject<'_>> {
-    let entry = store.default_entry().ok_or_else(|| {
-        Fault::new(
-            "the boot manager's default entry is not in the store",
-            STORE_REMEDY,
-        )
-    })?;
+    let fault = |evidence: Evidence| Fault::new(evidence, Remedy::CorrectEntry);
+    let entry = store
+        .default_entry()
+        .ok_or_else(|| fault(Evidence::DefaultMissing))?;
+    let id = entry.id().to_owned();
     match entry.kind() {
-        Some(ObjectKind::Loader) => Ok((format!("\"{}\" {}", entry.title(), entry.id()), entry)),
-        kind => Err(Fault::new(
-            format!(
-                "the default entry {} is no system loader ({kind:?})",
-                entry.id()
-            ),
-            STORE_REMEDY,
-        )),
+        Some(ObjectKind::Loader) => {
+            let title = entry.title();
+            holds(Evidence::Default { title, id }, entry)
+        }
+        kind => {
+            let object = kind.map(|kind| format!("{kind:?}"));
+            Err(fault(Evidence::DefaultNoLoader { id, object }))
+        }
     }
 }
 
 /// Both devices of the entry; the system's is where the walk goes on.
 fn entry_devices(entry: &BootObject<'_>, names: &DiskNames, store: &BootStore) -> Found<Extent> {
-    let find = |number: u32, what: &str| {
-        let fault = |text: &str| {
-            Fault::new(
-                format!("the {what} of \"{}\" {text}", entry.title()),
-                STORE_REMEDY,
-            )
+    let fault = |evidence: Evidence| Fault::new(evidence, Remedy::CorrectEntry);
+    let find = |number: u32, device: EntryDevice| {
+        let found = store.effective(entry, |object| object.device(number));
+        let title = entry.title();
+        let Some(found) = found else {
+            return Err(fault(Evidence::DeviceMissing { device, title }));
         };
-        let device = store
-            .effective(entry, |object| object.device(number))
-            .ok_or_else(|| fault("is missing"))?;
-        names.resolve(&device).map_err(|text| fault(&text))
+        names.resolve(&found).map_err(|names| {
+            fault(Evidence::DeviceNames {
+                device,
+                title,
+                fault: names,
+            })
+        })
     };
-    let loader = find(element::DEVICE, "loader's device")?;
-    let system = find(element::OS_DEVICE, "system's device")?;
-    if loader != system {
-        return Err(Fault::new(
-            "loader and system lie on different partitions",
-            STORE_REMEDY,
-        ));
+    let loader = find(element::DEVICE, EntryDevice::Loader)?;
+    let system = find(element::OS_DEVICE, EntryDevice::System)?;
+    match loader == system {
+        true => holds(Evidence::Devices { sectors: system }, system),
+        false => Err(fault(Evidence::DevicesDiffer)),
     }
-    Ok((
-        format!(
-            "loader and system on the partition at LBA {} to {}",
-            system.first.0,
-            system.last().0
-        ),
-        system,
-    ))
 }
 
 fn system_loader<'w>(
@@ -85,74 +75,71 @@ fn system_loader<'w>(
     entry: &BootObject<'_>,
     style: Style,
 ) -> Found<NtfsVolume<'w>> {
-    let remedy = match style {
-        Style::Gpt => {
-            "Windows must bring its UEFI loader: repair the system's files from its installation \
-             medium."
-        }
-        Style::Mbr => {
-            "Windows must bring its BIOS loader: repair the system's files from its installation \
-             medium."
-        }
-    };
-    let fault = |what: String| Fault::new(what, remedy);
+    let fault = |evidence: Evidence| Fault::new(evidence, Remedy::BringLoader { style });
     let path = entry
         .text(element::PATH)
-        .ok_or_else(|| Fault::new("the entry names no loader", STORE_REMEDY))?;
-    let volume = NtfsVolume::open(window).map_err(|error| fault(error.to_string()))?;
+        .ok_or_else(|| Fault::new(Evidence::NoLoaderNamed, Remedy::CorrectEntry))?;
+    let volume = NtfsVolume::open(window).map_err(|error| {
+        let error = error.to_string();
+        fault(Evidence::VolumeUnreadable { fault: error })
+    })?;
     // What subsystem a loader for a BIOS names is its own affair: no firmware reads it.
     let subsystem = (style == Style::Gpt).then_some(BOOT_APPLICATION);
     let image = named_for(style, &path)
         .and_then(|()| open(&volume, &path))
         .and_then(|file| check_image(PeImage::read(&file), subsystem));
     match image {
-        Ok((text, _)) => Ok((format!("{path}: {text}"), volume)),
-        Err(text) => Err(fault(format!("{path}: {text}"))),
+        Ok(image) => holds(program(path, &image), volume),
+        Err(why) => Err(fault(Evidence::ProgramUnfit { path, why })),
     }
 }
 
 /// A boot manager hands over to loaders of its own mode only.
-fn named_for(style: Style, path: &str) -> Result<(), String> {
+fn named_for(style: Style, path: &str) -> Result<(), ProgramFault> {
     let lower = path.to_ascii_lowercase();
     match style {
-        Style::Gpt if lower.ends_with(".exe") => Err("runs in BIOS mode only".to_owned()),
-        Style::Mbr if lower.ends_with(".efi") => Err("runs in UEFI mode only".to_owned()),
+        Style::Gpt if lower.ends_with(".exe") => Err(ProgramFault::BiosOnly),
+        Style::Mbr if lower.ends_with(".efi") => Err(ProgramFault::UefiOnly),
         _ => Ok(()),
     }
 }
 
 fn kernel(volume: &NtfsVolume<'_>, entry: &BootObject<'_>) -> Found<()> {
-    let remedy = "Repair the system's files from its installation medium.";
     let root = entry
         .text(element::SYSTEM_ROOT)
-        .ok_or_else(|| Fault::new("the entry names no system folder", STORE_REMEDY))?;
+        .ok_or_else(|| Fault::new(Evidence::NoFolderNamed, Remedy::CorrectEntry))?;
     let path = format!("{root}\\{KERNEL}");
-
-    let image = open(volume, &path)
-        .and_then(|file| PeImage::read(&file).map_err(|error| error.to_string()));
-    match image {
+    let image = open(volume, &path).and_then(|file| {
+        PeImage::read(&file).map_err(|error| ProgramFault::Unreadable {
+            fault: error.to_string(),
+        })
+    });
+    let why = match image {
         Ok(PeImage {
             machine: Machine::X64,
             cut_off: None,
             ..
-        }) => Ok((format!("{path}: x64"), ())),
+        }) => return holds(Evidence::Kernel { path }, ()),
         Ok(PeImage {
-            cut_off: Some(_), ..
-        }) => Err(Fault::new(format!("{path}: truncated"), remedy)),
-        Ok(image) => Err(Fault::new(
-            format!("{path}: made for {}, not for x64", image.machine),
-            remedy,
-        )),
-        Err(text) => Err(Fault::new(format!("{path}: {text}"), remedy)),
-    }
+            cut_off: Some((section, end)),
+            ..
+        }) => ProgramFault::CutOff { section, end },
+        Ok(image) => ProgramFault::OtherProcessor {
+            machine: image.machine.to_string(),
+        },
+        Err(why) => why,
+    };
+    let evidence = Evidence::ProgramUnfit { path, why };
+    Err(Fault::new(evidence, Remedy::RepairSystem))
 }
 
-fn open<'v>(volume: &'v NtfsVolume<'v>, path: &str) -> Result<NtfsFile<'v>, String> {
-    let entry = volume.find(path).map_err(|error| error.to_string())?;
+fn open<'v>(volume: &'v NtfsVolume<'v>, path: &str) -> Result<NtfsFile<'v>, ProgramFault> {
+    let unreadable = |error: NtfsError| ProgramFault::Unreadable {
+        fault: error.to_string(),
+    };
+    let entry = volume.find(path).map_err(unreadable)?;
     let entry = entry
         .filter(|entry| !entry.is_directory)
-        .ok_or("is not there")?;
-    volume
-        .open_file(entry.record)
-        .map_err(|error| error.to_string())
+        .ok_or(ProgramFault::Missing)?;
+    volume.open_file(entry.record).map_err(unreadable)
 }

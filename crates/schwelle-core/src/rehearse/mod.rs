@@ -6,6 +6,7 @@
 //! recovery. [`walk_to`] also walks an MBR disk as a BIOS would, and a data disk to its volumes. [`emulator`]
 //! does the same on real firmware.
 
+pub mod answers;
 mod around;
 mod bios;
 pub mod emulator;
@@ -14,4 +15,5 @@ mod names;
 mod volumes;
 mod walk;
 
+pub use answers::{Evidence, Remedy};
 pub use walk::{Rehearsal, Step, StepId, StepOutcome, walk, walk_to};

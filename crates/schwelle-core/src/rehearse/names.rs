@@ -3,6 +3,7 @@
 
 use uuid::Uuid;
 
+use super::answers::NameFault;
 use crate::bootstore::DeviceElement;
 use crate::crossing::{PartitionName, Style};
 use crate::device::{Extent, Geometry};
@@ -81,40 +82,38 @@ impl DiskNames {
         self.partitions.iter().find(|part| part.extent == extent)
     }
 
-    /// The partition with a name; the text says what is wrong with it.
-    pub(super) fn find(&self, name: PartitionName) -> Result<&Named, String> {
+    /// The partition with a name.
+    pub(super) fn find(&self, name: PartitionName) -> Result<&Named, NameFault> {
         let mut partitions = self.partitions.iter();
         match (self.disk, name) {
             (DiskId::Gpt(own), PartitionName::Gpt { disk, partition }) if disk == own => {
-                partitions.find(|part| part.id == partition).ok_or_else(|| {
-                    format!("names the partition {partition}, which this disk does not have")
-                })
+                let found = partitions.find(|part| part.id == partition);
+                found.ok_or(NameFault::NoSuchPartition { partition })
             }
             (DiskId::Gpt(own), PartitionName::Gpt { disk, .. }) => {
-                Err(format!("names the disk {disk}, but this is {own}"))
+                Err(NameFault::OtherGptDisk { disk, own })
             }
             (DiskId::Mbr(own), PartitionName::Mbr { signature, offset }) if signature == own => {
-                partitions
-                    .find(|part| part.offset == offset)
-                    .ok_or_else(|| format!("names byte {offset}, where no partition begins"))
+                let found = partitions.find(|part| part.offset == offset);
+                found.ok_or(NameFault::NoPartitionAt { offset })
             }
-            (DiskId::Mbr(own), PartitionName::Mbr { signature, .. }) => Err(format!(
-                "names the disk with the signature {signature:08X}, but this is {own:08X}"
-            )),
-            (DiskId::Gpt(_), PartitionName::Mbr { signature, offset }) => Err(format!(
-                "still names an MBR disk (signature {signature:08X}, byte {offset})"
-            )),
-            (DiskId::Mbr(_), PartitionName::Gpt { disk, partition }) => Err(format!(
-                "still names a GPT disk ({disk}, partition {partition})"
-            )),
+            (DiskId::Mbr(own), PartitionName::Mbr { signature, .. }) => {
+                Err(NameFault::OtherMbrDisk { signature, own })
+            }
+            (DiskId::Gpt(_), PartitionName::Mbr { signature, offset }) => {
+                Err(NameFault::StillMbr { signature, offset })
+            }
+            (DiskId::Mbr(_), PartitionName::Gpt { disk, partition }) => {
+                Err(NameFault::StillGpt { disk, partition })
+            }
         }
     }
 
-    /// The partition of this disk that a device element names; the text says what is wrong.
-    pub(super) fn resolve(&self, device: &DeviceElement) -> Result<Extent, String> {
+    /// The partition of this disk that a device element names.
+    pub(super) fn resolve(&self, device: &DeviceElement) -> Result<Extent, NameFault> {
         match device.locators().first() {
             Some(&name) => Ok(self.find(name)?.extent),
-            None => Err("names no partition".to_owned()),
+            None => Err(NameFault::None),
         }
     }
 }

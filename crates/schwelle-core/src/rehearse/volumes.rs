@@ -3,40 +3,34 @@
 use crate::device::{HostFacts, ReadDevice};
 use crate::profile::{Partition, Profile};
 
-use super::walk::{Fault, Found};
+use super::answers::table::{Evidence, FaultOn, Remedy, VolumeOn};
+use super::walk::{Fault, Found, holds};
 
-const REMEDY: &str = "Compare the partitions with what was planned, and let the volume's own system \
-    check it before anything is written to this disk.";
-
-/// Looks into every partition, of which the table has `count`. A volume that cannot be read, as one that is longer than its partition,
-/// fails the step.
-pub(super) fn all(disk: &dyn ReadDevice, count: usize) -> Found<()> {
-    let profile = Profile::read(disk, HostFacts::default())
-        .map_err(|error| Fault::new(error, "The disk cannot be read: check cable and health."))?;
-    if profile.partitions.len() != count {
-        let evidence = format!(
-            "{} of {} partitions could be looked into",
-            profile.partitions.len(),
-            count
-        );
-        return Err(Fault::new(evidence, REMEDY));
+/// Looks into every partition, of which the table has `named`. A volume that cannot be read, as one that is
+/// longer than its partition, fails the step.
+pub(super) fn all(disk: &dyn ReadDevice, named: usize) -> Found<()> {
+    let profile = Profile::read(disk, HostFacts::default()).map_err(Fault::unreadable)?;
+    let partitions = &profile.partitions;
+    let seen = partitions.len();
+    if seen != named {
+        let evidence = Evidence::VolumesMissing { seen, named };
+        return Err(Fault::new(evidence, Remedy::ComparePartitions));
     }
     let faulty = |part: &Partition| {
-        let fault = part.volume.fault.as_ref()?;
-        Some(format!("{}: {fault}", part.title()))
+        Some(FaultOn {
+            partition: part.titled(),
+            fault: part.volume.fault.clone()?,
+        })
     };
-    let faults: Vec<String> = profile.partitions.iter().filter_map(faulty).collect();
+    let faults: Vec<FaultOn> = partitions.iter().filter_map(faulty).collect();
     if !faults.is_empty() {
-        return Err(Fault::new(faults.join("; "), REMEDY));
+        let evidence = Evidence::VolumesFaulty { faults };
+        return Err(Fault::new(evidence, Remedy::ComparePartitions));
     }
-    let kinds = profile.partitions.iter().map(|part| {
-        let kind = part.volume.kind.name();
-        format!("partition {}: {kind}", part.number)
+    let volumes = partitions.iter().map(|part| VolumeOn {
+        partition: part.number,
+        volume: part.volume.kind,
     });
-    let kinds: Vec<String> = kinds.collect();
-    let evidence = match &kinds[..] {
-        [] => "no partition yet: the table is empty".to_owned(),
-        all => all.join(", "),
-    };
-    Ok((evidence, ()))
+    let volumes = volumes.collect();
+    holds(Evidence::Volumes { volumes }, ())
 }

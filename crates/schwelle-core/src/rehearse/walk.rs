@@ -1,15 +1,20 @@
 //! The walk from sector 0 to the boot store. What the store leads to is in `entry.rs`.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::bootstore::{BootStore, element};
 use crate::crossing::Style;
 use crate::device::{Extent, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::fat::{FatEntry, FatError, FatVolume};
-use crate::gpt::{GptCopy, GptEntry, GptPair, type_guid};
+use crate::gpt::{GptCopy, GptEntry, GptError, GptPair, TableCopy, type_guid};
 use crate::mbr::{BootRecord, Kind};
 use crate::pe::{EFI_APPLICATION, FileVersion, Machine, PeError, PeImage};
 use crate::profile::{ESP_STORE, REMOVABLE_X64};
 
+use super::answers::start::{Evidence as Start, ProgramFault, Remedy as StartRemedy};
+use super::answers::{Evidence, Remedy, table};
 use super::names::DiskNames;
 use super::{around, bios, entry, volumes};
 
@@ -18,7 +23,10 @@ const MAX_LOADER_BYTES: u64 = 64 << 20;
 const MAX_STORE_BYTES: u64 = 16 << 20;
 
 /// The steps of the walk, in order.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+)]
+#[serde(rename_all = "kebab-case")]
 pub enum StepId {
     /// Sector 0 protects the GPT.
     ProtectiveMbr,
@@ -51,6 +59,7 @@ pub enum StepId {
     /// Each entry of the menu leads to a loader on this disk.
     Menu,
     /// The drive letters name this disk's partitions.
+    #[serde(rename = "drive-letters")]
     Letters,
     /// The recovery environment is where it is looked for.
     Recovery,
@@ -69,11 +78,13 @@ pub enum StepId {
     /// It holds a sound file system.
     BootFileSystem,
     /// The boot manager is there.
+    #[serde(rename = "bootmgr-file")]
     BootManagerFile,
 }
 
 /// How a step went.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum StepOutcome {
     /// It holds.
     Pass,
@@ -135,9 +146,9 @@ pub struct Step {
     /// How it went.
     pub outcome: StepOutcome,
     /// What was found, with the place.
-    pub evidence: String,
+    pub evidence: Evidence,
     /// What to do, when it does not hold.
-    pub remedy: Option<String>,
+    pub remedy: Option<Remedy>,
 }
 
 /// The steps taken, up to the first that failed.
@@ -179,21 +190,35 @@ impl Rehearsal {
 
 /// A step that failed: evidence and remedy.
 pub(super) struct Fault {
-    pub(super) evidence: String,
-    pub(super) remedy: String,
+    pub(super) evidence: Evidence,
+    pub(super) remedy: Remedy,
 }
 
 impl Fault {
-    pub(super) fn new(evidence: impl ToString, remedy: impl ToString) -> Self {
+    pub(super) fn new(evidence: impl Into<Evidence>, remedy: impl Into<Remedy>) -> Self {
         Self {
-            evidence: evidence.to_string(),
-            remedy: remedy.to_string(),
+            evidence: evidence.into(),
+            remedy: remedy.into(),
         }
+    }
+
+    /// The disk itself cannot be read.
+    pub(super) fn unreadable(error: impl std::fmt::Display) -> Self {
+        let fault = error.to_string();
+        Self::new(
+            table::Evidence::DiskUnreadable { fault },
+            table::Remedy::CheckCable,
+        )
     }
 }
 
 /// What a step gives: its evidence and a value for the next, or the fault.
-pub(super) type Found<T> = Result<(String, T), Fault>;
+pub(super) type Found<T> = Result<(Evidence, T), Fault>;
+
+/// A step that holds.
+pub(super) fn holds<T>(evidence: impl Into<Evidence>, value: T) -> Found<T> {
+    Ok((evidence.into(), value))
+}
 
 impl Rehearsal {
     /// Takes a step; `None` ends the walk.
@@ -212,17 +237,21 @@ impl Rehearsal {
     }
 
     /// Takes a step that does not decide whether the disk starts.
-    pub(super) fn note(&mut self, id: StepId, is_good: bool, evidence: String, remedy: &str) {
-        let outcome = if is_good {
-            StepOutcome::Pass
-        } else {
-            StepOutcome::Caution
+    pub(super) fn note(
+        &mut self,
+        id: StepId,
+        is_good: bool,
+        evidence: impl Into<Evidence>,
+        remedy: impl Into<Remedy>,
+    ) {
+        let (outcome, remedy) = match is_good {
+            true => (StepOutcome::Pass, None),
+            false => (StepOutcome::Caution, Some(remedy.into())),
         };
-        let remedy = (!is_good).then(|| remedy.to_owned());
         self.steps.push(Step {
             id,
             outcome,
-            evidence,
+            evidence: evidence.into(),
             remedy,
         });
     }
@@ -237,14 +266,9 @@ impl Rehearsal {
     ) -> Option<Window<'d, dyn ReadDevice + 'd>> {
         let window = Window::new(disk, extent);
         if window.is_none() {
-            let evidence = format!(
-                "LBA {} to {} leave the disk",
-                extent.first.0,
-                extent.last().0
-            );
-            let remedy = "The table names sectors that are not there: compare the disk's size \
-                with the one it was copied from.";
-            self.step::<()>(step, Err(Fault::new(evidence, remedy)));
+            let evidence = table::Evidence::LeavesDisk { sectors: extent };
+            let fault = Fault::new(evidence, table::Remedy::CompareSize);
+            self.step::<()>(step, Err(fault));
         }
         window
     }
@@ -290,22 +314,17 @@ fn walk_table(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<GptCopy> {
     let pair = GptPair::read(disk);
     let disagreement = pair.disagreement();
     let GptPair { primary, backup } = pair;
-    let table = walk.step(
-        StepId::PrimaryTable,
-        table_copy(primary, "primary", "backup"),
-    )?;
-    walk.step(StepId::BackupTable, table_copy(backup, "backup", "primary"))?;
-    walk.step(
-        StepId::TablesAgree,
-        match disagreement {
-            None => Ok(("both copies name the same partitions".to_owned(), ())),
-            Some(what) => Err(Fault::new(
-                what,
-                "Find out which copy is right (compare with the \
-            volumes on the disk) before the other is written anew from it.",
-            )),
-        },
-    )?;
+    let primary = table_copy(primary, TableCopy::Primary);
+    let table = walk.step(StepId::PrimaryTable, primary)?;
+    walk.step(StepId::BackupTable, table_copy(backup, TableCopy::Backup))?;
+    let agree = match disagreement {
+        None => holds(table::Evidence::CopiesAgree, ()),
+        Some(disagreement) => Err(Fault::new(
+            table::Evidence::CopiesContradict { disagreement },
+            table::Remedy::WhichCopy,
+        )),
+    };
+    walk.step(StepId::TablesAgree, agree)?;
     Some(table)
 }
 
@@ -343,57 +362,42 @@ pub(super) fn walk_store(
 }
 
 fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {
-    const REMEDY: &str = "This is not a GPT disk yet. Ask what stands against converting it: schwelle check DISK; or whether a \
-         BIOS would start it: schwelle rehearse DISK --to mbr";
-    let sector = disk.read_sector(Lba(0)).map_err(|error| {
-        Fault::new(
-            error,
-            "The disk cannot be read: check cable and health first.",
-        )
-    })?;
+    use table::{Evidence, Remedy};
+    let sector = disk.read_sector(Lba(0)).map_err(Fault::unreadable)?;
     let entries = BootRecord::parse(&sector)
         .map(|record| record.entries)
         .unwrap_or_default();
     let used: Vec<_> = entries.into_iter().flatten().collect();
     match used[..] {
-        [only] if only.kind == Kind::PROTECTIVE && only.first == 1 => Ok((
-            format!("LBA 0: one protective entry over {} sectors", only.sectors),
-            (),
-        )),
-        [] => Err(Fault::new("LBA 0: no partition entry", REMEDY)),
+        [only] if only.kind == Kind::PROTECTIVE && only.first == 1 => {
+            let sectors = only.sectors;
+            holds(Evidence::Protective { sectors }, ())
+        }
+        [] => Err(Fault::new(Evidence::NoEntry, Remedy::NotGptYet)),
         _ if used.iter().any(|entry| entry.kind == Kind::PROTECTIVE) => Err(Fault::new(
-            "LBA 0: the protective entry is not the only one, or does not begin at LBA 1 (hybrid \
-             table)",
-            "Firmware differs in what it makes of this. Remove the additional MBR entries first.",
+            Evidence::ProtectiveNotAlone,
+            Remedy::RemoveEntries,
         )),
-        _ => Err(Fault::new(
-            "LBA 0: an MBR with partitions of its own, no protective entry",
-            REMEDY,
-        )),
+        _ => Err(Fault::new(Evidence::PlainMbr, Remedy::NotGptYet)),
     }
 }
 
-fn table_copy(
-    copy: Result<GptCopy, crate::gpt::GptError>,
-    name: &str,
-    other: &str,
-) -> Found<GptCopy> {
-    match copy {
-        Ok(copy) => {
-            let at = copy.header.my_lba;
-            let evidence = format!(
-                "{at}: {name} header and {} partitions, both checksums hold",
-                copy.entries.len()
-            );
-            Ok((evidence, copy))
+fn table_copy(found: Result<GptCopy, GptError>, copy: TableCopy) -> Found<GptCopy> {
+    match found {
+        Ok(found) => {
+            let evidence = table::Evidence::CopySound {
+                copy,
+                at: found.header.my_lba,
+                partitions: found.entries.len(),
+            };
+            holds(evidence, found)
         }
         Err(error) => Err(Fault::new(
-            error,
-            format!(
-                "The {name} table must be written anew. If the disk was converted by Schwelle, \
-                 its job folder's plan lists the partitions; the {other} copy of the table \
-                 holds them too if it is sound."
-            ),
+            table::Evidence::CopyFaulty {
+                copy,
+                fault: error.to_string(),
+            },
+            table::Remedy::WriteCopyAnew { copy },
         )),
     }
 }
@@ -406,172 +410,174 @@ fn find_esp(table: &GptCopy) -> Found<GptEntry> {
         .collect();
     match of_type[..] {
         [] => Err(Fault::new(
-            format!(
-                "none of the {} partitions has the type EFI system",
-                table.entries.len()
-            ),
-            "The disk needs an EFI system partition: give the right partition the type GUID \
-             C12A7328-F81F-11D2-BA4B-00A0C93EC93B, or make one. A data disk needs none: schwelle \
-             rehearse DISK --data-disk",
+            Start::NoEsp {
+                partitions: table.entries.len(),
+            },
+            table::Remedy::NeedsEsp,
         )),
         [(number, entry), ..] => {
-            let more = if of_type.len() > 1 {
-                format!(" (the first of {})", of_type.len())
-            } else {
-                String::new()
+            let evidence = Start::Esp {
+                partition: *number,
+                of: of_type.len(),
+                sectors: entry.extent,
             };
-            Ok((
-                format!(
-                    "partition {number}{more}, LBA {} to {}",
-                    entry.extent.first.0,
-                    entry.extent.last().0
-                ),
-                entry.clone(),
-            ))
+            holds(evidence, entry.clone())
         }
+    }
+}
+
+/// A FAT32 volume that is sound.
+pub(super) fn sound_fat<'w>(window: &'w dyn ReadDevice) -> Result<FatVolume<'w>, Start> {
+    let unreadable = |error: FatError| Start::VolumeUnreadable {
+        fault: error.to_string(),
+    };
+    let fat = FatVolume::open(window).map_err(unreadable)?;
+    let faults = fat.check().map_err(unreadable)?;
+    match faults.is_empty() {
+        true => Ok(fat),
+        false => Err(Start::FatFaults { faults }),
     }
 }
 
 fn open_esp<'w>(window: &'w Window<'_, dyn ReadDevice + '_>) -> Found<FatVolume<'w>> {
-    const REMEDY: &str =
-        "Run the file system checker on the EFI system partition, or make it anew.";
-    let fault = |error: FatError| Fault::new(error, REMEDY);
-    let fat = FatVolume::open(window).map_err(fault)?;
-    let faults = fat.check().map_err(fault)?;
-    if faults.is_empty() {
-        let shape = fat.shape();
-        let evidence = format!(
-            "FAT32, {} clusters of {} bytes, both FATs agree, every chain is whole",
-            shape.clusters,
-            shape.cluster_bytes()
-        );
-        Ok((evidence, fat))
-    } else {
-        Err(Fault::new(faults.join("; "), REMEDY))
-    }
+    let fat = sound_fat(window).map_err(|fault| Fault::new(fault, StartRemedy::CheckEspOrMake))?;
+    let shape = fat.shape();
+    let evidence = Start::SoundFat {
+        clusters: shape.clusters,
+        cluster_bytes: shape.cluster_bytes(),
+    };
+    holds(evidence, fat)
 }
 
 fn find_loader(fat: &FatVolume<'_>, path: &str) -> Found<FatEntry> {
-    match fat.find(path) {
+    let path = path.to_owned();
+    match fat.find(&path) {
         Ok(Some(entry)) if !entry.is_directory => {
-            Ok((format!("{path}, {} bytes", entry.len_bytes), entry))
+            let bytes = entry.len_bytes.into();
+            holds(Start::File { path, bytes }, entry)
         }
         Ok(_) => Err(Fault::new(
-            format!("{path} is not there"),
-            format!(
-                "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} on \
-                 the EFI system partition."
-            ),
+            Start::FileMissing { path: path.clone() },
+            StartRemedy::CopyLoader { path },
         )),
-        Err(error) => Err(Fault::new(
-            error,
-            "Run the file system checker on the EFI system partition.",
-        )),
+        Err(error) => {
+            let fault = error.to_string();
+            let evidence = Start::FileUnusable { path, fault };
+            Err(Fault::new(evidence, StartRemedy::CheckEsp))
+        }
     }
 }
 
 fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<Option<FileVersion>> {
-    let remedy = || {
-        format!(
-            "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} again; if \
-             it is the same there, that system's files are damaged or made for another \
-             processor."
-        )
-    };
-    let fault = |what: &dyn std::fmt::Display| Fault::new(format!("{path}: {what}"), remedy());
-    let bytes = fat
-        .read_file(file, MAX_LOADER_BYTES)
-        .map_err(|error| fault(&error))?;
-    check_image(PeImage::read(&bytes[..]), Some(EFI_APPLICATION)).map_err(|text| fault(&text))
+    let read = fat.read_file(file, MAX_LOADER_BYTES);
+    let read = read.map_err(|error| ProgramFault::Unreadable {
+        fault: error.to_string(),
+    });
+    let image =
+        read.and_then(|bytes| check_image(PeImage::read(&bytes[..]), Some(EFI_APPLICATION)));
+    let path = path.to_owned();
+    match image {
+        Ok(image) => {
+            let version = image.version;
+            holds(program(path, &image), version)
+        }
+        Err(why) => Err(Fault::new(
+            Start::ProgramUnfit {
+                path: path.clone(),
+                why,
+            },
+            StartRemedy::CopyLoaderAgain { path },
+        )),
+    }
 }
 
-/// What the headers must say to be started here: 64-bit x86, the right subsystem, whole. What they say, and which
-/// build it is.
+/// A program that fits.
+pub(super) fn program(path: String, image: &PeImage) -> Start {
+    Start::Program {
+        path,
+        subsystem: image.subsystem,
+        version: image.version.map(|version| version.to_string()),
+    }
+}
+
+/// What the headers must say to be started here: 64-bit x86, the right subsystem, whole.
 pub(super) fn check_image(
     image: Result<PeImage, PeError>,
     subsystem: Option<u16>,
-) -> Result<(String, Option<FileVersion>), String> {
-    let image = image.map_err(|error| error.to_string())?;
+) -> Result<PeImage, ProgramFault> {
+    let image = image.map_err(|error| ProgramFault::Unreadable {
+        fault: error.to_string(),
+    })?;
     if image.machine != Machine::X64 || !image.is_64_bit_form {
-        return Err(format!("made for {}, not for x64", image.machine));
+        let machine = image.machine.to_string();
+        return Err(ProgramFault::OtherProcessor { machine });
     }
-    if let Some(subsystem) = subsystem.filter(|&subsystem| subsystem != image.subsystem) {
-        return Err(format!("subsystem {}, not {subsystem}", image.subsystem));
+    let is = image.subsystem;
+    if let Some(wanted) = subsystem.filter(|&wanted| wanted != is) {
+        return Err(ProgramFault::OtherSubsystem { is, wanted });
     }
-    match image.cut_off {
-        Some((section, end)) => Err(format!(
-            "truncated: section {section} ends at byte {end}, behind the file"
-        )),
-        None => {
-            let version = image.version;
-            let version_told = version.map(|version| format!("version {version}, "));
-            let text = format!(
-                "x64, subsystem {}, {}all sections inside the file",
-                image.subsystem,
-                version_told.unwrap_or_default()
-            );
-            Ok((text, version))
-        }
+    match &image.cut_off {
+        Some((section, end)) => Err(ProgramFault::CutOff {
+            section: section.clone(),
+            end: *end,
+        }),
+        None => Ok(image),
     }
 }
 
 fn read_store(fat: &FatVolume<'_>) -> Found<BootStore> {
-    const REMEDY: &str = "The boot store must be made anew from the system's old one, which lies \
-        on the old boot partition (\\Boot\\BCD).";
-    let fault = |what: &dyn std::fmt::Display| Fault::new(format!("{ESP_STORE}: {what}"), REMEDY);
-    let entry = fat.find(ESP_STORE).map_err(|error| fault(&error))?;
-    let entry = entry
-        .filter(|entry| !entry.is_directory)
-        .ok_or_else(|| fault(&"is not there"))?;
+    let path = || ESP_STORE.to_owned();
+    let unusable = |fault: String| {
+        let evidence = Start::FileUnusable {
+            path: path(),
+            fault,
+        };
+        Fault::new(evidence, StartRemedy::MakeStore)
+    };
+    let entry = fat
+        .find(ESP_STORE)
+        .map_err(|error| unusable(error.to_string()))?;
+    let entry = entry.filter(|entry| !entry.is_directory).ok_or_else(|| {
+        let evidence = Start::FileMissing { path: path() };
+        Fault::new(evidence, StartRemedy::MakeStore)
+    })?;
     let bytes = fat
         .read_file(&entry, MAX_STORE_BYTES)
-        .map_err(|error| fault(&error))?;
-    let store = BootStore::read(&bytes[..]).map_err(|error| fault(&error))?;
-    Ok((
-        format!(
-            "{ESP_STORE}, {} objects, {} in the menu",
-            store.objects().count(),
-            store.menu().len()
-        ),
-        store,
-    ))
+        .map_err(|error| unusable(error.to_string()))?;
+    let store = BootStore::read(&bytes[..]).map_err(|error| unusable(error.to_string()))?;
+    let evidence = store_read(path(), &store);
+    holds(evidence, store)
+}
+
+/// A boot store that can be read.
+pub(super) fn store_read(path: String, store: &BootStore) -> Start {
+    Start::StoreRead {
+        path,
+        objects: store.objects().count(),
+        menu: store.menu().len(),
+    }
 }
 
 fn manager_names(store: &BootStore, names: &DiskNames, own: Extent) -> Found<()> {
-    let remedy = match names.style() {
-        Style::Gpt => {
-            "The boot manager's device in the boot store must be the EFI system partition."
-        }
-        Style::Mbr => "The boot manager's device in the boot store must be the active partition.",
+    let fault = |evidence: Start| {
+        let style = names.style();
+        Fault::new(evidence, StartRemedy::ManagerDevice { style })
     };
-    let manager = store
-        .manager()
-        .ok_or_else(|| Fault::new("the boot store has no boot manager object", remedy))?;
+    let manager = store.manager().ok_or_else(|| fault(Start::NoManager))?;
     let device = manager
         .device(element::DEVICE)
-        .ok_or_else(|| Fault::new("the boot manager has no device", remedy))?;
+        .ok_or_else(|| fault(Start::ManagerWithoutDevice))?;
     if device.is_boot_device() {
-        return Ok((
-            "the boot manager's device is \"where we were started from\"".to_owned(),
-            (),
-        ));
+        return holds(Start::ManagerWhereStarted, ());
     }
     let extent = names
         .resolve(&device)
-        .map_err(|text| Fault::new(format!("the boot manager's device {text}"), remedy))?;
-    if extent == own {
-        let number = names.at(own).map_or(0, |part| part.number);
-        Ok((
-            format!("the boot manager's device is partition {number}"),
-            (),
-        ))
-    } else {
-        Err(Fault::new(
-            format!(
-                "the boot manager's device is another partition (LBA {})",
-                extent.first.0
-            ),
-            remedy,
-        ))
+        .map_err(|names| fault(Start::ManagerNames { fault: names }))?;
+    match names.at(own).filter(|_| extent == own) {
+        Some(part) => {
+            let partition = part.number;
+            holds(Start::ManagerHere { partition }, ())
+        }
+        None => Err(fault(Start::ManagerElsewhere { at: extent.first })),
     }
 }

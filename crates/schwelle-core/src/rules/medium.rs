@@ -1,117 +1,73 @@
 //! Rules about the medium: is this a disk that may be written at all?
 
-use super::{Answer, Facts, Rule, Twin};
-use crate::device::{Extent, HealthWarning, PowerSource};
+use super::answers::medium::{Evidence, Remedy};
+use super::{Answer, Facts, Rule, RuleId, Subject, Twin};
+use crate::device::PowerSource;
 use crate::profile::StoppedSign;
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
-        id: "medium.whole-disk",
-        question: "Is this a whole disk?",
-        why: "The partition table belongs to the whole disk. A partition given in its place \
-            would get a table of its own inside, and the data in it would be lost.",
+        id: RuleId::MediumWholeDisk,
         to: None,
         check: whole_disk,
     },
     Rule {
-        id: "medium.writable",
-        question: "Can the disk be written?",
-        why: "A disk that the system holds read-only (a write-protected stick, a failing drive \
-            that protects itself) would stop the conversion at its first write. Better to know \
-            before.",
+        id: RuleId::MediumWritable,
         to: None,
         check: writable,
     },
     Rule {
-        id: "medium.sector-size",
-        question: "Does the disk have sectors of 512 or 4096 bytes?",
-        why: "Tables, the EFI system partition and firmware are defined for these two sizes. \
-            Drives with other sizes are formatted for storage arrays and do not start a PC.",
+        id: RuleId::MediumSectorSize,
         to: None,
         check: sector_size,
     },
     Rule {
-        id: "medium.readable",
-        question: "Can every sector that was looked at be read?",
-        why: "A sector that cannot be read is the first sign of a failing drive. Converting writes to it, and \
-            moving data reads much more of it than a check does. A copy comes first: what cannot be read today \
-            may be more tomorrow.",
+        id: RuleId::MediumReadable,
         to: None,
         check: readable,
     },
     Rule {
-        id: "medium.health",
-        question: "Does the drive itself report no trouble?",
-        why: "An NVMe drive counts what it could not correct and how much of its endurance is used. A drive that \
-            warns may fail during the work. SATA and USB drives are not asked.",
+        id: RuleId::MediumHealth,
         to: None,
         check: health,
     },
     Rule {
-        id: "medium.in-use",
-        question: "Is the disk free of other users?",
-        why: "A mounted volume, active swap or a driver that holds the disk can write at any \
-            time, into a layout that is changing underneath.",
+        id: RuleId::MediumInUse,
         to: None,
         check: in_use,
     },
     Rule {
-        id: "medium.raid",
-        question: "Is the disk free of RAID metadata?",
-        why: "RAID sets keep their metadata in the last sectors of each disk, where the backup \
-            copy of the GPT must lie. Writing it would break the set, and a single member \
-            never holds the whole of the data.",
+        id: RuleId::MediumRaid,
         to: None,
         check: raid,
     },
     Rule {
-        id: "medium.job-elsewhere",
-        question: "Does the job folder lie on another disk?",
-        why: "The job folder holds what is needed to take the conversion back. On the disk being \
-            converted it could be lost together with what it protects.",
+        id: RuleId::MediumJobElsewhere,
         to: None,
         check: job_elsewhere,
     },
     Rule {
-        id: "medium.job-lasting",
-        question: "Would the job folder survive a power cut?",
-        why: "On a rescue system most folders are in memory. A job folder there is lost when the power \
-            goes, and with it the way to finish or to undo the job. Where there is no other medium, \
-            --job-in-memory accepts that by name.",
+        id: RuleId::MediumJobLasting,
         to: None,
         check: job_lasting,
     },
     Rule {
-        id: "medium.job-writable",
-        question: "Can the job folder be written?",
-        why: "What is overwritten is saved in the job folder first. A stick that is write-protected, or \
-            that the system holds read-only after an error, cannot take it.",
+        id: RuleId::MediumJobWritable,
         to: None,
         check: job_writable,
     },
     Rule {
-        id: "medium.stopped-job",
-        question: "Is the disk free of a job that was stopped?",
-        why: "A job that was stopped half-way is finished with resume or taken back with undo, from its job \
-            folder. A second job on top would lose what the first one saved. Where the folder is lost for good, \
-            --job-lost converts the disk anew as it is now.",
+        id: RuleId::MediumStoppedJob,
         to: None,
         check: stopped_job,
     },
     Rule {
-        id: "medium.copy",
-        question: "Is this the only disk with its content?",
-        why: "Two disks with the same signature are copies of each other: the disk name that convert asks for \
-            is the same on both, and the wrong one may be the customer's only good one. The serial number tells \
-            them apart.",
+        id: RuleId::MediumCopy,
         to: None,
         check: copy,
     },
     Rule {
-        id: "medium.power",
-        question: "Is the PC on mains power?",
-        why: "The conversion can be taken back after a power cut, but a battery that runs empty \
-            in the middle of the work costs time and nerves for nothing.",
+        id: RuleId::MediumPower,
         to: None,
         check: power,
     },
@@ -119,272 +75,230 @@ pub(super) static RULES: &[Rule] = &[
 
 fn whole_disk(facts: &Facts<'_>) -> Vec<Answer> {
     let partition_of = facts.profile.host.partition_of.as_ref();
-    let block = |disk: &String| {
+    let block = |device: &String| {
+        let device = device.clone();
         Answer::block(
-            "disk",
-            format!("this is a partition of {disk}"),
-            format!("Name the whole disk: schwelle check /dev/{disk}"),
+            Subject::Disk,
+            Evidence::PartitionOf {
+                device: device.clone(),
+            },
+            Remedy::NameWholeDisk { device },
         )
     };
     partition_of.map(block).into_iter().collect()
 }
 
 fn writable(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy = "Lift the write protection (a switch on the stick or adapter), or copy the disk \
-        to a sound one and convert the copy.";
-    let block = || Answer::block("disk", "the system holds this disk read-only", remedy);
-    facts
-        .profile
-        .host
-        .read_only
-        .then(block)
-        .into_iter()
-        .collect()
+    let block = || {
+        Answer::block(
+            Subject::Disk,
+            Evidence::HeldReadOnly,
+            Remedy::LiftProtection,
+        )
+    };
+    let read_only = facts.profile.host.read_only;
+    read_only.then(block).into_iter().collect()
 }
 
 fn sector_size(facts: &Facts<'_>) -> Vec<Answer> {
-    let size = facts.profile.geometry.logical_sector;
+    let bytes = facts.profile.geometry.logical_sector;
     if let Some(written) = facts.profile.written_with {
-        let evidence = format!(
-            "the disk shows {size}-byte sectors, but its layout was written with {written}-byte sectors: only so \
-             do its partitions begin where a volume begins"
-        );
-        let remedy = if facts.profile.host.is_block_device {
-            "An adapter or dock changes the sector size. Connect the disk directly, or through the adapter that it \
-                was partitioned with; then check again."
-                .to_owned()
-        } else {
-            format!("Name the sector size: --sector-size {written}")
+        let evidence = Evidence::WrittenWith {
+            shown: bytes,
+            written,
         };
-        return vec![Answer::block("disk", evidence, remedy)];
+        let remedy = match facts.profile.host.is_block_device {
+            true => Remedy::ConnectDirectly,
+            false => Remedy::NameSectorSize { bytes: written },
+        };
+        return vec![Answer::block(Subject::Disk, evidence, remedy)];
     }
-    if matches!(size, 512 | 4096) {
-        return vec![Answer::pass("disk", format!("{size}-byte sectors"))];
-    }
-    let remedy = "Copy the disk to one with 512- or 4096-byte sectors and convert that.";
-    vec![Answer::block(
-        "disk",
-        format!("the disk has {size}-byte sectors"),
-        remedy,
-    )]
+    vec![match bytes {
+        512 | 4096 => Answer::pass(Subject::Disk, Evidence::SectorSize { bytes }),
+        _ => Answer::block(
+            Subject::Disk,
+            Evidence::OddSectorSize { bytes },
+            Remedy::OtherSectorSize,
+        ),
+    }]
 }
 
 fn readable(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy = "First copy the disk to a sound one, with a program that goes on after read errors and lists \
-        them. Check and convert the copy; keep this disk as it is.";
-    let block = |extent: &Extent| {
-        let (first, last) = (extent.first, extent.last());
+    let unreadable = facts.unreadable.iter().map(|&sectors| {
         Answer::block(
-            "disk",
-            format!("{first} to {}: cannot be read", last.0),
-            remedy,
+            Subject::Disk,
+            Evidence::Unreadable { sectors },
+            Remedy::CopyFailingDisk,
         )
-    };
-    facts.unreadable.iter().map(block).collect()
+    });
+    unreadable.collect()
 }
 
 fn health(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy = "Make a copy of the disk first, and think of a new drive.";
-    let told = |warning: &HealthWarning| match *warning {
-        HealthWarning::Spare { left, threshold } => {
-            format!("{left} % of the spare blocks are left, below the threshold of {threshold} %")
-        }
-        HealthWarning::Temperature => "the temperature is out of bounds".to_owned(),
-        HealthWarning::Unreliable => "it reports that it has become unreliable".to_owned(),
-        HealthWarning::ReadOnly => "it reports that it takes no more writes".to_owned(),
-        HealthWarning::Backup => {
-            "what keeps its cache through a power failure has failed".to_owned()
-        }
-        HealthWarning::Worn(percent) => format!("{percent} % of its endurance is used"),
-        HealthWarning::MediaErrors(count) => {
-            format!("{count} times it lost content that could not be corrected")
-        }
-    };
-    let caution = |warning| Answer::caution("disk", format!("SMART: {}", told(warning)), remedy);
-    facts.health.iter().map(caution).collect()
+    let warnings = facts.health.iter().map(|&warning| {
+        Answer::caution(
+            Subject::Disk,
+            Evidence::Health { warning },
+            Remedy::CopyAndReplace,
+        )
+    });
+    warnings.collect()
 }
 
 fn in_use(facts: &Facts<'_>) -> Vec<Answer> {
-    let block = |user: &String| {
-        Answer::block(
-            "disk",
-            user,
-            "Unmount it, switch the swap off, or stop what holds it; then check again.",
-        )
-    };
-    facts.profile.host.users.iter().map(block).collect()
+    let users = facts.profile.host.users.iter().map(|user| {
+        let user = user.clone();
+        Answer::block(Subject::Disk, Evidence::InUse { user }, Remedy::StopUsers)
+    });
+    users.collect()
 }
 
 fn raid(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy = "Take the disk out of the set in the controller's setup first (with a backup at \
-        hand), or convert the set as a whole where the system shows it as one disk.";
-    let block = |mark: &crate::profile::TailMark| {
-        Answer::block(
-            "disk",
-            format!("{}: metadata of {}", mark.at, mark.owner),
-            remedy,
-        )
-    };
-    facts.profile.raid.iter().map(block).collect()
+    let marks = facts.profile.raid.iter().map(|mark| {
+        let evidence = Evidence::RaidMark {
+            at: mark.at,
+            owner: mark.owner.to_owned(),
+        };
+        Answer::block(Subject::Disk, evidence, Remedy::LeaveRaidSet)
+    });
+    marks.collect()
 }
 
 fn job_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
-    match facts.job.map(|job| job.on_disk) {
-        Some(true) => vec![Answer::block(
-            "job folder",
-            "the job folder lies on the disk to be converted",
-            "Name a folder on another disk or stick with --job.",
-        )],
-        Some(false) => vec![Answer::pass("job folder", "on another disk")],
-        None => vec![Answer::pass("job folder", "looked at when one is named")],
-    }
+    let subject = Subject::JobFolder;
+    vec![match facts.job.map(|job| job.on_disk) {
+        Some(true) => Answer::block(subject, Evidence::JobOnThisDisk, Remedy::JobOnAnotherDisk),
+        Some(false) => Answer::pass(subject, Evidence::JobOnAnotherDisk),
+        None => Answer::pass(subject, Evidence::JobNotNamed),
+    }]
 }
 
 fn job_lasting(facts: &Facts<'_>) -> Vec<Answer> {
-    let remedy = "Name a folder on a stick or on another disk with --job. If there is none: \
-        --job-in-memory accepts that a power cut in the middle leaves no way back.";
-    match facts.job.map(|job| job.in_memory) {
-        Some(Some(true)) => {
-            let evidence = "it is on a RAM disk and would be lost on power failure";
-            let accepted = facts.job.is_some_and(|job| job.may_be_in_memory);
-            vec![if accepted {
-                Answer::caution(
-                    "job folder",
-                    format!("{evidence}; accepted with --job-in-memory"),
-                    "Copy the folder to a stick before the PC is switched off.",
-                )
-            } else {
-                Answer::block("job folder", evidence, remedy)
-            }]
-        }
-        Some(Some(false)) => vec![Answer::pass("job folder", "not in memory")],
-        Some(None) => vec![Answer::unknown(
-            "job folder",
-            "the system does not tell what it lies on",
-            remedy,
-        )],
-        None => vec![Answer::pass("job folder", "looked at when one is named")],
-    }
+    let subject = Subject::JobFolder;
+    vec![
+        match facts.job.map(|job| (job.in_memory, job.may_be_in_memory)) {
+            Some((Some(true), true)) => Answer::caution(
+                subject,
+                Evidence::JobInMemory { accepted: true },
+                Remedy::CopyJobFolder,
+            ),
+            Some((Some(true), false)) => Answer::block(
+                subject,
+                Evidence::JobInMemory { accepted: false },
+                Remedy::JobOnLastingMedium,
+            ),
+            Some((Some(false), _)) => Answer::pass(subject, Evidence::JobNotInMemory),
+            Some((None, _)) => Answer::unknown(
+                subject,
+                Evidence::JobPlaceNotTold,
+                Remedy::JobOnLastingMedium,
+            ),
+            None => Answer::pass(subject, Evidence::JobNotNamed),
+        },
+    ]
 }
 
 fn job_writable(facts: &Facts<'_>) -> Vec<Answer> {
-    match facts.job.map(|job| job.read_only) {
-        Some(true) => vec![Answer::block(
-            "job folder",
-            "its file system is mounted read-only",
-            "Lift the write protection and mount it again for writing, or name another folder with --job.",
-        )],
-        Some(false) => vec![Answer::pass(
-            "job folder",
-            "its file system is mounted for writing",
-        )],
-        None => vec![Answer::pass("job folder", "looked at when one is named")],
-    }
+    let subject = Subject::JobFolder;
+    vec![match facts.job.map(|job| job.read_only) {
+        Some(true) => Answer::block(subject, Evidence::JobReadOnly, Remedy::JobForWriting),
+        Some(false) => Answer::pass(subject, Evidence::JobWritable),
+        None => Answer::pass(subject, Evidence::JobNotNamed),
+    }]
 }
 
 fn stopped_job(facts: &Facts<'_>) -> Vec<Answer> {
     let unfinished = facts.jobs.iter().find(|job| job.state.is_unfinished());
     if let Some(job) = unfinished {
-        let path = job.path.display();
         return vec![Answer::block(
-            "disk",
-            format!("a job on this disk was stopped half-way; its folder is {path}"),
-            format!(
-                "Finish it: schwelle resume --job {path} . Or take it back: schwelle undo --job {path}"
-            ),
+            Subject::Disk,
+            Evidence::JobStopped {
+                path: job.path.clone(),
+            },
+            Remedy::EndStoppedJob {
+                job: job.path.clone(),
+            },
         )];
     }
-    let lost = "Look for its job folder (on the stick that was used): schwelle resume --job DIR, or schwelle \
-        undo --job DIR. If the folder is lost for good, --job-lost converts the disk as it is now.";
-    let stopped = |subject: String, evidence: String| match facts.job_lost {
-        true => Answer::caution(subject, format!("{evidence}; known with --job-lost"), lost),
-        false => Answer::block(subject, evidence, lost),
+    let signs = facts.profile.stopped.iter();
+    let answers: Vec<Answer> = signs.map(|sign| sign_of_job(facts, *sign)).collect();
+    let found = facts.jobs.first().filter(|_| answers.is_empty());
+    let found = found.map(|job| {
+        let evidence = Evidence::JobFound {
+            path: job.path.clone(),
+            state: job.state,
+        };
+        Answer::pass(Subject::Disk, evidence)
+    });
+    answers.into_iter().chain(found).collect()
+}
+
+/// A sign that a job was stopped here, where no folder of one was found.
+fn sign_of_job(facts: &Facts<'_>, sign: StoppedSign) -> Answer {
+    let job_lost = facts.job_lost;
+    let stopped = |subject, evidence: Evidence| match job_lost {
+        true => Answer::caution(subject, evidence, Remedy::FindJobFolder),
+        false => Answer::block(subject, evidence, Remedy::FindJobFolder),
     };
-    let mut answers = Vec::new();
-    for sign in &facts.profile.stopped {
-        answers.push(match *sign {
-            StoppedSign::Shrunk {
-                partition,
+    match sign {
+        StoppedSign::Shrunk {
+            partition,
+            beyond_bytes,
+            copy_left,
+        } => {
+            let subject = Subject::numbered(facts.profile, partition);
+            let evidence = Evidence::VolumeEndsEarly {
                 beyond_bytes,
                 copy_left,
-            } => {
-                let title = facts.profile.partition(partition).map(|found| found.title());
-                let subject = title.unwrap_or_default();
-                let mib = beyond_bytes >> 20;
-                let evidence = format!("its volume ends {mib} MiB before the partition does");
-                if copy_left {
-                    let copy = "the boot sector's copy of the larger volume is still in the last sector";
-                    stopped(
-                        subject,
-                        format!("a job was stopped here: {evidence}, and {copy}"),
-                    )
-                } else {
-                    Answer::caution(
-                        subject,
-                        evidence,
-                        "A copy to a larger partition leaves that; so may a job that was stopped. If there \
-                            is a job folder of it, use that. Otherwise nothing needs to be done.",
-                    )
-                }
+                job_lost,
+            };
+            match copy_left {
+                true => stopped(subject, evidence),
+                false => Answer::caution(subject, evidence, Remedy::UseJobFolderIfAny),
             }
-            StoppedSign::Esp { at, disk: Some(id) } => stopped(
-                "disk".to_owned(),
-                format!("a job was stopped here: {at} begins the EFI system partition of a conversion to disk {id}"),
-            ),
-            StoppedSign::Esp { at, disk: None } => Answer::caution(
-                "disk",
-                format!("{at}: an EFI system partition that no entry names, in unused space"),
-                "It may be left from an earlier table, or from a job that was stopped. If there is a job folder, \
-                    use that. Otherwise the space counts as unused.",
-            ),
-        });
+        }
+        StoppedSign::Esp {
+            at,
+            disk: Some(disk),
+        } => stopped(Subject::Disk, Evidence::EspOfJob { at, disk, job_lost }),
+        StoppedSign::Esp { at, disk: None } => Answer::caution(
+            Subject::Disk,
+            Evidence::EspUnnamed { at },
+            Remedy::UnusedUnlessJob,
+        ),
     }
-    if let Some(job) = facts.jobs.first().filter(|_| answers.is_empty()) {
-        let state = job.state.name();
-        answers.push(Answer::pass(
-            "disk",
-            format!(
-                "a job folder of this disk: {} ({state})",
-                job.path.display()
-            ),
-        ));
-    }
-    answers
 }
 
 fn copy(facts: &Facts<'_>) -> Vec<Answer> {
-    let serial = facts.profile.host.serial.as_deref();
+    let serial = facts.profile.host.serial.as_ref();
+    let named_surely = facts.named_surely;
     let told = |twin: &Twin| {
-        let evidence = format!("the same signature is on {}", twin.told);
-        if facts.named_surely {
-            let remedy = "Take one of the two out of the PC before the converted one starts.";
-            return Answer::caution(
-                "disk",
-                format!("{evidence}; this one was named by its serial number"),
-                remedy,
-            );
-        }
-        let remedy = match serial {
-            Some(serial) => format!(
-                "Name this disk by its serial number in place of its path: schwelle convert {serial} --job \
-                 DIR . Or take the other one out."
-            ),
-            None => "This disk tells no serial number: take the other one out.".to_owned(),
+        let evidence = Evidence::Twin {
+            other: twin.clone(),
+            named_surely,
         };
-        Answer::block("disk", evidence, remedy)
+        match (named_surely, serial) {
+            (true, _) => Answer::caution(Subject::Disk, evidence, Remedy::TakeOneOut),
+            (false, Some(serial)) => {
+                let serial = serial.clone();
+                Answer::block(Subject::Disk, evidence, Remedy::NameBySerial { serial })
+            }
+            (false, None) => Answer::block(Subject::Disk, evidence, Remedy::TakeOtherOut),
+        }
     };
     facts.twins.iter().map(told).collect()
 }
 
 fn power(facts: &Facts<'_>) -> Vec<Answer> {
-    let answer = match facts.machine.power.value() {
-        Some(PowerSource::Battery) => Answer::caution(
-            "PC",
-            "running on battery",
-            "Connect the mains adapter before converting.",
-        ),
-        Some(PowerSource::Mains) => Answer::pass("PC", "on mains power"),
-        Some(PowerSource::Unknown) | None => Answer::pass("PC", facts.machine.power.evidence()),
-    };
-    vec![answer]
+    let power = &facts.machine.power;
+    vec![match power.value() {
+        Some(PowerSource::Battery) => {
+            Answer::caution(Subject::Pc, Evidence::OnBattery, Remedy::ConnectMains)
+        }
+        Some(PowerSource::Mains) => Answer::pass(Subject::Pc, Evidence::OnMains),
+        Some(PowerSource::Unknown) | None => {
+            let why = power.evidence().to_owned();
+            Answer::pass(Subject::Pc, Evidence::PowerNotTold { why })
+        }
+    }]
 }

@@ -1,18 +1,29 @@
-//! The rules: each asks one question of the facts, and answers with findings.
+//! The rules: each asks one question of the facts, and answers with findings, which are values
+//! ([`answers`]).
 //!
-//! All rules about a way always run. They look at values only, never at a device. To add one: write its
-//! function in the file of its family, put it into [`RULES`], and give every outcome but `pass` a
-//! remedy and a disk in the tests that causes it.
+//! All rules about a way always run. They look at values only, never at a device. To add one: give it an id,
+//! write its function in the file of its family, put it into [`RULES`], and give every outcome but `pass` a
+//! remedy and a disk in the tests that causes it. The compiler then asks for its words.
 
+pub mod answers;
 mod back;
 mod boot;
 mod care;
 mod firmware;
+mod id;
 mod medium;
 mod room;
 mod system;
 mod table;
 mod volume;
+
+pub use answers::{ByPolicy, Evidence, Finding, Remedy, Subject};
+pub use id::{Family, RuleId};
+
+use std::path::PathBuf;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 use crate::crossing::Style;
 use crate::device::{Extent, HealthWarning};
@@ -23,9 +34,13 @@ use crate::gpt::TypeTable;
 use crate::job::FoundJob;
 use crate::placement::{NoRoom, Placement};
 use crate::profile::{Profile, Table};
+use answers::{Answer, common};
 
 /// How a rule answers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+)]
+#[serde(rename_all = "kebab-case")]
 pub enum Outcome {
     /// Nothing stands against it.
     Pass,
@@ -49,25 +64,6 @@ impl Outcome {
     }
 }
 
-/// A rule's answer about one subject.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Finding {
-    /// Id of the rule.
-    pub rule: &'static str,
-    /// The answer.
-    pub outcome: Outcome,
-    /// What it is about: "disk", "partition 2 (label)". Labels come from the disk and are escaped
-    /// before they are shown.
-    pub subject: String,
-    /// What was found, and where.
-    pub evidence: String,
-    /// What to do; there for every outcome but `pass`.
-    pub remedy: Option<String>,
-}
-
-/// Evidence of a rule that passed and has nothing to tell.
-pub const NOTHING_FOUND: &str = "nothing found against it";
-
 /// Where the job folder lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct JobPlace {
@@ -82,10 +78,14 @@ pub struct JobPlace {
 }
 
 /// Another disk of this PC with the same signature or GUID.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Twin {
-    /// Its path, model and serial number.
-    pub told: String,
+    /// Its path.
+    pub path: PathBuf,
+    /// Its model, where it tells.
+    pub model: Option<String>,
+    /// Its serial number, where it tells.
+    pub serial: Option<String>,
 }
 
 /// The table that a conversion makes, and whether there is room for what it needs.
@@ -187,12 +187,8 @@ impl<'a> Facts<'a> {
 /// A rule.
 #[derive(Debug)]
 pub struct Rule {
-    /// Stable id, "family.name".
-    pub id: &'static str,
-    /// The question it asks.
-    pub question: &'static str,
-    /// Why it matters, in some sentences.
-    pub why: &'static str,
+    /// Which.
+    pub id: RuleId,
     /// The way that it is asked about; `None` for both.
     pub to: Option<Style>,
     /// Answers it; an empty answer means: passed, nothing to say.
@@ -200,89 +196,21 @@ pub struct Rule {
 }
 
 impl Rule {
-    /// The part of the id in front of the dot.
-    pub fn family(&self) -> &'static str {
-        self.id.split('.').next().unwrap_or(self.id)
-    }
-
     /// Runs the rule.
     fn findings(&self, facts: &Facts<'_>) -> Vec<Finding> {
         let mut answers = (self.check)(facts);
         if answers.is_empty() {
-            answers.push(Answer::pass("disk", NOTHING_FOUND));
+            answers.push(Answer::pass(Subject::Disk, common::Evidence::NothingFound));
         }
-        let finding = |Answer {
-                           outcome,
-                           subject,
-                           evidence,
-                           remedy,
-                       }| {
-            Finding {
-                rule: self.id,
-                outcome,
-                subject,
-                evidence,
-                remedy,
-            }
+        let finding = |answer: Answer| Finding {
+            rule: self.id,
+            outcome: answer.outcome,
+            subject: answer.subject,
+            evidence: answer.evidence,
+            remedy: answer.remedy,
+            by_policy: None,
         };
         answers.into_iter().map(finding).collect()
-    }
-}
-
-/// A finding before its rule's id is put in.
-struct Answer {
-    outcome: Outcome,
-    subject: String,
-    evidence: String,
-    remedy: Option<String>,
-}
-
-impl Answer {
-    fn pass(subject: impl Into<String>, evidence: impl Into<String>) -> Self {
-        Self {
-            outcome: Outcome::Pass,
-            subject: subject.into(),
-            evidence: evidence.into(),
-            remedy: None,
-        }
-    }
-
-    fn new(
-        outcome: Outcome,
-        subject: impl Into<String>,
-        evidence: impl Into<String>,
-        remedy: impl Into<String>,
-    ) -> Self {
-        Self {
-            outcome,
-            subject: subject.into(),
-            evidence: evidence.into(),
-            remedy: Some(remedy.into()),
-        }
-    }
-
-    fn block(
-        subject: impl Into<String>,
-        evidence: impl Into<String>,
-        remedy: impl Into<String>,
-    ) -> Self {
-        Self::new(Outcome::Block, subject, evidence, remedy)
-    }
-
-    fn caution(
-        subject: impl Into<String>,
-        evidence: impl Into<String>,
-        remedy: impl Into<String>,
-    ) -> Self {
-        Self::new(Outcome::Caution, subject, evidence, remedy)
-    }
-
-    fn unknown(
-        subject: impl Into<String>,
-        evidence: impl Into<String>,
-        remedy: impl Into<String>,
-    ) -> Self {
-        Self::new(Outcome::Unknown, subject, evidence, remedy)
     }
 }
 
@@ -306,11 +234,12 @@ pub fn all() -> impl Iterator<Item = &'static Rule> {
 
 /// The rule with this id.
 pub fn find(id: &str) -> Option<&'static Rule> {
-    all().find(|rule| rule.id == id)
+    all().find(|rule| rule.id.name() == id)
 }
 
 /// How seriously a workshop takes a rule's answers, where not as they are.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// A caution, and what could not be found out, is a block.
     Strict,
@@ -333,12 +262,14 @@ impl Severity {
         if !matches!(finding.outcome, Outcome::Caution | Outcome::Unknown) {
             return;
         }
-        let was = finding.outcome.name();
+        finding.by_policy = Some(ByPolicy {
+            was: finding.outcome,
+            severity: self,
+        });
         finding.outcome = match self {
             Self::Strict => Outcome::Block,
             Self::Known => Outcome::Pass,
         };
-        finding.evidence += &format!(" (by itself: {was}; {} by the policy)", self.name());
     }
 }
 
@@ -377,28 +308,29 @@ mod tests {
             (Severity::Known, Block, Block),
         ] {
             let mut finding = Finding {
-                rule: "table.mbr",
+                rule: RuleId::TableMbr,
                 outcome,
-                subject: "disk".to_owned(),
-                evidence: "so".to_owned(),
+                subject: Subject::Disk,
+                evidence: common::Evidence::NothingFound.into(),
                 remedy: None,
+                by_policy: None,
             };
             severity.apply(&mut finding);
             assert_eq!(finding.outcome, expected);
-            assert_eq!(finding.evidence == "so", outcome == expected);
+            let was = finding.by_policy.map(|by| by.was);
+            assert_eq!(was, (outcome != expected).then_some(outcome));
         }
     }
 
     #[test]
-    fn ids_are_unique_explained_and_stable() {
-        let ids: Vec<_> = all().map(|rule| rule.id).collect();
+    fn ids_are_unique_listed_once_and_stable() {
+        let ids: Vec<RuleId> = all().map(|rule| rule.id).collect();
+        assert_eq!(ids, RuleId::ALL);
+        let ids: Vec<&str> = ids.iter().map(|id| id.name()).collect();
         assert_eq!(ids.iter().collect::<BTreeSet<_>>().len(), ids.len());
-        for rule in all() {
-            assert!(
-                rule.question.ends_with('?') && rule.why.len() > 80,
-                "{}",
-                rule.id
-            );
+        for id in RuleId::ALL {
+            let whole = format!("{}.{}", id.family().name(), id.short_name());
+            assert_eq!(id.name(), whole);
         }
         let listed = "medium.whole-disk medium.writable medium.sector-size medium.readable medium.health medium.in-use medium.raid medium.job-elsewhere medium.job-lasting \
                       medium.job-writable medium.stopped-job medium.copy medium.power table.mbr table.inside table.overlap table.chain table.flags table.dynamic table.types table.count table.alignment \

@@ -1,57 +1,45 @@
 //! Rules about room: for the two copies of the new table, and for the EFI system partition.
 
-use super::{Answer, Facts, Room, Rule};
+use super::answers::common::NotAsked;
+use super::answers::room::{Evidence, Remedy};
+use super::{Answer, Facts, Room, Rule, RuleId, Subject};
 use crate::crossing::Style;
 use crate::device::{Extent, Lba, MIB};
-use crate::gpt::first_usable;
-use crate::placement::{Considered, EspFrom, NoRoom, Placement, backup_region};
+use crate::gpt::{TableCopy, first_usable};
+use crate::placement::{EspFrom, NoRoom, Placement, backup_region};
 use crate::profile::{Origin, Table};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
-        id: "room.primary-table",
-        question: "Are the sectors for the primary table free?",
-        why: "The primary copy of the GPT takes the sectors right behind sector 0. Partitions begin \
-            behind it on all but very old disks; but some boot managers keep code there, and a disk \
-            that starts through it would stop starting before sector 0 is replaced. What lies \
-            there is saved in the job folder.",
+        id: RuleId::RoomPrimaryTable,
         to: Some(Style::Gpt),
         check: primary,
     },
     Rule {
-        id: "room.backup-table",
-        question: "Are the last sectors free for the backup table?",
-        why: "The backup copy of the GPT lies in the disk's last sectors. A partition that \
-            reaches to the very end must become a little smaller: an NTFS volume is trimmed \
-            for it.",
+        id: RuleId::RoomBackupTable,
         to: Some(Style::Gpt),
         check: backup,
     },
     Rule {
-        id: "room.smallest",
-        question: "How small can the NTFS volumes become?",
-        why: "Where no space is unused, it is taken from the tail of an NTFS volume: what lies \
-            there moves to free clusters in front. A volume can give up what it does not use, \
-            but for a small reserve.",
+        id: RuleId::RoomSmallest,
         to: Some(Style::Gpt),
         check: smallest,
     },
     Rule {
-        id: "room.esp",
-        question: "Is there a place for the EFI system partition?",
-        why: "UEFI firmware starts the system from a small FAT32 partition. It needs 260 MiB, or \
-            at least 100 MiB on disks with 512-byte sectors, aligned to 1 MiB: in space that \
-            no partition uses, or in the tail of the boot volume or of the Windows volume, \
-            whichever moves least. One that is there already is used, where it is sound and large \
-            enough. With --place takeover, the old boot partition gives its place.",
+        id: RuleId::RoomEsp,
         to: Some(Style::Gpt),
         check: esp,
     },
 ];
 
-fn partitions_in(facts: &Facts<'_>, region: Extent, what: &str, remedy: &str) -> Vec<Answer> {
+fn partitions_in(
+    facts: &Facts<'_>,
+    region: Extent,
+    copy: TableCopy,
+    remedy: &Remedy,
+) -> Vec<Answer> {
     if !facts.can_have_table() {
-        return vec![Answer::pass("disk", "not asked: there is no MBR table")];
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::NoMbr)];
     }
     let inside = facts
         .profile
@@ -60,15 +48,12 @@ fn partitions_in(facts: &Facts<'_>, region: Extent, what: &str, remedy: &str) ->
         .filter(|partition| partition.extent.overlaps(&region));
     let mut answers: Vec<Answer> = inside
         .map(|partition| {
-            let extent = partition.extent;
-            let evidence = format!(
-                "LBA {} to {}: the partition lies where {what} needs LBA {} to {}",
-                extent.first.0,
-                extent.last().0,
-                region.first.0,
-                region.last().0
-            );
-            Answer::block(partition.title(), evidence, remedy)
+            let evidence = Evidence::PartitionInTheWay {
+                partition: partition.extent,
+                copy,
+                region,
+            };
+            Answer::block(Subject::of(partition), evidence, remedy.clone())
         })
         .collect();
     // An extended boot record in the way would cut off the logical partitions before sector 0 is
@@ -86,22 +71,12 @@ fn partitions_in(facts: &Facts<'_>, region: Extent, what: &str, remedy: &str) ->
             _ => None,
         });
     let in_the_way = |lba: &Lba| region.first <= *lba && *lba < region.end;
-    answers.extend(records.filter(in_the_way).map(|lba| {
-        Answer::block(
-            "extended boot record",
-            format!("{lba}: lies where {what} is written"),
-            remedy,
-        )
+    answers.extend(records.filter(in_the_way).map(|at| {
+        let evidence = Evidence::RecordInTheWay { at, copy };
+        Answer::block(Subject::ExtendedBootRecord, evidence, remedy.clone())
     }));
     if answers.is_empty() {
-        answers.push(Answer::pass(
-            "disk",
-            format!(
-                "LBA {} to {} are free of partitions",
-                region.first.0,
-                region.last().0
-            ),
-        ));
+        answers.push(Answer::pass(Subject::Disk, Evidence::Free { region }));
     }
     answers
 }
@@ -111,34 +86,26 @@ fn primary(facts: &Facts<'_>) -> Vec<Answer> {
         first: Lba(1),
         end: Lba(first_usable(facts.profile.geometry.logical_sector)),
     };
-    let remedy = "Move the partition to a higher sector with a partitioning program, on a copy \
-        of the disk, then check again.";
-    let mut answers = partitions_in(facts, region, "the primary table", remedy);
+    let mut answers = partitions_in(facts, region, TableCopy::Primary, &Remedy::MovePartition);
     if let (
-        Some(code),
+        Some(sectors),
         Table::Mbr {
             table,
             gpt_leftover,
         },
     ) = (facts.profile.code_in_gap, &facts.profile.table)
     {
-        let evidence = format!(
-            "LBA {} to {}: content in front of the first partition",
-            code.first.0,
-            code.last().0
-        );
         // The remains of a GPT are no boot manager: they may be those of a conversion that stopped.
-        answers.push(if table.record.goes_to_active() || *gpt_leftover {
-            let remedy = "It is overwritten, and saved in the job folder. Windows' own boot code does \
-                not use it; ask whether another program keeps something there.";
-            Answer::caution("disk", evidence, remedy)
-        } else {
+        let foreign_boot_code = !(table.record.goes_to_active() || *gpt_leftover);
+        let evidence = Evidence::CodeInGap {
+            sectors,
+            foreign_boot_code,
+        };
+        answers.push(match foreign_boot_code {
+            false => Answer::caution(Subject::Disk, evidence, Remedy::OverwrittenAndSaved),
             // The table is written before sector 0: a power cut between the two would leave a disk
             // that starts in neither mode.
-            let evidence = format!("{evidence}, and LBA 0 has boot code that is not Windows' own");
-            let remedy = "Another boot manager may start through it. Let the startup repair of Windows' \
-                recovery environment write its own boot code, see the PC start, and check again.";
-            Answer::block("disk", evidence, remedy)
+            true => Answer::block(Subject::Disk, evidence, Remedy::WindowsBootCode),
         });
     }
     answers
@@ -153,107 +120,76 @@ fn backup(facts: &Facts<'_>) -> Vec<Answer> {
         (!after.overlaps(&region)).then_some((reaching, after))
     });
     if let Some((partition, after)) = trimmed {
-        let evidence = format!(
-            "the partition reaches into LBA {} to {}; trimmed to end at LBA {}, it makes room",
-            region.first.0,
-            region.last().0,
-            after.last().0
-        );
-        return vec![Answer::pass(partition.title(), evidence)];
+        let evidence = Evidence::TrimmedForBackup {
+            region,
+            last_lba: after.last(),
+        };
+        return vec![Answer::pass(Subject::of(partition), evidence)];
     }
     let remedy = match facts.no_room() {
-        Some(NoRoom::BackupTable { why, .. }) => format!(
-            "It cannot be trimmed: {why}. Make this volume a little smaller (1 MiB is enough) with \
-             its own system, and check again."
-        ),
-        _ => "Mend what else stands against it first; then the volume can be trimmed.".to_owned(),
+        Some(NoRoom::BackupTable { why, .. }) => Remedy::ShrinkForBackup { why: why.clone() },
+        _ => Remedy::OthersFirst,
     };
-    partitions_in(facts, region, "the backup table", &remedy)
-}
-
-/// One line for each place that was looked at.
-fn lines(considered: &[Considered]) -> String {
-    let line = |place: &Considered| format!("{}: {}", place.place, place.verdict);
-    considered.iter().map(line).collect::<Vec<_>>().join("; ")
+    partitions_in(facts, region, TableCopy::Backup, &remedy)
 }
 
 fn esp(facts: &Facts<'_>) -> Vec<Answer> {
-    let geometry = facts.profile.geometry;
     if !facts.can_have_table() {
-        return vec![Answer::pass("disk", "not asked: there is no MBR table")];
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::NoMbr)];
     }
-    let mib = |bytes: u64| bytes / MIB;
     let Room::Gpt(placement) = facts.room else {
         return Vec::new();
     };
-    let answer = match placement {
-        Ok(Placement { esp: None, .. }) => Answer::pass(
-            "disk",
-            "not asked: a data disk gets none, unless --esp-size or --place asks for one",
-        ),
+    let numbered = |number: usize| Subject::numbered(facts.profile, number);
+    vec![match placement {
+        Ok(Placement { esp: None, .. }) => Answer::not_asked(Subject::Disk, NotAsked::NoEspForData),
         Ok(Placement {
             esp: Some(esp),
             considered,
             ..
         }) => {
-            let (chosen, others): (Vec<&Considered>, Vec<&Considered>) =
-                considered.iter().partition(|considered| considered.chosen);
-            let place = chosen.first().map_or("", |chosen| chosen.place.as_str());
-            let verdict = chosen.first().map_or("", |chosen| chosen.verdict.as_str());
-            let mut evidence = format!(
-                "{place}, LBA {} to {}: {verdict}",
-                esp.extent.first.0,
-                esp.extent.last().0
-            );
-            if !others.is_empty() {
-                let others: Vec<Considered> = others.into_iter().cloned().collect();
-                evidence += &format!(". Not taken: {}", lines(&others));
-            }
+            let evidence = Evidence::EspPlaced {
+                sectors: esp.extent,
+                considered: considered.clone(),
+            };
             match esp.from {
-                EspFrom::Takeover(_) => Answer::caution(
-                    "disk",
-                    evidence,
-                    "While this place is written, which is the last but one thing that is, the disk starts in \
-                     neither mode. See that the power lasts; if it fails then, schwelle resume or undo.",
-                ),
-                _ => Answer::pass("disk", evidence),
+                EspFrom::Takeover(_) => {
+                    Answer::caution(Subject::Disk, evidence, Remedy::NeitherModeMeanwhile)
+                }
+                _ => Answer::pass(Subject::Disk, evidence),
             }
         }
         Err(NoRoom::NoPlace { needed, considered }) => Answer::block(
-            "disk",
-            lines(considered),
-            format!(
-                "Make {} MiB free on the Windows volume (delete or move files there), or take \
-                 back what --place or --esp-size asks for, and check again.",
-                mib(*needed)
-            ),
+            Subject::Disk,
+            Evidence::NoPlace {
+                considered: considered.clone(),
+            },
+            Remedy::MakeRoom {
+                needed_mib: needed / MIB,
+            },
         ),
         Err(NoRoom::BackupTable { number, why }) => Answer::block(
-            format!("partition {number}"),
-            format!("reaches into the sectors of the backup table: {why}"),
-            "See the rule room.backup-table.",
+            numbered(*number),
+            Evidence::BackupTableBlocked { why: why.clone() },
+            Remedy::SeeBackupTable,
         ),
         Err(NoRoom::BelowFloor { asked, floor }) => Answer::block(
-            "disk",
-            format!(
-                "{} MiB asked for, but at {}-byte sectors it needs {} MiB",
-                mib(*asked),
-                geometry.logical_sector,
-                mib(*floor)
-            ),
-            format!(
-                "Leave --esp-size out, or name at least {} MiB.",
-                mib(*floor)
-            ),
+            Subject::Disk,
+            Evidence::BelowFloor {
+                asked_mib: asked / MIB,
+                sector_bytes: facts.profile.geometry.logical_sector,
+                floor_mib: floor / MIB,
+            },
+            Remedy::NameLargerSize {
+                floor_mib: floor / MIB,
+            },
         ),
         Err(NoRoom::Existing { number, why }) => Answer::block(
-            format!("partition {number}"),
-            format!("an EFI system partition is there already, and cannot be used: {why}"),
-            "No second one is made beside it. Mend it with its own system, or back up what is on it, delete \
-             it and check again: then a new one is made.",
+            numbered(*number),
+            Evidence::ExistingUnfit { why: why.clone() },
+            Remedy::MendOrDeleteExisting,
         ),
-    };
-    vec![answer]
+    }]
 }
 
 /// What a volume needs beyond its content to be trimmed: room for runlists that grow.
@@ -264,14 +200,14 @@ fn smallest(facts: &Facts<'_>) -> Vec<Answer> {
         let health = partition.volume.ntfs.as_ref()?;
         let (cluster, used) = (u64::from(health.shape.cluster_bytes), health.audit.clusters);
         let smallest = used.saturating_add(used.div_ceil(RESERVE_SHARE));
-        let bytes = |clusters: u64| clusters.saturating_mul(cluster).div_ceil(MIB);
-        let evidence = format!(
-            "{} of {} MiB are in use; trimmed, it can become as small as about {} MiB",
-            bytes(used),
-            bytes(health.shape.clusters()),
-            bytes(smallest).min(bytes(health.shape.clusters()))
-        );
-        Some(Answer::pass(partition.title(), evidence))
+        let mib = |clusters: u64| clusters.saturating_mul(cluster).div_ceil(MIB);
+        let size_mib = mib(health.shape.clusters());
+        let evidence = Evidence::Smallest {
+            used_mib: mib(used),
+            size_mib,
+            smallest_mib: mib(smallest).min(size_mib),
+        };
+        Some(Answer::pass(Subject::of(partition), evidence))
     });
     volumes.collect()
 }

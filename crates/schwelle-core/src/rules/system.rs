@@ -1,83 +1,58 @@
 //! Rules about the systems on the disk.
 
-use super::{Answer, Facts, Outcome, Rule};
+use super::answers::common::{Evidence as Common, NotAsked, Remedy as CommonRemedy};
+use super::answers::system::{Evidence, Remedy, SystemOn};
+use super::{Answer, Facts, Outcome, Rule, RuleId, Subject};
 use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::pe::{EFI_APPLICATION, Machine, PeImage};
-use crate::profile::{Partition, Table, WindowsSystem};
-use crate::windows::{MountedName, describe_names};
+use crate::profile::{Partition, Table, Titled, WindowsSystem};
+use crate::windows::MountedName;
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
-        id: "system.active",
-        question: "Is exactly one partition active?",
-        why: "BIOS starts from the active partition, and its boot store is the one that is \
-            carried over. None means that the disk does not start today; two mean that nobody \
-            knows from which.",
+        id: RuleId::SystemActive,
         to: Some(Style::Gpt),
         check: active,
     },
     Rule {
-        id: "system.windows",
-        question: "Is there a Windows on the disk?",
-        why: "The boot files for UEFI come from the installed Windows itself. Without one there \
-            is nothing to start, and nothing to take them from. A disk that only holds data is \
-            converted when that is said (--data-disk); one with a system is then refused, since it \
-            would not start afterwards.",
+        id: RuleId::SystemWindows,
         to: None,
         check: windows,
     },
     Rule {
-        id: "system.64bit",
-        question: "Is the Windows a 64-bit one for PCs?",
-        why: "64-bit UEFI firmware starts 64-bit systems only. A 32-bit Windows would not start \
-            after the crossing, and cannot be turned into a 64-bit one in place.",
+        id: RuleId::System64Bit,
         to: Some(Style::Gpt),
         check: is_64_bit,
     },
     Rule {
-        id: "system.boot-files",
-        question: "Are the UEFI boot files there, readable, and made for this processor?",
-        why: "The EFI system partition is filled with the files that Windows keeps for the \
-            purpose. What is missing or cannot be read there would be missing at the first \
-            start.",
+        id: RuleId::SystemBootFiles,
         to: Some(Style::Gpt),
         check: boot_files,
     },
     Rule {
-        id: "system.registry",
-        question: "Can the registry be read, and was it closed cleanly?",
-        why: "Version, build and the computer's name come from the registry. What is pending in its \
-            log is applied before it is read; where that cannot be, it may say something out of \
-            date.",
+        id: RuleId::SystemRegistry,
         to: None,
         check: registry,
     },
     Rule {
-        id: "system.letters",
-        question: "Can the drive letters be taken across?",
-        why: "Windows keeps in its registry which volume has which letter, and names the volumes of \
-            an MBR disk by its signature. After the crossing they must be named by their GPT \
-            partitions, or letters change, and programs and shortcuts look on the wrong drive.",
+        id: RuleId::SystemLetters,
         to: None,
         check: letters,
     },
     Rule {
-        id: "system.several",
-        question: "How many systems are on the disk?",
-        why: "All of them stay where they are, but one brings the boot files, and the boot \
-            store's default decides which starts first. The technician should know their \
-            names.",
+        id: RuleId::SystemSeveral,
         to: None,
         check: several,
     },
 ];
 
-fn title(facts: &Facts<'_>, system: &WindowsSystem) -> String {
-    facts.profile.partition(system.partition).map_or_else(
-        || format!("partition {}", system.partition),
-        Partition::title,
-    )
+const KERNEL: &str = "\\Windows\\System32\\ntoskrnl.exe";
+const MANAGER: &str = "\\Windows\\Boot\\EFI\\bootmgfw.efi";
+const LOADER: &str = "\\Windows\\System32\\winload.efi";
+
+fn subject(facts: &Facts<'_>, system: &WindowsSystem) -> Subject {
+    Subject::numbered(facts.profile, system.partition)
 }
 
 /// What stands against a system that nothing starts stands against nothing: it is told, and the disk converts.
@@ -85,20 +60,17 @@ fn aside(facts: &Facts<'_>, system: &WindowsSystem, answer: Answer) -> Answer {
     if answer.outcome != Outcome::Block || facts.profile.is_started(system) {
         return answer;
     }
+    let found = Box::new(answer.evidence);
     Answer::caution(
         answer.subject,
-        format!(
-            "{}; no entry of the menu starts this system",
-            answer.evidence
-        ),
-        "It does not start afterwards; does it now? It may be left over from an earlier installation. If somebody \
-         needs it, see how it is started today, and put that in order first.",
+        Common::Aside { found },
+        CommonRemedy::SeeWhatItIsFor,
     )
 }
 
 fn active(facts: &Facts<'_>) -> Vec<Answer> {
     let Table::Mbr { table, .. } = &facts.profile.table else {
-        return vec![Answer::pass("disk", "not asked: there is no MBR table")];
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::NoMbr)];
     };
     let active: Vec<&Partition> = facts
         .profile
@@ -107,110 +79,87 @@ fn active(facts: &Facts<'_>) -> Vec<Answer> {
         .filter(|partition| partition.is_active())
         .collect();
     if facts.disk_use == DiskUse::Data {
-        return match active[..] {
-            [only, ..] if table.record.has_boot_code => vec![Answer::caution(
-                only.title(),
-                "marked active, and sector 0 has boot code: a BIOS may start something from here",
-                "See whether a PC starts from this disk. Afterwards it would not, in BIOS mode.",
-            )],
-            _ => vec![Answer::pass("disk", "a BIOS starts nothing from here")],
-        };
+        return vec![match active[..] {
+            [only, ..] if table.record.has_boot_code => Answer::caution(
+                Subject::of(only),
+                Evidence::ActiveOnDataDisk,
+                Remedy::SeeWhetherStarted,
+            ),
+            _ => Answer::pass(Subject::Disk, Evidence::NotStarted),
+        }];
     }
-    let answer = match active[..] {
-        [only] => Answer::pass(only.title(), "marked active"),
-        [] => Answer::block(
-            "disk",
-            "LBA 0: no partition is marked active, so the disk does not start in BIOS mode",
-            "Find out which partition holds \\bootmgr and \\Boot\\BCD, mark it active, and see \
-             the PC start once before converting.",
-        ),
-        _ => {
-            let names: Vec<String> = active.iter().map(|partition| partition.title()).collect();
-            Answer::block(
-                "disk",
-                format!(
-                    "LBA 0: {} partitions are marked active: {}",
-                    active.len(),
-                    names.join(", ")
-                ),
-                "Mark only the partition active that the PC starts from, and see it start once \
-                 before converting.",
-            )
+    vec![match active[..] {
+        [only] => Answer::pass(Subject::of(only), Evidence::Active),
+        [] => Answer::block(Subject::Disk, Evidence::NoneActive, Remedy::MarkActive),
+        ref several => {
+            let partitions = several.iter().map(|part| part.titled()).collect();
+            let evidence = Evidence::SeveralActive { partitions };
+            Answer::block(Subject::Disk, evidence, Remedy::MarkOneActive)
         }
-    };
-    vec![answer]
+    }]
 }
 
 fn windows(facts: &Facts<'_>) -> Vec<Answer> {
-    let found = facts
-        .profile
-        .systems
-        .iter()
-        .map(|system| Answer::pass(title(facts, system), system.title()));
+    let is_data = facts.disk_use == DiskUse::Data;
+    let found = facts.profile.systems.iter().map(|system| {
+        let (subject, name) = (subject(facts, system), system.title());
+        match is_data {
+            true => Answer::block(
+                subject,
+                Evidence::WindowsOnDataDisk { name },
+                Remedy::NoDataDisk,
+            ),
+            false => Answer::pass(subject, Evidence::Windows { name }),
+        }
+    });
     let answers: Vec<Answer> = found.collect();
-    if facts.disk_use == DiskUse::Data {
-        let to_block = |pass: Answer| {
-            Answer::block(
-                pass.subject,
-                format!("{}: no data disk, a PC may start from it", pass.evidence),
-                "Leave --data-disk out, so that it starts afterwards as well.",
-            )
-        };
-        return answers.into_iter().map(to_block).collect();
-    }
-    if !answers.is_empty() || !facts.can_have_table() {
+    if is_data || !answers.is_empty() || !facts.can_have_table() {
         return answers;
     }
-    let closed: Vec<String> = facts
-        .profile
-        .partitions
-        .iter()
-        .filter(|part| part.is_closed())
-        .map(Partition::title)
-        .collect();
-    if !closed.is_empty() {
-        return vec![Answer::unknown(
-            "disk",
-            format!(
-                "no Windows that can be read; {} cannot be looked into",
-                closed.join(", ")
-            ),
-            "Follow the findings about that volume first, then check again.",
-        )];
-    }
-    vec![Answer::block(
-        "disk",
-        "no system found: no volume holds a Windows (\\Windows\\System32)",
-        "Check that this is the right disk (schwelle survey). If this is a data disk, say so: schwelle \
-         check DISK --data-disk",
-    )]
+    let partitions = facts.profile.partitions.iter();
+    let closed = partitions.filter(|part| part.is_closed());
+    let closed: Vec<Titled> = closed.map(Partition::titled).collect();
+    vec![match closed.is_empty() {
+        false => Answer::unknown(
+            Subject::Disk,
+            Evidence::ClosedVolumes { partitions: closed },
+            CommonRemedy::VolumeFirst,
+        ),
+        true => Answer::block(
+            Subject::Disk,
+            Evidence::NoSystem,
+            Remedy::RightDiskOrSayData,
+        ),
+    }]
 }
 
 /// The answer of a rule that asks about each Windows where there is none.
 fn no_windows() -> Vec<Answer> {
-    vec![Answer::pass(
-        "disk",
-        "not asked: there is no Windows that can be read",
+    vec![Answer::not_asked(
+        Subject::Disk,
+        NotAsked::NoReadableWindows,
     )]
 }
 
 fn is_64_bit(facts: &Facts<'_>) -> Vec<Answer> {
     let answer = |system: &WindowsSystem| {
-        let subject = title(facts, system);
+        let subject = subject(facts, system);
         match &system.machine {
-            Ok(Machine::X64) => Answer::pass(subject, "its kernel is made for x64"),
-            Ok(machine) => Answer::block(
-                subject,
-                format!("\\Windows\\System32\\ntoskrnl.exe is made for {machine}"),
-                "This Windows starts in BIOS mode only. Leave the disk as it is, or install a \
-                 64-bit Windows anew in UEFI mode.",
-            ),
-            Err(fault) => Answer::block(
-                subject,
-                format!("\\Windows\\System32\\ntoskrnl.exe: {fault}"),
-                "Repair the system's files from its installation medium, see it start, and check \
-                 again.",
-            ),
+            Ok(Machine::X64) => Answer::pass(subject, Evidence::X64),
+            Ok(machine) => {
+                let evidence = Evidence::OtherProcessor {
+                    path: KERNEL.to_owned(),
+                    machine: machine.to_string(),
+                };
+                Answer::block(subject, evidence, Remedy::BiosOnly)
+            }
+            Err(fault) => {
+                let evidence = Evidence::FileFault {
+                    path: KERNEL.to_owned(),
+                    fault: fault.clone(),
+                };
+                Answer::block(subject, evidence, Remedy::RepairFromMedium)
+            }
         }
     };
     match facts.profile.systems[..] {
@@ -222,86 +171,94 @@ fn is_64_bit(facts: &Facts<'_>) -> Vec<Answer> {
     }
 }
 
+/// What is wrong with the boot manager for UEFI that a Windows brings.
+fn manager_fault(system: &WindowsSystem) -> Option<Evidence> {
+    let path = MANAGER.to_owned();
+    Some(match &system.boot_files.manager {
+        None => Evidence::Missing { path },
+        Some(Err(fault)) => Evidence::FileFault {
+            path,
+            fault: fault.clone(),
+        },
+        Some(Ok(PeImage {
+            machine: Machine::X64,
+            subsystem: EFI_APPLICATION,
+            cut_off: None,
+            ..
+        })) => return None,
+        Some(Ok(PeImage {
+            cut_off: Some(_), ..
+        })) => Evidence::Truncated { path },
+        Some(Ok(image)) => Evidence::OtherProgram {
+            path,
+            machine: image.machine.to_string(),
+            subsystem: image.subsystem,
+        },
+    })
+}
+
 fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
-    let systems = &facts.profile.systems;
-    if systems.is_empty() {
-        return no_windows();
-    }
-    let mut all = Vec::new();
-    for system in systems {
-        let mut answers = Vec::new();
-        let (subject, files) = (title(facts, system), &system.boot_files);
-        let remedy = "Repair the system's files (sfc /scannow, or from its installation medium), \
-            see it start, and check again.";
-        let mut block =
-            |evidence: String| answers.push(Answer::block(subject.clone(), evidence, remedy));
-        match &files.manager {
-            None => block("\\Windows\\Boot\\EFI\\bootmgfw.efi is missing".to_owned()),
-            Some(Err(fault)) => block(format!("\\Windows\\Boot\\EFI\\bootmgfw.efi: {fault}")),
-            Some(Ok(PeImage {
-                machine: Machine::X64,
-                subsystem: EFI_APPLICATION,
-                cut_off: None,
-                ..
-            })) => {}
-            Some(Ok(PeImage {
-                cut_off: Some(_), ..
-            })) => block("\\Windows\\Boot\\EFI\\bootmgfw.efi is truncated".to_owned()),
-            Some(Ok(image)) => block(format!(
-                "\\Windows\\Boot\\EFI\\bootmgfw.efi is made for {}, subsystem {}; firmware \
-                 starts x64 programs of subsystem 10",
-                image.machine, image.subsystem
-            )),
-        }
-        if !system.has_uefi_loader {
-            block("\\Windows\\System32\\winload.efi is missing".to_owned());
-        }
-        for (path, fault) in &files.faults {
-            let remedy = "Repair the system's files in Windows (or uncompress or decrypt this one \
-                there, where that is the reason), shut down and check again.";
-            answers.push(Answer::block(
-                subject.clone(),
-                format!("{path}: {fault}"),
-                remedy,
-            ));
-        }
+    let of_system = |system: &WindowsSystem| {
+        let (subject, files) = (subject(facts, system), &system.boot_files);
+        let missing = (!system.has_uefi_loader).then(|| Evidence::Missing {
+            path: LOADER.to_owned(),
+        });
+        let faults = manager_fault(system).into_iter().chain(missing);
+        let block = |evidence| Answer::block(subject.clone(), evidence, Remedy::RepairFiles);
+        let mut answers: Vec<Answer> = faults.map(block).collect();
+        answers.extend(files.faults.iter().map(|(path, fault)| {
+            let evidence = Evidence::FileFault {
+                path: path.clone(),
+                fault: fault.clone(),
+            };
+            Answer::block(subject.clone(), evidence, Remedy::RepairOrUncompress)
+        }));
         if answers.is_empty() {
-            let evidence = format!(
-                "{} files, {} KiB, boot manager for x64",
-                files.files.len(),
-                files.len_bytes() / 1024
-            );
+            let evidence = Evidence::UefiFiles {
+                files: files.files.len(),
+                kib: files.len_bytes() / 1024,
+            };
             answers.push(Answer::pass(subject, evidence));
         }
-        all.extend(
-            answers
-                .into_iter()
-                .map(|answer| aside(facts, system, answer)),
-        );
+        let answers = answers.into_iter();
+        answers.map(|answer| aside(facts, system, answer)).collect()
+    };
+    match facts.profile.systems[..] {
+        [] => no_windows(),
+        ref systems => systems
+            .iter()
+            .flat_map(|system| -> Vec<Answer> { of_system(system) })
+            .collect(),
     }
-    all
 }
 
 fn registry(facts: &Facts<'_>) -> Vec<Answer> {
     if facts.profile.systems.is_empty() {
         return no_windows();
     }
-    let remedy = "Start Windows, shut it down completely, and check again; what is shown of \
-        version and name may be out of date until then.";
     let mut answers = Vec::new();
     for system in &facts.profile.systems {
-        let subject = title(facts, system);
+        let subject = subject(facts, system);
         for fault in &system.registry_faults {
-            answers.push(Answer::caution(subject.clone(), fault, remedy));
+            let evidence = Evidence::RegistryFault {
+                fault: fault.clone(),
+            };
+            answers.push(Answer::caution(
+                subject.clone(),
+                evidence,
+                Remedy::OutOfDate,
+            ));
         }
         for (hive, applied) in &system.pending {
-            let evidence = format!(
-                "{hive} was not closed cleanly; {applied} pending in its log, taken into account"
-            );
-            let remedy = "Better: start Windows and shut it down completely before converting. \
-                Where the job edits this file, it applies what is pending, as Windows would at its \
-                next start.";
-            answers.push(Answer::caution(subject.clone(), evidence, remedy));
+            let evidence = Evidence::Pending {
+                hive: hive.clone(),
+                applied: *applied,
+            };
+            answers.push(Answer::caution(
+                subject.clone(),
+                evidence,
+                Remedy::PendingApplied,
+            ));
         }
     }
     answers
@@ -315,10 +272,7 @@ fn letters(facts: &Facts<'_>) -> Vec<Answer> {
         return no_windows();
     }
     if !facts.can_have_table() {
-        return vec![Answer::pass(
-            "disk",
-            "not asked: its partitions keep their names",
-        )];
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::NamesKept)];
     }
     let systems = facts.profile.systems.iter();
     systems
@@ -328,54 +282,52 @@ fn letters(facts: &Facts<'_>) -> Vec<Answer> {
 
 /// A Windows on another disk knows the volumes of this one by its MBR signature.
 fn letters_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
-    let count = facts.profile.partitions.len();
-    if count == 0 {
+    let volumes = facts.profile.partitions.len();
+    if volumes == 0 {
         return Vec::new();
     }
-    let evidence = format!(
-        "the letters of the {count} volumes here are kept in the Windows that uses this disk, by the \
-         disk's old name"
-    );
-    let remedy = "Note the letters down first; where that Windows gives other ones afterwards, set \
-        them anew in its disk management.";
-    vec![Answer::caution("disk", evidence, remedy)]
+    vec![Answer::caution(
+        Subject::Disk,
+        Evidence::LettersElsewhere { volumes },
+        Remedy::NoteLettersElsewhere,
+    )]
+}
+
+/// Drive letters, and how many names of volumes beside them.
+fn shared_out(names: &[MountedName]) -> (Vec<String>, usize) {
+    let letters: Vec<String> = names
+        .iter()
+        .filter_map(MountedName::letter)
+        .map(str::to_owned)
+        .collect();
+    let others = names.len().saturating_sub(letters.len());
+    (letters, others)
 }
 
 fn letters_of(facts: &Facts<'_>, system: &WindowsSystem) -> Answer {
-    let subject = title(facts, system);
-    let once = "Start Windows, shut it down completely, and check again.";
-    let letters = match &system.letters {
-        Ok(Some(letters)) => letters,
-        Ok(None) => {
-            return Answer::pass(
-                subject,
-                "no drive letter is kept for this disk: Windows gives them when it starts",
-            );
-        }
+    let subject = subject(facts, system);
+    let kept = match &system.letters {
+        Ok(Some(kept)) => kept,
+        Ok(None) => return Answer::pass(subject, Evidence::NoLetters),
         Err(fault) => {
-            let evidence = format!("the registry with the drive letters, SYSTEM: {fault}");
-            return Answer::block(subject, evidence, once);
+            let fault = fault.clone();
+            let evidence = Evidence::LettersFault { fault };
+            return Answer::block(subject, evidence, Remedy::StartAndShutDown);
         }
     };
-    if letters.left.is_empty() {
-        return Answer::pass(
-            subject,
-            format!("{} cross", describe_names(&letters.crossed)),
-        );
+    if kept.left.is_empty() {
+        let (letters, names) = shared_out(&kept.crossed);
+        return Answer::pass(subject, Evidence::LettersCross { letters, names });
     }
     let own = facts.profile.partition(system.partition);
     let own = own.and_then(|part| facts.profile.geometry.byte_of(part.extent.first));
     let is_own = |name: &MountedName| own.is_some_and(|own| name.is_letter_of(own));
-    let evidence = format!(
-        "the registry has no free room for {}, whose new names are longer",
-        describe_names(&letters.left)
-    );
-    if letters.left.iter().any(is_own) {
-        let remedy = format!("{once} Windows makes room when it saves its registry.");
-        return Answer::block(subject, evidence, remedy);
+    let (letters, names) = shared_out(&kept.left);
+    let evidence = Evidence::LettersLeft { letters, names };
+    match kept.left.iter().any(is_own) {
+        true => Answer::block(subject, evidence, Remedy::StartAndMakeRoom),
+        false => Answer::caution(subject, evidence, Remedy::NoteLetters),
     }
-    let remedy = "Windows gives these letters anew when it starts; note them down first.";
-    Answer::caution(subject, evidence, remedy)
 }
 
 fn several(facts: &Facts<'_>) -> Vec<Answer> {
@@ -383,14 +335,17 @@ fn several(facts: &Facts<'_>) -> Vec<Answer> {
     if systems.len() < 2 {
         return Vec::new();
     }
-    let names: Vec<String> = systems
-        .iter()
-        .map(|system| format!("{} on {}", system.title(), title(facts, system)))
-        .collect();
+    let on = |system: &WindowsSystem| {
+        let partition = facts.profile.partition(system.partition)?;
+        Some(SystemOn {
+            name: system.title(),
+            on: partition.titled(),
+        })
+    };
+    let systems = systems.iter().filter_map(on).collect();
     vec![Answer::caution(
-        "disk",
-        format!("{} systems: {}", systems.len(), names.join("; ")),
-        "Look at the menu of the boot store in the plan: the default is the one that starts when \
-         nobody chooses.",
+        Subject::Disk,
+        Evidence::Several { systems },
+        Remedy::LookAtMenu,
     )]
 }

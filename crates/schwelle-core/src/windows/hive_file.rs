@@ -1,7 +1,7 @@
 //! A registry hive as a file on a volume, with the transaction logs beside it.
 
 use crate::bytes::ReadBytes;
-use crate::hive::{Hive, LogError, MAX_LOG_BYTES, Recovered};
+use crate::hive::{Hive, HiveError, LogError, MAX_LOG_BYTES, Recovered};
 use crate::ntfs::{NtfsError, NtfsFile, NtfsVolume};
 
 /// Endings of a hive's logs: the two of newer systems, then the one of older ones.
@@ -16,6 +16,9 @@ pub enum HiveFileError {
     /// The hive or its logs.
     #[error(transparent)]
     Log(#[from] LogError),
+    /// What is in the hive.
+    #[error(transparent)]
+    Hive(#[from] HiveError),
 }
 
 /// A hive's file.

@@ -4,6 +4,7 @@ use std::fs;
 use std::path::PathBuf;
 
 use schwelle_core::commit::{self, CommitError, Ledger, Observer, StageKind};
+use schwelle_core::crossing::Style;
 use schwelle_core::device::{
     BlockDevice, Extent, HostFacts, Lba, MIB, Memory, Move, ReadDevice, Window,
 };
@@ -11,7 +12,7 @@ use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Plan, Source};
 use schwelle_core::fat::{FatVolume, FatWriter};
 use schwelle_core::gpt::{GptEntry, GptLayout, TypeTable, type_guid};
-use schwelle_core::job::JobFolder;
+use schwelle_core::job::{JobFacts, JobFolder, JobKind};
 use schwelle_core::mbr::{BiosStart, protective_sector};
 use schwelle_core::mend;
 use schwelle_core::ntfs::NtfsVolume;
@@ -87,7 +88,7 @@ impl Bench {
                 .iter()
                 .any(|kind| name.contains(kind)),
         };
-        let mut job = JobFolder::create(&bench.path(), "{}").unwrap();
+        let mut job = JobFolder::create(&bench.path(), job_facts(), "{}").unwrap();
         let medium = Medium::new(&bench.old, Image::default());
         bench.free_taken = {
             let plan = plan(&bench.old);
@@ -422,4 +423,15 @@ pub(crate) fn scenarios() -> Vec<Bench> {
             }),
         ),
     ]
+}
+
+/// What the job is, for a test that does not ask.
+fn job_facts() -> JobFacts {
+    JobFacts {
+        kind: JobKind::Convert,
+        to: Style::Gpt,
+        disk_use: DiskUse::System,
+        disk: "disk".into(),
+        serial: None,
+    }
 }

@@ -9,7 +9,7 @@ use schwelle_core::device::{self, BlockDevice, DiskFile};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
-use schwelle_core::job::{JobFolder, JobState, bytes_needed};
+use schwelle_core::job::{JobEnd, JobFacts, JobFolder, JobKind, JobState, bytes_needed};
 use schwelle_core::rehearse::{self, Rehearsal};
 
 use crate::cli::Accepted;
@@ -23,7 +23,6 @@ use crate::views;
 use crate::views::job::{DiskDoc, Outcome, PcFactDoc};
 use crate::views::json::Rehearsed;
 use crate::views::plan::SHEETS;
-use crate::views::sheet::Sheet;
 
 /// A job on a disk.
 pub(super) struct Job<'a> {
@@ -36,39 +35,15 @@ pub(super) struct Job<'a> {
     policy: &'a Policy,
     /// The PC that the disk belongs to.
     machine: Machine,
-    does: Does,
+    does: JobKind,
     disk_use: DiskUse,
     accepted: Accepted,
-}
-
-/// What a job does with a disk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Does {
-    Convert,
-    Mend,
-}
-
-impl Does {
-    fn verb(self) -> &'static str {
-        match self {
-            Self::Convert => "convert",
-            Self::Mend => "mend",
-        }
-    }
-
-    /// The word when it is done.
-    pub(super) fn done(self) -> &'static str {
-        match self {
-            Self::Convert => "converted",
-            Self::Mend => "mended",
-        }
-    }
 }
 
 impl<'a> Job<'a> {
     /// A job under these circumstances.
     pub(super) fn new(
-        does: Does,
+        does: JobKind,
         disk: &'a Disk,
         folder: &'a Path,
         yes: bool,
@@ -214,7 +189,7 @@ impl<'a> Job<'a> {
         let name = self.disk.profile.disk_name().unwrap_or_default();
         let question = format!(
             "To {} this disk, type its short name ({}):",
-            self.does.verb(),
+            verb(self.does),
             text::safe(&name)
         );
         match screen.ask(&question) {
@@ -254,7 +229,14 @@ impl<'a> Job<'a> {
         let untouched = |error| CliError::job(&error);
         // Time has passed over the questions.
         refuse_busy(disk)?;
-        let mut job = JobFolder::create(self.folder, record).map_err(untouched)?;
+        let facts = JobFacts {
+            kind: self.does,
+            to: plan.table.style(),
+            disk_use: plan.placement.disk_use,
+            disk: disk.path.clone(),
+            serial: disk.profile.host.serial.clone(),
+        };
+        let mut job = JobFolder::create(self.folder, facts, record).map_err(untouched)?;
         let (device, drafts): (&dyn BlockDevice, _) = (&disk.device, plan.drafts());
         let busy = screen.busy("Saving what is overwritten");
         job.save(&disk.device, drafts, &plan.changes, plan.relied_on.clone())
@@ -307,7 +289,7 @@ impl Job<'_> {
     /// Offers to put the switch sheet into the folder, where the disk is to start in UEFI mode. It can be made
     /// again at any time, so what goes wrong here is told and stops nothing.
     fn offer_sheet(&self, job: &JobFolder, rehearsal: &Rehearsal, screen: &Screen) {
-        if self.does != Does::Convert || !rehearsal.starts() || rehearsal.style != Style::Gpt {
+        if self.does != JobKind::Convert || !rehearsal.starts() || rehearsal.style != Style::Gpt {
             return;
         }
         let asked = "Put the switch sheet into the job folder, to read on another screen? (yes/no)";
@@ -325,6 +307,14 @@ impl Job<'_> {
                 "The switch sheet is not in the job folder: {error}"
             ));
         }
+    }
+}
+
+/// What is done to the disk.
+fn verb(does: JobKind) -> &'static str {
+    match does {
+        JobKind::Convert => "convert",
+        JobKind::Mend => "mend",
     }
 }
 
@@ -365,7 +355,7 @@ impl Ending<'_> {
     pub(super) fn keep(
         &self,
         job: &mut JobFolder,
-        answer: &str,
+        answer: JobEnd,
         rehearsal: Option<&Rehearsal>,
         exact: Option<bool>,
         warnings: &[String],
@@ -373,14 +363,13 @@ impl Ending<'_> {
         let starts = |rehearsal: &&Rehearsal| {
             rehearsal.style == Style::Gpt && rehearsal.disk_use == DiskUse::System
         };
-        let sheet = rehearsal.filter(starts).map(|rehearsal| {
-            let sheet = self.disk.switch_sheet(self.machine, rehearsal, self.policy);
-            Sheet::of(&sheet)
-        });
+        let sheet = rehearsal
+            .filter(starts)
+            .map(|rehearsal| self.disk.switch_sheet(self.machine, rehearsal, self.policy));
         let outcome = Outcome {
-            answer: answer.to_owned(),
+            answer,
             finished: jiff::Timestamp::now().to_string(),
-            rehearsal: rehearsal.map(Rehearsed::of),
+            rehearsal: rehearsal.map(|rehearsal| Rehearsed::of(self.disk, rehearsal)),
             sheet,
             exact,
             warnings: warnings.to_vec(),

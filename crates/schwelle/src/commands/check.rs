@@ -13,8 +13,8 @@ use crate::views::{self, json::Check};
 
 /// Ask all rules whether a disk can be converted, with evidence and way out
 ///
-/// Several disks are looked at at the same time, and get a line each (with --json a document in a line
-/// each). Exit code 0 when nothing stands against it, 1 when a rule blocks one, 3 when one could not be
+/// Several disks are looked at at the same time, and get a line each. With --json there is always one document
+/// in a line for each disk. Exit code 0 when nothing stands against it, 1 when a rule blocks one, 3 when one could not be
 /// read. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
@@ -67,11 +67,15 @@ fn check_one(
     screen: &Screen,
 ) -> Result<u8, CliError> {
     let busy = screen.busy(format!("Looking at {}", path.display()));
-    let disk = Disk::open(path, given.image)?.with(given);
+    let opened = Disk::open(path, given.image).inspect_err(|error| {
+        let check = Check::unreadable(path, circumstances.to, error);
+        screen.document_line(&check);
+    });
+    let disk = opened?.with(given);
     let judgement = disk.judge(circumstances);
     drop(busy);
     screen.show(&views::check::render(&disk, &judgement, screen.look()));
-    screen.document(&Check::of(&disk, &judgement));
+    screen.document_line(&Check::of(&disk, &judgement));
     Ok(u8::from(judgement.is_blocked()))
 }
 
@@ -89,7 +93,7 @@ fn check_many(
     many::in_order(disks, look, |check| {
         screen.show(&views::check::line(&check, screen.columns()));
         screen.document_line(&check);
-        tally.count(&check.answer);
+        tally.count(check.answer);
     });
     screen.show(&tally.render("DISK"));
     Ok(if tally.unreadable > 0 {

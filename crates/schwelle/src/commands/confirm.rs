@@ -52,6 +52,6 @@ pub(crate) fn run(args: &ConfirmArgs, screen: &Screen) -> Result<u8, CliError> {
         &confirmation,
         screen.columns(),
     ));
-    screen.document(&views::confirm::Confirmed::of(&confirmation));
+    screen.document(&views::confirm::Confirmed::of(&disk, &confirmation));
     Ok(u8::from(confirmation.answer == Answer::NotConfirmed))
 }

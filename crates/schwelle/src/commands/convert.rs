@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use schwelle_core::draft::Plan;
+use schwelle_core::job::JobKind;
 use schwelle_core::rehearse;
 
 use crate::cli::{Accepted, DiskOptions, ToOptions};
@@ -16,7 +17,7 @@ use crate::screen::Screen;
 use crate::text::typed;
 use crate::views::{self, emulate::EmulatedDoc};
 
-use super::carry_out::{Does, Job, Written, last_words};
+use super::carry_out::{Job, Written, last_words};
 use super::plan;
 
 /// Convert a disk: check, draft, rehearse, ask, save, write, read back, rehearse again
@@ -114,7 +115,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         accepted: args.accepted,
         ..Circumstances::of(machine.as_ref(), &policy)
     };
-    Job::new(Does::Convert, &disk, &folder, args.yes, &circumstances).refuse_unfinished()?;
+    Job::new(JobKind::Convert, &disk, &folder, args.yes, &circumstances).refuse_unfinished()?;
     let judgement = disk.judge(&circumstances);
     if judgement.is_blocked() {
         drop(busy);
@@ -146,10 +147,12 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     if !rehearsal.passed() || !is_good {
         screen.show(&views::plan::verdict(&disk, &rehearsal, is_good));
         let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &[]));
-        screen.document(&views::json::Converted::not_started(&rehearsal, emulated));
+        screen.document(&views::json::Converted::not_started(
+            &disk, &rehearsal, emulated,
+        ));
         return Ok(1);
     }
-    let job = Job::new(Does::Convert, &disk, &folder, args.yes, &circumstances);
+    let job = Job::new(JobKind::Convert, &disk, &folder, args.yes, &circumstances);
     job.refuse_unready(&plan)?;
     job.confirm(&plan, screen)?;
     // The record says what was answered, not that it was still to be asked.
@@ -178,7 +181,9 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         &rehearsal,
     ));
     let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept));
-    screen.document(&views::json::Converted::of(&folder, &rehearsal, emulated));
+    screen.document(&views::json::Converted::of(
+        &disk, &folder, &rehearsal, emulated,
+    ));
     last_words(&job, &warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }
@@ -222,6 +227,6 @@ fn blocked(disk: &Disk, judgement: &Judgement, screen: &Screen) -> u8 {
         judgement,
         screen.look(),
     ));
-    screen.document(&views::json::Converted::blocked(judgement));
+    screen.document(&views::json::Converted::blocked(disk, judgement));
     1
 }

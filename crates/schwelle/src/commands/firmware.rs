@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 use clap::{Args, Subcommand};
 use schwelle_core::device::{self, DiskFile};
 use schwelle_core::firmware::{
-    self, AttachedDisk, EntryError, EntryPlan, Machine, Outcome, SimulatedPc, SwitchSheet,
-    Variables, ask_for_setup,
+    self, AttachedDisk, EntryError, EntryPlan, Machine, Outcome, SimulatedPc, Variables,
+    ask_for_setup,
 };
 use schwelle_core::profile::open_image_or_disk;
 use schwelle_core::rehearse;
@@ -21,6 +21,7 @@ use crate::screen::Screen;
 use crate::text::typed;
 use crate::views;
 use crate::which;
+use crate::words;
 
 const ROOT: &str = "/";
 const VARIABLES: &str = "/sys/firmware/efi/efivars";
@@ -291,7 +292,9 @@ fn set(pc: Pc, settings: &[String], screen: &Screen) -> Result<u8, CliError> {
         let (key, value) = setting.split_once('=').unwrap_or((setting, ""));
         match simulated.set(key, value) {
             Ok(note) => {
-                let note = note.map_or(String::new(), |note| format!(" ({note})"));
+                let note = note.map_or(String::new(), |note| {
+                    format!(" ({})", words::simulated::also(note))
+                });
                 screen.show(&format!("Set: {setting}{note}\n"));
             }
             Err(error) => return Err(CliError::setting(&path, &error)),
@@ -332,7 +335,7 @@ fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError
     for (path, text) in [
         (
             &args.markdown,
-            views::sheet::markdown as fn(&SwitchSheet) -> String,
+            views::sheet::markdown as fn(&views::sheet::Sheet) -> String,
         ),
         (&args.html, views::sheet::html),
     ] {
@@ -347,8 +350,8 @@ fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError
         .map(PathBuf::as_path)
         .collect();
     screen.show(&views::sheet::render(&sheet, &written, screen.columns()));
-    screen.document(&views::sheet::Sheet::of(&sheet));
-    Ok(u8::from(!sheet.is_go()))
+    screen.document(&sheet);
+    Ok(u8::from(!sheet.go))
 }
 
 fn entry(

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use schwelle_core::draft::Plan;
+use schwelle_core::job::JobKind;
 use schwelle_core::mend::Fix;
 use schwelle_core::rehearse::{self, Rehearsal};
 
@@ -13,7 +14,7 @@ use crate::error::CliError;
 use crate::screen::Screen;
 use crate::views::{self, mend::Mended};
 
-use super::carry_out::{Does, Job, Written, last_words};
+use super::carry_out::{Job, Written, last_words};
 
 /// Mend a GPT disk that does not start
 ///
@@ -79,7 +80,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
             }
         };
     };
-    Job::new(Does::Mend, &disk, folder, args.yes, &circumstances).refuse_unfinished()?;
+    Job::new(JobKind::Mend, &disk, folder, args.yes, &circumstances).refuse_unfinished()?;
     if let Err(code) = Planned::of(&disk, &circumstances, screen)? {
         return Ok(code);
     }
@@ -90,7 +91,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         Ok(planned) => planned,
     };
     screen.show(&views::mend::render(&disk, &planned, screen.look()));
-    let job = Job::new(Does::Mend, &disk, folder, args.yes, &circumstances);
+    let job = Job::new(JobKind::Mend, &disk, folder, args.yes, &circumstances);
     job.refuse_unready(&planned.plan)?;
     job.confirm(&planned.plan, screen)?;
     let confirmed = Circumstances {
@@ -108,7 +109,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         job,
     } = job.write(&planned.plan, &record, screen)?;
     screen.show(&views::mend::done(&disk, folder, &planned.plan, &rehearsal));
-    screen.document(&Mended::done(&planned.fixes, folder, &rehearsal));
+    screen.document(&Mended::done(&disk, &planned.fixes, folder, &rehearsal));
     last_words(&job, &warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }
@@ -140,7 +141,7 @@ impl<'a> Planned<'a> {
         if judgement.is_blocked() {
             let look = screen.look();
             screen.show(&views::check::render_blocked(disk, &judgement, look));
-            screen.document(&Mended::blocked(&judgement));
+            screen.document(&Mended::blocked(disk, &judgement));
             return Ok(Err(1));
         }
         // The planning went on until nothing failed.

@@ -3,11 +3,9 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use schwelle_core::crossing::Style;
 use schwelle_core::device::{self, DiskFile, OpenError};
-use schwelle_core::disk_use::DiskUse;
 use schwelle_core::job::recover::{self, Standing};
-use schwelle_core::job::{JobFolder, JobState, Repaired};
+use schwelle_core::job::{JobFacts, JobFolder, Repaired};
 
 use crate::disk::{Disk, refuse_busy, refuse_users};
 use crate::error::{CliError, Kind};
@@ -30,51 +28,30 @@ pub(crate) struct JobOptions {
 pub(crate) struct Recovery {
     pub(crate) folder: JobFolder,
     pub(crate) disk: Disk,
-}
-
-impl Recovery {
-    /// What the disk is for, as the job's record says.
-    pub(crate) fn disk_use(&self) -> DiskUse {
-        let record = self.folder.record().ok();
-        let told = record.map(|record| record["plan"]["disk_use"].clone());
-        let told = told.and_then(|told| serde_json::from_value(told).ok());
-        told.unwrap_or_default()
-    }
-
-    /// The table that the job makes, as its record says.
-    pub(crate) fn style(&self) -> Style {
-        let record = self.folder.record().ok();
-        let told = record.map(|record| record["plan"]["to"] == Style::Mbr.name());
-        match told {
-            Some(true) => Style::Mbr,
-            _ => Style::Gpt,
-        }
-    }
-
-    /// The job mends a disk, and does not convert it.
-    pub(crate) fn is_mending(&self) -> bool {
-        let record = self.folder.record().ok();
-        let mended = record.and_then(|record| Some(record["plan"]["mended"].as_array()?.len()));
-        mended.is_some_and(|mended| mended > 0)
-    }
+    /// What the job is.
+    pub(crate) facts: JobFacts,
 }
 
 impl JobOptions {
     /// Opens the folder and finds the disk.
     pub(crate) fn open(&self) -> Result<Recovery, CliError> {
         let folder = JobFolder::open(&self.job).map_err(|error| CliError::job_folder(&error))?;
-        if folder.state().state == JobState::Saving {
+        let Some(facts) = folder.facts().cloned() else {
             return Err(CliError::never_began(&self.job));
-        }
+        };
         let path = match &self.disk {
             Some(path) => which::resolve(path)?.path,
-            None => find(&folder)?,
+            None => find(&folder, &facts)?,
         };
         let sector = folder.journal().map(|journal| journal.sector_bytes);
         let disk = Disk::look_at(&path, open(&path, sector, true)?)?;
         refuse_users(&path, &disk.profile.host)?;
         refuse_busy(&disk)?;
-        Ok(Recovery { folder, disk })
+        Ok(Recovery {
+            folder,
+            disk,
+            facts,
+        })
     }
 }
 
@@ -120,14 +97,10 @@ fn candidate(folder: &JobFolder, path: &Path) -> String {
 
 /// Finds the job's disk by its content: at its old name, or else among this PC's disks. A name
 /// alone is never believed, since names change from start to start.
-fn find(folder: &JobFolder) -> Result<PathBuf, CliError> {
-    let record = folder
-        .record()
-        .map_err(|error| CliError::job_folder(&error))?;
-    let old_name = record["disk"].as_str().map(PathBuf::from);
-    let serial = record["serial"].as_str();
+fn find(folder: &JobFolder, facts: &JobFacts) -> Result<PathBuf, CliError> {
+    let (old_name, serial) = (&facts.disk, facts.serial.as_deref());
     let root = Path::new("/");
-    let mut candidates: Vec<PathBuf> = old_name.iter().cloned().collect();
+    let mut candidates: Vec<PathBuf> = vec![old_name.clone()];
     candidates.extend(device::disk_names(root));
     candidates.dedup();
     let sector = folder.journal().map(|journal| journal.sector_bytes);
@@ -136,7 +109,7 @@ fn find(folder: &JobFolder) -> Result<PathBuf, CliError> {
         let device = match open(&path, sector, false) {
             Ok(device) => device,
             // It may be the one: whoever has it must let it go first.
-            Err(error @ OpenError::InUse { .. }) if old_name.as_ref() == Some(&path) => {
+            Err(error @ OpenError::InUse { .. }) if *old_name == path => {
                 return Err(error.into());
             }
             Err(_) => continue,
@@ -158,11 +131,10 @@ fn find(folder: &JobFolder) -> Result<PathBuf, CliError> {
     match &found[..] {
         [only] => Ok(only.clone()),
         [] => {
-            let was =
-                old_name.map_or_else(String::new, |path| format!(", once {}", path.display()));
+            let was = old_name.display();
             Err(CliError::new(
                 Kind::Unchanged,
-                format!("no disk here is the one that the job is about{was}"),
+                format!("no disk here is the one that the job is about, once {was}"),
                 "Nothing was written. The disk is told by its size and its sector 0.",
                 format!("Connect it; or name it, with the same command and: {again}"),
             ))

@@ -115,7 +115,7 @@ pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> 
     });
     screen.document(&views::json::Rehearsed {
         emulated: emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept)),
-        ..views::json::Rehearsed::of(&rehearsal)
+        ..views::json::Rehearsed::of(&disk, &rehearsal)
     });
     let starts = in_bios_mode.unwrap_or(rehearsal.passed() && is_good);
     Ok(u8::from(!starts))

@@ -1,10 +1,10 @@
 //! `schwelle resume`
 
 use clap::Args;
-use schwelle_core::job::{Repaired, recover};
+use schwelle_core::job::{JobKind, Repaired, recover};
 use schwelle_core::rehearse;
 
-use super::carry_out::{Does, Ending, last_words, read_table_again, say_outcome};
+use super::carry_out::{Ending, last_words, read_table_again, say_outcome};
 use super::recover::{JobOptions, torn};
 use crate::error::CliError;
 use crate::policy::PolicyOptions;
@@ -28,6 +28,7 @@ pub(crate) struct ResumeArgs {
 pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     let mut job = args.job.open()?;
     let (disk, folder) = (job.disk.path.clone(), args.job.job.clone());
+    let facts = job.facts.clone();
     let failed = |error| CliError::recovering(&disk, &folder, error);
     screen.show(&views::common::head(&job.disk));
     let busy = screen.busy("Comparing the disk with the job's record");
@@ -60,13 +61,8 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     } else {
         screen.show("The job is finished already; nothing was written.\n");
     }
-    let rehearsal = rehearse::walk_to(&job.disk.device, job.style(), job.disk_use());
+    let rehearsal = rehearse::walk_to(&job.disk.device, facts.to, facts.disk_use);
     say_outcome(&mut job.folder, &rehearsal);
-    let does = if job.is_mending() {
-        Does::Mend
-    } else {
-        Does::Convert
-    };
     // A policy that cannot be read is no reason to leave a disk half-way.
     let policy = PolicyOptions::default().read().unwrap_or_default();
     let machine = job.disk.machine(None);
@@ -77,20 +73,20 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     .keep(
         &mut job.folder,
-        does.done(),
+        facts.kind.done(),
         Some(&rehearsal),
         None,
         &warnings,
     );
-    let word = match does {
-        Does::Convert => "Converted",
-        Does::Mend => "Mended",
+    let word = match facts.kind {
+        JobKind::Convert => "Converted",
+        JobKind::Mend => "Mended",
     };
     screen.show(&views::plan::finished(word, &job.disk, &folder, &rehearsal));
     screen.document(&views::json::Recovered::resumed(
-        &disk,
+        &job.disk,
         &folder,
-        does.done(),
+        facts.kind.done(),
         &rehearsal,
     ));
     last_words(&job.folder, &warnings, screen);

@@ -12,6 +12,7 @@ use crate::machine::MachineOptions;
 use crate::many;
 use crate::policy::PolicyOptions;
 use crate::screen::Screen;
+use crate::views::json::DiskAnswer;
 use crate::views::{self, survey::Surveyed};
 
 /// List disks: table style, size, model, the system on it, and a one-line answer
@@ -88,6 +89,8 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
         &given.typed_for("check"),
         screen.columns(),
     ));
-    let is_blocked = surveyed.iter().any(|disk| disk.answer == "blocked");
+    let is_blocked = surveyed
+        .iter()
+        .any(|disk| disk.answer == DiskAnswer::Blocked);
     Ok(unreadable.unwrap_or(u8::from(is_blocked)))
 }

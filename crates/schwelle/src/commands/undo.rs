@@ -5,8 +5,8 @@ use schwelle_core::crossing::Style;
 use schwelle_core::device::HostFacts;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::job::recover::{self, Undoing};
-use schwelle_core::job::{JobState, Repaired};
-use schwelle_core::profile::Profile;
+use schwelle_core::job::{JobEnd, JobState, Repaired};
+use schwelle_core::profile::{Profile, TableStyle};
 
 use super::carry_out::{Ending, last_words, read_table_again};
 use super::recover::{JobOptions, torn};
@@ -53,7 +53,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     let mut warnings = Vec::new();
     screen.show(&torn(&repaired));
     if let Some(plan) = &plan {
-        screen.show(&meaning(plan, job.style(), screen.columns()));
+        screen.show(&meaning(plan, job.facts.to, screen.columns()));
         confirm(args, screen)?;
         let mut progress = Progress::new(screen, &folder);
         progress.catch_stops();
@@ -77,7 +77,13 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         machine: &machine,
         policy: &policy,
     }
-    .keep(&mut job.folder, "undone", None, Some(exact), &warnings);
+    .keep(
+        &mut job.folder,
+        JobEnd::Undone,
+        None,
+        Some(exact),
+        &warnings,
+    );
     let table = Profile::read(&job.disk.device, HostFacts::default())
         .map_err(|error| CliError::reading(&disk, error))?
         .table_style();
@@ -97,7 +103,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
             "The table is as it was; the volumes that have been used since stay as they are."
         }
     };
-    let (style, disk_use) = (job.style(), job.disk_use());
+    let (style, disk_use) = (job.facts.to, job.facts.disk_use);
     let mode = match (disk_use, style) {
         (DiskUse::System, Style::Gpt) => {
             "  If the PC's firmware was switched to UEFI mode, set it to BIOS mode again.\n"
@@ -108,8 +114,8 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         (DiskUse::Data, _) => "",
     };
     let table = match table {
-        "blank" => "is blank again".to_owned(),
-        style => format!("has its {style} table again"),
+        TableStyle::Blank => "is blank again".to_owned(),
+        style => format!("has its {} table again", style.name()),
     };
     screen.show(&format!(
         "\n{}\n  {back}\n{mode}{}",

@@ -6,7 +6,7 @@ use std::ops::Range;
 use std::path::PathBuf;
 
 use schwelle_core::gpt::{MappedType, TypeTable, attributes};
-use schwelle_core::rules::{self, Severity};
+use schwelle_core::rules::{self, RuleId, Severity};
 use serde::Deserialize;
 use toml::Spanned;
 use uuid::Uuid;
@@ -191,7 +191,7 @@ pub(super) fn parse(text: &str) -> Result<Policy, Fault> {
 fn severities(
     text: &str,
     told: BTreeMap<Spanned<String>, SeverityWord>,
-) -> Result<BTreeMap<&'static str, Severity>, Fault> {
+) -> Result<BTreeMap<RuleId, Severity>, Fault> {
     let mut severities = BTreeMap::new();
     for (id, word) in told {
         let rule = rules::find(id.get_ref()).ok_or_else(|| {
@@ -201,7 +201,7 @@ fn severities(
         let severity = match word {
             SeverityWord::Normal => continue,
             // It is open until it is asked, and what is blocked is never asked.
-            SeverityWord::Strict if rule.id == "care.backup" => {
+            SeverityWord::Strict if rule.id == RuleId::CareBackup => {
                 let what = "convert asks for a backup in any case, and goes no further without one";
                 return Err(Fault::at(text, id.span(), what));
             }

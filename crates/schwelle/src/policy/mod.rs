@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_core::bytes::read_file;
 use schwelle_core::gpt::TypeTable;
-use schwelle_core::rules::Severity;
+use schwelle_core::rules::{RuleId, Severity};
 use serde::Deserialize;
 
 use crate::error::{CliError, Kind};
@@ -42,7 +42,7 @@ pub(crate) struct Policy {
     pub(crate) places: Vec<Place>,
     pub(crate) confirmations: Confirmations,
     /// Rules that are taken more, or less, seriously than by themselves.
-    pub(crate) severities: BTreeMap<&'static str, Severity>,
+    pub(crate) severities: BTreeMap<RuleId, Severity>,
     /// Beginning of the maker's name, and the key of the setup screen.
     pub(crate) setup_keys: BTreeMap<String, String>,
     /// Which partition types become which.

@@ -1,9 +1,10 @@
 //! The view of `check`.
 
-use schwelle_core::rules::{Finding, NOTHING_FOUND, Outcome};
+use schwelle_core::rules::Outcome;
 
-use super::common::{answer, answer_line, head, item, paragraph, partitions, remedy_for};
-use super::json::Check;
+use super::common::{answer, answer_line, head, item, paragraph, partitions};
+use super::json::{Check, DiskAnswer};
+use super::told::FindingDoc;
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Look, Tone, toned};
 use crate::text::{pad, safe, sentence};
@@ -16,23 +17,21 @@ const NAME_COLUMNS: usize = 14;
 /// All findings: what stands against it first, each outcome by family.
 pub(crate) fn render(disk: &Disk, judgement: &Judgement, look: Look) -> String {
     let mut text = open_questions_and_worse(disk, judgement, look);
-    let passed: Vec<&Finding> = judgement.with(Outcome::Pass).collect();
+    let passed = told(disk, judgement, Outcome::Pass);
     text += &section(Tone::Good, "Passed", passed.len());
     for findings in by_family(&passed) {
-        let (silent, telling): (Vec<&Finding>, Vec<&Finding>) = findings
-            .iter()
-            .partition(|finding| finding.evidence == NOTHING_FOUND);
+        let (silent, telling): (Vec<&FindingDoc>, Vec<&FindingDoc>) =
+            findings.iter().partition(|finding| finding.is_silent());
         let mut body = String::new();
         let columns = look.columns - FAMILY_COLUMNS;
         for finding in telling {
-            // "disk" says no more than the view's head.
-            let told = match finding.subject.as_str() {
-                "disk" => sentence(&finding.evidence),
-                subject => sentence(&format!("{subject}: {}", finding.evidence)),
-            };
-            body += &item(&pad(name(finding), NAME_COLUMNS), &told, 0, columns);
+            let name = pad(finding.rule.short_name(), NAME_COLUMNS);
+            body += &item(&name, &sentence(&finding.told()), 0, columns);
         }
-        let names: Vec<&str> = silent.iter().map(|finding| name(finding)).collect();
+        let names: Vec<&str> = silent
+            .iter()
+            .map(|finding| finding.rule.short_name())
+            .collect();
         if !names.is_empty() {
             body += &paragraph(
                 "",
@@ -58,13 +57,19 @@ fn open_questions_and_worse(disk: &Disk, judgement: &Judgement, look: Look) -> S
         (Outcome::Caution, Tone::Careful, "Caution"),
         (Outcome::Unknown, Tone::Open, "To find out"),
     ] {
-        let found: Vec<&Finding> = judgement.with(outcome).collect();
+        let found = told(disk, judgement, outcome);
         if !found.is_empty() {
             text += &section(tone, title, found.len());
-            text += &telling(disk, &found, tone, look.columns);
+            text += &telling(&found, tone, look.columns);
         }
     }
     text
+}
+
+/// The findings with this outcome, in words.
+pub(super) fn told(disk: &Disk, judgement: &Judgement, outcome: Outcome) -> Vec<FindingDoc> {
+    let found = judgement.with(outcome);
+    found.map(|finding| FindingDoc::of(disk, finding)).collect()
 }
 
 fn section(tone: Tone, title: &str, count: usize) -> String {
@@ -72,18 +77,17 @@ fn section(tone: Tone, title: &str, count: usize) -> String {
 }
 
 /// Findings by family, each with its evidence, and with what to do.
-pub(super) fn telling(disk: &Disk, findings: &[&Finding], tone: Tone, columns: usize) -> String {
+pub(super) fn telling(findings: &[FindingDoc], tone: Tone, columns: usize) -> String {
     let columns = columns - FAMILY_COLUMNS;
     let mut text = String::new();
     for findings in by_family(findings) {
         let mut body = String::new();
         for finding in findings {
-            let subject = safe(&finding.subject);
-            body += &format!("{}  {subject}\n", toned(tone, finding.rule));
-            body += &paragraph("", &sentence(&finding.evidence), 2, columns);
+            let subject = safe(&finding.subject.text);
+            body += &format!("{}  {subject}\n", toned(tone, finding.rule.name()));
+            body += &paragraph("", &sentence(&finding.evidence.text), 2, columns);
             if let Some(remedy) = &finding.remedy {
-                let remedy = remedy_for(disk, &sentence(remedy));
-                body += &paragraph("What to do: ", &remedy, 2, columns);
+                body += &paragraph("What to do: ", &sentence(&remedy.told.text), 2, columns);
             }
         }
         text += &beside(findings, &body);
@@ -92,22 +96,15 @@ pub(super) fn telling(disk: &Disk, findings: &[&Finding], tone: Tone, columns: u
 }
 
 /// Findings that stand together, by their rules' families.
-fn by_family<'a, 'b>(findings: &'b [&'a Finding]) -> impl Iterator<Item = &'b [&'a Finding]> {
-    findings.chunk_by(|a, b| family(a) == family(b))
-}
-
-fn family(finding: &Finding) -> &str {
-    finding.rule.split('.').next().unwrap_or_default()
-}
-
-/// The part of a rule's id behind the family.
-fn name(finding: &Finding) -> &str {
-    finding.rule.split('.').nth(1).unwrap_or_default()
+fn by_family(findings: &[FindingDoc]) -> impl Iterator<Item = &[FindingDoc]> {
+    findings.chunk_by(|a, b| a.rule.family() == b.rule.family())
 }
 
 /// The family's name, with lines beside it.
-fn beside(findings: &[&Finding], body: &str) -> String {
-    let family = findings.first().map_or("", |finding| family(finding));
+fn beside(findings: &[FindingDoc], body: &str) -> String {
+    let family = findings
+        .first()
+        .map_or("", |finding| finding.rule.family().name());
     let mut lead = pad(family, FAMILY_COLUMNS - 2);
     let mut text = String::new();
     for line in body.lines() {
@@ -124,7 +121,7 @@ fn verdict(disk: &Disk, judgement: &Judgement) -> String {
             let rule = judgement
                 .with(Outcome::Block)
                 .next()
-                .map_or("ID", |finding| finding.rule);
+                .map_or("ID", |finding| finding.rule.name());
             answer(
                 Tone::Bad,
                 "Blocked",
@@ -146,19 +143,19 @@ fn verdict(disk: &Disk, judgement: &Judgement) -> String {
 
 /// One of several disks, in a line: answer, disk, the first that stands against it.
 pub(crate) fn line(check: &Check, columns: usize) -> String {
-    let decisive = match check.answer.as_str() {
-        "blocked" => "block",
-        _ => "caution",
+    let decisive = match check.answer {
+        DiskAnswer::Blocked => Outcome::Block,
+        _ => Outcome::Caution,
     };
     let mut findings = check.findings.iter();
     let finding = findings.find(|finding| finding.outcome == decisive);
     let reason = match (finding, &check.unreadable) {
-        (Some(finding), _) => format!("{}: {}", finding.rule, finding.evidence),
+        (Some(finding), _) => format!("{}: {}", finding.rule, finding.evidence.text),
         (None, Some(why)) => why.clone(),
         (None, None) => check.short_name.clone().unwrap_or_default(),
     };
     let rest = format!("{}  {}", safe(&check.disk), safe(&reason));
-    answer_line(&check.answer, &rest, columns)
+    answer_line(check.answer, &rest, columns)
 }
 
 /// How many disks got which answer.
@@ -171,12 +168,12 @@ pub(crate) struct Tally {
 }
 
 impl Tally {
-    pub(crate) fn count(&mut self, answer: &str) {
+    pub(crate) fn count(&mut self, answer: DiskAnswer) {
         match answer {
-            "ready" => self.ready += 1,
-            "caution" => self.caution += 1,
-            "blocked" => self.blocked += 1,
-            _ => self.unreadable += 1,
+            DiskAnswer::Ready => self.ready += 1,
+            DiskAnswer::Caution => self.caution += 1,
+            DiskAnswer::Blocked => self.blocked += 1,
+            DiskAnswer::Unreadable => self.unreadable += 1,
         }
     }
 

@@ -5,10 +5,12 @@ use schwelle_core::draft::{Change, MapPart};
 use schwelle_core::gpt::attributes;
 use schwelle_core::profile::{Origin, Partition, Role};
 
+use super::json::DiskAnswer;
 use super::map;
 use crate::disk::Disk;
 use crate::screen::{Look, Tone, toned};
-use crate::text::{bytes, cut, pad, safe, typed, width, wrap};
+use crate::text::{bytes, cut, pad, safe, width, wrap};
+use crate::words::lba_range;
 
 /// Which disk this is: path, size, table, model and serial, short name, the systems on it.
 pub(crate) fn head(disk: &Disk) -> String {
@@ -17,7 +19,7 @@ pub(crate) fn head(disk: &Disk) -> String {
     let mut facts = vec![
         safe(&disk.path.display().to_string()),
         size,
-        profile.table_style().to_owned(),
+        profile.table_style().name().to_owned(),
         format!("{}-byte sectors", profile.geometry.logical_sector),
     ];
     facts.extend(profile.host.model.as_deref().map(safe));
@@ -168,7 +170,7 @@ pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, look: Look) -> String 
 pub(crate) fn lbas(extent: &Extent) -> String {
     match extent.sectors() {
         1 => extent.first.to_string(),
-        _ => format!("LBA {} to {}", extent.first.0, extent.last().0),
+        _ => lba_range(extent),
     }
 }
 
@@ -176,21 +178,16 @@ pub(crate) fn lbas(extent: &Extent) -> String {
 pub(crate) const ANSWER_COLUMNS: usize = 10;
 
 /// A disk's line in a list: its answer, and what else is said in that line.
-pub(crate) fn answer_line(answer: &str, rest: &str, columns: usize) -> String {
+pub(crate) fn answer_line(answer: DiskAnswer, rest: &str, columns: usize) -> String {
     let tone = match answer {
-        "ready" => Tone::Good,
-        "caution" => Tone::Careful,
-        _ => Tone::Bad,
+        DiskAnswer::Ready => Tone::Good,
+        DiskAnswer::Caution => Tone::Careful,
+        DiskAnswer::Blocked | DiskAnswer::Unreadable => Tone::Bad,
     };
     let rest = cut(rest, columns - ANSWER_COLUMNS - 1);
     format!(
         "{} {}\n",
-        toned(tone, &pad(answer, ANSWER_COLUMNS)),
+        toned(tone, &pad(answer.name(), ANSWER_COLUMNS)),
         rest.trim_end()
     )
-}
-
-/// What to do about this disk: what is to be typed names it.
-pub(super) fn remedy_for(disk: &Disk, remedy: &str) -> String {
-    remedy.replace(" DISK", &format!(" {}", typed(&disk.path)))
 }

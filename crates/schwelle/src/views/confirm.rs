@@ -8,6 +8,7 @@ use serde::Serialize;
 use super::common::{answer, head, paragraph};
 use super::json::Rehearsed;
 use super::rehearse;
+use super::told::StepDoc;
 use crate::disk::Disk;
 use crate::screen::{Tone, toned};
 use crate::text::{pad, typed};
@@ -36,9 +37,10 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
                 StepOutcome::Pass => (Tone::Good, "pass"),
                 _ => (Tone::Careful, "care"),
             };
-            text += &line(tone, word, step.id.name(), &step.evidence, columns);
-            if let Some(remedy) = &step.remedy {
-                text += &paragraph("What to do: ", remedy, INDENT, columns);
+            let told = StepDoc::of(disk, step);
+            text += &line(tone, word, step.id.name(), &told.evidence.text, columns);
+            if let Some(remedy) = &told.remedy {
+                text += &paragraph("What to do: ", &remedy.told.text, INDENT, columns);
             }
         }
     } else {
@@ -108,8 +110,7 @@ fn upper(text: &str) -> String {
 /// `confirm`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Confirmed {
-    /// "confirmed", "not-confirmed" or "unknown"
-    pub(crate) answer: String,
+    pub(crate) answer: Answer,
     /// Why, in a sentence
     pub(crate) reason: String,
     pub(crate) evidence: Vec<EvidenceDoc>,
@@ -123,29 +124,29 @@ pub(crate) struct Confirmed {
 pub(crate) struct EvidenceDoc {
     /// A stable name
     pub(crate) name: String,
-    /// "needed", "strong", "weak", or "aside" where it is about something else
-    pub(crate) weight: String,
-    /// What it says to "did it start in UEFI mode": "yes", "no" or "nothing"
-    pub(crate) says: String,
+    /// "aside" where it is about something else
+    pub(crate) weight: Weight,
+    /// What it says to "did it start in UEFI mode"
+    pub(crate) says: Says,
     /// Number of the partition with the Windows it is about; null where it is about all
     pub(crate) system: Option<usize>,
     pub(crate) text: String,
 }
 
 impl Confirmed {
-    pub(crate) fn of(confirmation: &Confirmation) -> Self {
+    pub(crate) fn of(disk: &Disk, confirmation: &Confirmation) -> Self {
         let evidence = confirmation.evidence.iter().map(|piece| EvidenceDoc {
             name: piece.name.to_owned(),
-            weight: piece.weight.name().to_owned(),
-            says: piece.says.name().to_owned(),
+            weight: piece.weight,
+            says: piece.says,
             system: piece.system,
             text: piece.text.clone(),
         });
         Self {
-            answer: confirmation.answer.name().to_owned(),
+            answer: confirmation.answer,
             reason: confirmation.reason.clone(),
             evidence: evidence.collect(),
-            rehearsal: Rehearsed::of(&confirmation.rehearsal),
+            rehearsal: Rehearsed::of(disk, &confirmation.rehearsal),
         }
     }
 }

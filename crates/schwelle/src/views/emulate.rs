@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use schemars::JsonSchema;
 use schwelle_core::firmware::BootMode;
+use schwelle_core::rehearse::StepOutcome;
 use schwelle_core::rehearse::emulator::Emulation;
 use serde::{Deserialize, Serialize};
 
@@ -34,8 +35,8 @@ pub(crate) struct EmulatedDoc {
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct EmulatedStepDoc {
     pub(crate) step: String,
-    /// "pass", "fail", or "caution" where it cannot be told
-    pub(crate) outcome: String,
+    /// "caution" where it cannot be told
+    pub(crate) outcome: StepOutcome,
     pub(crate) evidence: String,
 }
 
@@ -68,7 +69,7 @@ impl EmulatedDoc {
 fn steps(emulation: &Emulation) -> Vec<EmulatedStepDoc> {
     let steps = emulation.steps.iter().map(|step| EmulatedStepDoc {
         step: step.name.to_owned(),
-        outcome: step.outcome.name().to_owned(),
+        outcome: step.outcome,
         evidence: step.evidence.clone(),
     });
     steps.collect()

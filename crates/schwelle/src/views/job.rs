@@ -2,6 +2,8 @@
 
 use schemars::JsonSchema;
 use schwelle_core::firmware::{Fact, Machine};
+use schwelle_core::job::JobEnd;
+use schwelle_core::profile::TableStyle;
 use serde::{Deserialize, Serialize};
 
 use super::json::{Plan, Rehearsed};
@@ -43,8 +45,9 @@ pub(crate) struct DiskDoc {
     pub(crate) model: Option<String>,
     pub(crate) short_name: Option<String>,
     pub(crate) systems: Vec<String>,
-    /// "MBR", "GPT", "hybrid" or "blank", before the job
-    pub(crate) table: String,
+    /// Before the job; null in a record of an older program
+    #[serde(default)]
+    pub(crate) table: Option<TableStyle>,
 }
 
 impl DiskDoc {
@@ -59,7 +62,7 @@ impl DiskDoc {
                 .iter()
                 .map(|system| system.title())
                 .collect(),
-            table: profile.table_style().to_owned(),
+            table: Some(profile.table_style()),
         }
     }
 }
@@ -110,8 +113,7 @@ impl PcFactDoc {
 /// `outcome.json` in the job folder: how the last of `convert`, `mend`, `resume` and `undo` ended.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Outcome {
-    /// "converted", "mended" or "undone"
-    pub(crate) answer: String,
+    pub(crate) answer: JobEnd,
     /// RFC 3339
     pub(crate) finished: String,
     /// The rehearsal of the finished disk; null after `undo`

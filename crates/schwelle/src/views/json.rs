@@ -4,54 +4,72 @@
 use std::path::Path;
 
 use schemars::JsonSchema;
+use schwelle_core::commit::StageKind;
 use schwelle_core::crossing::Style;
 use schwelle_core::device::Geometry;
-use schwelle_core::draft::{self, EditedFile, MapPart};
-use schwelle_core::job::bytes_needed;
-use schwelle_core::placement;
+use schwelle_core::disk_use::DiskUse;
+use schwelle_core::draft::{self, Change, EditedFile, MapPart};
+use schwelle_core::job::{JobEnd, bytes_needed};
+use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
+use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
-use schwelle_core::rules::Finding;
+use schwelle_core::rules::Outcome;
 use serde::{Deserialize, Serialize};
 
 use super::emulate::EmulatedDoc;
 use super::mend::FixDoc;
-use crate::disk::{Disk, Judgement, answer_name};
+use super::told::{FindingDoc, StepDoc, Told};
+use crate::disk::{Disk, Judgement};
 use crate::error::CliError;
+use crate::words;
 
-/// `check`; for several disks one in a line each
+/// What is to be said of a disk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum DiskAnswer {
+    Ready,
+    Caution,
+    Blocked,
+    Unreadable,
+}
+
+impl DiskAnswer {
+    pub(crate) fn of(answer: Outcome) -> Self {
+        match answer {
+            Outcome::Pass | Outcome::Unknown => Self::Ready,
+            Outcome::Caution => Self::Caution,
+            Outcome::Block => Self::Blocked,
+        }
+    }
+
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Ready => "ready",
+            Self::Caution => "caution",
+            Self::Blocked => "blocked",
+            Self::Unreadable => "unreadable",
+        }
+    }
+}
+
+/// `check`: one in a line for each disk
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Check {
     pub(crate) disk: String,
     pub(crate) short_name: Option<String>,
-    /// The table that was asked about: "gpt" or "mbr"
-    pub(crate) to: String,
-    /// "ready", "caution" or "blocked"; of several disks also "unreadable"
-    pub(crate) answer: String,
+    /// The table that was asked about
+    pub(crate) to: Style,
+    pub(crate) answer: DiskAnswer,
     pub(crate) findings: Vec<FindingDoc>,
     /// Why the disk could not be read; null where it could
     pub(crate) unreadable: Option<String>,
 }
 
-/// A rule's answer.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct FindingDoc {
-    pub(crate) rule: String,
-    /// "pass", "caution", "block" or "unknown"
-    pub(crate) outcome: String,
-    pub(crate) subject: String,
-    pub(crate) evidence: String,
-    pub(crate) remedy: Option<String>,
-}
-
-pub(super) fn findings(findings: &[Finding]) -> Vec<FindingDoc> {
-    let document = |finding: &Finding| FindingDoc {
-        rule: finding.rule.to_owned(),
-        outcome: finding.outcome.name().to_owned(),
-        subject: finding.subject.clone(),
-        evidence: finding.evidence.clone(),
-        remedy: finding.remedy.clone(),
-    };
-    findings.iter().map(document).collect()
+pub(super) fn findings(disk: &Disk, judgement: &Judgement) -> Vec<FindingDoc> {
+    let findings = judgement.findings.iter();
+    findings
+        .map(|finding| FindingDoc::of(disk, finding))
+        .collect()
 }
 
 impl Check {
@@ -59,9 +77,9 @@ impl Check {
         Self {
             disk: disk.path.display().to_string(),
             short_name: disk.profile.disk_name(),
-            to: judgement.to().name().to_owned(),
-            answer: answer_name(judgement.answer).to_owned(),
-            findings: findings(&judgement.findings),
+            to: judgement.to(),
+            answer: DiskAnswer::of(judgement.answer),
+            findings: findings(disk, judgement),
             unreadable: None,
         }
     }
@@ -70,8 +88,8 @@ impl Check {
         Self {
             disk: path.display().to_string(),
             short_name: None,
-            to: to.name().to_owned(),
-            answer: "unreadable".to_owned(),
+            to,
+            answer: DiskAnswer::Unreadable,
             findings: Vec::new(),
             unreadable: Some(error.what.clone()),
         }
@@ -82,10 +100,9 @@ impl Check {
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Plan {
     pub(crate) disk: String,
-    /// The table that it makes: "gpt" or "mbr"
-    pub(crate) to: String,
-    /// "ready", "caution" or "blocked"
-    pub(crate) answer: String,
+    /// The table that it makes
+    pub(crate) to: Style,
+    pub(crate) answer: DiskAnswer,
     pub(crate) findings: Vec<FindingDoc>,
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub(crate) draft: Option<DraftDoc>,
@@ -98,8 +115,8 @@ pub(crate) struct Plan {
 /// The draft in a plan.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct DraftDoc {
-    /// What the disk is for: "system" or "data"
-    pub(crate) disk_use: String,
+    /// What the disk is for
+    pub(crate) disk_use: DiskUse,
     pub(crate) sector_bytes: u32,
     /// Where the EFI system partition goes; null for a data disk that gets none
     pub(crate) placement: Option<PlacementDoc>,
@@ -179,8 +196,8 @@ impl EditedFileDoc {
 /// Where the EFI system partition goes.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct PlacementDoc {
-    /// "gap", "trim", "takeover", "existing" or "formatted" (`mend`: it is there, and gets a new file system)
-    pub(crate) kind: String,
+    /// How it gets its room; "formatted" (`mend`): it is there, and gets a new file system
+    pub(crate) kind: EspKind,
     pub(crate) first_lba: u64,
     pub(crate) last_lba: u64,
     pub(crate) size_bytes: u64,
@@ -193,16 +210,16 @@ pub(crate) struct PlacementDoc {
 /// A place for the EFI system partition that was looked at.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct ConsideredDoc {
-    pub(crate) place: String,
+    pub(crate) place: Told<Place>,
     /// What it would give and cost, or why it does not serve
-    pub(crate) verdict: String,
+    pub(crate) verdict: Told<PlaceVerdict>,
     pub(crate) chosen: bool,
 }
 
 fn considered(place: &placement::Considered) -> ConsideredDoc {
     ConsideredDoc {
-        place: place.place.clone(),
-        verdict: place.verdict.clone(),
+        place: Told::of(place.place, |place| words::places::place(*place)),
+        verdict: Told::of(place.verdict.clone(), words::places::verdict),
         chosen: place.chosen,
     }
 }
@@ -238,21 +255,20 @@ pub(crate) struct PartDoc {
     pub(crate) last_lba: u64,
     #[serde(rename = "type")]
     pub(crate) kind: String,
-    /// "boot", "Windows", "EFI system", "recovery", "reserved", "data"; null for an unused stretch
-    pub(crate) role: Option<String>,
+    /// Null for an unused stretch
+    pub(crate) role: Option<Role>,
     pub(crate) label: String,
     pub(crate) active: bool,
     /// GPT attribute bits, in hex
     pub(crate) attributes: String,
-    /// "kept", "smaller", "filled" (gets more files), "formatted" (gets a new file system), "retyped" or "new"
-    pub(crate) change: String,
+    /// "filled" gets more files, "formatted" a new file system
+    pub(crate) change: Change,
 }
 
 /// A stage of the commit.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct StageDoc {
-    /// "move", "trim", "fill", "prepare", "commit", "takeover", "clear" or "settle"
-    pub(crate) stage: String,
+    pub(crate) stage: StageKind,
     pub(crate) bytes: u64,
     pub(crate) parts: Vec<StagePartDoc>,
 }
@@ -277,11 +293,11 @@ fn parts(parts: &[MapPart]) -> Vec<PartDoc> {
         first_lba: part.extent.first.0,
         last_lba: part.extent.last().0,
         kind: part.kind.clone(),
-        role: part.role.map(|role| role.name().to_owned()),
+        role: part.role,
         label: part.label.clone(),
         active: part.active,
         attributes: format!("{:016x}", part.attributes),
-        change: part.change.name().to_owned(),
+        change: part.change,
     };
     parts.iter().map(document).collect()
 }
@@ -296,7 +312,7 @@ fn stages(plan: &draft::Plan<'_>, geometry: Geometry) -> Vec<StageDoc> {
         extents: part.extents.iter().map(extent).collect(),
     };
     let stage = |stage: &schwelle_core::commit::Stage| StageDoc {
-        stage: stage.kind.name().to_owned(),
+        stage: stage.kind,
         bytes: stage.bytes(geometry),
         parts: stage.parts.iter().map(part).collect(),
     };
@@ -307,9 +323,9 @@ impl Plan {
     pub(crate) fn blocked(disk: &Disk, judgement: &Judgement) -> Self {
         Self {
             disk: disk.path.display().to_string(),
-            to: judgement.to().name().to_owned(),
-            answer: answer_name(judgement.answer).to_owned(),
-            findings: findings(&judgement.findings),
+            to: judgement.to(),
+            answer: DiskAnswer::of(judgement.answer),
+            findings: findings(disk, judgement),
             draft: None,
             emulated: None,
             mended: Vec::new(),
@@ -328,9 +344,9 @@ impl Plan {
         };
         let draft = DraftDoc {
             sector_bytes: geometry.logical_sector,
-            disk_use: plan.placement.disk_use.name().to_owned(),
+            disk_use: plan.placement.disk_use,
             placement: plan.placement.esp.map(|esp| PlacementDoc {
-                kind: esp.from.name().to_owned(),
+                kind: esp.from.kind(),
                 first_lba: esp.extent.first.0,
                 last_lba: esp.extent.last().0,
                 size_bytes: geometry.bytes_in(&esp.extent),
@@ -354,7 +370,7 @@ impl Plan {
             menu: plan.start.as_ref().map(MenuDoc::of),
             files_added: of_start(|start| &start.files),
             files_replaced: of_start(|start| &start.replaced),
-            rehearsal: Rehearsed::of(rehearsal),
+            rehearsal: Rehearsed::of(disk, rehearsal),
         };
         Self {
             draft: Some(draft),
@@ -368,9 +384,9 @@ impl Plan {
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Rehearsed {
     /// The table that the disk should have, and with it the mode of the start: "gpt" (UEFI) or "mbr" (BIOS)
-    pub(crate) to: String,
-    /// What the disk is for: "system" or "data"
-    pub(crate) disk_use: String,
+    pub(crate) to: Style,
+    /// What the disk is for
+    pub(crate) disk_use: DiskUse,
     /// The walk reached what the disk is for: the system's kernel, or all volumes of a data disk
     pub(crate) passed: bool,
     /// By the walk; false for a data disk
@@ -381,41 +397,35 @@ pub(crate) struct Rehearsed {
     pub(crate) emulated: Option<EmulatedDoc>,
 }
 
-/// A step of the walk.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct StepDoc {
-    pub(crate) step: String,
-    /// "pass"; "caution": it starts all the same; or "fail"
-    pub(crate) outcome: String,
-    pub(crate) evidence: String,
-    pub(crate) remedy: Option<String>,
-}
-
 impl Rehearsed {
-    pub(crate) fn of(rehearsal: &Rehearsal) -> Self {
-        let step = |step: &schwelle_core::rehearse::Step| StepDoc {
-            step: step.id.name().to_owned(),
-            outcome: step.outcome.name().to_owned(),
-            evidence: step.evidence.clone(),
-            remedy: step.remedy.clone(),
-        };
+    pub(crate) fn of(disk: &Disk, rehearsal: &Rehearsal) -> Self {
+        let steps = rehearsal.steps.iter();
         Self {
-            to: rehearsal.style.name().to_owned(),
-            disk_use: rehearsal.disk_use.name().to_owned(),
+            to: rehearsal.style,
+            disk_use: rehearsal.disk_use,
             passed: rehearsal.passed(),
             starts: rehearsal.starts(),
-            steps: rehearsal.steps.iter().map(step).collect(),
+            steps: steps.map(|step| StepDoc::of(disk, step)).collect(),
             emulated: None,
         }
     }
 }
 
+/// How a conversion ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum ConvertAnswer {
+    Converted,
+    /// By a rule
+    Blocked,
+    /// The draft failed its rehearsal, or real firmware did not start it; nothing was written
+    NotStarted,
+}
+
 /// `convert`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Converted {
-    /// "converted"; "blocked" by a rule; "not-started" where the draft failed its rehearsal, or real
-    /// firmware did not start it, and nothing was written
-    pub(crate) answer: String,
+    pub(crate) answer: ConvertAnswer,
     /// The job folder; null when nothing was written
     pub(crate) job: Option<String>,
     /// The rehearsal of the real disk, or of the draft that failed; null when a rule blocked
@@ -427,31 +437,40 @@ pub(crate) struct Converted {
 }
 
 impl Converted {
-    pub(crate) fn blocked(judgement: &Judgement) -> Self {
+    pub(crate) fn blocked(disk: &Disk, judgement: &Judgement) -> Self {
         Self {
-            answer: "blocked".to_owned(),
+            answer: ConvertAnswer::Blocked,
             job: None,
             rehearsal: None,
-            findings: findings(&judgement.findings),
+            findings: findings(disk, judgement),
             emulated: None,
         }
     }
 
-    pub(crate) fn not_started(rehearsal: &Rehearsal, emulated: Option<EmulatedDoc>) -> Self {
+    pub(crate) fn not_started(
+        disk: &Disk,
+        rehearsal: &Rehearsal,
+        emulated: Option<EmulatedDoc>,
+    ) -> Self {
         Self {
-            answer: "not-started".to_owned(),
+            answer: ConvertAnswer::NotStarted,
             job: None,
-            rehearsal: Some(Rehearsed::of(rehearsal)),
+            rehearsal: Some(Rehearsed::of(disk, rehearsal)),
             findings: Vec::new(),
             emulated,
         }
     }
 
-    pub(crate) fn of(job: &Path, rehearsal: &Rehearsal, emulated: Option<EmulatedDoc>) -> Self {
+    pub(crate) fn of(
+        disk: &Disk,
+        job: &Path,
+        rehearsal: &Rehearsal,
+        emulated: Option<EmulatedDoc>,
+    ) -> Self {
         Self {
-            answer: "converted".to_owned(),
+            answer: ConvertAnswer::Converted,
             job: Some(job.display().to_string()),
-            rehearsal: Some(Rehearsed::of(rehearsal)),
+            rehearsal: Some(Rehearsed::of(disk, rehearsal)),
             findings: Vec::new(),
             emulated,
         }
@@ -462,7 +481,7 @@ impl Converted {
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Recovered {
     /// "converted" or "mended" (`resume`), "undone" (`undo`)
-    pub(crate) answer: String,
+    pub(crate) answer: JobEnd,
     /// The disk that was found
     pub(crate) disk: String,
     pub(crate) job: String,
@@ -474,19 +493,19 @@ pub(crate) struct Recovered {
 }
 
 impl Recovered {
-    pub(crate) fn resumed(disk: &Path, job: &Path, done: &str, rehearsal: &Rehearsal) -> Self {
+    pub(crate) fn resumed(disk: &Disk, job: &Path, done: JobEnd, rehearsal: &Rehearsal) -> Self {
         Self {
-            answer: done.to_owned(),
-            disk: disk.display().to_string(),
+            answer: done,
+            disk: disk.path.display().to_string(),
             job: job.display().to_string(),
             exact: None,
-            rehearsal: Some(Rehearsed::of(rehearsal)),
+            rehearsal: Some(Rehearsed::of(disk, rehearsal)),
         }
     }
 
     pub(crate) fn undone(disk: &Path, job: &Path, exact: bool) -> Self {
         Self {
-            answer: "undone".to_owned(),
+            answer: JobEnd::Undone,
             disk: disk.display().to_string(),
             job: job.display().to_string(),
             exact: Some(exact),
@@ -499,45 +518,102 @@ impl Recovered {
 mod tests {
     use std::fs;
 
+    use schemars::JsonSchema;
+    use schemars::generate::SchemaSettings;
+    use schwelle_core::firmware::{Already, Event, Missing, SheetStep};
+    use serde_json::{Map, Value, json};
+
+    use super::{ConsideredDoc, FindingDoc, FixDoc, StepDoc, Told};
     use crate::views;
+    use crate::views::sheet::LinesDoc;
+
+    /// The answers that several documents have, whose definitions stand in a file of their own.
+    #[derive(JsonSchema)]
+    #[expect(dead_code, reason = "only its schema is used")]
+    struct Answers {
+        finding: FindingDoc,
+        step: StepDoc,
+        fix: FixDoc,
+        considered: ConsideredDoc,
+        event: Told<Event>,
+        missing: LinesDoc<Missing>,
+        sheet_step: LinesDoc<SheetStep>,
+        already: Told<Already>,
+    }
+
+    fn schema<T: JsonSchema>() -> Value {
+        // As they are written, not as they may be read.
+        let settings = SchemaSettings::draft2020_12().for_serialize();
+        settings
+            .into_generator()
+            .into_root_schema_for::<T>()
+            .to_value()
+    }
+
+    /// Takes the shared definitions out, and refers to their file.
+    fn share(schema: &mut Value, shared: &Map<String, Value>) {
+        fn refer(value: &mut Value, shared: &Map<String, Value>) {
+            match value {
+                Value::Object(map) => {
+                    let name = map.get("$ref").and_then(Value::as_str);
+                    let name = name.and_then(|name| name.strip_prefix("#/$defs/"));
+                    if let Some(name) = name.filter(|name| shared.contains_key(*name)) {
+                        let there = format!("answers.json#/$defs/{name}");
+                        map.insert("$ref".to_owned(), there.into());
+                    }
+                    map.values_mut().for_each(|value| refer(value, shared));
+                }
+                Value::Array(list) => list.iter_mut().for_each(|value| refer(value, shared)),
+                _ => {}
+            }
+        }
+        let definitions = schema.get_mut("$defs");
+        if let Some(definitions) = definitions.and_then(Value::as_object_mut) {
+            definitions.retain(|name, definition| {
+                let there = shared.get(name);
+                assert!(
+                    there.is_none_or(|there| there == definition),
+                    "two are called {name}"
+                );
+                there.is_none()
+            });
+        }
+        refer(schema, shared);
+    }
 
     /// The schemas in `docs/schema/` are made from the types. To renew them: `SCHWELLE_RENEW=1
     /// cargo test`.
     #[test]
     fn schemas_in_docs_are_those_of_the_types() {
         let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/schema");
-        for (name, schema) in [
-            ("survey", schemars::schema_for!(views::survey::Surveyed)),
-            ("check", schemars::schema_for!(super::Check)),
-            ("rules", schemars::schema_for!(views::rules::Rules)),
-            ("plan", schemars::schema_for!(super::Plan)),
-            ("rehearse", schemars::schema_for!(super::Rehearsed)),
-            ("mend", schemars::schema_for!(views::mend::Mended)),
-            ("confirm", schemars::schema_for!(views::confirm::Confirmed)),
-            ("firmware", schemars::schema_for!(views::firmware::Firmware)),
-            (
-                "firmware-set",
-                schemars::schema_for!(views::firmware::SettingsDoc),
-            ),
-            (
-                "firmware-start",
-                schemars::schema_for!(views::firmware::Started),
-            ),
-            (
-                "firmware-entry",
-                schemars::schema_for!(views::firmware::EntryWritten),
-            ),
-            (
-                "firmware-setup",
-                schemars::schema_for!(views::firmware::SetupAsked),
-            ),
-            ("firmware-sheet", schemars::schema_for!(views::sheet::Sheet)),
-            ("convert", schemars::schema_for!(super::Converted)),
-            ("recover", schemars::schema_for!(super::Recovered)),
-            ("job", schemars::schema_for!(views::job::JobRecord)),
-            ("outcome", schemars::schema_for!(views::job::Outcome)),
-            ("report", schemars::schema_for!(views::report::Report)),
-        ] {
+        let answers = schema::<Answers>();
+        let shared = answers["$defs"].as_object().unwrap().clone();
+        let answers = json!({ "$schema": answers["$schema"], "$defs": shared });
+        let documents = [
+            ("survey", schema::<views::survey::Surveyed>()),
+            ("check", schema::<super::Check>()),
+            ("rules", schema::<views::rules::Rules>()),
+            ("plan", schema::<super::Plan>()),
+            ("rehearse", schema::<super::Rehearsed>()),
+            ("mend", schema::<views::mend::Mended>()),
+            ("confirm", schema::<views::confirm::Confirmed>()),
+            ("firmware", schema::<views::firmware::Firmware>()),
+            ("firmware-set", schema::<views::firmware::SettingsDoc>()),
+            ("firmware-start", schema::<views::firmware::Started>()),
+            ("firmware-entry", schema::<views::firmware::EntryWritten>()),
+            ("firmware-setup", schema::<views::firmware::SetupAsked>()),
+            ("firmware-sheet", schema::<views::sheet::Sheet>()),
+            ("convert", schema::<super::Converted>()),
+            ("recover", schema::<super::Recovered>()),
+            ("job", schema::<views::job::JobRecord>()),
+            ("outcome", schema::<views::job::Outcome>()),
+            ("report", schema::<views::report::Report>()),
+        ];
+        let documents = documents.into_iter().map(|(name, mut schema)| {
+            share(&mut schema, &shared);
+            (name, schema)
+        });
+        for (name, schema) in documents.chain([("answers", answers)]) {
             let path = format!("{folder}/{name}.json");
             let text = serde_json::to_string_pretty(&schema).unwrap() + "\n";
             if std::env::var_os("SCHWELLE_RENEW").is_some() {

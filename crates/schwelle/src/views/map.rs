@@ -1,7 +1,7 @@
 //! The disk as a bar in proportion: each part by a pattern of its own, with its number and what it is
 //! inside, so that it reads without colour.
 
-use schwelle_core::draft::MapPart;
+use schwelle_core::draft::{Change, MapPart};
 use schwelle_core::profile::Role;
 
 use crate::screen::{Tone, toned};
@@ -27,37 +27,37 @@ pub(crate) struct Cell {
 
 /// A part of a disk, as far as a picture of it goes.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Stretch<'a> {
+pub(crate) struct Stretch {
     /// Number in the table; `None` for an unused stretch.
     pub(crate) number: Option<usize>,
     pub(crate) sectors: u64,
-    /// The role's name; `None` for an unused stretch.
-    pub(crate) role: Option<&'a str>,
-    /// What the job does with it, by name.
-    pub(crate) change: &'a str,
+    /// What it is for; `None` for an unused stretch.
+    pub(crate) role: Option<Role>,
+    /// What the job does with it.
+    pub(crate) change: Change,
     pub(crate) active: bool,
 }
 
-impl<'a> From<&'a MapPart> for Stretch<'a> {
-    fn from(part: &'a MapPart) -> Self {
+impl From<&MapPart> for Stretch {
+    fn from(part: &MapPart) -> Self {
         Self {
             number: part.number,
             sectors: part.extent.sectors(),
-            role: part.role.map(Role::name),
-            change: part.change.name(),
+            role: part.role,
+            change: part.change,
             active: part.active,
         }
     }
 }
 
-impl Stretch<'_> {
+impl Stretch {
     /// Its mark: new or changed, smaller, active, or none.
     pub(crate) fn mark(&self) -> &'static str {
         match self.change {
-            "kept" if self.active => "*",
-            "kept" => "",
-            "smaller" => "<",
-            _ => "+",
+            Change::Kept if self.active => "*",
+            Change::Kept => "",
+            Change::Smaller => "<",
+            Change::New | Change::Filled | Change::Formatted | Change::Retyped => "+",
         }
     }
 
@@ -66,15 +66,15 @@ impl Stretch<'_> {
             .number
             .map_or(String::new(), |number| number.to_string());
         let mark = self.mark();
-        let kind = self.role.unwrap_or("unused");
-        let (pattern, tone) = match kind {
-            "EFI system" => ('=', Tone::Open),
-            "boot" => ('%', Tone::Open),
-            "Windows" => ('#', Tone::Heading),
-            "recovery" => ('~', Tone::Open),
-            "reserved" => (',', Tone::Open),
-            "unused" => ('.', Tone::Faint),
-            _ => ('o', Tone::Open),
+        let kind = self.role.map_or("unused", Role::name);
+        let (pattern, tone) = match self.role {
+            Some(Role::Esp) => ('=', Tone::Open),
+            Some(Role::Boot) => ('%', Tone::Open),
+            Some(Role::Windows) => ('#', Tone::Heading),
+            Some(Role::Recovery) => ('~', Tone::Open),
+            Some(Role::Reserved) => (',', Tone::Open),
+            Some(Role::Data) => ('o', Tone::Open),
+            None => ('.', Tone::Faint),
         };
         Cell {
             sectors: self.sectors,
@@ -121,12 +121,12 @@ impl Cell {
 
 /// The stretches of a disk with their shares of `room`, each of them `least` at least. Where there is no
 /// room for all, neighbours are put together, the smallest first.
-pub(crate) fn shares<'a>(
-    parts: impl Iterator<Item = Stretch<'a>> + Clone,
+pub(crate) fn shares(
+    parts: impl Iterator<Item = Stretch> + Clone,
     room: usize,
     least: usize,
 ) -> Vec<(Cell, usize)> {
-    let sum = |all: u64, part: Stretch<'_>| all.saturating_add(part.sectors);
+    let sum = |all: u64, part: Stretch| all.saturating_add(part.sectors);
     let total: u64 = parts.clone().fold(0, sum);
     let mut cells: Vec<Cell> = parts
         .filter(|part| part.number.is_some() || part.sectors > total / SMALL_GAP)

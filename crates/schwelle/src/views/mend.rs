@@ -5,17 +5,19 @@ use std::path::Path;
 use schemars::JsonSchema;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
-use schwelle_core::mend::Fix;
-use schwelle_core::rehearse::Rehearsal;
+use schwelle_core::mend::{Fix, FixKind};
+use schwelle_core::rehearse::{Rehearsal, StepId};
 use serde::{Deserialize, Serialize};
 
 use super::common::{answer, head, paragraph};
-use super::json::{self, FindingDoc, Rehearsed};
+use super::json::{self, Rehearsed};
 use super::plan;
+use super::told::{FindingDoc, Told};
 use crate::commands::mend::Planned;
 use crate::disk::{Disk, Judgement};
 use crate::screen::{Look, Tone, toned};
 use crate::text::pad;
+use crate::words;
 
 /// The whole view of a plan.
 pub(crate) fn render(disk: &Disk, planned: &Planned<'_>, look: Look) -> String {
@@ -24,7 +26,8 @@ pub(crate) fn render(disk: &Disk, planned: &Planned<'_>, look: Look) -> String {
     text += &format!("\n{}\n", toned(Tone::Heading, "What is mended"));
     for fix in &planned.fixes {
         let step = toned(Tone::Careful, &pad(fix.step.name(), 16));
-        let what = paragraph("", &fix.what, INDENT, look.columns);
+        let what = words::mend::fix(&fix.what);
+        let what = paragraph("", &what, INDENT, look.columns);
         text += &format!("  {step} {}", what.trim_start());
     }
     let Planned {
@@ -64,11 +67,22 @@ pub(crate) fn done(disk: &Disk, job: &Path, plan: &Plan<'_>, rehearsal: &Rehears
     plan::done("Mended", disk, job, plan, rehearsal)
 }
 
+/// How it ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum MendAnswer {
+    Mended,
+    /// No job folder was named
+    Planned,
+    NothingToMend,
+    /// By a rule
+    Blocked,
+}
+
 /// `mend`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Mended {
-    /// "mended"; "planned" where no job folder was named; "nothing-to-mend"; "blocked" by a rule
-    pub(crate) answer: String,
+    pub(crate) answer: MendAnswer,
     /// What is mended
     pub(crate) fixes: Vec<FixDoc>,
     /// The plan, where nothing was written
@@ -85,24 +99,24 @@ pub(crate) struct Mended {
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct FixDoc {
     /// The step of the rehearsal that failed, or told of it
-    pub(crate) step: String,
+    pub(crate) step: StepId,
     /// What is done about it
-    pub(crate) what: String,
+    pub(crate) what: Told<FixKind>,
 }
 
 /// The same in JSON.
 pub(crate) fn fixes(fixes: &[Fix]) -> Vec<FixDoc> {
     let document = |fix: &Fix| FixDoc {
-        step: fix.step.name().to_owned(),
-        what: fix.what.clone(),
+        step: fix.step,
+        what: Told::of(fix.what.clone(), words::mend::fix),
     };
     fixes.iter().map(document).collect()
 }
 
 impl Mended {
-    fn new(answer: &str) -> Self {
+    fn new(answer: MendAnswer) -> Self {
         Self {
-            answer: answer.to_owned(),
+            answer,
             fixes: Vec::new(),
             plan: None,
             job: None,
@@ -112,13 +126,13 @@ impl Mended {
     }
 
     pub(crate) fn nothing() -> Self {
-        Self::new("nothing-to-mend")
+        Self::new(MendAnswer::NothingToMend)
     }
 
-    pub(crate) fn blocked(judgement: &Judgement) -> Self {
+    pub(crate) fn blocked(disk: &Disk, judgement: &Judgement) -> Self {
         Self {
-            findings: json::findings(&judgement.findings),
-            ..Self::new("blocked")
+            findings: json::findings(disk, judgement),
+            ..Self::new(MendAnswer::Blocked)
         }
     }
 
@@ -126,16 +140,16 @@ impl Mended {
         Self {
             fixes: plan.mended.clone(),
             plan: Some(plan),
-            ..Self::new("planned")
+            ..Self::new(MendAnswer::Planned)
         }
     }
 
-    pub(crate) fn done(mended: &[Fix], job: &Path, rehearsal: &Rehearsal) -> Self {
+    pub(crate) fn done(disk: &Disk, mended: &[Fix], job: &Path, rehearsal: &Rehearsal) -> Self {
         Self {
             fixes: fixes(mended),
             job: Some(job.display().to_string()),
-            rehearsal: Some(Rehearsed::of(rehearsal)),
-            ..Self::new("mended")
+            rehearsal: Some(Rehearsed::of(disk, rehearsal)),
+            ..Self::new(MendAnswer::Mended)
         }
     }
 }

@@ -16,3 +16,4 @@ pub(crate) mod report;
 pub(crate) mod rules;
 pub(crate) mod sheet;
 pub(crate) mod survey;
+pub(crate) mod told;

@@ -45,13 +45,13 @@ pub(super) fn body(
     if let Some(start) = &plan.start {
         text += &menu(start, plan.table.style(), columns);
     }
-    let cautions: Vec<_> = judgement.with(Outcome::Caution).collect();
+    let cautions = check::told(disk, judgement, Outcome::Caution);
     if !cautions.is_empty() {
         text += &format!(
             "\n{}\n",
             toned(Tone::Careful, &format!("Caution ({})", cautions.len()))
         );
-        text += &check::telling(disk, &cautions, Tone::Careful, columns);
+        text += &check::telling(&cautions, Tone::Careful, columns);
     }
     text += &format!("\n{}\n", toned(Tone::Heading, "Rehearsal of the draft"));
     if rehearsal.passed() {
@@ -104,7 +104,7 @@ fn layout(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
     );
     let legend = "+ new or changed, < smaller, * active, . unused";
     text += &paragraph("", legend, 8, columns);
-    let before = format!("Before ({})", disk.profile.table_style());
+    let before = format!("Before ({})", disk.profile.table_style().name());
     let after = format!("After ({})", plan.table.style().name().to_uppercase());
     for (title, parts) in [
         (before.as_str(), &plan.before),
@@ -157,7 +157,7 @@ fn room(plan: &Plan<'_>, columns: usize) -> String {
         } else {
             "not taken"
         };
-        let line = format!("{}: {}", place.place, place.verdict);
+        let line = crate::words::places::line(place);
         text += &item(&format!("{taken} "), &line, 2, columns);
     }
     for trim in &plan.placement.trims {

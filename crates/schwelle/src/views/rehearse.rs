@@ -3,7 +3,8 @@
 use schwelle_core::crossing::Style;
 use schwelle_core::rehearse::{Rehearsal, StepOutcome};
 
-use super::common::{answer, head, paragraph, remedy_for};
+use super::common::{answer, head, paragraph};
+use super::told::StepDoc;
 use crate::disk::Disk;
 use crate::screen::{Tone, toned};
 use crate::text::pad;
@@ -100,7 +101,8 @@ pub(crate) fn steps(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Strin
     let mut text = String::new();
     for (index, step) in rehearsal.steps.iter().enumerate() {
         let (tone, word) = outcome(step.outcome);
-        let evidence = paragraph("", &step.evidence, INDENT, columns);
+        let told = StepDoc::of(disk, step);
+        let evidence = paragraph("", &told.evidence.text, INDENT, columns);
         let head = format!(
             "  {:>2} {}  {} ",
             index + 1,
@@ -108,8 +110,8 @@ pub(crate) fn steps(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Strin
             pad(step.id.name(), 16)
         );
         text += &format!("{head}{}", evidence.trim_start());
-        if let Some(remedy) = &step.remedy {
-            text += &paragraph("What to do: ", &remedy_for(disk, remedy), INDENT, columns);
+        if let Some(remedy) = &told.remedy {
+            text += &paragraph("What to do: ", &remedy.told.text, INDENT, columns);
         }
     }
     text

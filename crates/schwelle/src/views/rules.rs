@@ -4,28 +4,35 @@ use std::collections::BTreeMap;
 
 use schemars::JsonSchema;
 use schwelle_core::crossing::Style;
-use schwelle_core::rules::{Rule, Severity};
+use schwelle_core::rules::{Rule, RuleId, Severity};
 use serde::Serialize;
 
 use super::common::{item, paragraph};
 use crate::policy::Policy;
 use crate::screen::{Tone, toned};
 use crate::text::{bytes, pad, safe};
+use crate::words::rules::questions;
 
 /// All rules by family, a line each; then what the policy settles.
 pub(crate) fn list(rules: &[&Rule], policy: &Policy, columns: usize) -> String {
     const INDENT: usize = 25;
     let mut text = String::new();
-    let mut family = "";
+    let mut family = None;
     for rule in rules {
-        if rule.family() != family {
-            family = rule.family();
-            text += &format!("\n{}\n", toned(Tone::Heading, family));
+        if family != Some(rule.id.family()) {
+            family = Some(rule.id.family());
+            let name = rule.id.family().name();
+            text += &format!("\n{}\n", toned(Tone::Heading, name));
         }
-        let severity = policy.severities.get(rule.id);
+        let question = questions::of(rule.id).question;
+        let severity = policy.severities.get(&rule.id);
         let severity = severity.map_or(String::new(), |severity| format!(" [{}]", severity.name()));
-        let question = paragraph("", &format!("{}{severity}", rule.question), INDENT, columns);
-        text += &format!("  {} {}", pad(rule.id, INDENT - 3), question.trim_start());
+        let question = paragraph("", &format!("{question}{severity}"), INDENT, columns);
+        text += &format!(
+            "  {} {}",
+            pad(rule.id.name(), INDENT - 3),
+            question.trim_start()
+        );
     }
     text += "\n";
     let back = "The family \"back\" is asked with --to mbr, in place of table, room and firmware.";
@@ -89,12 +96,13 @@ fn settled(policy: &Policy, columns: usize) -> String {
 
 /// One rule in full.
 pub(crate) fn one(rule: &Rule, policy: &Policy, columns: usize) -> String {
-    let mut text = format!("{}\n", toned(Tone::Heading, rule.id));
-    text += &paragraph("", rule.question, 2, columns);
+    let asked = questions::of(rule.id);
+    let mut text = format!("{}\n", toned(Tone::Heading, rule.id.name()));
+    text += &paragraph("", asked.question, 2, columns);
     text += "\n";
-    text += &paragraph("", rule.why, 2, columns);
+    text += &paragraph("", asked.why, 2, columns);
     text += "\n";
-    let effect = match policy.severities.get(rule.id) {
+    let effect = match policy.severities.get(&rule.id) {
         Some(Severity::Strict) => Some("By the policy its cautions and open questions are blocks."),
         Some(Severity::Known) => Some("By the policy its cautions and open questions pass."),
         None => None,
@@ -166,28 +174,25 @@ impl PolicyDoc {
 /// A rule.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct RuleDoc {
-    pub(crate) id: String,
+    pub(crate) id: RuleId,
     pub(crate) family: String,
     pub(crate) question: String,
     pub(crate) why: String,
-    /// The table that it is asked about: "gpt" or "mbr"; null for both
-    pub(crate) to: Option<String>,
-    /// How seriously the policy takes it: "strict" or "known"; null where as it is
-    pub(crate) severity: Option<String>,
+    /// The table that it is asked about; null for both
+    pub(crate) to: Option<Style>,
+    /// How seriously the policy takes it; null where as it is
+    pub(crate) severity: Option<Severity>,
 }
 
 impl Rules {
     pub(crate) fn of(rules: &[&Rule], policy: &Policy) -> Self {
         let document = |rule: &&Rule| RuleDoc {
-            id: rule.id.to_owned(),
-            family: rule.family().to_owned(),
-            question: rule.question.to_owned(),
-            why: rule.why.to_owned(),
-            to: rule.to.map(|to| to.name().to_owned()),
-            severity: policy
-                .severities
-                .get(rule.id)
-                .map(|severity| severity.name().to_owned()),
+            id: rule.id,
+            family: rule.id.family().name().to_owned(),
+            question: questions::of(rule.id).question.to_owned(),
+            why: questions::of(rule.id).why.to_owned(),
+            to: rule.to,
+            severity: policy.severities.get(&rule.id).copied(),
         };
         Self {
             rules: rules.iter().map(document).collect(),
@@ -210,16 +215,10 @@ mod tests {
             pass, caution (read it,\nthen go on), block (it will not be converted), unknown (how to find out is said).\n"
             .to_owned();
         let mut family = "";
-        for rule in rules::all() {
-            let Rule {
-                id,
-                question,
-                why,
-                to,
-                ..
-            } = rule;
-            if rule.family() != family {
-                family = rule.family();
+        for Rule { id, to, .. } in rules::all() {
+            let questions::Asked { question, why } = questions::of(*id);
+            if id.family().name() != family {
+                family = id.family().name();
                 text += &format!("\n## {family}\n");
             }
             let way = match to {

@@ -4,61 +4,99 @@ use std::path::Path;
 
 use askama::Template;
 use schemars::JsonSchema;
-use schwelle_core::firmware::{SheetStep, SwitchSheet};
+use schwelle_core::firmware::{Already, Machine, Missing, SheetStep, SwitchSheet, Verdict};
 use serde::{Deserialize, Serialize};
 
 use super::common::{answer, item, paragraph};
+use super::told::Told;
 use crate::screen::{Tone, toned};
 use crate::text::{safe, typed};
+use crate::words::{self, sheet::Lines};
 
 /// `firmware sheet`
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Sheet {
     /// The switch may be made
     pub(crate) go: bool,
     /// What is missing; empty for GO
-    pub(crate) missing: Vec<SheetStepDoc>,
+    pub(crate) missing: Vec<LinesDoc<Missing>>,
     pub(crate) pc: String,
     pub(crate) disk: String,
     /// What is right already
     #[serde(default)]
-    pub(crate) already: Vec<String>,
-    pub(crate) steps: Vec<SheetStepDoc>,
-    pub(crate) secure_boot: String,
+    pub(crate) already: Vec<Told<Already>>,
+    pub(crate) steps: Vec<LinesDoc<SheetStep>>,
+    pub(crate) secure_boot: Told<Verdict>,
     pub(crate) leave_alone: Vec<String>,
-    pub(crate) trouble: Vec<SheetStepDoc>,
+    pub(crate) trouble: Vec<LinesDoc<()>>,
     pub(crate) way_back: Vec<String>,
 }
 
 /// A step, or an advice.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct SheetStepDoc {
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[schemars(rename = "Lines{T}")]
+pub(crate) struct LinesDoc<T> {
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub(crate) value: Option<T>,
+    /// What to do, or when this is for
     pub(crate) what: String,
+    /// What to see then, or what to do about it
     pub(crate) check: String,
 }
 
+impl<T> LinesDoc<T> {
+    fn of(value: Option<T>, (what, check): Lines) -> Self {
+        Self { value, what, check }
+    }
+}
+
 impl Sheet {
-    pub(crate) fn of(sheet: &SwitchSheet) -> Self {
-        let steps = |steps: &[SheetStep]| {
-            let step = |step: &SheetStep| SheetStepDoc {
-                what: step.what.clone(),
-                check: step.check.clone(),
-            };
-            steps.iter().map(step).collect()
-        };
+    /// In words. `disk` is the disk as it is typed, `known_as` what the technician knows it by.
+    pub(crate) fn of(sheet: &SwitchSheet, machine: &Machine, disk: &str, known_as: &str) -> Self {
+        let missing = sheet.missing.iter().map(|missing| {
+            LinesDoc::of(Some(missing.clone()), words::sheet::missing(missing, disk))
+        });
+        let steps = sheet
+            .steps
+            .iter()
+            .map(|step| LinesDoc::of(Some(step.clone()), words::sheet::step(step, disk, known_as)));
+        let already = sheet.already.iter().map(|&already| {
+            Told::of(already, |already| {
+                words::sheet::already(*already).to_owned()
+            })
+        });
+        let trouble = words::sheet::trouble(disk).into_iter();
         Self {
             go: sheet.is_go(),
-            missing: steps(&sheet.missing),
-            pc: sheet.pc.clone(),
-            disk: sheet.disk.clone(),
-            already: sheet.already.clone(),
-            steps: steps(&sheet.steps),
-            secure_boot: sheet.secure_boot.clone(),
-            leave_alone: sheet.leave_alone.clone(),
-            trouble: steps(&sheet.trouble),
-            way_back: sheet.way_back.clone(),
+            missing: missing.collect(),
+            pc: pc(machine),
+            disk: format!("{known_as} ({disk})"),
+            already: already.collect(),
+            steps: steps.collect(),
+            secure_boot: match &sheet.secure_boot {
+                Some(verdict) => Told::of(verdict.clone(), words::secure_boot::advice),
+                None => Told {
+                    value: None,
+                    text: words::sheet::NO_SECURE_BOOT.to_owned(),
+                },
+            },
+            leave_alone: words::sheet::LEAVE_ALONE.map(str::to_owned).to_vec(),
+            trouble: trouble.map(|lines| LinesDoc::of(None, lines)).collect(),
+            way_back: words::sheet::WAY_BACK.map(str::to_owned).to_vec(),
         }
     }
+}
+
+/// The PC, in a line.
+fn pc(machine: &Machine) -> String {
+    let name = match (machine.maker.value(), machine.model.value()) {
+        (Some(maker), Some(model)) => format!("{maker} {model}"),
+        (Some(one), None) | (None, Some(one)) => one.clone(),
+        (None, None) => "maker and model are not known".to_owned(),
+    };
+    let date = machine.firmware_date.value();
+    let date = date.map_or(String::new(), |date| format!(", firmware of {date}"));
+    format!("{name}{date}")
 }
 
 /// Why it says GO.
@@ -67,12 +105,12 @@ const GO: &str = "The disk has passed its rehearsal, and the PC can start in UEF
 const NOT_YET: &str = "Do not change the firmware before this is settled:";
 
 /// On the screen.
-pub(crate) fn render(sheet: &SwitchSheet, written: &[&Path], columns: usize) -> String {
+pub(crate) fn render(sheet: &Sheet, written: &[&Path], columns: usize) -> String {
     let heading = |text: &str| format!("\n{}\n", toned(Tone::Heading, text));
     let mut text = format!("{}\n", toned(Tone::Heading, "Switch sheet"));
     text += &paragraph("PC:   ", &sheet.pc, 2, columns);
     text += &paragraph("Disk: ", &sheet.disk, 2, columns);
-    if !sheet.is_go() {
+    if !sheet.go {
         text += &answer(Tone::Bad, "NOT YET", NOT_YET);
         for one in &sheet.missing {
             text += &item("-", &one.what, 2, columns);
@@ -82,7 +120,7 @@ pub(crate) fn render(sheet: &SwitchSheet, written: &[&Path], columns: usize) -> 
     if !sheet.already.is_empty() {
         text += &heading("Right already");
         for one in &sheet.already {
-            text += &item("-", one, 2, columns);
+            text += &item("-", &one.text, 2, columns);
         }
     }
     text += &heading("In this order");
@@ -91,7 +129,7 @@ pub(crate) fn render(sheet: &SwitchSheet, written: &[&Path], columns: usize) -> 
         text += &paragraph("To see: ", &step.check, 5, columns);
     }
     text += &heading("Secure Boot");
-    text += &paragraph("", &sheet.secure_boot, 2, columns);
+    text += &paragraph("", &sheet.secure_boot.text, 2, columns);
     text += &heading("Leave alone");
     for one in &sheet.leave_alone {
         text += &item("-", one, 2, columns);
@@ -108,7 +146,7 @@ pub(crate) fn render(sheet: &SwitchSheet, written: &[&Path], columns: usize) -> 
     for path in written {
         text += &format!("\nWritten: {}\n", typed(path));
     }
-    if sheet.is_go() {
+    if sheet.go {
         let print = "Take it along on paper or on a telephone: this PC's screen shows its setup then. \
             --html FILE makes a page to print.";
         let rest = if written.is_empty() {
@@ -133,13 +171,13 @@ fn paragraph_answer(tone: Tone, word: &str, rest: &str, columns: usize) -> Strin
 }
 
 /// As Markdown.
-pub(crate) fn markdown(sheet: &SwitchSheet) -> String {
+pub(crate) fn markdown(sheet: &Sheet) -> String {
     let mut text = format!(
         "# Switch sheet\n\n- PC: {}\n- Disk: {}\n\n",
         plain(&sheet.pc),
         plain(&sheet.disk)
     );
-    if sheet.is_go() {
+    if sheet.go {
         text += &format!("**GO.** {GO}\n");
     } else {
         text += &format!("**NOT YET.** {NOT_YET}\n\n");
@@ -150,7 +188,7 @@ pub(crate) fn markdown(sheet: &SwitchSheet) -> String {
     if !sheet.already.is_empty() {
         text += "\n## Right already\n\n";
         for item in &sheet.already {
-            text += &format!("- {}\n", plain(item));
+            text += &format!("- {}\n", plain(&item.text));
         }
     }
     text += "\n## In this order\n\n";
@@ -158,7 +196,7 @@ pub(crate) fn markdown(sheet: &SwitchSheet) -> String {
         let (what, check) = (plain(&step.what), plain(&step.check));
         text += &format!("{}. [ ] {what}\n   *To see:* {check}\n", at + 1);
     }
-    text += &format!("\n## Secure Boot\n\n{}\n", plain(&sheet.secure_boot));
+    text += &format!("\n## Secure Boot\n\n{}\n", plain(&sheet.secure_boot.text));
     text += "\n## Leave alone\n\n";
     for item in &sheet.leave_alone {
         text += &format!("- {}\n", plain(item));
@@ -189,23 +227,27 @@ fn plain(text: &str) -> String {
 #[derive(Template)]
 #[template(path = "switch-sheet.html")]
 struct Page<'a> {
-    sheet: &'a SwitchSheet,
+    sheet: &'a Sheet,
 }
 
 /// As a page to print. The template escapes what it is given.
-pub(crate) fn html(sheet: &SwitchSheet) -> String {
+pub(crate) fn html(sheet: &Sheet) -> String {
     // Control and direction characters first: escaping markup leaves them as they are.
     let mut sheet = sheet.clone();
-    for text in [&mut sheet.pc, &mut sheet.disk, &mut sheet.secure_boot] {
+    for text in [&mut sheet.pc, &mut sheet.disk, &mut sheet.secure_boot.text] {
         *text = safe(text);
     }
-    for step in sheet
-        .steps
-        .iter_mut()
-        .chain(&mut sheet.missing)
-        .chain(&mut sheet.trouble)
-    {
-        (step.what, step.check) = (safe(&step.what), safe(&step.check));
+    let lines = |what: &mut String, check: &mut String| {
+        (*what, *check) = (safe(what), safe(check));
+    };
+    for one in &mut sheet.missing {
+        lines(&mut one.what, &mut one.check);
+    }
+    for one in &mut sheet.steps {
+        lines(&mut one.what, &mut one.check);
+    }
+    for one in &mut sheet.trouble {
+        lines(&mut one.what, &mut one.check);
     }
     Page { sheet: &sheet }
         .render()

@@ -3,13 +3,17 @@
 use std::path::Path;
 
 use schemars::JsonSchema;
+use schwelle_core::profile::TableStyle;
+use schwelle_core::rules::RuleId;
 use serde::Serialize;
 
 use super::check::Tally;
 use super::common::{ANSWER_COLUMNS, answer_line, paragraph};
-use crate::disk::{Disk, Judgement, answer_name};
+use super::json::DiskAnswer;
+use crate::disk::{Disk, Judgement};
 use crate::error::CliError;
 use crate::text::{bytes, pad, safe, sentence, typed, width};
+use crate::words;
 
 /// The whole view; `options` are those that a check needs as well.
 pub(crate) fn render(disks: &[Surveyed], options: &str, columns: usize) -> String {
@@ -25,11 +29,11 @@ pub(crate) fn render(disks: &[Surveyed], options: &str, columns: usize) -> Strin
     for disk in disks {
         let facts = [
             pad(&name(disk), names),
-            pad(disk.table.as_deref().unwrap_or("-"), 7),
+            pad(disk.table.map_or("-", TableStyle::name), 7),
             format!("{:>10}", disk.size_bytes.map(bytes).unwrap_or_default()),
             disk.short_name.as_deref().map(safe).unwrap_or_default(),
         ];
-        text += &answer_line(&disk.answer, &facts.join("  "), columns);
+        text += &answer_line(disk.answer, &facts.join("  "), columns);
         let mut more = disk.systems.clone();
         more.extend(disk.model.clone());
         more.extend(
@@ -49,10 +53,10 @@ pub(crate) fn render(disks: &[Surveyed], options: &str, columns: usize) -> Strin
     }
     let next = disks
         .iter()
-        .find(|disk| disk.answer != "unreadable")
+        .find(|disk| disk.answer != DiskAnswer::Unreadable)
         .map_or("DISK", |disk| &disk.disk);
     let mut tally = Tally::default();
-    disks.iter().for_each(|disk| tally.count(&disk.answer));
+    disks.iter().for_each(|disk| tally.count(disk.answer));
     text + &tally.render(&(typed(Path::new(next)) + options))
 }
 
@@ -60,19 +64,17 @@ pub(crate) fn render(disks: &[Surveyed], options: &str, columns: usize) -> Strin
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Surveyed {
     pub(crate) disk: String,
-    /// "MBR", "GPT", "hybrid", "bare volume", "blank", "unknown"; null when the disk could not be
-    /// read
-    pub(crate) table: Option<String>,
+    /// Null when the disk could not be read
+    pub(crate) table: Option<TableStyle>,
     pub(crate) size_bytes: Option<u64>,
     pub(crate) sector_bytes: Option<u32>,
     pub(crate) model: Option<String>,
     pub(crate) serial: Option<String>,
     pub(crate) short_name: Option<String>,
     pub(crate) systems: Vec<String>,
-    /// "ready", "caution", "blocked", or "unreadable"
-    pub(crate) answer: String,
+    pub(crate) answer: DiskAnswer,
     /// The first rule that stands against it
-    pub(crate) rule: Option<String>,
+    pub(crate) rule: Option<RuleId>,
     /// That rule's evidence, or why the disk could not be read
     pub(crate) reason: Option<String>,
 }
@@ -85,7 +87,7 @@ impl Surveyed {
             .find(|_| judgement.answer > schwelle_core::rules::Outcome::Unknown);
         Self {
             disk: disk.path.display().to_string(),
-            table: Some(profile.table_style().to_owned()),
+            table: Some(profile.table_style()),
             size_bytes: Some(profile.geometry.len_bytes()),
             sector_bytes: Some(profile.geometry.logical_sector),
             model: profile.host.model.clone(),
@@ -96,9 +98,9 @@ impl Surveyed {
                 .iter()
                 .map(|system| system.title())
                 .collect(),
-            answer: answer_name(judgement.answer).to_owned(),
-            rule: reason.map(|finding| finding.rule.to_owned()),
-            reason: reason.map(|finding| finding.evidence.clone()),
+            answer: DiskAnswer::of(judgement.answer),
+            rule: reason.map(|finding| finding.rule),
+            reason: reason.map(|finding| words::rules::found(&finding.evidence, finding.by_policy)),
         }
     }
 
@@ -112,7 +114,7 @@ impl Surveyed {
             serial: None,
             short_name: None,
             systems: Vec::new(),
-            answer: "unreadable".to_owned(),
+            answer: DiskAnswer::Unreadable,
             rule: None,
             reason: Some(error.what.clone()),
         }

@@ -31,11 +31,14 @@ fn an_adapter_that_changes_the_sector_size_is_told_and_refused() {
             );
             let told = format!("written with {written}-byte sectors");
             assert!(
-                found["evidence"].as_str().unwrap().contains(&told),
+                found["evidence"]["text"].as_str().unwrap().contains(&told),
                 "{found}"
             );
             assert!(
-                found["remedy"].as_str().unwrap().contains("adapter"),
+                found["remedy"]["text"]
+                    .as_str()
+                    .unwrap()
+                    .contains("adapter"),
                 "{found}"
             );
             let run = lab.convert(&dock.0, "job", more);
@@ -65,7 +68,7 @@ fn what_is_not_recognised_on_a_data_disk_is_kept_only_when_that_is_said() {
     let found = finding(&check.json(), "volume.matches-type");
     assert_eq!(found["outcome"], "unknown", "{found}");
     assert!(
-        found["evidence"]
+        found["evidence"]["text"]
             .as_str()
             .unwrap()
             .contains("begins 1D 9C 44 00"),

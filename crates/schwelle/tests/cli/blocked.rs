@@ -426,11 +426,14 @@ fn blocked_disks_name_rule_evidence_and_remedy_and_stay_untouched() {
             .find(of_rule)
             .unwrap_or_else(|| panic!("{name}: {}", check.stdout));
         assert!(
-            finding["evidence"].as_str().unwrap().contains(evidence),
+            finding["evidence"]["text"]
+                .as_str()
+                .unwrap()
+                .contains(evidence),
             "{name}: {finding}"
         );
         assert!(
-            finding["remedy"]
+            finding["remedy"]["text"]
                 .as_str()
                 .is_some_and(|remedy| remedy.len() > 20),
             "{name}: {finding}"

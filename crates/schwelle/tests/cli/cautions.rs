@@ -128,11 +128,14 @@ fn cautions_are_told_and_the_disk_still_crosses() {
         let finding = cautions.iter().find(|finding| finding["rule"] == *rule);
         let finding = finding.unwrap_or_else(|| panic!("{name}: {cautions:?}"));
         assert!(
-            finding["evidence"].as_str().unwrap().contains(evidence),
+            finding["evidence"]["text"]
+                .as_str()
+                .unwrap()
+                .contains(evidence),
             "{name}: {finding}"
         );
         assert!(
-            finding["remedy"]
+            finding["remedy"]["text"]
                 .as_str()
                 .is_some_and(|remedy| remedy.len() > 20),
             "{name}: {finding}"

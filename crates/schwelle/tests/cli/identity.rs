@@ -394,7 +394,7 @@ fn a_registry_without_room_blocks_or_cautions_by_what_would_be_lost() {
             .unwrap();
         assert_eq!(letters["outcome"], rule_outcome, "{letters}");
         assert!(
-            letters["evidence"]
+            letters["evidence"]["text"]
                 .as_str()
                 .unwrap()
                 .contains("no free room for"),
@@ -489,7 +489,7 @@ fn a_compressed_registry_is_read_but_blocks_since_it_cannot_be_edited() {
         .iter()
         .find(|f| f["rule"] == "system.letters")
         .unwrap();
-    let evidence = letters["evidence"].as_str().unwrap();
+    let evidence = letters["evidence"]["text"].as_str().unwrap();
     assert!(
         evidence.contains("is compressed and cannot be edited"),
         "{evidence}"

@@ -8,14 +8,19 @@ use crate::foreign::tool;
 use crate::support::Lab;
 
 /// Reads a document and says what in it does not fit a schema; the library is Debian's.
-const VALIDATOR: &str = r#"
-import json, sys
+const VALIDATOR: &str = r##"
+import json, os, sys
 from jsonschema import Draft202012Validator
 schema = json.load(open(sys.argv[1]))
+# The definitions that several documents share stand in a file of their own.
+shared = "answers.json"
+answers = json.load(open(os.path.join(os.path.dirname(sys.argv[1]), shared)))
+schema = json.loads(json.dumps(schema).replace(shared + "#", "#"))
+schema["$defs"] = {**answers["$defs"], **schema.get("$defs", {})}
 Draft202012Validator.check_schema(schema)
 for fault in Draft202012Validator(schema).iter_errors(json.load(open(sys.argv[2]))):
     print(fault.json_path, fault.message)
-"#;
+"##;
 
 /// What does not fit.
 fn faults(name: &str, document: &Value) -> String {

@@ -171,7 +171,7 @@ fn what_is_ordinary_on_old_volumes_is_no_reason_to_refuse() {
         assert_eq!(&json["answer"], answer, "{name}: {}", check.stdout);
         let mut findings = json["findings"].as_array().unwrap().iter();
         let is_told = |finding: &serde_json::Value| {
-            finding["rule"] == *rule && finding["evidence"].as_str().unwrap().contains(told)
+            finding["rule"] == *rule && finding["evidence"]["text"].as_str().unwrap().contains(told)
         };
         assert!(
             rule.is_empty() || findings.any(is_told),
@@ -280,7 +280,7 @@ fn what_nothing_starts_is_told_and_stands_against_nothing() {
         let mut findings = json["findings"].as_array().unwrap().iter();
         let found = findings.find(|finding| {
             finding["rule"] == *rule
-                && finding["subject"]
+                && finding["subject"]["text"]
                     .as_str()
                     .unwrap()
                     .starts_with("partition 3")

@@ -200,7 +200,7 @@ fn several_systems_cross_and_what_only_a_bios_starts_leaves_the_menu_by_name() {
     };
     let default = step("default-entry");
     assert!(
-        default["evidence"]
+        default["evidence"]["text"]
             .as_str()
             .unwrap()
             .contains("Engine room")
@@ -212,7 +212,7 @@ fn several_systems_cross_and_what_only_a_bios_starts_leaves_the_menu_by_name() {
         "partition 3: C: is partition 3",
     ] {
         assert!(
-            letters["evidence"].as_str().unwrap().contains(told),
+            letters["evidence"]["text"].as_str().unwrap().contains(told),
             "{letters}"
         );
     }
@@ -285,7 +285,7 @@ fn where_no_store_can_be_used_a_fresh_one_starts_the_systems_found() {
     let store = findings.iter().find(|f| f["rule"] == "boot.store").unwrap();
     assert_eq!(store["outcome"], "caution", "{store}");
     assert!(
-        store["remedy"]
+        store["remedy"]["text"]
             .as_str()
             .unwrap()
             .contains("A new one is made"),

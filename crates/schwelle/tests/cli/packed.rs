@@ -251,7 +251,7 @@ fn what_cannot_be_unpacked_blocks_with_the_files_name() {
             .iter()
             .find(|f| f["rule"] == "system.boot-files")
             .unwrap();
-        let evidence = found["evidence"].as_str().unwrap();
+        let evidence = found["evidence"]["text"].as_str().unwrap();
         assert!(
             evidence.contains("night.ttf") && evidence.contains(told),
             "{name}: {evidence}"

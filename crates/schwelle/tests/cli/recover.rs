@@ -56,9 +56,16 @@ pub(crate) fn reopen(job: &Path) {
     set_state(job, "writing");
 }
 
-/// Gives a job folder another state, in the form of the first version: one file, with the hashes in it.
+/// Gives a job folder another state, in the form of the first version: one file, with the hashes in it, and a
+/// journal that does not say what the job is.
 pub(crate) fn set_state(job: &Path, to: &str) {
     let mut state = newest_state(job);
+    let mut first = journal(job);
+    first.as_object_mut().unwrap().remove("job");
+    first["format"] = 1.into();
+    let text = first.to_string();
+    fs::write(job.join("journal.json"), &text).unwrap();
+    state["journal"] = blake3::hash(text.as_bytes()).to_hex().as_str().into();
     let moved = fs::read(job.join("moved.json"));
     state["moved"] = moved.map_or(Value::Null, |text| serde_json::from_slice(&text).unwrap());
     state["state"] = to.into();

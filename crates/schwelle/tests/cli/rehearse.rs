@@ -207,7 +207,7 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
     (
         "store missing",
         "boot-store",
-        "BCD: is not there",
+        "BCD is not there",
         |image, esp, _| {
             on_esp(image, esp, |root| root.remove(STORE).unwrap());
         },
@@ -348,11 +348,14 @@ fn each_fault_is_met_at_its_own_step() {
             "{name}: {last}"
         );
         assert!(
-            last["evidence"].as_str().unwrap().contains(evidence),
+            last["evidence"]["text"]
+                .as_str()
+                .unwrap()
+                .contains(evidence),
             "{name}: {last}"
         );
         assert!(
-            last["remedy"]
+            last["remedy"]["text"]
                 .as_str()
                 .is_some_and(|remedy| remedy.len() > 20),
             "{name}: {last}"

@@ -168,7 +168,7 @@ fn the_demo_runs_the_whole_job() {
             None => assert!(
                 blocks
                     .iter()
-                    .all(|finding| finding["evidence"] == "the disk has a GPT already")
+                    .all(|finding| finding["evidence"]["text"] == "the disk has a GPT already")
             ),
         }
     }

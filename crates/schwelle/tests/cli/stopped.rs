@@ -186,7 +186,7 @@ fn a_stopped_job_is_named_wherever_its_folder_is_mounted() {
     let found = finding(&check, "medium.stopped-job");
     assert_eq!(found["outcome"], "pass");
     assert!(
-        found["evidence"].as_str().unwrap().contains(named),
+        found["evidence"]["text"].as_str().unwrap().contains(named),
         "{found}"
     );
 }

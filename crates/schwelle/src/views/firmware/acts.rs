@@ -1,19 +1,20 @@
 //! What the commands below `firmware` show of what they did: `set`, `start`, `entry`, `setup`.
 
 use schemars::JsonSchema;
-use schwelle_core::firmware::{AttachedDisk, EntryPlan, Outcome, Settings, Start};
+use schwelle_core::firmware::{AttachedDisk, BootMode, EntryPlan, Event, Outcome, Settings, Start};
 use serde::Serialize;
 
 use super::not_read;
 use crate::screen::{Tone, toned};
 use crate::text::safe;
 use crate::views::common::{answer, paragraph};
+use crate::views::told::Told;
+use crate::words;
 
 /// `firmware set`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct SettingsDoc {
-    /// "bios", "uefi" or "both"
-    mode: String,
+    mode: BootMode,
     compatibility: bool,
     secure_boot: bool,
     has_platform_key: bool,
@@ -23,7 +24,7 @@ pub(crate) struct SettingsDoc {
 impl SettingsDoc {
     pub(crate) fn of(settings: &Settings) -> Self {
         Self {
-            mode: settings.mode.name().to_owned(),
+            mode: settings.mode,
             compatibility: settings.compatibility,
             secure_boot: settings.secure_boot,
             has_platform_key: settings.has_platform_key,
@@ -35,12 +36,12 @@ impl SettingsDoc {
 /// `firmware start`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Started {
-    /// "bios" or "uefi"; null when nothing started
-    started: Option<String>,
+    /// In which mode; null when nothing started
+    started: Option<BootMode>,
     /// The disk it started from
     disk: Option<String>,
     /// What was tried, in order
-    events: Vec<String>,
+    events: Vec<Told<Event>>,
 }
 
 impl Started {
@@ -50,12 +51,12 @@ impl Started {
             Outcome::Nothing => None,
         };
         Self {
-            started: found.map(|(mode, _)| mode.name().to_owned()),
+            started: found.map(|(mode, _)| mode),
             disk: found.and_then(|(_, disk)| Some(disks.get(disk)?.name.to_owned())),
             events: start
                 .events
                 .iter()
-                .map(|event| event.text.clone())
+                .map(|event| Told::of(event.clone(), words::simulated::event))
                 .collect(),
         }
     }
@@ -82,12 +83,12 @@ pub(crate) fn render_start(
         disks.len()
     );
     for event in &start.events {
-        let (tone, mark) = if event.started {
+        let (tone, mark) = if event.started() {
             (Tone::Good, "+")
         } else {
             (Tone::Faint, "-")
         };
-        let body = paragraph("", &event.text, 4, columns);
+        let body = paragraph("", &words::simulated::event(event), 4, columns);
         text += &format!("  {} {}", toned(tone, mark), body.trim_start());
     }
     match start.outcome {

@@ -9,7 +9,9 @@ use std::io;
 use std::path::Path;
 
 use schemars::JsonSchema;
-use schwelle_core::job::{JobFolder, JobState, JournalExtent};
+use schwelle_core::commit::StageKind;
+use schwelle_core::disk_use::DiskUse;
+use schwelle_core::job::{JobEnd, JobFolder, JobState, JournalExtent};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -18,9 +20,11 @@ use super::common::{answer, paragraph};
 use super::job::{DiskDoc, JobRecord, Outcome, PcFactDoc};
 use super::json::{Plan, Rehearsed};
 use super::sheet::Sheet;
+use super::told::{FindingDoc, StepDoc};
 use crate::emulate::KEPT;
 use crate::screen::{Tone, toned};
 use crate::text::{safe, typed};
+use crate::words;
 
 pub(crate) use page::html;
 pub(crate) use share::shared;
@@ -29,6 +33,28 @@ pub(crate) use share::shared;
 const MAX_LOG_LINES: usize = 500;
 /// A larger picture of a screen is none.
 const MAX_PICTURE_BYTES: u64 = 8 << 20;
+
+/// How a job ended, or that it has not.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum JobAnswer {
+    Converted,
+    Mended,
+    Undone,
+    /// Half-way
+    Stopped,
+    NotBegun,
+}
+
+impl JobAnswer {
+    fn of(end: JobEnd) -> Self {
+        match end {
+            JobEnd::Converted => Self::Converted,
+            JobEnd::Mended => Self::Mended,
+            JobEnd::Undone => Self::Undone,
+        }
+    }
+}
 
 /// `report`
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
@@ -40,8 +66,8 @@ pub(crate) struct Report {
     pub(crate) shop: Option<String>,
     /// Names, labels, serial numbers and file names are replaced
     pub(crate) shared: bool,
-    /// How the job ended: "converted", "mended", "undone", "stopped" (half-way), or "not-begun"
-    pub(crate) answer: String,
+    /// How the job ended
+    pub(crate) answer: JobAnswer,
     /// The job folder
     pub(crate) job: String,
     /// RFC 3339
@@ -74,7 +100,7 @@ pub(crate) struct Report {
 /// An extent that the job writes.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct WrittenDoc {
-    pub(crate) stage: String,
+    pub(crate) stage: StageKind,
     pub(crate) what: String,
     pub(crate) first_lba: u64,
     pub(crate) last_lba: u64,
@@ -119,13 +145,13 @@ impl Report {
             None => None,
         };
         let outcome = outcome.filter(|_| !folder.state().state.is_unfinished());
+        let done = folder.facts().map(|facts| facts.kind.done());
         let answer = match (&outcome, folder.state().state) {
-            (Some(outcome), JobState::Done | JobState::Undone) => outcome.answer.clone(),
-            (_, JobState::Saving) => "not-begun".to_owned(),
-            (_, JobState::Writing | JobState::Undoing) => "stopped".to_owned(),
-            (None, JobState::Done) if record.plan.mended.is_empty() => "converted".to_owned(),
-            (None, JobState::Done) => "mended".to_owned(),
-            (None, JobState::Undone) => "undone".to_owned(),
+            (Some(outcome), JobState::Done | JobState::Undone) => JobAnswer::of(outcome.answer),
+            (_, JobState::Writing | JobState::Undoing) => JobAnswer::Stopped,
+            (None, JobState::Undone) => JobAnswer::Undone,
+            (None, JobState::Done) => done.map_or(JobAnswer::Stopped, JobAnswer::of),
+            (_, JobState::Saving) => JobAnswer::NotBegun,
         };
         let (mut finished, mut rehearsal, mut sheet, mut exact) = (None, None, None, None);
         if let Some(outcome) = outcome {
@@ -169,38 +195,47 @@ impl Report {
     /// How it ended, in a sentence.
     pub(crate) fn sentence(&self) -> String {
         let starts = match self.rehearsal.as_ref() {
-            Some(rehearsal) if rehearsal.passed && rehearsal.disk_use == "data" => {
+            Some(rehearsal) if rehearsal.passed && rehearsal.disk_use == DiskUse::Data => {
                 " Its volumes are sound, by its rehearsal."
             }
             Some(rehearsal) if rehearsal.passed => " It starts, by its rehearsal.",
             Some(_) => " It does not start, by its rehearsal.",
             None => "",
         };
-        let to = self.plan.to.to_uppercase();
-        match self.answer.as_str() {
-            "converted" => format!("The disk was converted to {to}.{starts}"),
-            "mended" => format!("The disk was mended.{starts}"),
-            "undone" if self.exact == Some(true) => {
+        let to = self.plan.to.name().to_uppercase();
+        match self.answer {
+            JobAnswer::Converted => format!("The disk was converted to {to}.{starts}"),
+            JobAnswer::Mended => format!("The disk was mended.{starts}"),
+            JobAnswer::Undone if self.exact == Some(true) => {
                 "The job was taken back: what it had overwritten is as it was.".to_owned()
             }
-            "undone" => "The job was taken back, but for what had been used since.".to_owned(),
-            "stopped" => "The job stopped half-way: the disk needs resume or undo.".to_owned(),
-            _ => "The job stopped before anything was written to the disk.".to_owned(),
+            JobAnswer::Undone => {
+                "The job was taken back, but for what had been used since.".to_owned()
+            }
+            JobAnswer::Stopped => {
+                "The job stopped half-way: the disk needs resume or undo.".to_owned()
+            }
+            JobAnswer::NotBegun => {
+                "The job stopped before anything was written to the disk.".to_owned()
+            }
         }
     }
 
     /// It ended as it should.
     pub(crate) fn is_good(&self) -> bool {
-        match self.answer.as_str() {
-            "converted" | "mended" => self.rehearsal.as_ref().is_none_or(|walk| walk.passed),
-            answer => answer == "undone",
+        match self.answer {
+            JobAnswer::Converted | JobAnswer::Mended => {
+                self.rehearsal.as_ref().is_none_or(|walk| walk.passed)
+            }
+            JobAnswer::Undone => true,
+            JobAnswer::Stopped | JobAnswer::NotBegun => false,
         }
     }
 }
 
 fn written(extent: &JournalExtent) -> WrittenDoc {
     WrittenDoc {
-        stage: extent.stage.name().to_owned(),
+        stage: extent.stage,
         what: extent.what.clone(),
         first_lba: extent.first_lba,
         last_lba: extent
@@ -233,10 +268,18 @@ fn picture(folder: &Path) -> Option<Vec<u8>> {
     bytes.starts_with(b"\x89PNG\r\n\x1a\n").then_some(bytes)
 }
 
+/// Keys under which words of the documents stand, and no texts.
+const FIXED: [&str; 12] = [
+    "answer", "change", "disk_use", "do", "kind", "outcome", "role", "rule", "stage", "step",
+    "table", "to",
+];
+
 /// The same document with each of its texts changed; `change` gets the key under which the text stands.
 fn with_texts(report: &Report, change: &mut dyn FnMut(&str, &str) -> String) -> Report {
     fn walk(key: &str, value: &mut Value, change: &mut dyn FnMut(&str, &str) -> String) {
         match value {
+            // These are words of the documents, and no texts.
+            Value::String(_) if FIXED.contains(&key) => {}
             Value::String(text) => *text = change(key, text),
             Value::Array(list) => list.iter_mut().for_each(|value| walk(key, value, change)),
             Value::Object(map) => {
@@ -251,6 +294,27 @@ fn with_texts(report: &Report, change: &mut dyn FnMut(&str, &str) -> String) -> 
         serde_json::to_value(report).expect("documents hold only text, numbers and lists");
     walk("", &mut value, change);
     serde_json::from_value(value).expect("texts stay texts")
+}
+
+impl Report {
+    /// Says anew what its values say, after they have been changed.
+    fn retell(&mut self) {
+        self.plan.findings.iter_mut().for_each(FindingDoc::retell);
+        let mended = self.plan.mended.iter_mut();
+        mended.for_each(|fix| fix.what.retell(words::mend::fix));
+        let draft = self.plan.draft.as_mut();
+        for considered in draft
+            .and_then(|draft| draft.placement.as_mut())
+            .into_iter()
+            .flat_map(|placement| &mut placement.considered)
+        {
+            considered.verdict.retell(words::places::verdict);
+        }
+        let drafted = self.plan.draft.as_mut().map(|draft| &mut draft.rehearsal);
+        let walks = drafted.into_iter().chain(self.rehearsal.as_mut());
+        let steps = walks.flat_map(|walk| &mut walk.steps);
+        steps.for_each(StepDoc::retell);
+    }
 }
 
 /// What the screen says when it is made.
@@ -278,8 +342,8 @@ pub(crate) fn render(report: &Report, written: &Path, columns: usize) -> String 
         text += &paragraph("", line, 2, columns);
     }
     text += &format!("\nWritten: {}\n", typed(written));
-    match report.answer.as_str() {
-        "stopped" => {
+    match report.answer {
+        JobAnswer::Stopped => {
             let next = format!("schwelle resume --job {}", typed(Path::new(&report.job)));
             text + &answer(Tone::Bad, "Stopped half-way", &format!("Next: {next}"))
         }

@@ -1,12 +1,14 @@
 //! The report as a page: one file, nothing from outside.
 
 use askama::Template;
-use schwelle_core::rules::NOTHING_FOUND;
+use schwelle_core::profile::{Role, TableStyle};
+use schwelle_core::rules::Outcome;
 
 use super::{Report, with_texts};
 use crate::text::{bytes, safe, sentence};
-use crate::views::json::{DraftDoc, ExtentDoc, FindingDoc, PartDoc, StageDoc, StagePartDoc};
+use crate::views::json::{DraftDoc, ExtentDoc, PartDoc, StageDoc, StagePartDoc};
 use crate::views::map::{Stretch, shares};
+use crate::views::told::FindingDoc;
 
 /// Units across the picture of the disk.
 const MAP_UNITS: usize = 1000;
@@ -70,32 +72,35 @@ pub(crate) fn html(report: &Report, picture: Option<&[u8]>) -> String {
     use base64::Engine;
     let report = with_texts(report, &mut |_, text| safe(text));
     let report = &report;
-    let of_outcome = |outcome: &str| {
+    let of_outcome = |outcome: Outcome| {
         let found = report.plan.findings.iter();
         found
             .filter(|finding| finding.outcome == outcome)
             .collect::<Vec<_>>()
     };
     let findings = [
-        ("block", "Stood against it", of_outcome("block")),
-        ("caution", "Cautions", of_outcome("caution")),
-        ("unknown", "Not found out", of_outcome("unknown")),
+        ("block", "Stood against it", of_outcome(Outcome::Block)),
+        ("caution", "Cautions", of_outcome(Outcome::Caution)),
+        ("unknown", "Not found out", of_outcome(Outcome::Unknown)),
     ];
     let (mut maps, mut tables) = (Vec::new(), Vec::new());
     if let Some(draft) = &report.plan.draft {
         let sector = u64::from(draft.sector_bytes);
         maps.push(map("before", &draft.before, sector));
         maps.push(map("after", &draft.after, sector));
-        let after = report.plan.to.to_uppercase();
+        let after = report.plan.to.name().to_uppercase();
         tables.push((
-            format!("Before ({})", report.disk_facts.table),
+            format!(
+                "Before ({})",
+                report.disk_facts.table.map_or("-", TableStyle::name)
+            ),
             rows(&draft.before, sector),
         ));
         tables.push((format!("After ({after})"), rows(&draft.after, sector)));
     }
     let written = report.written.iter().take(MAX_ROWS).map(|extent| {
         [
-            extent.stage.clone(),
+            extent.stage.name().to_owned(),
             extent.what.clone(),
             format!("{} to {}", extent.first_lba, extent.last_lba),
             format!("{} / {}", short(&extent.before), short(&extent.after)),
@@ -109,7 +114,7 @@ pub(crate) fn html(report: &Report, picture: Option<&[u8]>) -> String {
             .into_iter()
             .filter(|(_, _, found)| !found.is_empty())
             .collect(),
-        passed: passed(&of_outcome("pass")),
+        passed: passed(&of_outcome(Outcome::Pass)),
         maps,
         stages: report.plan.draft.as_ref().map_or_else(Vec::new, stages),
         made: time(&report.made),
@@ -213,7 +218,7 @@ fn stages(draft: &DraftDoc) -> Vec<[String; 4]> {
         stage
             .parts
             .iter()
-            .filter_map(|part| row(&stage.stage, part))
+            .filter_map(|part| row(stage.stage.name(), part))
             .collect()
     };
     draft.stages.iter().flat_map(of_stage).collect()
@@ -221,18 +226,11 @@ fn stages(draft: &DraftDoc) -> Vec<[String; 4]> {
 
 /// What passed: a line for each rule that has something to tell, and one for the others.
 fn passed(findings: &[&FindingDoc]) -> Vec<(String, String)> {
-    let (silent, told): (Vec<&FindingDoc>, Vec<&FindingDoc>) = findings
-        .iter()
-        .partition(|finding| finding.evidence == NOTHING_FOUND);
-    let line = |finding: &FindingDoc| {
-        let told = match finding.subject.as_str() {
-            "disk" => sentence(&finding.evidence),
-            subject => sentence(&format!("{subject}: {}", finding.evidence)),
-        };
-        (finding.rule.clone(), told)
-    };
+    let (silent, told): (Vec<&FindingDoc>, Vec<&FindingDoc>) =
+        findings.iter().partition(|finding| finding.is_silent());
+    let line = |finding: &FindingDoc| (finding.rule.to_string(), sentence(&finding.told()));
     let mut lines: Vec<(String, String)> = told.into_iter().map(line).collect();
-    let silent: Vec<&str> = silent.iter().map(|finding| finding.rule.as_str()).collect();
+    let silent: Vec<&str> = silent.iter().map(|finding| finding.rule.name()).collect();
     if !silent.is_empty() {
         lines.push((
             String::new(),
@@ -242,12 +240,12 @@ fn passed(findings: &[&FindingDoc]) -> Vec<(String, String)> {
     lines
 }
 
-fn stretch(part: &PartDoc) -> Stretch<'_> {
+fn stretch(part: &PartDoc) -> Stretch {
     Stretch {
         number: part.number,
         sectors: sectors(part),
-        role: part.role.as_deref(),
-        change: &part.change,
+        role: part.role,
+        change: part.change,
         active: part.active,
     }
 }
@@ -291,13 +289,10 @@ fn rows(parts: &[PartDoc], sector_bytes: u64) -> Vec<Row> {
         number: part
             .number
             .map_or(String::new(), |number| number.to_string()),
-        role: part.role.clone().unwrap_or("unused".to_owned()),
+        role: part.role.map_or("unused", Role::name).to_owned(),
         size: bytes(sectors(part).saturating_mul(sector_bytes)),
         place: format!("{} to {}", part.first_lba, part.last_lba),
-        kind: part
-            .role
-            .as_ref()
-            .map_or(String::new(), |_| part.kind.clone()),
+        kind: part.role.map_or(String::new(), |_| part.kind.clone()),
         label: part.label.clone(),
     };
     shown.map(row).collect()

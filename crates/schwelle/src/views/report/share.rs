@@ -127,8 +127,15 @@ pub(crate) fn shared(report: &Report) -> Report {
         "label" | "made" | "started" | "finished" | "blake3" | "before" | "after" => {
             text.to_owned()
         }
-        _ => names.replace(text, ["evidence", "subject", "log", "what"].contains(&key)),
+        "title" | "becomes" if !is_common(text) => {
+            names.known(text).unwrap_or_else(|| "text".to_owned())
+        }
+        // The names of files that an audit or a look into a folder has come upon.
+        "name" | "names" if !is_windows(text) => names.file(text),
+        "signer" | "issuer" | "through" => text.to_owned(),
+        _ => names.replace(text, ["fault", "log", "what"].contains(&key)),
     });
+    report.retell();
     report.shop = None;
     report.shared = true;
     report
@@ -141,6 +148,11 @@ struct Names {
     known: Vec<(String, String)>,
     counts: BTreeMap<&'static str, usize>,
     files: Vec<String>,
+}
+
+/// The name of a Windows, as the registry has it.
+fn is_windows(text: &str) -> bool {
+    text.starts_with("Windows ")
 }
 
 /// A text in which every word is one of many disks', or a number.

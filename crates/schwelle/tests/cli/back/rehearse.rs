@@ -178,7 +178,7 @@ fn each_fault_of_a_bios_start_is_met_at_its_own_step() {
             (&(*step).into(), &"fail".into()),
             "{name}: {last}"
         );
-        let evidence = last["evidence"].as_str().unwrap();
+        let evidence = last["evidence"]["text"].as_str().unwrap();
         assert!(evidence.contains(told), "{name}: {evidence}");
     }
     // What is only told of: a GPT header that is left, boot code that nobody knows.
@@ -208,7 +208,7 @@ fn a_disk_that_was_never_converted_is_walked_too() {
     let steps = rehearsed.json()["steps"].as_array().unwrap().clone();
     let evidence = |name: &str| {
         let step = steps.iter().find(|step| step["step"] == name).unwrap();
-        step["evidence"].as_str().unwrap().to_owned()
+        step["evidence"]["text"].as_str().unwrap().to_owned()
     };
     assert_eq!(evidence("boot-code"), "LBA 0: Windows' own boot code");
     assert_eq!(evidence("boot-file-system"), "NTFS");

@@ -121,7 +121,7 @@ pub(super) const DISKS: &[Case] = &[
         "blank, and nobody says that it is to hold data",
         64,
         &[],
-        Blocked("table.mbr", "schwelle check DISK --data-disk"),
+        Blocked("table.mbr", "schwelle check disk.img --data-disk"),
     ),
     Case {
         args: DATA,

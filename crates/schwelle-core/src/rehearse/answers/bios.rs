@@ -1,0 +1,178 @@
+//! What the steps of a start in BIOS mode find.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::crossing::Style;
+use crate::device::{Extent, Lba};
+use crate::gpt::TableCopy;
+use crate::mbr::DamageKind;
+use crate::next::Next;
+
+/// What was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "StepBiosEvidence")]
+pub enum Evidence {
+    /// Sector 0 is no boot record.
+    NoBootRecord,
+    /// Sector 0 protects a GPT.
+    ProtectsGpt,
+    /// Something is wrong with the table.
+    MbrDamage {
+        /// The sector that says so.
+        at: Lba,
+        /// What.
+        damage: DamageKind,
+    },
+    /// The table is sound.
+    MbrSound {
+        /// Partitions that it names.
+        partitions: usize,
+        /// Logical ones among them.
+        logical: usize,
+        /// The disk signature.
+        signature: u32,
+    },
+    /// No copy of a GPT is left.
+    NoGptLeft,
+    /// Headers of a GPT are left.
+    GptLeft {
+        /// Of which copies.
+        copies: Vec<TableCopy>,
+    },
+    /// The code in sector 0.
+    BootCode {
+        /// What it is.
+        code: BootCode,
+    },
+    /// The active partition.
+    ActivePartition {
+        /// Its number.
+        partition: usize,
+        /// Its sectors.
+        sectors: Extent,
+    },
+    /// None is active.
+    NoActive,
+    /// Several are active.
+    ManyActive {
+        /// How many.
+        count: usize,
+    },
+    /// A boot record without its mark 55 AA.
+    NoMark {
+        /// Its sector.
+        at: Lba,
+    },
+    /// A boot record of ours, which loads this file.
+    OwnRecord {
+        /// Its sector.
+        at: Lba,
+        /// Path of the file.
+        path: String,
+    },
+    /// Another boot record.
+    OtherRecord {
+        /// Its sector.
+        at: Lba,
+    },
+    /// The volume is a sound FAT32 one.
+    FatToStart,
+    /// The volume is an NTFS one.
+    NtfsToStart,
+    /// The boot manager cannot be started.
+    ManagerUnfit {
+        /// Its path.
+        path: String,
+        /// Why not.
+        why: ManagerFault,
+    },
+    /// The boot store is not on the active partition.
+    StoreElsewhere {
+        /// Its path.
+        path: String,
+        /// The partition's number.
+        partition: usize,
+    },
+}
+
+/// The code in sector 0.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum BootCode {
+    /// Ours, and it goes to the active partition.
+    ToActive,
+    /// Ours, and it starts nothing.
+    StartsNothing,
+    /// There is none.
+    None,
+    /// Windows' own.
+    Windows,
+    /// What it starts cannot be told.
+    Unknown,
+}
+
+/// Why a boot manager cannot be started.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum ManagerFault {
+    /// It is not there.
+    Missing,
+    /// It is empty.
+    Empty,
+    /// It is too long for the boot record's code.
+    TooLong {
+        /// Its length in bytes.
+        bytes: u64,
+        /// What there is room for, in bytes.
+        limit: u64,
+    },
+    /// Its short name is not the one that the boot record's code looks for.
+    ShortName,
+    /// It cannot be read.
+    Unreadable {
+        /// Why not.
+        fault: String,
+    },
+}
+
+/// What to do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "StepBiosRemedy")]
+pub enum Remedy {
+    /// It is no MBR disk.
+    NotMbr,
+    /// Have the table repaired on a copy.
+    RepairTableOnCopy,
+    /// Finish a conversion that was stopped.
+    FinishStopped,
+    /// Let Windows write its boot code.
+    WriteBootCode,
+    /// See the PC start from this disk.
+    SeeItStart,
+    /// Mark the right partition active.
+    MarkRightActive,
+    /// Let Windows write the partition's boot record.
+    WriteBootRecord,
+    /// Let the volume's own system check it.
+    CheckOnCopy,
+    /// Copy the boot manager to the active partition.
+    CopyBootManager,
+    /// The boot store must lie beside the boot manager.
+    StoreBesideManager,
+}
+
+impl Remedy {
+    pub(super) fn next(&self) -> Vec<Next> {
+        match self {
+            Self::NotMbr => vec![Next::Check {
+                to: Some(Style::Mbr),
+                disk_use: None,
+            }],
+            Self::FinishStopped => vec![Next::Resume { job: None }],
+            _ => Vec::new(),
+        }
+    }
+}

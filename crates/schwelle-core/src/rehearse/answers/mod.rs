@@ -1,0 +1,120 @@
+//! What the steps of a walk find, and what to do, as values. The sentences made of them are the command line's.
+//!
+//! One file per family of steps. Kinds are unique over all families, so that a value that was stored is read
+//! back as what it was.
+
+pub mod around;
+pub mod bios;
+pub mod start;
+pub mod table;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+use crate::next::Next;
+
+macro_rules! families {
+    ($($family:ident $module:ident,)+) => {
+        /// What a step found.
+        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+        #[serde(untagged)]
+        #[schemars(rename = "StepEvidence")]
+        #[expect(missing_docs, reason = "the families of the steps")]
+        pub enum Evidence {
+            $($family($module::Evidence),)+
+        }
+
+        /// What is to be done where a step does not hold.
+        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+        #[serde(untagged)]
+        #[schemars(rename = "StepRemedy")]
+        #[expect(missing_docs, reason = "the families of the steps")]
+        pub enum Remedy {
+            $($family($module::Remedy),)+
+        }
+
+        impl Remedy {
+            /// What this program does next for it, in the order in which the advice names it.
+            pub fn next(&self) -> Vec<Next> {
+                match self {
+                    $(Self::$family(remedy) => remedy.next(),)+
+                }
+            }
+        }
+
+        $(
+            impl From<$module::Evidence> for Evidence {
+                fn from(evidence: $module::Evidence) -> Self {
+                    Self::$family(evidence)
+                }
+            }
+
+            impl From<$module::Remedy> for Remedy {
+                fn from(remedy: $module::Remedy) -> Self {
+                    Self::$family(remedy)
+                }
+            }
+        )+
+    };
+}
+
+families! {
+    Table table,
+    Start start,
+    Bios bios,
+    Around around,
+}
+
+/// Why a name leads to no partition of this disk.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum NameFault {
+    /// It names none.
+    #[error("names no partition")]
+    None,
+    /// It names a partition that is not there.
+    #[error("names the partition {partition}, which this disk does not have")]
+    NoSuchPartition {
+        /// Its GUID.
+        partition: Uuid,
+    },
+    /// It names another GPT disk.
+    #[error("names the disk {disk}, but this is {own}")]
+    OtherGptDisk {
+        /// That disk's GUID.
+        disk: Uuid,
+        /// This one's.
+        own: Uuid,
+    },
+    /// It names a place where no partition begins.
+    #[error("names byte {offset}, where no partition begins")]
+    NoPartitionAt {
+        /// The place.
+        offset: u64,
+    },
+    /// It names another MBR disk.
+    #[error("names the disk with the signature {signature:08X}, but this is {own:08X}")]
+    OtherMbrDisk {
+        /// That disk's signature.
+        signature: u32,
+        /// This one's.
+        own: u32,
+    },
+    /// It names an MBR disk, and this is a GPT disk.
+    #[error("still names an MBR disk (signature {signature:08X}, byte {offset})")]
+    StillMbr {
+        /// That disk's signature.
+        signature: u32,
+        /// Where the partition begins.
+        offset: u64,
+    },
+    /// It names a GPT disk, and this is an MBR disk.
+    #[error("still names a GPT disk ({disk}, partition {partition})")]
+    StillGpt {
+        /// That disk's GUID.
+        disk: Uuid,
+        /// The partition's GUID.
+        partition: Uuid,
+    },
+}

@@ -1,0 +1,256 @@
+//! What the steps from the EFI system partition to the kernel find.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::NameFault;
+use crate::crossing::Style;
+use crate::device::{Extent, Lba};
+use crate::next::Next;
+
+/// What was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "StepStartEvidence")]
+pub enum Evidence {
+    /// No partition is an EFI system partition.
+    NoEsp {
+        /// How many partitions there are.
+        partitions: usize,
+    },
+    /// The EFI system partition.
+    Esp {
+        /// Its number.
+        partition: usize,
+        /// How many there are.
+        of: usize,
+        /// Its sectors.
+        sectors: Extent,
+    },
+    /// A sound FAT32 volume.
+    SoundFat {
+        /// Its clusters.
+        clusters: u64,
+        /// Bytes of a cluster.
+        cluster_bytes: u32,
+    },
+    /// A FAT32 volume with faults.
+    FatFaults {
+        /// Which.
+        faults: Vec<String>,
+    },
+    /// A volume that cannot be read.
+    VolumeUnreadable {
+        /// Why not.
+        fault: String,
+    },
+    /// A file is there.
+    File {
+        /// Its path.
+        path: String,
+        /// Its length in bytes.
+        bytes: u64,
+    },
+    /// A file is not there.
+    FileMissing {
+        /// Its path.
+        path: String,
+    },
+    /// A file cannot be used.
+    FileUnusable {
+        /// Its path.
+        path: String,
+        /// Why not.
+        fault: String,
+    },
+    /// A program fits.
+    Program {
+        /// Its path.
+        path: String,
+        /// The subsystem that its header names.
+        subsystem: u16,
+        /// Its version, where it says so.
+        version: Option<String>,
+    },
+    /// A program does not fit.
+    ProgramUnfit {
+        /// Its path.
+        path: String,
+        /// Why not.
+        why: ProgramFault,
+    },
+    /// A boot store.
+    StoreRead {
+        /// Its path.
+        path: String,
+        /// Objects in it.
+        objects: usize,
+        /// Entries in its menu.
+        menu: usize,
+    },
+    /// The store has no object of the boot manager.
+    NoManager,
+    /// That object names no device.
+    ManagerWithoutDevice,
+    /// Its device is where it was started from.
+    ManagerWhereStarted,
+    /// Its device is the right partition.
+    ManagerHere {
+        /// Its number.
+        partition: usize,
+    },
+    /// Its device is another partition.
+    ManagerElsewhere {
+        /// Where that begins.
+        at: Lba,
+    },
+    /// Its device names nothing here.
+    ManagerNames {
+        /// What it names.
+        fault: NameFault,
+    },
+    /// The default entry is not in the store.
+    DefaultMissing,
+    /// The default entry.
+    Default {
+        /// Its title.
+        title: String,
+        /// Its identifier.
+        id: String,
+    },
+    /// The default entry is no system loader.
+    DefaultNoLoader {
+        /// Its identifier.
+        id: String,
+        /// What it is; none where that is not known.
+        object: Option<String>,
+    },
+    /// A device of the entry is missing.
+    DeviceMissing {
+        /// Which.
+        device: EntryDevice,
+        /// The entry's title.
+        title: String,
+    },
+    /// A device of the entry names nothing here.
+    DeviceNames {
+        /// Which.
+        device: EntryDevice,
+        /// The entry's title.
+        title: String,
+        /// What it names.
+        fault: NameFault,
+    },
+    /// Loader and system lie on different partitions.
+    DevicesDiffer,
+    /// Both lie here.
+    Devices {
+        /// The partition's sectors.
+        sectors: Extent,
+    },
+    /// The entry names no loader.
+    NoLoaderNamed,
+    /// The entry names no system folder.
+    NoFolderNamed,
+    /// The kernel fits.
+    Kernel {
+        /// Its path.
+        path: String,
+    },
+}
+
+/// A device of an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum EntryDevice {
+    /// Where the loader lies.
+    Loader,
+    /// Where the system lies.
+    System,
+}
+
+/// Why a program does not fit.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum ProgramFault {
+    /// It is made for another processor.
+    #[error("made for {machine}, not for x64")]
+    OtherProcessor {
+        /// Which.
+        machine: String,
+    },
+    /// It is made for another purpose.
+    #[error("subsystem {is}, not {wanted}")]
+    OtherSubsystem {
+        /// The subsystem that its header names.
+        is: u16,
+        /// The one that is needed.
+        wanted: u16,
+    },
+    /// It is cut off.
+    #[error("truncated: section {section} ends at byte {end}, behind the file")]
+    CutOff {
+        /// Name of the section.
+        section: String,
+        /// Where that ends.
+        end: u64,
+    },
+    /// It runs in BIOS mode only.
+    #[error("runs in BIOS mode only")]
+    BiosOnly,
+    /// It runs in UEFI mode only.
+    #[error("runs in UEFI mode only")]
+    UefiOnly,
+    /// It is not there.
+    #[error("is not there")]
+    Missing,
+    /// It cannot be read.
+    #[error("{fault}")]
+    Unreadable {
+        /// Why not.
+        fault: String,
+    },
+}
+
+/// What to do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "StepStartRemedy")]
+pub enum Remedy {
+    /// Let the file system checker run on the EFI system partition, or make it anew.
+    CheckEspOrMake,
+    /// Let the file system checker run on the EFI system partition.
+    CheckEsp,
+    /// Copy the boot manager to this path.
+    CopyLoader {
+        /// The path.
+        path: String,
+    },
+    /// Copy it again, or repair the system's files.
+    CopyLoaderAgain {
+        /// The path.
+        path: String,
+    },
+    /// The boot store must be made anew.
+    MakeStore,
+    /// The boot manager's device must be another.
+    ManagerDevice {
+        /// The table that the disk has.
+        style: Style,
+    },
+    /// Correct the entry, or make the store anew.
+    CorrectEntry,
+    /// Windows must bring its loader.
+    BringLoader {
+        /// The table that the disk has.
+        style: Style,
+    },
+    /// Repair the system's files.
+    RepairSystem,
+}
+
+impl Remedy {
+    pub(super) fn next(&self) -> Vec<Next> {
+        Vec::new()
+    }
+}

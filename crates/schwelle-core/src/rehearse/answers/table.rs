@@ -1,0 +1,142 @@
+//! What the steps about the table and about a data disk's volumes find.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::crossing::Style;
+use crate::device::{Extent, Lba};
+use crate::disk_use::DiskUse;
+use crate::gpt::{Disagreement, TableCopy};
+use crate::next::Next;
+use crate::profile::{Titled, VolumeKind};
+
+/// What was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "StepTableEvidence")]
+pub enum Evidence {
+    /// The disk cannot be read.
+    DiskUnreadable {
+        /// Why not.
+        fault: String,
+    },
+    /// A partition leaves the disk.
+    LeavesDisk {
+        /// Its sectors.
+        sectors: Extent,
+    },
+    /// Sector 0 protects the GPT.
+    Protective {
+        /// Sectors that its entry covers.
+        sectors: u32,
+    },
+    /// Sector 0 names no partition.
+    NoEntry,
+    /// The protective entry is not the only one, or begins elsewhere.
+    ProtectiveNotAlone,
+    /// Sector 0 is an MBR with partitions of its own.
+    PlainMbr,
+    /// A copy of the table is sound.
+    CopySound {
+        /// Which.
+        copy: TableCopy,
+        /// Its header.
+        at: Lba,
+        /// Partitions that it names.
+        partitions: usize,
+    },
+    /// A copy of the table is not sound.
+    CopyFaulty {
+        /// Which.
+        copy: TableCopy,
+        /// What is wrong.
+        fault: String,
+    },
+    /// Both copies agree.
+    CopiesAgree,
+    /// The copies contradict each other.
+    CopiesContradict {
+        /// In what.
+        disagreement: Disagreement,
+    },
+    /// All volumes can be looked into.
+    Volumes {
+        /// Which.
+        volumes: Vec<VolumeOn>,
+    },
+    /// Some partitions could not be looked into.
+    VolumesMissing {
+        /// How many could.
+        seen: usize,
+        /// How many the table names.
+        named: usize,
+    },
+    /// Some volumes cannot be read.
+    VolumesFaulty {
+        /// Which, and why not.
+        faults: Vec<FaultOn>,
+    },
+}
+
+/// A volume, and where it is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct VolumeOn {
+    /// Number of its partition.
+    pub partition: usize,
+    /// What it is.
+    pub volume: VolumeKind,
+}
+
+/// A volume that cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct FaultOn {
+    /// Its partition.
+    pub partition: Titled,
+    /// Why not.
+    pub fault: String,
+}
+
+/// What to do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "StepTableRemedy")]
+pub enum Remedy {
+    /// Check cable and health.
+    CheckCable,
+    /// Compare the disk's size with the one that it was copied from.
+    CompareSize,
+    /// It is no GPT disk yet.
+    NotGptYet,
+    /// Remove the additional entries of sector 0.
+    RemoveEntries,
+    /// Write this copy anew.
+    WriteCopyAnew {
+        /// Which.
+        copy: TableCopy,
+    },
+    /// Find out which copy is right.
+    WhichCopy,
+    /// Compare the partitions with what was planned.
+    ComparePartitions,
+    /// The disk needs an EFI system partition.
+    NeedsEsp,
+}
+
+impl Remedy {
+    pub(super) fn next(&self) -> Vec<Next> {
+        match self {
+            Self::NotGptYet => vec![
+                Next::CHECK,
+                Next::Rehearse {
+                    to: Some(Style::Mbr),
+                    disk_use: None,
+                },
+            ],
+            Self::NeedsEsp => vec![Next::Rehearse {
+                to: None,
+                disk_use: Some(DiskUse::Data),
+            }],
+            _ => Vec::new(),
+        }
+    }
+}

@@ -1,0 +1,78 @@
+//! Answers about the PC around the disk.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::firmware::Verdict;
+use crate::next::Next;
+use crate::profile::SignedSet;
+
+/// What was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "RuleFirmwareEvidence")]
+pub enum Evidence {
+    /// What is known of UEFI mode.
+    Uefi {
+        /// The PC can start in it; none where that is not known.
+        able: Option<bool>,
+        /// Where that is known from, or why it is not.
+        source: String,
+    },
+    /// The width of the firmware.
+    Bits {
+        /// In bits; none where that is not known.
+        bits: Option<u32>,
+        /// Where that is known from, or why it is not.
+        source: String,
+    },
+    /// The Windows needs the compatibility module, and the PC has none.
+    NeedsCsmHasNone {
+        /// Where that is known from.
+        source: String,
+    },
+    /// The Windows needs the compatibility module.
+    NeedsCsm,
+    /// Secure Boot's verdict on the boot manager that is placed.
+    SecureBoot {
+        /// The set that it belongs to.
+        set: SignedSet,
+        /// Whether it would be let run.
+        verdict: Verdict,
+        /// Secure Boot is on; none where that is not known.
+        on: Option<bool>,
+    },
+}
+
+/// What to do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "RuleFirmwareRemedy")]
+pub enum Remedy {
+    /// In this PC the disk starts in BIOS mode only.
+    LeaveForBios,
+    /// The PC would not start the 64-bit loader.
+    LeaveForBits,
+    /// Find the fact out.
+    FindOut {
+        /// How.
+        how: String,
+    },
+    /// Leave it as it is, or switch the module on.
+    LeaveOrSwitchCsmOn,
+    /// Leave the module on, and Secure Boot off.
+    KeepCsmOn,
+    /// What is true about Secure Boot with this boot manager.
+    SecureBootAfterwards {
+        /// Whether it would be let run.
+        verdict: Verdict,
+    },
+    /// See the other findings first.
+    OtherFindingsFirst,
+}
+
+impl Remedy {
+    pub(super) fn next(&self) -> Vec<Next> {
+        Vec::new()
+    }
+}

@@ -1,0 +1,219 @@
+//! Answers about the medium.
+
+use std::path::PathBuf;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+use crate::device::{Extent, HealthWarning, Lba};
+use crate::job::JobState;
+use crate::next::Next;
+use crate::rules::Twin;
+
+/// What was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "RuleMediumEvidence")]
+pub enum Evidence {
+    /// It is a partition and no disk.
+    PartitionOf {
+        /// Name of the disk in this system.
+        device: String,
+    },
+    /// The system holds it read-only.
+    HeldReadOnly,
+    /// Its size of sectors is one of the two that are known.
+    SectorSize {
+        /// In bytes.
+        bytes: u32,
+    },
+    /// Its size of sectors is none of them.
+    OddSectorSize {
+        /// In bytes.
+        bytes: u32,
+    },
+    /// Its layout makes sense with another size of sectors only.
+    WrittenWith {
+        /// The size that it shows, in bytes.
+        shown: u32,
+        /// The size that it was written with, in bytes.
+        written: u32,
+    },
+    /// Sectors that cannot be read.
+    Unreadable {
+        /// Which.
+        sectors: Extent,
+    },
+    /// The drive complains of its own health.
+    Health {
+        /// Of what.
+        warning: HealthWarning,
+    },
+    /// Somebody uses it.
+    InUse {
+        /// Who.
+        user: String,
+    },
+    /// Metadata of a RAID set.
+    RaidMark {
+        /// Where.
+        at: Lba,
+        /// Whose.
+        owner: String,
+    },
+    /// No job folder is named yet.
+    JobNotNamed,
+    /// The job folder lies on the disk to be converted.
+    JobOnThisDisk,
+    /// The job folder lies on another disk.
+    JobOnAnotherDisk,
+    /// The job folder is in memory.
+    JobInMemory {
+        /// The technician accepts that, by name.
+        accepted: bool,
+    },
+    /// The job folder is not in memory.
+    JobNotInMemory,
+    /// What the job folder lies on cannot be told.
+    JobPlaceNotTold,
+    /// The job folder's file system is mounted read-only.
+    JobReadOnly,
+    /// The job folder's file system is mounted for writing.
+    JobWritable,
+    /// A job on this disk was stopped half-way.
+    JobStopped {
+        /// Its folder.
+        path: PathBuf,
+    },
+    /// There is a folder of a job on this disk that has ended.
+    JobFound {
+        /// The folder.
+        path: PathBuf,
+        /// How far it came.
+        state: JobState,
+    },
+    /// A volume ends clearly before its partition does.
+    VolumeEndsEarly {
+        /// Bytes of the partition beyond its volume.
+        beyond_bytes: u64,
+        /// The partition's last sector still has the boot sector's copy of the larger volume.
+        copy_left: bool,
+        /// The technician says that the folder of that job is lost.
+        job_lost: bool,
+    },
+    /// An EFI system partition with the mark of a job, in unused space.
+    EspOfJob {
+        /// Its first sector.
+        at: Lba,
+        /// The GUID that the job gave the disk.
+        disk: Uuid,
+        /// The technician says that the folder of that job is lost.
+        job_lost: bool,
+    },
+    /// An EFI system partition that no entry names, in unused space.
+    EspUnnamed {
+        /// Its first sector.
+        at: Lba,
+    },
+    /// Another disk has the same signature or GUID.
+    Twin {
+        /// That disk.
+        other: Twin,
+        /// This one was named by its serial number or its by-id name.
+        named_surely: bool,
+    },
+    /// The PC runs on its battery.
+    OnBattery,
+    /// The PC has mains power.
+    OnMains,
+    /// What the PC runs on is not known.
+    PowerNotTold {
+        /// Why.
+        why: String,
+    },
+}
+
+/// What to do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "RuleMediumRemedy")]
+pub enum Remedy {
+    /// Name the whole disk.
+    NameWholeDisk {
+        /// Its name in this system.
+        device: String,
+    },
+    /// Lift the write protection, or work on a copy.
+    LiftProtection,
+    /// Connect the disk without what changes the size of its sectors.
+    ConnectDirectly,
+    /// Name the size of the image's sectors.
+    NameSectorSize {
+        /// In bytes.
+        bytes: u32,
+    },
+    /// Copy it to a disk whose sectors have a size that is known.
+    OtherSectorSize,
+    /// Copy the failing disk, and work on the copy.
+    CopyFailingDisk,
+    /// Copy the disk, and think of a new drive.
+    CopyAndReplace,
+    /// Let whoever uses it end.
+    StopUsers,
+    /// Take the disk out of its set, or convert the set.
+    LeaveRaidSet,
+    /// Name a job folder on another disk.
+    JobOnAnotherDisk,
+    /// Name a job folder on a medium that lasts.
+    JobOnLastingMedium,
+    /// Copy the job folder to a stick before the PC is switched off.
+    CopyJobFolder,
+    /// Mount the job folder's file system for writing.
+    JobForWriting,
+    /// Finish the stopped job, or take it back.
+    EndStoppedJob {
+        /// Its folder.
+        job: PathBuf,
+    },
+    /// Look for the folder of the job that was stopped.
+    FindJobFolder,
+    /// Nothing, unless a job was stopped.
+    UseJobFolderIfAny,
+    /// The space counts as unused, unless a job was stopped.
+    UnusedUnlessJob,
+    /// Take one of the two disks out before the converted one starts.
+    TakeOneOut,
+    /// Name this disk by its serial number.
+    NameBySerial {
+        /// The serial number.
+        serial: String,
+    },
+    /// Take the other disk out: this one has no serial number.
+    TakeOtherOut,
+    /// Connect the mains adapter.
+    ConnectMains,
+}
+
+impl Remedy {
+    pub(super) fn next(&self) -> Vec<Next> {
+        match self {
+            Self::NameWholeDisk { device } => vec![Next::CheckOther {
+                device: device.clone(),
+            }],
+            Self::EndStoppedJob { job } => vec![
+                Next::Resume {
+                    job: Some(job.clone()),
+                },
+                Next::Undo {
+                    job: Some(job.clone()),
+                },
+            ],
+            Self::FindJobFolder => vec![Next::Resume { job: None }, Next::Undo { job: None }],
+            Self::NameBySerial { serial } => vec![Next::ConvertBySerial {
+                serial: serial.clone(),
+            }],
+            _ => Vec::new(),
+        }
+    }
+}

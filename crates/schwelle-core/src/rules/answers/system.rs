@@ -1,0 +1,193 @@
+//! Answers about the systems on the disk.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::disk_use::DiskUse;
+use crate::next::Next;
+use crate::profile::Titled;
+
+/// What was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "RuleSystemEvidence")]
+pub enum Evidence {
+    /// It is marked active.
+    Active,
+    /// It is marked active, and sector 0 has boot code, on a data disk.
+    ActiveOnDataDisk,
+    /// A BIOS starts nothing from here.
+    NotStarted,
+    /// No partition is active.
+    NoneActive,
+    /// Several partitions are active.
+    SeveralActive {
+        /// Which.
+        partitions: Vec<Titled>,
+    },
+    /// A Windows.
+    Windows {
+        /// Its name, version and build.
+        name: String,
+    },
+    /// A Windows, on what should be a data disk.
+    WindowsOnDataDisk {
+        /// Its name, version and build.
+        name: String,
+    },
+    /// No Windows that can be read; some volumes cannot be looked into.
+    ClosedVolumes {
+        /// Which.
+        partitions: Vec<Titled>,
+    },
+    /// No volume holds a Windows.
+    NoSystem,
+    /// Its kernel is one for 64-bit PCs.
+    X64,
+    /// Its kernel is one for another processor.
+    OtherProcessor {
+        /// Path of the kernel.
+        path: String,
+        /// Which.
+        machine: String,
+    },
+    /// A file is missing.
+    Missing {
+        /// Its path.
+        path: String,
+    },
+    /// A file is shorter than its headers say.
+    Truncated {
+        /// Its path.
+        path: String,
+    },
+    /// A file cannot be used.
+    FileFault {
+        /// Its path.
+        path: String,
+        /// Why not.
+        fault: String,
+    },
+    /// The boot manager is one for another processor or purpose.
+    OtherProgram {
+        /// Its path.
+        path: String,
+        /// The processor.
+        machine: String,
+        /// The subsystem that its header names.
+        subsystem: u16,
+    },
+    /// All boot files for UEFI are there.
+    UefiFiles {
+        /// How many.
+        files: usize,
+        /// KiB together.
+        kib: u64,
+    },
+    /// Something in the registry cannot be read.
+    RegistryFault {
+        /// What.
+        fault: String,
+    },
+    /// A hive was not closed cleanly.
+    Pending {
+        /// Its name.
+        hive: String,
+        /// Logs, or entries of logs, that are applied.
+        applied: usize,
+    },
+    /// Another Windows keeps the letters of these volumes.
+    LettersElsewhere {
+        /// How many volumes.
+        volumes: usize,
+    },
+    /// No drive letter is kept for this disk.
+    NoLetters,
+    /// The hive with the drive letters cannot be used.
+    LettersFault {
+        /// Why not.
+        fault: String,
+    },
+    /// The letters cross.
+    LettersCross {
+        /// Drive letters.
+        letters: Vec<String>,
+        /// How many names of volumes beside them.
+        names: usize,
+    },
+    /// The registry has no room for some letters.
+    LettersLeft {
+        /// Drive letters.
+        letters: Vec<String>,
+        /// How many names of volumes beside them.
+        names: usize,
+    },
+    /// There are several systems.
+    Several {
+        /// Which.
+        systems: Vec<SystemOn>,
+    },
+}
+
+/// A system and where it is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SystemOn {
+    /// Its name, version and build.
+    pub name: String,
+    /// Its partition.
+    pub on: Titled,
+}
+
+/// What to do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[schemars(rename = "RuleSystemRemedy")]
+pub enum Remedy {
+    /// See whether a PC starts from this data disk.
+    SeeWhetherStarted,
+    /// Mark the right partition active.
+    MarkActive,
+    /// Mark only one partition active.
+    MarkOneActive,
+    /// Do not call it a data disk.
+    NoDataDisk,
+    /// See that this is the right disk, or say that it is for data.
+    RightDiskOrSayData,
+    /// This Windows starts in BIOS mode only.
+    BiosOnly,
+    /// Repair the system's files from its installation medium.
+    RepairFromMedium,
+    /// Repair the system's files.
+    RepairFiles,
+    /// Repair the system's files, or uncompress or decrypt this one.
+    RepairOrUncompress,
+    /// Start Windows and shut it down; what is shown may be out of date.
+    OutOfDate,
+    /// What is pending is applied where the job edits the file.
+    PendingApplied,
+    /// Note the letters down, and set them anew in the other Windows.
+    NoteLettersElsewhere,
+    /// Start Windows and shut it down.
+    StartAndShutDown,
+    /// The same; Windows makes room when it saves its registry.
+    StartAndMakeRoom,
+    /// Note the letters down: Windows gives them anew.
+    NoteLetters,
+    /// Look at the menu: the default starts when nobody chooses.
+    LookAtMenu,
+}
+
+impl Remedy {
+    pub(super) fn next(&self) -> Vec<Next> {
+        match self {
+            Self::RightDiskOrSayData => vec![
+                Next::Survey,
+                Next::Check {
+                    to: None,
+                    disk_use: Some(DiskUse::Data),
+                },
+            ],
+            _ => Vec::new(),
+        }
+    }
+}

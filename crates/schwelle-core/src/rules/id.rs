@@ -1,0 +1,147 @@
+//! The rules' ids and families.
+
+use std::fmt;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+macro_rules! rule_ids {
+    ($($family:ident $family_name:literal { $($rule:ident $name:literal,)+ })+) => {
+        /// What a rule is about.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+        #[expect(missing_docs, reason = "the names say it")]
+        pub enum Family {
+            $($family,)+
+        }
+
+        impl Family {
+            /// The part of a rule's id in front of the dot.
+            pub fn name(self) -> &'static str {
+                match self {
+                    $(Self::$family => $family_name,)+
+                }
+            }
+        }
+
+        /// A rule. Its id, "family.name", is promised to scripts and policies.
+        #[derive(
+            Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+        )]
+        #[expect(missing_docs, reason = "what each asks is told by the words for it")]
+        pub enum RuleId {
+            $($(
+                #[serde(rename = $name)]
+                $rule,
+            )+)+
+        }
+
+        impl RuleId {
+            /// All of them, in the order in which they are listed.
+            pub const ALL: &[Self] = &[$($(Self::$rule,)+)+];
+
+            /// The id.
+            pub fn name(self) -> &'static str {
+                match self {
+                    $($(Self::$rule => $name,)+)+
+                }
+            }
+
+            /// What it is about.
+            pub fn family(self) -> Family {
+                match self {
+                    $($(Self::$rule => Family::$family,)+)+
+                }
+            }
+        }
+    };
+}
+
+rule_ids! {
+    Medium "medium" {
+        MediumWholeDisk "medium.whole-disk",
+        MediumWritable "medium.writable",
+        MediumSectorSize "medium.sector-size",
+        MediumReadable "medium.readable",
+        MediumHealth "medium.health",
+        MediumInUse "medium.in-use",
+        MediumRaid "medium.raid",
+        MediumJobElsewhere "medium.job-elsewhere",
+        MediumJobLasting "medium.job-lasting",
+        MediumJobWritable "medium.job-writable",
+        MediumStoppedJob "medium.stopped-job",
+        MediumCopy "medium.copy",
+        MediumPower "medium.power",
+    }
+    Table "table" {
+        TableMbr "table.mbr",
+        TableInside "table.inside",
+        TableOverlap "table.overlap",
+        TableChain "table.chain",
+        TableFlags "table.flags",
+        TableDynamic "table.dynamic",
+        TableTypes "table.types",
+        TableCount "table.count",
+        TableAlignment "table.alignment",
+    }
+    Room "room" {
+        RoomPrimaryTable "room.primary-table",
+        RoomBackupTable "room.backup-table",
+        RoomSmallest "room.smallest",
+        RoomEsp "room.esp",
+    }
+    Volume "volume" {
+        VolumeEncryption "volume.encryption",
+        VolumeReadable "volume.readable",
+        VolumeHibernation "volume.hibernation",
+        VolumeClean "volume.clean",
+        VolumeConsistent "volume.consistent",
+        VolumeShadowCopies "volume.shadow-copies",
+        VolumeMatchesType "volume.matches-type",
+    }
+    System "system" {
+        SystemActive "system.active",
+        SystemWindows "system.windows",
+        System64Bit "system.64bit",
+        SystemBootFiles "system.boot-files",
+        SystemRegistry "system.registry",
+        SystemLetters "system.letters",
+        SystemSeveral "system.several",
+    }
+    Boot "boot" {
+        BootStore "boot.store",
+        BootDefault "boot.default",
+        BootEntries "boot.entries",
+        BootRecovery "boot.recovery",
+    }
+    Firmware "firmware" {
+        FirmwareUefi "firmware.uefi",
+        FirmwareBits "firmware.bits",
+        FirmwareCsm "firmware.csm",
+        FirmwareSecureBoot "firmware.secure-boot",
+    }
+    Back "back" {
+        BackTable "back.table",
+        BackFits "back.fits",
+        BackTypes "back.types",
+        BackActive "back.active",
+        BackBootFiles "back.boot-files",
+        BackFirmware "back.firmware",
+    }
+    Care "care" {
+        CareBackup "care.backup",
+    }
+}
+
+impl RuleId {
+    /// The part of the id behind the dot.
+    pub fn short_name(self) -> &'static str {
+        let family = self.family().name().len();
+        self.name().get(family + 1..).unwrap_or_default()
+    }
+}
+
+impl fmt::Display for RuleId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}

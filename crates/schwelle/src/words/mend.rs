@@ -1,0 +1,85 @@
+//! What is mended, and why something is not.
+
+use schwelle_core::mend::{FixKind, NotMended, StoreFrom};
+
+use super::{places, titled, titles};
+
+/// What is done about a step that failed.
+pub(crate) fn fix(fix: &FixKind) -> String {
+    match fix {
+        FixKind::ProtectiveEntry => {
+            "sector 0 gets one protective entry over the whole disk".to_owned()
+        }
+        FixKind::TablePlaces => "the places in both copies of the table are set right".to_owned(),
+        FixKind::BackupTable => {
+            "the backup table is written anew from the primary one, on the last sectors of the disk"
+                .to_owned()
+        }
+        FixKind::PrimaryTable => "the primary table is written anew from the backup one".to_owned(),
+        FixKind::Retyped { partition } => format!(
+            "{} holds boot files: it gets the type of an EFI system partition, and no drive letter",
+            titled(partition)
+        ),
+        FixKind::NewEsp { place } => {
+            let place = place.map_or_else(String::new, places::place);
+            format!("an EFI system partition is made ({place})")
+        }
+        FixKind::Formatted { partition } => {
+            format!(
+                "{} is empty: it gets a FAT32 file system",
+                titled(partition)
+            )
+        }
+        FixKind::Filled { store } => {
+            let store = match store {
+                StoreFrom::Esp => "the boot store there names this disk's partitions",
+                StoreFrom::Bios => "the boot store of the BIOS start is carried over",
+                StoreFrom::Nothing => "a boot store is made anew for the Windows found",
+            };
+            format!("boot files from the Windows volume; {store}")
+        }
+        FixKind::Letters => {
+            "drive letters still name the MBR disk that this one was: edited".to_owned()
+        }
+        FixKind::Recovery => {
+            "the recovery configuration still names the MBR disk that this one was: edited"
+                .to_owned()
+        }
+    }
+}
+
+/// Why a step that fails is not mended.
+pub(crate) fn not_mended(why: &NotMended) -> String {
+    match why {
+        NotMended::SystemFiles => {
+            "the system's own files are damaged or missing: that is for its installation medium".to_owned()
+        }
+        NotMended::Volume => {
+            "a volume is damaged: that is for the system that uses it".to_owned()
+        }
+        NotMended::MbrDisk => "it is about an MBR disk".to_owned(),
+        NotMended::NoRemedy => "there is no remedy for it here".to_owned(),
+        NotMended::DraftDoesNotHelp => "what was drafted does not help".to_owned(),
+        NotMended::NoSoundCopy => "neither copy of the table is sound".to_owned(),
+        NotMended::CopiesDiffer => {
+            "both copies are sound and name different partitions: which of them is right cannot be told from here"
+                .to_owned()
+        }
+        NotMended::OtherForm => {
+            "its table has another form (more than 128 entries, or longer ones)".to_owned()
+        }
+        NotMended::SeveralWithBootFiles { partitions } => {
+            format!("more than one partition holds boot files: {}", titles(partitions))
+        }
+        NotMended::HoldsSomething { partition, volume } => format!(
+            "{} holds {}, which is not thrown away",
+            titled(partition),
+            volume.name()
+        ),
+        NotMended::TooSmall => "the partition is too small for FAT32".to_owned(),
+        NotMended::NoBootFiles => {
+            "there is no Windows with UEFI boot files on this disk to take them from".to_owned()
+        }
+        NotMended::NoStoreHelps => "none of the boot stores that could be made helps".to_owned(),
+    }
+}

@@ -1,0 +1,172 @@
+//! The rules about the boot configuration.
+
+use schwelle_core::bootstore::Locator;
+use schwelle_core::rules::answers::boot::{DefaultFault, Evidence, ImageOn, RecoveryState, Remedy};
+
+pub(super) fn evidence(evidence: &Evidence) -> String {
+    match evidence {
+        Evidence::StoreOnDataDisk { path } => {
+            format!("{path} is there: a PC starts from this disk, whatever it starts")
+        }
+        Evidence::Store {
+            path,
+            partition,
+            objects,
+            menu,
+            pending,
+        } => {
+            let pending = match pending {
+                true => "; it was not closed cleanly, what was pending in its log is taken over",
+                false => "",
+            };
+            format!(
+                "{path} on partition {partition}: {objects} objects, {menu} in the menu{pending}"
+            )
+        }
+        Evidence::StoreFault {
+            path,
+            partition,
+            fault,
+            can_be_made,
+        } => format!(
+            "{path} on partition {partition}: {fault}{}",
+            none_to_make(*can_be_made)
+        ),
+        Evidence::NoStore { path, can_be_made } => format!(
+            "no volume that could hold it has {path}{}",
+            none_to_make(*can_be_made)
+        ),
+        Evidence::LeadsToWindows { partition } => {
+            format!("leads to the Windows on partition {partition}")
+        }
+        Evidence::LeadsToClosed { partition } => {
+            format!("leads to partition {partition}, which cannot be looked into")
+        }
+        Evidence::LeadsToNoWindows { partition } => {
+            format!("leads to partition {partition}, which holds no Windows")
+        }
+        Evidence::LeadsElsewhere { device } => {
+            let device = device.map_or("no device".to_owned(), locator);
+            format!("leads to no partition of this disk: {device}")
+        }
+        Evidence::OtherDefault { was, becomes } => format!(
+            "the boot manager's default entry {}; \"{becomes}\" becomes the default, the first in the menu that \
+             starts a Windows here",
+            fault(was)
+        ),
+        Evidence::NoDefault { was } => format!(
+            "the boot manager's default entry {}, and no entry of its menu starts a Windows here",
+            fault(was)
+        ),
+        Evidence::BiosOnlyEntry => {
+            "runs in BIOS mode only and cannot start in UEFI mode".to_owned()
+        }
+        Evidence::DeviceUnreadable => "its device cannot be read".to_owned(),
+        Evidence::NamesAnother { device } => {
+            format!("names another disk or partition: {}", locator(*device))
+        }
+        Evidence::Recovery { state, images } => recovery(state, &images_in_words(images)),
+    }
+}
+
+fn none_to_make(can_be_made: bool) -> &'static str {
+    match can_be_made {
+        true => "",
+        false => ", and there is no Windows with boot files to make one for",
+    }
+}
+
+fn fault(fault: &DefaultFault) -> String {
+    match fault {
+        DefaultFault::BiosOnly { title } => format!("\"{title}\" runs in BIOS mode only"),
+        DefaultFault::NotThere => "is not in the store".to_owned(),
+    }
+}
+
+fn locator(locator: Locator) -> String {
+    match locator {
+        Locator::Mbr { signature, offset } => format!("MBR disk {signature:08X}, byte {offset}"),
+        Locator::Gpt { disk, partition } => format!("GPT disk {disk}, partition {partition}"),
+    }
+}
+
+fn images_in_words(images: &[ImageOn]) -> String {
+    let on = |image: &ImageOn| format!("{} on partition {}", image.path, image.partition);
+    match images {
+        [] => "there is no image of one on the disk".to_owned(),
+        some => some.iter().map(on).collect::<Vec<_>>().join(" and "),
+    }
+}
+
+fn recovery(state: &RecoveryState, images: &str) -> String {
+    match state {
+        RecoveryState::ConfigFault { fault } => {
+            format!("its configuration cannot be read ({fault}); {images}")
+        }
+        RecoveryState::None => {
+            "no recovery environment: neither a configuration nor an image".to_owned()
+        }
+        RecoveryState::NotNamed => {
+            format!("no configuration names one; {images}, stays where it is")
+        }
+        RecoveryState::Off => format!("not switched on; {images}, stays where it is"),
+        RecoveryState::Elsewhere { path } => {
+            format!("switched on, but {path} is on no partition of this disk; {images}")
+        }
+        RecoveryState::ImageMissing { path, partition } => {
+            format!("switched on, but {path} is not on partition {partition}; {images}")
+        }
+        RecoveryState::NotEditable { path, partition } => format!(
+            "switched on, {path} on partition {partition}; its configuration cannot be edited where it lies, and \
+             will name the old disk"
+        ),
+        RecoveryState::Crosses { path, partition } => {
+            format!("switched on, {path} on partition {partition}; stays, and crosses with it")
+        }
+    }
+}
+
+pub(super) fn remedy(remedy: &Remedy) -> String {
+    match remedy {
+        Remedy::WhichSystemStarts => {
+            "Find out which system starts from here, perhaps on another disk. It would not start any more."
+        }
+        Remedy::LookAtNextMenu => {
+            "Look at the menu in the plan: it is what the next start would show."
+        }
+        Remedy::NewStore => {
+            "A new one is made for the Windows found: its menu has the systems on this disk and nothing else; \
+             names, order and other settings of the old menu are lost. The recovery environment must be \
+             switched on again, in Windows."
+        }
+        Remedy::SeeItStart => {
+            "Check that this is the disk that the PC starts from, and see it start before converting."
+        }
+        Remedy::SetDefault => {
+            "Set the default to the Windows on this disk (in Windows: System, Advanced settings, Startup and \
+             Recovery), see it start, and check again."
+        }
+        Remedy::SetDefaultAfterwards => {
+            "If another one should start when nobody chooses, set it in Windows after the switch."
+        }
+        Remedy::EntryTakenOut => {
+            "It is taken out of the menu and stays in the store. Tell the customer; in BIOS mode, after an undo, \
+             it is there again."
+        }
+        Remedy::EntryDead => {
+            "It is carried over unchanged, and does not start now either. Remove it in Windows if nobody needs \
+             it."
+        }
+        Remedy::EntryElsewhere => {
+            "It is carried over unchanged. If that disk is in the same PC, see whether the entry still starts \
+             after the switch."
+        }
+        Remedy::RecoveryAgain => {
+            "After the switch, switch the recovery environment off and on again, in Windows."
+        }
+        Remedy::RecoveryIfWanted => {
+            "If the customer wants one, set it up in Windows after the switch."
+        }
+    }
+    .to_owned()
+}

@@ -1,0 +1,69 @@
+//! The rules about the PC around the disk.
+
+use schwelle_core::firmware::Verdict;
+use schwelle_core::profile::SignedSet;
+use schwelle_core::rules::answers::firmware::{Evidence, Remedy};
+
+use super::super::secure_boot;
+
+pub(super) fn evidence(evidence: &Evidence) -> String {
+    match evidence {
+        Evidence::Uefi { source, .. } => source.clone(),
+        Evidence::Bits { bits, source } => match bits {
+            Some(64) => format!("64-bit: {source}"),
+            Some(bits) => format!("its firmware works with {bits} bits: {source}"),
+            None => source.clone(),
+        },
+        Evidence::NeedsCsmHasNone { source } => {
+            format!("it needs the compatibility module's video, and the PC has none: {source}")
+        }
+        Evidence::NeedsCsm => {
+            "in UEFI mode it needs the compatibility module's video, and knows no Secure Boot"
+                .to_owned()
+        }
+        Evidence::SecureBoot { set, verdict, on } => {
+            let which = match set {
+                SignedSet::First => "the boot manager",
+                SignedSet::Second => "the boot manager of the second signed set, which is placed,",
+            };
+            let reason = secure_boot::reason(verdict);
+            match (verdict, on) {
+                (Verdict::Accepted { .. }, _) => format!("{which} would be let run: {reason}"),
+                (Verdict::Refused { .. }, Some(true)) => {
+                    format!("Secure Boot is on, and {which} would not be let run: {reason}")
+                }
+                (Verdict::Refused { .. }, Some(false)) => format!(
+                    "Secure Boot is off, and must stay so: {which} would not be let run: {reason}"
+                ),
+                (Verdict::Refused { .. }, None) => format!(
+                    "{which} would not be let run: {reason}; whether Secure Boot is on is not known"
+                ),
+                (Verdict::NotTold { .. }, _) => reason,
+            }
+        }
+    }
+}
+
+pub(super) fn remedy(remedy: &Remedy) -> String {
+    let fixed = match remedy {
+        Remedy::FindOut { how } => how,
+        Remedy::SecureBootAfterwards { verdict } => return secure_boot::advice(verdict),
+        Remedy::LeaveForBios => {
+            "Leave the disk as it is: in this PC it starts in BIOS mode only. If the PC got a firmware update \
+             that brings UEFI, correct the machine file and check again."
+        }
+        Remedy::LeaveForBits => {
+            "Leave the disk as it is: this PC would not start the 64-bit loader of its system."
+        }
+        Remedy::LeaveOrSwitchCsmOn => {
+            "Leave the disk as it is, or see whether the firmware setup has such a module (CSM, legacy video) \
+             and switch it on; then correct the machine file and check again."
+        }
+        Remedy::KeepCsmOn => {
+            "Leave the compatibility module (CSM) on and Secure Boot off after the switch. A PC without such a \
+             module does not start this Windows in UEFI mode."
+        }
+        Remedy::OtherFindingsFirst => "See the other findings first.",
+    };
+    fixed.to_owned()
+}

@@ -1,0 +1,198 @@
+//! The rules about the medium.
+
+use schwelle_core::device::HealthWarning;
+use schwelle_core::rules::Twin;
+use schwelle_core::rules::answers::medium::{Evidence, Remedy};
+
+use super::super::nth;
+
+pub(super) fn evidence(evidence: &Evidence) -> String {
+    match evidence {
+        Evidence::PartitionOf { device } => format!("this is a partition of {device}"),
+        Evidence::HeldReadOnly => "the system holds this disk read-only".to_owned(),
+        Evidence::SectorSize { bytes } => format!("{bytes}-byte sectors"),
+        Evidence::OddSectorSize { bytes } => format!("the disk has {bytes}-byte sectors"),
+        Evidence::WrittenWith { shown, written } => format!(
+            "the disk shows {shown}-byte sectors, but its layout was written with {written}-byte sectors: only \
+             so do its partitions begin where a volume begins"
+        ),
+        Evidence::Unreadable { sectors } => {
+            format!("{} to {}: cannot be read", sectors.first, sectors.last().0)
+        }
+        Evidence::Health { warning } => format!("SMART: {}", health(*warning)),
+        Evidence::InUse { user } => user.clone(),
+        Evidence::RaidMark { at, owner } => format!("{at}: metadata of {owner}"),
+        Evidence::JobNotNamed => "looked at when one is named".to_owned(),
+        Evidence::JobOnThisDisk => "the job folder lies on the disk to be converted".to_owned(),
+        Evidence::JobOnAnotherDisk => "on another disk".to_owned(),
+        Evidence::JobInMemory { accepted } => {
+            let evidence = "it is on a RAM disk and would be lost on power failure";
+            match accepted {
+                true => format!("{evidence}; accepted with --job-in-memory"),
+                false => evidence.to_owned(),
+            }
+        }
+        Evidence::JobNotInMemory => "not in memory".to_owned(),
+        Evidence::JobPlaceNotTold => "the system does not tell what it lies on".to_owned(),
+        Evidence::JobReadOnly => "its file system is mounted read-only".to_owned(),
+        Evidence::JobWritable => "its file system is mounted for writing".to_owned(),
+        Evidence::JobStopped { path } => format!(
+            "a job on this disk was stopped half-way; its folder is {}",
+            path.display()
+        ),
+        Evidence::JobFound { path, state } => format!(
+            "a job folder of this disk: {} ({})",
+            path.display(),
+            state.name()
+        ),
+        Evidence::VolumeEndsEarly {
+            beyond_bytes,
+            copy_left,
+            job_lost,
+        } => {
+            let mib = beyond_bytes >> 20;
+            let evidence = format!("its volume ends {mib} MiB before the partition does");
+            match copy_left {
+                false => evidence,
+                true => stopped(
+                    &format!(
+                        "{evidence}, and the boot sector's copy of the larger volume is still in the last sector"
+                    ),
+                    *job_lost,
+                ),
+            }
+        }
+        Evidence::EspOfJob { at, disk, job_lost } => stopped(
+            &format!("{at} begins the EFI system partition of a conversion to disk {disk}"),
+            *job_lost,
+        ),
+        Evidence::EspUnnamed { at } => {
+            format!("{at}: an EFI system partition that no entry names, in unused space")
+        }
+        Evidence::Twin {
+            other,
+            named_surely,
+        } => {
+            let evidence = format!("the same signature is on {}", twin(other));
+            match named_surely {
+                true => format!("{evidence}; this one was named by its serial number"),
+                false => evidence,
+            }
+        }
+        Evidence::OnBattery => "running on battery".to_owned(),
+        Evidence::OnMains => "on mains power".to_owned(),
+        Evidence::PowerNotTold { why } => why.clone(),
+    }
+}
+
+fn stopped(sign: &str, job_lost: bool) -> String {
+    let known = match job_lost {
+        true => "; known with --job-lost",
+        false => "",
+    };
+    format!("a job was stopped here: {sign}{known}")
+}
+
+/// A disk with its model and serial number.
+fn twin(disk: &Twin) -> String {
+    let mut text = disk.path.display().to_string();
+    if let Some(model) = &disk.model {
+        text += &format!(", {model}");
+    }
+    if let Some(serial) = &disk.serial {
+        text += &format!(", serial {serial}");
+    }
+    text
+}
+
+fn health(warning: HealthWarning) -> String {
+    match warning {
+        HealthWarning::Spare { left, threshold } => {
+            format!("{left} % of the spare blocks are left, below the threshold of {threshold} %")
+        }
+        HealthWarning::Temperature => "the temperature is out of bounds".to_owned(),
+        HealthWarning::Unreliable => "it reports that it has become unreliable".to_owned(),
+        HealthWarning::ReadOnly => "it reports that it takes no more writes".to_owned(),
+        HealthWarning::Backup => {
+            "what keeps its cache through a power failure has failed".to_owned()
+        }
+        HealthWarning::Worn(percent) => format!("{percent} % of its endurance is used"),
+        HealthWarning::MediaErrors(count) => {
+            format!("{count} times it lost content that could not be corrected")
+        }
+    }
+}
+
+pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
+    let fixed = match remedy {
+        Remedy::NameWholeDisk { .. } => return format!("Name the whole disk: {}", nth(next, 0)),
+        Remedy::NameSectorSize { bytes } => {
+            return format!("Name the sector size: --sector-size {bytes}");
+        }
+        Remedy::EndStoppedJob { .. } => {
+            return format!(
+                "Finish it: {} . Or take it back: {}",
+                nth(next, 0),
+                nth(next, 1)
+            );
+        }
+        Remedy::FindJobFolder => {
+            return format!(
+                "Look for its job folder (on the stick that was used): {}, or {}. If the folder is lost for \
+                 good, --job-lost converts the disk as it is now.",
+                nth(next, 0),
+                nth(next, 1)
+            );
+        }
+        Remedy::NameBySerial { .. } => {
+            return format!(
+                "Name this disk by its serial number in place of its path: {} . Or take the other one out.",
+                nth(next, 0)
+            );
+        }
+        Remedy::LiftProtection => {
+            "Lift the write protection (a switch on the stick or adapter), or copy the disk to a sound one and \
+             convert the copy."
+        }
+        Remedy::ConnectDirectly => {
+            "An adapter or dock changes the sector size. Connect the disk directly, or through the adapter that \
+             it was partitioned with; then check again."
+        }
+        Remedy::OtherSectorSize => {
+            "Copy the disk to one with 512- or 4096-byte sectors and convert that."
+        }
+        Remedy::CopyFailingDisk => {
+            "First copy the disk to a sound one, with a program that goes on after read errors and lists them. \
+             Check and convert the copy; keep this disk as it is."
+        }
+        Remedy::CopyAndReplace => "Make a copy of the disk first, and think of a new drive.",
+        Remedy::StopUsers => {
+            "Unmount it, switch the swap off, or stop what holds it; then check again."
+        }
+        Remedy::LeaveRaidSet => {
+            "Take the disk out of the set in the controller's setup first (with a backup at hand), or convert \
+             the set as a whole where the system shows it as one disk."
+        }
+        Remedy::JobOnAnotherDisk => "Name a folder on another disk or stick with --job.",
+        Remedy::JobOnLastingMedium => {
+            "Name a folder on a stick or on another disk with --job. If there is none: --job-in-memory accepts \
+             that a power cut in the middle leaves no way back."
+        }
+        Remedy::CopyJobFolder => "Copy the folder to a stick before the PC is switched off.",
+        Remedy::JobForWriting => {
+            "Lift the write protection and mount it again for writing, or name another folder with --job."
+        }
+        Remedy::UseJobFolderIfAny => {
+            "A copy to a larger partition leaves that; so may a job that was stopped. If there is a job folder \
+             of it, use that. Otherwise nothing needs to be done."
+        }
+        Remedy::UnusedUnlessJob => {
+            "It may be left from an earlier table, or from a job that was stopped. If there is a job folder, use \
+             that. Otherwise the space counts as unused."
+        }
+        Remedy::TakeOneOut => "Take one of the two out of the PC before the converted one starts.",
+        Remedy::TakeOtherOut => "This disk tells no serial number: take the other one out.",
+        Remedy::ConnectMains => "Connect the mains adapter before converting.",
+    };
+    fixed.to_owned()
+}

@@ -1,0 +1,166 @@
+//! The switch sheet: its steps, and what is the same on every one.
+
+use schwelle_core::firmware::{Already, Missing, SheetStep};
+
+use super::steps;
+
+/// What to do, or when an advice is for; and what to see then, or what to do about it.
+pub(crate) type Lines = (String, String);
+
+fn lines(what: impl Into<String>, check: impl Into<String>) -> Lines {
+    (what.into(), check.into())
+}
+
+/// What is missing. `disk` is the disk as it is typed.
+pub(crate) fn missing(missing: &Missing, disk: &str) -> Lines {
+    const TAKE_BACK: &str =
+        "A converted disk does not start in it. Take the conversion back: schwelle undo --job DIR";
+    match missing {
+        Missing::DoesNotStart { step, found } => lines(
+            format!(
+                "The disk would not start: its rehearsal ends at {} ({}).",
+                step.name(),
+                steps::found(found)
+            ),
+            format!("See what to do: schwelle rehearse {disk}"),
+        ),
+        Missing::UefiNotTold { why, how } => lines(
+            format!("It is not known whether this PC can start in UEFI mode: {why}."),
+            how,
+        ),
+        Missing::NoUefi { source } => lines(
+            format!("This PC cannot start in UEFI mode: {source}."),
+            TAKE_BACK,
+        ),
+        Missing::OtherWidth => lines(
+            "This PC's firmware works with 32 bits and does not start 64-bit loaders.",
+            TAKE_BACK,
+        ),
+    }
+}
+
+/// What is right already.
+pub(crate) fn already(already: Already) -> &'static str {
+    match already {
+        Already::Uefi => "The boot mode is UEFI.",
+        Already::EntryFirst => "The disk comes first in the boot order.",
+        Already::EntryLater => "The disk has a boot entry; it does not come first.",
+        Already::SecureBootOn => "Secure Boot is on, and accepts the boot manager.",
+        Already::SecureBootOff => "Secure Boot is off.",
+    }
+}
+
+/// A step, and what to see then. `disk` is the disk as it is typed, `known_as` what the technician knows it by.
+pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
+    match step {
+        SheetStep::WriteEntry => lines(
+            format!("In this session: schwelle firmware entry {disk}"),
+            "It says that the disk's boot entry was written and comes first.",
+        ),
+        SheetStep::EnterSetup { key, can_be_asked } => lines(
+            enter_setup(key.as_deref(), *can_be_asked),
+            "The setup screen. Note, or photograph, every page that you are going to change.",
+        ),
+        SheetStep::SecureBootOff => lines(
+            "Switch Secure Boot off (page Security or Boot). Leave its keys as they are.",
+            "Secure Boot: off, or Disabled.",
+        ),
+        SheetStep::SetMode => lines(
+            "Set the boot mode to UEFI (page Boot). Where there is \"both\", take UEFI alone. Leave the \
+             compatibility module as it is for now.",
+            "The boot mode says UEFI. The list of boot devices has changed: what it offers now are UEFI entries.",
+        ),
+        SheetStep::PutFirst => lines(
+            format!("Put the UEFI entry of this disk first in the boot order: {known_as}."),
+            "It stands first, marked UEFI, or as \"Windows Boot Manager\". If the disk is not in the list, see \
+             below.",
+        ),
+        SheetStep::SaveAndLeave => lines("Save and leave. Take the rescue stick out.", FIRST_START),
+        SheetStep::Restart => lines("Restart. Take the rescue stick out.", FIRST_START),
+        SheetStep::Confirm => lines(
+            format!("Shut Windows down, start the rescue stick, and ask: schwelle confirm {disk}"),
+            "It says \"Confirmed\".",
+        ),
+        SheetStep::KeepCompatibility => lines(
+            "Leave the compatibility module (CSM) on, and Secure Boot off: this Windows draws its start screen \
+             with the module's video.",
+            "If it hangs at its start screen, the module is off or has no video.",
+        ),
+        SheetStep::CompatibilityOff => lines(
+            "Only now: in the setup, switch the compatibility module off, where there is one.",
+            "Windows starts again. If not, switch it on again and leave it so.",
+        ),
+        SheetStep::SecureBootOn => lines(
+            "If Secure Boot is wanted: switch it on now. Where it is greyed out: the compatibility module must \
+             be off, the factory keys loaded, and on some PCs a setup password set.",
+            "Windows starts again. If not, switch it off again.",
+        ),
+    }
+}
+
+const FIRST_START: &str =
+    "Windows starts. The first start may take longer, and may ask for a restart.";
+
+fn enter_setup(key: Option<&str>, can_be_asked: bool) -> String {
+    let enter = match key {
+        Some(key) => format!("Switch the PC on and press {key} at once, several times."),
+        None => "Switch the PC on and press the key for its setup at once, several times. The key is shown for a \
+                 moment; most often it is Del, F2, F10, F12 or Esc."
+            .to_owned(),
+    };
+    match can_be_asked {
+        true => format!(
+            "{enter} Or have it shown without a key: in a session on this PC that was started in UEFI mode, \
+             schwelle firmware setup, and restart."
+        ),
+        false => enter,
+    }
+}
+
+/// What is said of Secure Boot where the Windows knows none.
+pub(crate) const NO_SECURE_BOOT: &str = "Leave it off: this Windows knows no Secure Boot.";
+
+/// What not to touch.
+pub(crate) const LEAVE_ALONE: [&str; 4] = [
+    "The mode of the disk controller (AHCI, RAID, IDE): changed, Windows does not find its disk.",
+    "The security chip (TPM): cleared, encrypted volumes ask for their recovery key.",
+    "Secure Boot's keys: not deleted, not replaced.",
+    "\"Load defaults\": it changes all of these at once.",
+];
+
+/// How to go back.
+pub(crate) const WAY_BACK: [&str; 3] = [
+    "In the setup: Secure Boot off, the compatibility module on, the boot mode back to what it was.",
+    "Start the rescue stick and take the conversion back: schwelle undo --job DIR (the folder that convert was \
+     given).",
+    "The disk starts in BIOS mode as before.",
+];
+
+/// When it does not go as it should.
+pub(crate) fn trouble(disk: &str) -> Vec<Lines> {
+    vec![
+        lines(
+            "The disk is not in the list of boot devices",
+            format!(
+                "Leave the setup with saving once, and enter it again: many firmwares look only then. If there is \
+                 \"boot from file\" or \"add boot option\", take \\EFI\\Microsoft\\Boot\\bootmgfw.efi on this \
+                 disk. Or start the rescue stick in UEFI mode and write the entry: schwelle firmware entry {disk}"
+            ),
+        ),
+        lines(
+            "A text says that this disk starts in UEFI mode only",
+            "The PC still starts in BIOS mode: the boot mode was not saved, or \"both\" is set and BIOS comes \
+             first. Nothing is wrong with the disk.",
+        ),
+        lines(
+            "A message about Secure Boot, a security violation or an invalid signature",
+            "Switch Secure Boot off.",
+        ),
+        lines(
+            "Windows shows a blue screen or its repair page",
+            format!(
+                "Do not let it repair the start. Start the rescue stick and look: schwelle rehearse {disk}"
+            ),
+        ),
+    ]
+}

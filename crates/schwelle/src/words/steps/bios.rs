@@ -1,0 +1,104 @@
+//! The steps of a start in BIOS mode.
+
+use schwelle_core::rehearse::answers::bios::{BootCode, Evidence, ManagerFault, Remedy};
+
+use super::super::{copy_name, lba_range, nth};
+
+pub(super) fn evidence(evidence: &Evidence) -> String {
+    match evidence {
+        Evidence::NoBootRecord => "LBA 0: no boot record".to_owned(),
+        Evidence::ProtectsGpt => "LBA 0: the protective MBR of a GPT disk".to_owned(),
+        Evidence::MbrDamage { at, damage } => format!("{at}: {damage}"),
+        Evidence::MbrSound {
+            partitions,
+            logical,
+            signature,
+        } => format!(
+            "LBA 0: {partitions} partitions, {logical} of them logical; disk signature {signature:08X}"
+        ),
+        Evidence::NoGptLeft => "no copy of a GPT is left".to_owned(),
+        Evidence::GptLeft { copies } => {
+            let copies: Vec<&str> = copies.iter().map(|copy| copy_name(*copy)).collect();
+            format!("a GPT header is left ({})", copies.join(", "))
+        }
+        Evidence::BootCode { code } => format!("LBA 0: {}", boot_code(*code)),
+        Evidence::ActivePartition { partition, sectors } => {
+            format!("partition {partition}, {}", lba_range(sectors))
+        }
+        Evidence::NoActive => "LBA 0: no partition is active".to_owned(),
+        Evidence::ManyActive { count } => format!("LBA 0: {count} partitions are active"),
+        Evidence::NoMark { at } => format!("{at}: no mark 55 AA"),
+        Evidence::OwnRecord { at, path } => format!("{at}: boot code that loads {path}"),
+        Evidence::OtherRecord { at } => {
+            format!("{at}: boot code that is not ours, taken as it is")
+        }
+        Evidence::FatToStart => "FAT32, both FATs agree, every chain is whole".to_owned(),
+        Evidence::NtfsToStart => "NTFS".to_owned(),
+        Evidence::ManagerUnfit { path, why } => format!("{path}: {}", manager_fault(why)),
+        Evidence::StoreElsewhere { path, partition } => {
+            format!("{path}: is not on partition {partition}")
+        }
+    }
+}
+
+fn boot_code(code: BootCode) -> &'static str {
+    match code {
+        BootCode::ToActive => "boot code that goes to the active partition",
+        BootCode::StartsNothing => "boot code that starts nothing from here",
+        BootCode::None => "no boot code",
+        BootCode::Windows => "Windows' own boot code",
+        BootCode::Unknown => "boot code that is not known here; what it starts cannot be told",
+    }
+}
+
+fn manager_fault(fault: &ManagerFault) -> String {
+    match fault {
+        ManagerFault::Missing => "is not there".to_owned(),
+        ManagerFault::Empty => "is empty".to_owned(),
+        ManagerFault::TooLong { bytes, limit } => {
+            format!("has {bytes} bytes, and the boot record's code has room for {limit}")
+        }
+        ManagerFault::ShortName => {
+            "its short name is not BOOTMGR, by which the boot record's code looks for it".to_owned()
+        }
+        ManagerFault::Unreadable { fault } => fault.clone(),
+    }
+}
+
+pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
+    let fixed = match remedy {
+        Remedy::NotMbr => {
+            return format!(
+                "This is no MBR disk. Ask what stands against making it one: {}",
+                nth(next, 0)
+            );
+        }
+        Remedy::FinishStopped => {
+            return format!(
+                "Some programs take the disk for a GPT disk by it. If a conversion was stopped: {}",
+                nth(next, 0)
+            );
+        }
+        Remedy::RepairTableOnCopy => {
+            "Do not write to this disk. Copy it sector by sector first, then have the table repaired on the copy."
+        }
+        Remedy::WriteBootCode => {
+            "Let the startup repair of Windows' recovery environment write its own boot code."
+        }
+        Remedy::SeeItStart => "See the PC start from this disk once.",
+        Remedy::MarkRightActive => {
+            "Mark the one partition active that holds \\bootmgr and \\Boot\\BCD."
+        }
+        Remedy::WriteBootRecord => {
+            "Let the startup repair of Windows' recovery environment write the partition's boot record."
+        }
+        Remedy::CheckOnCopy => "Let the volume's own system check it, on a copy of the disk.",
+        Remedy::CopyBootManager => {
+            "Copy \\Windows\\Boot\\PCAT\\bootmgr from the Windows volume to the root of the active partition."
+        }
+        Remedy::StoreBesideManager => {
+            "The boot store must lie beside the boot manager, on the active partition."
+        }
+    };
+    fixed.to_owned()
+}

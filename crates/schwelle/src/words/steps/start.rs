@@ -1,0 +1,137 @@
+//! The steps from the EFI system partition to the kernel.
+
+use schwelle_core::crossing::Style;
+use schwelle_core::rehearse::answers::start::{EntryDevice, Evidence, Remedy};
+
+use super::super::lba_range;
+
+pub(super) fn evidence(evidence: &Evidence) -> String {
+    match evidence {
+        Evidence::NoEsp { partitions } => {
+            format!("none of the {partitions} partitions has the type EFI system")
+        }
+        Evidence::Esp {
+            partition,
+            of,
+            sectors,
+        } => {
+            let more = match of {
+                0 | 1 => String::new(),
+                of => format!(" (the first of {of})"),
+            };
+            format!("partition {partition}{more}, {}", lba_range(sectors))
+        }
+        Evidence::SoundFat {
+            clusters,
+            cluster_bytes,
+        } => format!(
+            "FAT32, {clusters} clusters of {cluster_bytes} bytes, both FATs agree, every chain is whole"
+        ),
+        Evidence::FatFaults { faults } => faults.join("; "),
+        Evidence::VolumeUnreadable { fault } => fault.clone(),
+        Evidence::File { path, bytes } => format!("{path}, {bytes} bytes"),
+        Evidence::FileMissing { path } => format!("{path} is not there"),
+        Evidence::FileUnusable { path, fault } => format!("{path}: {fault}"),
+        Evidence::Program {
+            path,
+            subsystem,
+            version,
+        } => {
+            let version = version
+                .as_ref()
+                .map_or_else(String::new, |version| format!("version {version}, "));
+            format!("{path}: x64, subsystem {subsystem}, {version}all sections inside the file")
+        }
+        Evidence::ProgramUnfit { path, why } => format!("{path}: {why}"),
+        Evidence::StoreRead {
+            path,
+            objects,
+            menu,
+        } => format!("{path}, {objects} objects, {menu} in the menu"),
+        Evidence::NoManager => "the boot store has no boot manager object".to_owned(),
+        Evidence::ManagerWithoutDevice => "the boot manager has no device".to_owned(),
+        Evidence::ManagerWhereStarted => {
+            "the boot manager's device is \"where we were started from\"".to_owned()
+        }
+        Evidence::ManagerHere { partition } => {
+            format!("the boot manager's device is partition {partition}")
+        }
+        Evidence::ManagerElsewhere { at } => {
+            format!("the boot manager's device is another partition ({at})")
+        }
+        Evidence::ManagerNames { fault } => format!("the boot manager's device {fault}"),
+        Evidence::DefaultMissing => {
+            "the boot manager's default entry is not in the store".to_owned()
+        }
+        Evidence::Default { title, id } => format!("\"{title}\" {id}"),
+        Evidence::DefaultNoLoader { id, object } => {
+            let object = object.as_deref().unwrap_or("its kind is not known");
+            format!("the default entry {id} is no system loader ({object})")
+        }
+        Evidence::DeviceMissing { device, title } => {
+            format!("the {} of \"{title}\" is missing", name(*device))
+        }
+        Evidence::DeviceNames {
+            device,
+            title,
+            fault,
+        } => format!("the {} of \"{title}\" {fault}", name(*device)),
+        Evidence::DevicesDiffer => "loader and system lie on different partitions".to_owned(),
+        Evidence::Devices { sectors } => format!(
+            "loader and system on the partition at {}",
+            lba_range(sectors)
+        ),
+        Evidence::NoLoaderNamed => "the entry names no loader".to_owned(),
+        Evidence::NoFolderNamed => "the entry names no system folder".to_owned(),
+        Evidence::Kernel { path } => format!("{path}: x64"),
+    }
+}
+
+fn name(device: EntryDevice) -> &'static str {
+    match device {
+        EntryDevice::Loader => "loader's device",
+        EntryDevice::System => "system's device",
+    }
+}
+
+pub(super) fn remedy(remedy: &Remedy) -> String {
+    let fixed = match remedy {
+        Remedy::CopyLoader { path } => {
+            return format!(
+                "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} on the EFI system \
+                 partition."
+            );
+        }
+        Remedy::CopyLoaderAgain { path } => {
+            return format!(
+                "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} again; if it is the \
+                 same there, that system's files are damaged or made for another processor."
+            );
+        }
+        Remedy::CheckEspOrMake => {
+            "Run the file system checker on the EFI system partition, or make it anew."
+        }
+        Remedy::CheckEsp => "Run the file system checker on the EFI system partition.",
+        Remedy::MakeStore => {
+            "The boot store must be made anew from the system's old one, which lies on the old boot partition \
+             (\\Boot\\BCD)."
+        }
+        Remedy::ManagerDevice { style: Style::Gpt } => {
+            "The boot manager's device in the boot store must be the EFI system partition."
+        }
+        Remedy::ManagerDevice { style: Style::Mbr } => {
+            "The boot manager's device in the boot store must be the active partition."
+        }
+        Remedy::CorrectEntry => {
+            "Correct the entry in the boot store on the EFI system partition, or make the store anew."
+        }
+        Remedy::BringLoader { style: Style::Gpt } => {
+            "Windows must bring its UEFI loader: repair the system's files from its installation medium."
+        }
+        Remedy::BringLoader { style: Style::Mbr } => {
+            "Windows must bring its BIOS loader: repair the system's files from its installation medium."
+        }
+        Remedy::RepairSystem => "Repair the system's files from its installation medium.",
+    };
+    fixed.to_owned()
+}

@@ -1,0 +1,93 @@
+//! The steps about the table, and about a data disk's volumes.
+
+use schwelle_core::gpt::TableCopy;
+use schwelle_core::rehearse::answers::table::{Evidence, FaultOn, Remedy, VolumeOn};
+
+use super::super::{copy_name, lba_range, nth, titled};
+
+pub(super) fn evidence(evidence: &Evidence) -> String {
+    match evidence {
+        Evidence::DiskUnreadable { fault } | Evidence::CopyFaulty { fault, .. } => fault.clone(),
+        Evidence::LeavesDisk { sectors } => format!("{} leave the disk", lba_range(sectors)),
+        Evidence::Protective { sectors } => {
+            format!("LBA 0: one protective entry over {sectors} sectors")
+        }
+        Evidence::NoEntry => "LBA 0: no partition entry".to_owned(),
+        Evidence::ProtectiveNotAlone => {
+            "LBA 0: the protective entry is not the only one, or does not begin at LBA 1 (hybrid table)".to_owned()
+        }
+        Evidence::PlainMbr => {
+            "LBA 0: an MBR with partitions of its own, no protective entry".to_owned()
+        }
+        Evidence::CopySound {
+            copy,
+            at,
+            partitions,
+        } => format!(
+            "{at}: {} header and {partitions} partitions, both checksums hold",
+            copy_name(*copy)
+        ),
+        Evidence::CopiesAgree => "both copies name the same partitions".to_owned(),
+        Evidence::CopiesContradict { disagreement } => disagreement.to_string(),
+        Evidence::Volumes { volumes } => match &volumes[..] {
+            [] => "no partition yet: the table is empty".to_owned(),
+            all => {
+                let on = |on: &VolumeOn| format!("partition {}: {}", on.partition, on.volume.name());
+                all.iter().map(on).collect::<Vec<_>>().join(", ")
+            }
+        },
+        Evidence::VolumesMissing { seen, named } => {
+            format!("{seen} of {named} partitions could be looked into")
+        }
+        Evidence::VolumesFaulty { faults } => {
+            let on = |on: &FaultOn| format!("{}: {}", titled(&on.partition), on.fault);
+            faults.iter().map(on).collect::<Vec<_>>().join("; ")
+        }
+    }
+}
+
+pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
+    match remedy {
+        Remedy::CheckCable => "The disk cannot be read: check cable and health first.".to_owned(),
+        Remedy::CompareSize => {
+            "The table names sectors that are not there: compare the disk's size with the one it was copied from."
+                .to_owned()
+        }
+        Remedy::NotGptYet => format!(
+            "This is not a GPT disk yet. Ask what stands against converting it: {}; or whether a BIOS would start \
+             it: {}",
+            nth(next, 0),
+            nth(next, 1)
+        ),
+        Remedy::RemoveEntries => {
+            "Firmware differs in what it makes of this. Remove the additional MBR entries first.".to_owned()
+        }
+        Remedy::WriteCopyAnew { copy } => {
+            let other = match copy {
+                TableCopy::Primary => TableCopy::Backup,
+                TableCopy::Backup => TableCopy::Primary,
+            };
+            format!(
+                "The {} table must be written anew. If the disk was converted by Schwelle, its job folder's plan \
+                 lists the partitions; the {} copy of the table holds them too if it is sound.",
+                copy_name(*copy),
+                copy_name(other)
+            )
+        }
+        Remedy::WhichCopy => {
+            "Find out which copy is right (compare with the volumes on the disk) before the other is written anew \
+             from it."
+                .to_owned()
+        }
+        Remedy::ComparePartitions => {
+            "Compare the partitions with what was planned, and let the volume's own system check it before \
+             anything is written to this disk."
+                .to_owned()
+        }
+        Remedy::NeedsEsp => format!(
+            "The disk needs an EFI system partition: give the right partition the type GUID \
+             C12A7328-F81F-11D2-BA4B-00A0C93EC93B, or make one. A data disk needs none: {}",
+            nth(next, 0)
+        ),
+    }
+}
