@@ -8,7 +8,7 @@ use schwelle_core::device::{
 };
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::{
-    AcceptedBy, BootMode, Fact, LoaderChoice, Machine, Objection, Untold, Verdict,
+    AcceptedBy, BootMode, Fact, Ground, LoaderChoice, Machine, Objection, Untold, Verdict,
 };
 use schwelle_core::gpt::{TableCopy, TypeTable};
 use schwelle_core::job::{FoundJob, JobState};
@@ -43,7 +43,7 @@ static NO_VERDICT: LoaderChoice = LoaderChoice {
 };
 
 fn known<T>(value: T) -> Fact<T> {
-    let source = "a test".to_owned();
+    let source = Ground::MachineFile;
     Fact::Known { value, source }
 }
 
@@ -59,7 +59,7 @@ fn facts(profile: &Profile) -> Facts<'_> {
         disk_use: DiskUse::System,
         room: &NO_PLACE,
         job: None,
-        machine: Machine::unknown("an image"),
+        machine: Machine::unknown(Ground::Image),
         loader: &NO_VERDICT,
         types: no_types(),
         jobs: &[],
@@ -322,7 +322,7 @@ fn a_pc_is_judged_by_whether_it_starts_mbr_disks() {
         finding.rule == RuleId::BackFirmware && finding.outcome == Outcome::Caution
     });
     let expected = answers::back::Evidence::SecureBootOn {
-        source: "a test".to_owned(),
+        source: Ground::MachineFile,
     };
     assert_eq!(secure.unwrap().evidence, expected.into());
     // What is asked about a GPT is not asked on the way back, and the other way round.

@@ -5,8 +5,8 @@
 use schwelle_core::device::{MIB, Memory, ReadDevice};
 use schwelle_core::draft::{NewTable, Plan};
 use schwelle_core::firmware::{
-    AttachedDisk, BootMode, EntryPlan, Event, Fact, GLOBAL, Keys, LoadOption, Machine, Outcome,
-    Settings, Signature, Target, Tried, Variable, Variables, start,
+    AttachedDisk, BootMode, EntryPlan, Event, Fact, GLOBAL, Ground, Keys, LoadOption, Machine,
+    Outcome, Settings, Signature, Target, Tried, Variable, Variables, start,
 };
 use schwelle_core::placement::EspWish;
 use schwelle_demo::{BOOT_KEY, DiskBuilder, plan_of};
@@ -24,7 +24,7 @@ fn plan(disk: &Memory) -> Plan<'_> {
 }
 
 fn known<T>(value: T) -> Fact<T> {
-    let source = "a test".to_owned();
+    let source = Ground::MachineFile;
     Fact::Known { value, source }
 }
 
@@ -44,7 +44,7 @@ fn as_delivered() -> Settings {
 
 fn with_keys(allowed: &[u8]) -> Machine {
     let certificate = || vec![Signature::Certificate(allowed.to_vec())];
-    let mut machine = Machine::unknown("a test");
+    let mut machine = Machine::unknown(Ground::Image);
     machine.keys = known(Keys {
         platform: certificate(),
         allowed: certificate(),
@@ -257,7 +257,7 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
         let machine = match pc {
             Pc::WithKeys | Pc::WantsPassword => with_keys(BOOT_KEY),
             Pc::OtherKeys => with_keys(b"no certificate"),
-            _ => Machine::unknown("a test"),
+            _ => Machine::unknown(Ground::Image),
         };
         let disks: Vec<AttachedDisk<'_>> = letters
             .chars()
@@ -314,7 +314,7 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
         attributes: 0,
         ..option(esp.id, "\\EFI\\BOOT\\BOOTX64.EFI")
     };
-    let mut machine = Machine::unknown("a test");
+    let mut machine = Machine::unknown(Ground::Image);
     machine.entries = known(vec![
         entry(7, Some(0), inactive),
         entry(
@@ -391,6 +391,6 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
         device: &old,
     };
     assert!(EntryPlan::new(&machine, &variables, (&[old_disk], 0), "New").is_err());
-    let silent = Machine::unknown("a test");
+    let silent = Machine::unknown(Ground::Image);
     assert!(EntryPlan::new(&silent, &variables, (&disks, 0), "New").is_err());
 }

@@ -6,7 +6,7 @@ use schwelle_core::device::{HostFacts, ReadDevice, Window};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Source;
 use schwelle_core::firmware::{
-    AttachedDisk, BootMode, Fact, Keys, Machine, Settings, choose, start,
+    AttachedDisk, BootMode, Fact, Ground, Keys, Machine, Settings, choose, start,
 };
 use schwelle_core::fit;
 use schwelle_core::gpt::TypeTable;
@@ -24,12 +24,12 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
     let Ok(profile) = Profile::read(disk, HostFacts::default()) else {
         return;
     };
-    let mut machine = Machine::unknown("an image");
+    let mut machine = Machine::unknown(Ground::Image);
     let _answer = confirm(disk, &profile, &machine);
     // With keys known, loaders are taken apart and judged; with Secure Boot on, before a start too.
     machine.keys = Fact::Known {
         value: Keys::default(),
-        source: String::new(),
+        source: Ground::KeyVariables,
     };
     let loader = choose(disk, &profile, &machine);
     let name = "a disk";

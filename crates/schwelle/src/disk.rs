@@ -11,7 +11,7 @@ use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{self, Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::{
-    self, AttachedDisk, EntryPlace, LoaderChoice, Machine, SheetFacts, SwitchSheet,
+    self, AttachedDisk, EntryPlace, Ground, LoaderChoice, Machine, SheetFacts, SwitchSheet,
     verdict_on_loader,
 };
 use schwelle_core::fit;
@@ -178,7 +178,7 @@ impl Disk {
         match from_file {
             Some(machine) => machine.clone(),
             None if self.device.is_block_device() => Machine::of_this_pc(Path::new(ROOT)),
-            None => Machine::unknown("the disk is an image, so the PC it belongs to is not known"),
+            None => Machine::unknown(Ground::Image),
         }
     }
 

@@ -14,6 +14,7 @@ use schwelle_core::mend::MendError;
 use crate::disk::Disk;
 use crate::text::typed;
 use crate::views::told::StepDoc;
+use crate::words;
 
 /// What kind of failure it is; decides the exit code.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -87,6 +88,10 @@ impl CliError {
     /// A boot entry was not written.
     pub(crate) fn boot_entry(disk: &Path, error: &EntryError) -> Self {
         let shown = typed(disk);
+        let ground = match error {
+            EntryError::NotTold(ground) => format!(": {}", words::facts::ground(ground)),
+            _ => String::new(),
+        };
         let (kind, next) = match error {
             EntryError::NoEsp | EntryError::NoLoader => (
                 Kind::Blocked,
@@ -107,7 +112,12 @@ impl CliError {
         };
         let why = "Firmware also finds the disk by its removable-media path; the entry makes it sure. \
             The disk is unchanged.";
-        Self::new(kind, format!("{}: {error}", disk.display()), why, next)
+        Self::new(
+            kind,
+            format!("{}: {error}{ground}", disk.display()),
+            why,
+            next,
+        )
     }
 
     /// The disk failed while it was read.
@@ -145,11 +155,11 @@ impl CliError {
                 let advice = step
                     .remedy
                     .map_or_else(String::new, |advice| advice.told.text);
-                let why = crate::words::mend::not_mended(why);
+                let why = words::mend::not_mended(why);
                 format!("It is not mended here, since {why}. {advice}")
             }
             MendError::NoRoom(no_room) => {
-                let no_room = crate::words::places::no_room(no_room);
+                let no_room = words::places::no_room(no_room);
                 format!("{no_room} Look at the disk: schwelle check {shown}")
             }
             MendError::Draft(_) | MendError::Device(_) => {

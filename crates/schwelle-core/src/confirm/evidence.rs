@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::bootstore::BootStore;
 use crate::device::Extent;
 use crate::fat::FatVolume;
+use crate::firmware::{BootMode, Ground};
 use crate::gpt::GptCopy;
 use crate::hive::Hive;
 use crate::ntfs::{LogState, NtfsVolume};
@@ -68,8 +69,6 @@ impl Says {
 /// A piece of evidence.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Evidence {
-    /// A stable name.
-    pub name: &'static str,
     /// What it is worth.
     pub weight: Weight,
     /// What it says.
@@ -77,22 +76,122 @@ pub struct Evidence {
     /// Number of the partition with the Windows it is about; `None` where it is about all.
     pub system: Option<usize>,
     /// What was found.
-    pub text: String,
+    pub found: Lasting,
+}
+
+/// What lasts of a start.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Lasting {
+    /// The mode of the PC's firmware.
+    Firmware {
+        /// Which; none where it is not known.
+        mode: Option<BootMode>,
+        /// Where that is known from, or why it is not.
+        source: Ground,
+    },
+    /// Whether the EFI system partition gets a drive letter.
+    Esp {
+        /// Its number.
+        partition: usize,
+        /// It gets none.
+        hidden: bool,
+    },
+    /// The receipt of the conversion.
+    Receipt {
+        /// It is there.
+        found: bool,
+    },
+    /// The boot store on the EFI system partition.
+    BootStore {
+        /// It has been written since the conversion.
+        written: bool,
+    },
+    /// The boot manager's status file.
+    BootStatus {
+        /// It is there.
+        found: bool,
+    },
+    /// The registry of a Windows.
+    Registry {
+        /// Its name.
+        system: String,
+        /// When it was written.
+        written: Written,
+    },
+    /// The partition that a Windows was last started from, as its registry says.
+    BootDevice {
+        /// Its name.
+        system: String,
+        /// The partition, as an ARC name.
+        device: String,
+        /// What that means.
+        means: Means,
+    },
+    /// The log of a Windows' volume.
+    VolumeLog {
+        /// Its name.
+        system: String,
+        /// It is in use, so that something has written.
+        in_use: bool,
+    },
+}
+
+/// When a registry was written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Written {
+    /// Since the conversion.
+    Since,
+    /// By the conversion.
+    ByConversion,
+    /// At an earlier time than the conversion.
+    Earlier,
+}
+
+/// What the partition says that a Windows was started from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Means {
+    /// It is the same as before the conversion.
+    SameAsBefore,
+    /// It is the EFI system partition.
+    Esp {
+        /// And was another one before.
+        was_another: bool,
+    },
+    /// It is not the EFI system partition.
+    NotEsp {
+        /// The number of that.
+        esp: usize,
+    },
+    /// It does not tell.
+    Nothing,
+}
+
+impl Lasting {
+    /// A stable name.
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Firmware { .. } => "firmware",
+            Self::Esp { .. } => "esp",
+            Self::Receipt { .. } => "receipt",
+            Self::BootStore { .. } => "boot-store",
+            Self::BootStatus { .. } => "boot-status",
+            Self::Registry { .. } => "registry",
+            Self::BootDevice { .. } => "boot-device",
+            Self::VolumeLog { .. } => "volume-log",
+        }
+    }
 }
 
 impl Evidence {
-    pub(super) fn new(
-        name: &'static str,
-        weight: Weight,
-        says: Says,
-        text: impl Into<String>,
-    ) -> Self {
+    pub(super) fn new(weight: Weight, says: Says, found: Lasting) -> Self {
         Self {
-            name,
             weight,
             says,
             system: None,
-            text: text.into(),
+            found,
         }
     }
 }
@@ -108,22 +207,26 @@ pub(super) fn of_esp(fat: &FatVolume<'_>, receipt: Option<&Receipt>) -> Vec<Evid
     });
     // The boot manager does not always write its store, so an old one says nothing.
     if let (Some(written), Some(receipt)) = (written, receipt) {
-        let (says, text) = if written == receipt.converted {
-            (Says::Nothing, "is as the conversion made it")
-        } else {
-            (Says::Yes, "has been written since the conversion")
-        };
-        let text = format!("the boot store {text}");
-        all.push(Evidence::new("boot-store", Weight::Strong, says, text));
+        let written = written != receipt.converted;
+        let says = yes_or_nothing(written);
+        let found = Lasting::BootStore { written };
+        all.push(Evidence::new(Weight::Strong, says, found));
     }
-    let status = fat.find(BOOT_STATUS).ok().flatten();
-    let (says, text) = match status {
-        Some(_) => (Says::Yes, "lies beside the boot store"),
-        None => (Says::Nothing, "is not there"),
-    };
-    let text = format!("the boot manager's status file {text}");
-    all.push(Evidence::new("boot-status", Weight::Weak, says, text));
+    let found = fat.find(BOOT_STATUS).ok().flatten().is_some();
+    let says = yes_or_nothing(found);
+    all.push(Evidence::new(
+        Weight::Weak,
+        says,
+        Lasting::BootStatus { found },
+    ));
     all
+}
+
+fn yes_or_nothing(yes: bool) -> Says {
+    match yes {
+        true => Says::Yes,
+        false => Says::Nothing,
+    }
 }
 
 /// What a Windows leaves on its own volume. `place`: the table, its partition, and the number of
@@ -152,22 +255,16 @@ pub(super) fn of_system(
     if let Some(device) = &system.firmware_boot_device {
         all.push(boot_device(&subject, device, before, esp));
     }
-    let log = match volume.log_state() {
-        Ok(LogState::InUse | LogState::Mounted) => {
-            Some("is in use: something has written since the conversion")
-        }
-        Ok(LogState::Clean) => Some("was closed properly"),
+    let in_use = match volume.log_state() {
+        Ok(LogState::InUse | LogState::Mounted) => Some(true),
+        Ok(LogState::Clean) => Some(false),
         _ => None,
     };
-    if let Some(text) = log {
-        let text = format!("{subject}: the volume's log {text}");
-        all.push(Evidence::new(
-            "volume-log",
-            Weight::Weak,
-            Says::Nothing,
-            text,
-        ));
-    }
+    all.extend(in_use.map(|in_use| {
+        let system = subject.clone();
+        let found = Lasting::VolumeLog { system, in_use };
+        Evidence::new(Weight::Weak, Says::Nothing, found)
+    }));
     for piece in &mut all {
         piece.system = Some(system.partition);
     }
@@ -182,21 +279,16 @@ fn registry_time(volume: &NtfsVolume<'_>, subject: &str, converted: u64) -> Opti
         let hive = Hive::open(&hive.file).ok()?;
         (hive.written().0, hive.is_cleanly_closed())
     };
-    let (says, text) = if !is_closed || written > converted {
-        (
-            Says::Yes,
-            "its registry has been written since the conversion",
-        )
+    let (says, written) = if !is_closed || written > converted {
+        (Says::Yes, Written::Since)
     } else if written == converted {
-        (Says::No, "its registry is as the conversion left it")
+        (Says::No, Written::ByConversion)
     } else {
-        (
-            Says::Nothing,
-            "its registry says an earlier time than that of the conversion",
-        )
+        (Says::Nothing, Written::Earlier)
     };
-    let text = format!("{subject}: {text}");
-    Some(Evidence::new("registry", Weight::Strong, says, text))
+    let system = subject.to_owned();
+    let found = Lasting::Registry { system, written };
+    Some(Evidence::new(Weight::Strong, says, found))
 }
 
 /// The partition that the firmware started from, as Windows wrote it down at its last start.
@@ -206,27 +298,19 @@ fn boot_device(subject: &str, device: &str, before: Option<&str>, esp: Option<us
         rest.strip_suffix(')')?.parse().ok()
     };
     let now = number(device);
-    let (says, text) = match (now, esp) {
-        _ if before == Some(device) && now != esp => {
-            (Says::No, "the same as before the conversion".to_owned())
-        }
+    let (says, means) = match (now, esp) {
+        _ if before == Some(device) && now != esp => (Says::No, Means::SameAsBefore),
         (Some(now), Some(esp)) if now == esp && before != Some(device) => {
-            let since = if before.is_some() {
-                ", and was another before"
-            } else {
-                ""
-            };
-            (
-                Says::Yes,
-                format!("that is the EFI system partition{since}"),
-            )
+            let was_another = before.is_some();
+            (Says::Yes, Means::Esp { was_another })
         }
-        (Some(now), Some(esp)) if now != esp => (
-            Says::No,
-            format!("that is not the EFI system partition, which is number {esp}"),
-        ),
-        _ => (Says::Nothing, "which does not tell".to_owned()),
+        (Some(now), Some(esp)) if now != esp => (Says::No, Means::NotEsp { esp }),
+        _ => (Says::Nothing, Means::Nothing),
     };
-    let text = format!("{subject}: last started from {device}: {text}");
-    Evidence::new("boot-device", Weight::Strong, says, text)
+    let found = Lasting::BootDevice {
+        system: subject.to_owned(),
+        device: device.to_owned(),
+        means,
+    };
+    Evidence::new(Weight::Strong, says, found)
 }

@@ -5,7 +5,7 @@
 
 mod evidence;
 
-pub use evidence::{Evidence, Says, Weight};
+pub use evidence::{Evidence, Lasting, Means, Says, Weight, Written};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -42,13 +42,35 @@ impl Answer {
     }
 }
 
+/// Why the answer is as it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Reason {
+    /// The disk has no GPT.
+    NoGpt,
+    /// It would not start.
+    RehearsalFails,
+    /// The PC's firmware is in BIOS mode.
+    FirmwareInBiosMode,
+    /// No Windows on it has started since the conversion.
+    NotStarted,
+    /// The evidence contradicts itself.
+    Contradiction,
+    /// Nothing tells for sure.
+    NothingTells,
+    /// Windows has started, and not all is where it should be.
+    StartedNotAllRight,
+    /// Windows has started.
+    Started,
+}
+
 /// What a look at the disk gave.
 #[derive(Debug)]
 pub struct Confirmation {
     /// The answer.
     pub answer: Answer,
-    /// Why, in a sentence.
-    pub reason: String,
+    /// Why.
+    pub reason: Reason,
     /// All evidence: about the PC, then about each system.
     pub evidence: Vec<Evidence>,
     /// The disk's rehearsal: that it can start, its letters and its recovery environment.
@@ -63,7 +85,7 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
     let Some(table) = pair.best() else {
         return Confirmation {
             answer: Answer::NotConfirmed,
-            reason: "the disk has no GPT: it has not been converted".to_owned(),
+            reason: Reason::NoGpt,
             evidence,
             rehearsal,
         };
@@ -113,32 +135,26 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
 }
 
 fn firmware(machine: &Machine) -> Evidence {
-    let why = machine.mode.evidence();
-    let (says, text) = match machine.mode.value() {
-        Some(BootMode::Uefi) => (Says::Yes, format!("is in UEFI mode: {why}")),
-        Some(BootMode::Bios) => (
-            Says::No,
-            format!("is in BIOS mode, in which this disk cannot start: {why}"),
-        ),
-        Some(BootMode::Both) => (Says::Nothing, format!("starts in either mode: {why}")),
-        None => (Says::Nothing, format!("may be in either mode: {why}")),
+    let mode = machine.mode.value().copied();
+    let says = match mode {
+        Some(BootMode::Uefi) => Says::Yes,
+        Some(BootMode::Bios) => Says::No,
+        Some(BootMode::Both) | None => Says::Nothing,
     };
-    let text = format!("the PC's firmware {text}");
-    Evidence::new("firmware", Weight::Needed, says, text)
+    let source = machine.mode.ground().clone();
+    let found = Lasting::Firmware { mode, source };
+    Evidence::new(Weight::Needed, says, found)
 }
 
 fn esp_is_hidden(number: usize, entry: &GptEntry) -> Evidence {
-    let is_hidden = entry.attributes & attributes::NO_DRIVE_LETTER != 0;
-    let (says, text) = if is_hidden {
-        (Says::Nothing, "gets no drive letter, as it should be")
-    } else {
-        (
-            Says::No,
-            "would show up as a drive: its attribute \"no drive letter\" is not set",
-        )
+    let hidden = entry.attributes & attributes::NO_DRIVE_LETTER != 0;
+    let says = match hidden {
+        true => Says::Nothing,
+        false => Says::No,
     };
-    let text = format!("the EFI system partition ({number}) {text}");
-    Evidence::new("esp", Weight::Aside, says, text)
+    let partition = number;
+    let found = Lasting::Esp { partition, hidden };
+    Evidence::new(Weight::Aside, says, found)
 }
 
 fn read_receipt(fat: &FatVolume<'_>, table: &GptCopy) -> Option<Receipt> {
@@ -148,50 +164,30 @@ fn read_receipt(fat: &FatVolume<'_>, table: &GptCopy) -> Option<Receipt> {
 }
 
 fn about_receipt(receipt: Option<&Receipt>) -> Evidence {
-    let text = match receipt {
-        Some(_) => "the receipt of the conversion is on the EFI system partition",
-        None => {
-            "there is no receipt of a conversion of this disk: what was there before it is not known"
-        }
-    };
-    Evidence::new("receipt", Weight::Aside, Says::Nothing, text)
+    let found = receipt.is_some();
+    Evidence::new(Weight::Aside, Says::Nothing, Lasting::Receipt { found })
 }
 
 /// The answer that the evidence gives.
-fn weigh(evidence: &[Evidence], rehearsal: &Rehearsal) -> (Answer, String) {
+fn weigh(evidence: &[Evidence], rehearsal: &Rehearsal) -> (Answer, Reason) {
     let says = |weight: Weight, says: Says| {
         let mut all = evidence.iter();
         all.any(|piece| piece.weight == weight && piece.says == says)
     };
-    let answer = |answer: Answer, reason: &str| (answer, reason.to_owned());
     if !rehearsal.starts() {
-        let reason = "the disk would not start in UEFI mode: its rehearsal fails";
-        return answer(Answer::NotConfirmed, reason);
+        return (Answer::NotConfirmed, Reason::RehearsalFails);
     }
     if says(Weight::Needed, Says::No) {
-        return answer(Answer::NotConfirmed, "the PC's firmware is in BIOS mode");
+        return (Answer::NotConfirmed, Reason::FirmwareInBiosMode);
     }
     match started(evidence) {
-        Some(false) => answer(
-            Answer::NotConfirmed,
-            "no Windows on it has started since the conversion",
-        ),
-        None if says(Weight::Strong, Says::Yes) => {
-            answer(Answer::Unknown, "the evidence contradicts itself")
+        Some(false) => (Answer::NotConfirmed, Reason::NotStarted),
+        None if says(Weight::Strong, Says::Yes) => (Answer::Unknown, Reason::Contradiction),
+        None => (Answer::Unknown, Reason::NothingTells),
+        Some(true) if rehearsal.cautions() > 0 || says(Weight::Aside, Says::No) => {
+            (Answer::Confirmed, Reason::StartedNotAllRight)
         }
-        None => answer(
-            Answer::Unknown,
-            "nothing on the disk tells for sure whether its Windows has started",
-        ),
-        Some(true) if rehearsal.cautions() > 0 || says(Weight::Aside, Says::No) => answer(
-            Answer::Confirmed,
-            "Windows has started from the new EFI system partition, but not all is where it should \
-             be",
-        ),
-        Some(true) => answer(
-            Answer::Confirmed,
-            "Windows has started from the new EFI system partition",
-        ),
+        Some(true) => (Answer::Confirmed, Reason::Started),
     }
 }
 
@@ -231,7 +227,7 @@ mod tests {
         use Says::{No, Nothing, Yes};
         let piece = |system: Option<usize>, says: Says| Evidence {
             system,
-            ..Evidence::new("x", Weight::Strong, says, "")
+            ..Evidence::new(Weight::Strong, says, Lasting::Receipt { found: true })
         };
         for (pieces, expected) in [
             (&[(Some(2), Yes), (Some(3), No)][..], Some(true)),
@@ -252,7 +248,8 @@ mod tests {
             assert_eq!(started(&pieces), expected, "{pieces:?}");
         }
         // What is weak does not decide.
-        let weak = [Evidence::new("x", Weight::Weak, Yes, "")];
+        let receipt = Lasting::Receipt { found: true };
+        let weak = [Evidence::new(Weight::Weak, Yes, receipt)];
         assert_eq!(started(&weak), None);
     }
 }

@@ -7,6 +7,7 @@ use crate::fat::FatVolume;
 use crate::gpt::{GptPair, type_guid};
 use crate::profile::BOOTMGFW;
 
+use super::fact::Ground;
 use super::load_option::LoadOption;
 use super::machine::{BootEntry, Machine, TO_SETUP};
 use super::target::{AttachedDisk, Target};
@@ -22,8 +23,8 @@ pub enum EntryError {
     #[error("{BOOTMGFW} is not on the EFI system partition")]
     NoLoader,
     /// The firmware's entries cannot be told.
-    #[error("{0}")]
-    NotTold(String),
+    #[error("the boot entries of this PC are not known")]
+    NotTold(Ground),
     /// All numbers are taken.
     #[error("the firmware has no free number for another boot entry")]
     Full,
@@ -61,12 +62,10 @@ impl EntryPlan {
         name: &str,
     ) -> Result<Self, EntryError> {
         let disk = disks.get(at).ok_or(EntryError::NoEsp)?.device;
-        let entries = machine.entries.value().ok_or_else(|| {
-            EntryError::NotTold(format!(
-                "the boot entries of this PC are not known: {}",
-                machine.entries.evidence()
-            ))
-        })?;
+        let entries = machine
+            .entries
+            .value()
+            .ok_or_else(|| EntryError::NotTold(machine.entries.ground().clone()))?;
         let (number, extent, id) = find_loader(disk)?;
         let option = LoadOption::for_file(name, (number, extent, id), BOOTMGFW);
         let same = entries.iter().find(|entry| leads_to_same(entry, &option));

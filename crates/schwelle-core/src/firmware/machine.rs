@@ -12,6 +12,7 @@ use std::path::Path;
 
 use crate::device::{PowerSource, power_source};
 
+use super::fact::{Fact, Ground, How};
 use super::keys::Keys;
 use super::load_option::{LoadOption, LoadOptionError};
 use super::secure_boot::Untold;
@@ -45,82 +46,6 @@ impl BootMode {
             Self::Both => "both",
         }
     }
-}
-
-/// A fact about a PC.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Fact<T> {
-    /// It is known.
-    Known {
-        /// What it is.
-        value: T,
-        /// Where from.
-        source: String,
-    },
-    /// It is not.
-    NotTold {
-        /// Why.
-        why: String,
-        /// How the technician finds out.
-        how: &'static str,
-    },
-}
-
-impl<T> Fact<T> {
-    pub(super) fn known(value: T, source: impl Into<String>) -> Self {
-        let source = source.into();
-        Self::Known { value, source }
-    }
-
-    pub(super) fn not_told(why: impl Into<String>, how: &'static str) -> Self {
-        let why = why.into();
-        Self::NotTold { why, how }
-    }
-
-    fn told(value: Option<T>, source: &str, why: &str, how: &'static str) -> Self {
-        match value {
-            Some(value) => Self::known(value, source),
-            None => Self::not_told(why, how),
-        }
-    }
-
-    /// The value, where it is known.
-    pub fn value(&self) -> Option<&T> {
-        match self {
-            Self::Known { value, .. } => Some(value),
-            Self::NotTold { .. } => None,
-        }
-    }
-
-    /// Where it is known from, or why it is not.
-    pub fn evidence(&self) -> &str {
-        match self {
-            Self::Known { source, .. } => source,
-            Self::NotTold { why, .. } => why,
-        }
-    }
-
-    /// How to find out, where it is not known.
-    pub fn how(&self) -> Option<&'static str> {
-        match self {
-            Self::Known { .. } => None,
-            Self::NotTold { how, .. } => Some(how),
-        }
-    }
-}
-
-/// How to find out each fact.
-pub(super) mod how {
-    pub(crate) const LABEL: &str = "Read the label on the PC, or its setup's first page.";
-    pub(crate) const UEFI: &str = "Look into the firmware setup of the PC that the disk belongs to: \
-        there must be a UEFI boot mode. Or start this rescue system there in UEFI mode and ask again.";
-    pub(crate) const BITS: &str = "Start this rescue system there in UEFI mode and ask again. PCs made \
-        with 64-bit systems have 64-bit firmware but for some tablets and small notebooks.";
-    pub(crate) const SETTING: &str = "Look into the firmware setup of the PC, on the page about boot or \
-        security.";
-    pub(crate) const VARIABLES: &str = "Start this rescue system there in UEFI mode and ask again: only \
-        then does the firmware show its variables.";
-    pub(crate) const POWER: &str = "Look at the PC.";
 }
 
 /// A boot entry of the firmware.
@@ -173,24 +98,28 @@ pub struct Machine {
 
 impl Machine {
     /// A PC of which nothing is known, and why.
-    pub fn unknown(why: &str) -> Self {
+    pub fn unknown(why: Ground) -> Self {
+        fn not_told<T>(why: &Ground, how: How) -> Fact<T> {
+            Fact::not_told(why.clone(), how)
+        }
+        let why = &why;
         Self {
-            maker: Fact::not_told(why, how::LABEL),
-            model: Fact::not_told(why, how::LABEL),
-            firmware: Fact::not_told(why, how::LABEL),
-            firmware_date: Fact::not_told(why, how::LABEL),
-            uefi: Fact::not_told(why, how::UEFI),
-            bits: Fact::not_told(why, how::BITS),
-            session: Fact::not_told(why, how::VARIABLES),
-            mode: Fact::not_told(why, how::SETTING),
-            compatibility: Fact::not_told(why, how::SETTING),
-            secure_boot: Fact::not_told(why, how::SETTING),
-            setup_mode: Fact::not_told(why, how::SETTING),
-            keys: Fact::not_told(why, how::VARIABLES),
-            delivered_keys: Fact::not_told(why, how::VARIABLES),
-            entries: Fact::not_told(why, how::VARIABLES),
-            can_ask_for_setup: Fact::not_told(why, how::VARIABLES),
-            power: Fact::not_told(why, how::POWER),
+            maker: not_told(why, How::Label),
+            model: not_told(why, How::Label),
+            firmware: not_told(why, How::Label),
+            firmware_date: not_told(why, How::Label),
+            uefi: not_told(why, How::Uefi),
+            bits: not_told(why, How::Bits),
+            session: not_told(why, How::Variables),
+            mode: not_told(why, How::Setting),
+            compatibility: not_told(why, How::Setting),
+            secure_boot: not_told(why, How::Setting),
+            setup_mode: not_told(why, How::Setting),
+            keys: not_told(why, How::Variables),
+            delivered_keys: not_told(why, How::Variables),
+            entries: not_told(why, How::Variables),
+            can_ask_for_setup: not_told(why, How::Variables),
+            power: not_told(why, How::Power),
         }
     }
 
@@ -198,50 +127,40 @@ impl Machine {
     pub fn of_this_pc(root: &Path) -> Self {
         let efi = root.join("sys/firmware/efi");
         let in_uefi = efi.exists();
-        let why = if in_uefi {
-            "this session's kernel does not show it"
-        } else {
-            "this session was started in BIOS mode"
-        };
-        let mut machine = Self::unknown(why);
+        let mut machine = Self::unknown(match in_uefi {
+            true => Ground::KernelSilent,
+            false => Ground::BiosSession,
+        });
         let table = Smbios::read(&root.join("sys/firmware/dmi/tables/DMI"));
-        machine.take_smbios(&table, "SMBIOS");
+        machine.take_smbios(&table, &Ground::Smbios);
         let session = if in_uefi {
             BootMode::Uefi
         } else {
             BootMode::Bios
         };
-        machine.session = Fact::known(session, "the kernel says so");
+        machine.session = Fact::known(session, Ground::Kernel);
         if in_uefi {
-            machine.uefi =
-                Fact::known(true, "this session was started in UEFI mode, so the PC can");
+            machine.uefi = Fact::known(true, Ground::UefiSessionSoAble);
             // Firmware that is set to both modes may start a stick in BIOS mode and a disk in
             // UEFI mode, so only the one tells.
-            let source = "this session was started in UEFI mode";
-            machine.mode = Fact::known(BootMode::Uefi, source);
+            machine.mode = Fact::known(BootMode::Uefi, Ground::UefiSession);
         } else {
-            if table.says_uefi {
-                let source = "its firmware says so (SMBIOS); this session was started in BIOS mode";
-                machine.uefi = Fact::known(true, source);
-            } else {
-                let why = "this session was started in BIOS mode, and the firmware does not tell \
-                    (SMBIOS)";
-                machine.uefi = Fact::not_told(why, how::UEFI);
-            }
-            let why =
-                "this session was started in BIOS mode, so the firmware is set to that or to both";
-            machine.mode = Fact::not_told(why, how::SETTING);
+            machine.uefi = match table.says_uefi {
+                true => Fact::known(true, Ground::SmbiosSaysUefiInBiosSession),
+                false => Fact::not_told(Ground::BiosSessionAndSmbiosSilent, How::Uefi),
+            };
+            machine.mode = Fact::not_told(Ground::BiosSessionSoEither, How::Setting);
         }
         let size = fs::read_to_string(efi.join("fw_platform_size"));
         if let Some(bits) = size.ok().and_then(|text| text.trim().parse().ok()) {
-            machine.bits = Fact::known(bits, "the kernel says so");
+            machine.bits = Fact::known(bits, Ground::Kernel);
         }
         if let Some(variables) = Variables::open(&efi.join("efivars")) {
             machine.take_variables(&variables);
         }
         machine.power = match power_source(root) {
-            PowerSource::Unknown => Fact::not_told("no battery known to the system", how::POWER),
-            source => Fact::known(source, "the kernel says so"),
+            PowerSource::Unknown => Fact::not_told(Ground::NoBattery, How::Power),
+            source => Fact::known(source, Ground::Kernel),
         };
         machine
     }
@@ -255,13 +174,13 @@ impl Machine {
             (Some(_), Some(delivered)) => Ok(delivered),
             (Some(_), None) => Err(Untold::NoKeys),
             (None, _) => Err(Untold::KeysNotTold {
-                why: self.keys.evidence().to_owned(),
+                why: self.keys.ground().clone(),
             }),
         }
     }
 
     /// Takes over what SMBIOS tells.
-    pub(super) fn take_smbios(&mut self, table: &Smbios, source: &str) {
+    pub(super) fn take_smbios(&mut self, table: &Smbios, source: &Ground) {
         let texts = [
             (&mut self.maker, &table.maker),
             (&mut self.model, &table.model),
@@ -269,42 +188,41 @@ impl Machine {
             (&mut self.firmware_date, &table.date),
         ];
         for (fact, value) in texts {
-            let why = "the firmware does not tell (SMBIOS)";
-            *fact = Fact::told(value.clone(), source, why, how::LABEL);
+            *fact = Fact::told(value.clone(), source, Ground::SmbiosSilent, How::Label);
         }
         if table.says_uefi {
-            self.uefi = Fact::known(true, "its firmware says so (SMBIOS)");
+            self.uefi = Fact::known(true, Ground::SmbiosSaysUefi);
         }
     }
 
     /// Takes over what the firmware's variables tell.
     pub(super) fn take_variables(&mut self, variables: &Variables) {
+        fn not_read<T>(error: &impl std::fmt::Display) -> Fact<T> {
+            let fault = error.to_string();
+            Fact::not_told(Ground::VariableFault { fault }, How::Setting)
+        }
         fn flag(found: Result<Option<bool>, VariableError>, name: &str) -> Fact<bool> {
+            let name = name.to_owned();
             match found {
-                Ok(Some(value)) => Fact::known(value, format!("the variable {name}")),
-                Ok(None) => {
-                    Fact::not_told(format!("the firmware has no variable {name}"), how::SETTING)
-                }
-                Err(error) => Fact::not_told(error.to_string(), how::SETTING),
+                Ok(Some(value)) => Fact::known(value, Ground::Variable { name }),
+                Ok(None) => Fact::not_told(Ground::NoVariable { name }, How::Setting),
+                Err(error) => not_read(&error),
             }
         }
         self.secure_boot = flag(variables.read_flag("SecureBoot", GLOBAL), "SecureBoot");
         self.setup_mode = flag(variables.read_flag("SetupMode", GLOBAL), "SetupMode");
         self.keys = match Keys::read(variables) {
-            Ok(keys) => Fact::known(keys, "the variables PK, KEK, db and dbx"),
-            Err(error) => Fact::not_told(error.to_string(), how::SETTING),
+            Ok(keys) => Fact::known(keys, Ground::KeyVariables),
+            Err(error) => not_read(&error),
         };
         self.delivered_keys = match Keys::delivered(variables) {
-            Ok(Some(keys)) => Fact::known(
-                keys,
-                "the variables PKDefault, KEKDefault, dbDefault and dbxDefault",
-            ),
-            Ok(None) => Fact::not_told("the firmware does not show them", how::SETTING),
-            Err(error) => Fact::not_told(error.to_string(), how::SETTING),
+            Ok(Some(keys)) => Fact::known(keys, Ground::DeliveredKeyVariables),
+            Ok(None) => Fact::not_told(Ground::NotShown, How::Setting),
+            Err(error) => not_read(&error),
         };
         self.entries = match entries(variables) {
-            Ok(entries) => Fact::known(entries, "the variables BootOrder and Boot####"),
-            Err(error) => Fact::not_told(error.to_string(), how::SETTING),
+            Ok(entries) => Fact::known(entries, Ground::EntryVariables),
+            Err(error) => not_read(&error),
         };
         let supported = variables.read_bits("OsIndicationsSupported");
         let supported = supported.map(|bits| Some(bits.unwrap_or(0) & TO_SETUP != 0));
@@ -345,11 +263,11 @@ mod tests {
         (table[1], table[0x13]) = (0x18, 8);
         table.extend([0, 0, 127, 4, 1, 0, 0, 0]);
         let cases = [
-            (true, false, Some(true), "started in UEFI mode"),
-            (false, true, Some(true), "its firmware says so"),
-            (false, false, None, "does not tell"),
+            (true, false, Some(true), Ground::UefiSessionSoAble),
+            (false, true, Some(true), Ground::SmbiosSaysUefiInBiosSession),
+            (false, false, None, Ground::BiosSessionAndSmbiosSilent),
         ];
-        for (efi, smbios, uefi, evidence) in cases {
+        for (efi, smbios, uefi, ground) in cases {
             let dir = tempfile::tempdir().unwrap();
             let firmware = dir.path().join("sys/firmware");
             fs::create_dir_all(firmware.join("dmi/tables")).unwrap();
@@ -362,11 +280,7 @@ mod tests {
             }
             let machine = Machine::of_this_pc(dir.path());
             assert_eq!(machine.uefi.value().copied(), uefi);
-            assert!(
-                machine.uefi.evidence().contains(evidence),
-                "{:?}",
-                machine.uefi
-            );
+            assert_eq!(*machine.uefi.ground(), ground);
             assert_eq!(machine.mode.value(), efi.then_some(&BootMode::Uefi));
             assert_eq!(machine.bits.value(), efi.then_some(&32));
             assert_eq!(machine.secure_boot.value(), None);
@@ -396,10 +310,11 @@ mod tests {
         put("SecureBoot", &[1]);
         put("SetupMode", &[0, 0]);
         put("OsIndicationsSupported", &[1, 0, 0, 0, 0, 0, 0, 0]);
-        let mut machine = Machine::unknown("a test");
+        let mut machine = Machine::unknown(Ground::Image);
         machine.take_variables(&variables);
         assert_eq!(machine.secure_boot.value(), Some(&true));
-        assert!(machine.setup_mode.evidence().contains("2 bytes, not 1"));
+        let fault = format!("{:?}", machine.setup_mode.ground());
+        assert!(fault.contains("2 bytes, not 1"), "{fault}");
         assert_eq!(machine.can_ask_for_setup.value(), Some(&true));
         let entries = machine.entries.value().unwrap().iter();
         let found: Vec<_> = entries

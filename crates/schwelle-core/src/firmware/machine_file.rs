@@ -12,13 +12,13 @@ use toml_edit::DocumentMut;
 use crate::bytes::read_file;
 use crate::device::PowerSource;
 
-use super::machine::{BootMode, Fact, Machine};
+use super::fact::{Fact, Ground};
+use super::machine::{BootMode, Machine};
 use super::smbios::Smbios;
 use super::variables::Variables;
 
 /// A longer file is not one.
 const MAX_BYTES: u64 = 1 << 20;
-const SAYS_SO: &str = "the machine file says so";
 
 /// Why a machine file cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -204,10 +204,10 @@ impl MachineFile {
             power,
             ..
         } = &self.content;
-        let mut machine = Machine::unknown("the machine file does not tell");
+        let mut machine = Machine::unknown(Ground::MachineFileSilent);
         if let Some(table) = &pc.smbios {
             let table = Smbios::read(&self.path(table));
-            machine.take_smbios(&table, "the SMBIOS table that the machine file names");
+            machine.take_smbios(&table, &Ground::SmbiosOfFile);
         }
         if let Some(variables) = self.variables() {
             machine.take_variables(&variables);
@@ -217,10 +217,9 @@ impl MachineFile {
         take(&mut machine.firmware, pc.firmware.clone());
         take(&mut machine.firmware_date, pc.firmware_date.clone());
         if let Some(uefi) = firmware.uefi {
-            let source = if uefi {
-                "the machine file says that it can"
-            } else {
-                "the machine file says that it cannot"
+            let source = match uefi {
+                true => Ground::MachineFileAble,
+                false => Ground::MachineFileUnable,
             };
             machine.uefi = Fact::known(uefi, source);
         }
@@ -279,7 +278,7 @@ impl MachineFile {
 
 fn take<T>(fact: &mut Fact<T>, value: Option<T>) {
     if let Some(value) = value {
-        *fact = Fact::known(value, SAYS_SO);
+        *fact = Fact::known(value, Ground::MachineFile);
     }
 }
 

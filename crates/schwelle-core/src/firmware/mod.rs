@@ -9,6 +9,7 @@
 
 mod boot_entry;
 mod certificate;
+mod fact;
 mod keys;
 mod load_option;
 mod machine;
@@ -22,9 +23,10 @@ mod target;
 mod variables;
 
 pub use boot_entry::{EntryError, EntryPlan, ask_for_setup};
+pub use fact::{Fact, Ground, How};
 pub use keys::{Keys, KeysError};
 pub use load_option::{DiskSignature, LoadOption, LoadOptionError, PathNode};
-pub use machine::{BootEntry, BootMode, Fact, Machine};
+pub use machine::{BootEntry, BootMode, Machine};
 pub use machine_file::{FileError, MachineFile};
 pub use secure_boot::{
     AcceptedBy, LoaderChoice, Objection, Untold, Verdict, choose, verdict, verdict_on_loader,

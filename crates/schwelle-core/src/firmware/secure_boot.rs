@@ -15,6 +15,7 @@ use sha1::Sha1;
 use sha2::{Sha256, Sha384, Sha512};
 
 use super::certificate::{Cert, Hash};
+use super::fact::Ground;
 use super::keys::Keys;
 use super::machine::Machine;
 use super::signature_list::Signature;
@@ -128,7 +129,7 @@ pub enum Untold {
     /// The keys are not known.
     KeysNotTold {
         /// Why not.
-        why: String,
+        why: Ground,
     },
 }
 

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::rehearse::{self, Rehearsal, StepId};
 
+use super::fact::{Ground, How};
 use super::machine::{BootEntry, BootMode, Machine};
 use super::secure_boot::Verdict;
 use super::target::{AttachedDisk, Target};
@@ -81,14 +82,14 @@ pub enum Missing {
     /// Whether the PC can start in UEFI mode is not known.
     UefiNotTold {
         /// Why not.
-        why: String,
+        why: Ground,
         /// How to find out.
-        how: String,
+        how: How,
     },
     /// The PC cannot start in UEFI mode.
     NoUefi {
         /// Where that is known from.
-        source: String,
+        source: Ground,
     },
     /// The firmware works with 32 bits.
     OtherWidth,
@@ -188,13 +189,10 @@ fn missing(facts: &SheetFacts<'_>) -> Vec<Missing> {
                 }),
         );
     }
-    let source = machine.uefi.evidence().to_owned();
+    let source = machine.uefi.ground().clone();
     match (machine.uefi.value(), machine.uefi.how()) {
         (Some(true), _) => {}
-        (_, Some(how)) => missing.push(Missing::UefiNotTold {
-            why: source,
-            how: how.to_owned(),
-        }),
+        (_, Some(how)) => missing.push(Missing::UefiNotTold { why: source, how }),
         _ => missing.push(Missing::NoUefi { source }),
     }
     if machine.bits.value() == Some(&32) {

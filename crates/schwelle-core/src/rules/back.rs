@@ -291,7 +291,7 @@ fn firmware(facts: &Facts<'_>) -> Vec<Answer> {
     }
     let mut answers = vec![bios_mode(facts)];
     if let fact @ Fact::Known { value: true, .. } = &facts.machine.secure_boot {
-        let source = fact.evidence().to_owned();
+        let source = fact.ground().clone();
         answers.push(Answer::caution(
             Subject::Pc,
             Evidence::SecureBootOn { source },
@@ -304,22 +304,21 @@ fn firmware(facts: &Facts<'_>) -> Vec<Answer> {
 /// Whether the PC can start in BIOS mode, by whichever of its facts tells.
 fn bios_mode(facts: &Facts<'_>) -> Answer {
     let machine = &facts.machine;
-    let told = |source: &str| source.to_owned();
     if let fact @ Fact::Known { value: false, .. } = &machine.uefi {
-        let source = told(fact.evidence());
+        let source = fact.ground().clone();
         return Answer::pass(Subject::Pc, Evidence::BiosOnlyPc { source });
     }
     let by_session = matches!(machine.session.value(), Some(BootMode::Bios));
     let by_mode = matches!(machine.mode.value(), Some(BootMode::Bios | BootMode::Both));
     let source = match (by_session, by_mode) {
-        (true, _) => machine.session.evidence(),
-        (false, true) => machine.mode.evidence(),
-        _ if machine.compatibility.value().is_some() => machine.compatibility.evidence(),
+        (true, _) => machine.session.ground(),
+        (false, true) => machine.mode.ground(),
+        _ if machine.compatibility.value().is_some() => machine.compatibility.ground(),
         _ => {
             return Answer::unknown(Subject::Pc, Evidence::BiosNotKnown, Remedy::LookForCsm);
         }
     };
-    let source = told(source);
+    let source = source.clone();
     Answer::pass(Subject::Pc, Evidence::BiosAble { source })
 }
 

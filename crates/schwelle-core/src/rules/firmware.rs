@@ -5,7 +5,7 @@ use super::answers::firmware::{Evidence, Remedy};
 use super::{Answer, Facts, Rule, RuleId, Subject};
 use crate::crossing::Style;
 use crate::disk_use::DiskUse;
-use crate::firmware::{Fact, Verdict};
+use crate::firmware::{Fact, How, Verdict};
 use crate::profile::{WindowsSystem, boot_system};
 
 pub(super) static RULES: &[Rule] = &[
@@ -36,8 +36,7 @@ fn not_asked() -> Vec<Answer> {
     vec![Answer::not_asked(Subject::Pc, NotAsked::DataDisk)]
 }
 
-fn find_out(how: &str) -> Remedy {
-    let how = how.to_owned();
+fn find_out(how: How) -> Remedy {
     Remedy::FindOut { how }
 }
 
@@ -48,14 +47,14 @@ fn uefi(facts: &Facts<'_>) -> Vec<Answer> {
     let fact = &facts.machine.uefi;
     let evidence = Evidence::Uefi {
         able: fact.value().copied(),
-        source: fact.evidence().to_owned(),
+        source: fact.ground().clone(),
     };
     vec![match fact {
         Fact::Known { value: true, .. } => Answer::pass(Subject::Pc, evidence),
         Fact::Known { value: false, .. } => {
             Answer::block(Subject::Pc, evidence, Remedy::LeaveForBios)
         }
-        Fact::NotTold { how, .. } => Answer::unknown(Subject::Pc, evidence, find_out(how)),
+        Fact::NotTold { how, .. } => Answer::unknown(Subject::Pc, evidence, find_out(*how)),
     }]
 }
 
@@ -66,12 +65,12 @@ fn bits(facts: &Facts<'_>) -> Vec<Answer> {
     let fact = &facts.machine.bits;
     let evidence = Evidence::Bits {
         bits: fact.value().copied(),
-        source: fact.evidence().to_owned(),
+        source: fact.ground().clone(),
     };
     vec![match fact {
         Fact::Known { value: 64, .. } => Answer::pass(Subject::Pc, evidence),
         Fact::Known { .. } => Answer::block(Subject::Pc, evidence, Remedy::LeaveForBits),
-        Fact::NotTold { how, .. } => Answer::unknown(Subject::Pc, evidence, find_out(how)),
+        Fact::NotTold { how, .. } => Answer::unknown(Subject::Pc, evidence, find_out(*how)),
     }]
 }
 
@@ -86,7 +85,7 @@ fn compatibility(facts: &Facts<'_>) -> Vec<Answer> {
         let fact = &facts.machine.compatibility;
         match fact {
             Fact::Known { value: false, .. } => {
-                let source = fact.evidence().to_owned();
+                let source = fact.ground().clone();
                 let evidence = Evidence::NeedsCsmHasNone { source };
                 Answer::block(subject, evidence, Remedy::LeaveOrSwitchCsmOn)
             }

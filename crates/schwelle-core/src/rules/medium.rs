@@ -297,7 +297,7 @@ fn power(facts: &Facts<'_>) -> Vec<Answer> {
         }
         Some(PowerSource::Mains) => Answer::pass(Subject::Pc, Evidence::OnMains),
         Some(PowerSource::Unknown) | None => {
-            let why = power.evidence().to_owned();
+            let why = power.ground().clone();
             Answer::pass(Subject::Pc, Evidence::PowerNotTold { why })
         }
     }]

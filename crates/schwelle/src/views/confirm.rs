@@ -1,17 +1,18 @@
 //! The view of `confirm`, and its document.
 
 use schemars::JsonSchema;
-use schwelle_core::confirm::{Answer, Confirmation, Evidence, Says, Weight};
+use schwelle_core::confirm::{Answer, Confirmation, Evidence, Lasting, Reason, Says, Weight};
 use schwelle_core::rehearse::{StepId, StepOutcome};
 use serde::Serialize;
 
 use super::common::{answer, head, paragraph};
 use super::json::Rehearsed;
 use super::rehearse;
-use super::told::StepDoc;
+use super::told::{StepDoc, Told};
 use crate::disk::Disk;
 use crate::screen::{Tone, toned};
 use crate::text::{pad, typed};
+use crate::words;
 
 /// The whole view.
 pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -> String {
@@ -46,7 +47,7 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
     } else {
         text += &rehearse::steps(disk, &confirmation.rehearsal, columns);
     }
-    let reason = &confirmation.reason;
+    let reason = words::confirm::reason(confirmation.reason);
     let path = typed(&disk.path);
     text + &match confirmation.answer {
         Answer::Confirmed if confirmation.rehearsal.cautions() > 0 => {
@@ -86,12 +87,18 @@ fn evidence(piece: &Evidence, columns: usize) -> String {
         (Says::Nothing, Weight::Aside) => (Tone::Good, "pass"),
         (Says::Nothing, _) => (Tone::Faint, "open"),
     };
-    let name = if is_aside(piece) {
-        piece.name.to_owned()
-    } else {
-        format!("{}, {}", piece.name, piece.weight.name())
+    let name = piece.found.name();
+    let name = match is_aside(piece) {
+        true => name.to_owned(),
+        false => format!("{name}, {}", piece.weight.name()),
     };
-    line(tone, word, &name, &piece.text, columns)
+    line(
+        tone,
+        word,
+        &name,
+        &words::confirm::found(&piece.found),
+        columns,
+    )
 }
 
 fn line(tone: Tone, word: &str, name: &str, text: &str, columns: usize) -> String {
@@ -111,8 +118,8 @@ fn upper(text: &str) -> String {
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Confirmed {
     pub(crate) answer: Answer,
-    /// Why, in a sentence
-    pub(crate) reason: String,
+    /// Why
+    pub(crate) reason: Told<Reason>,
     pub(crate) evidence: Vec<EvidenceDoc>,
     /// The disk's rehearsal; its steps menu, drive-letters and recovery say whether all is where it
     /// should be
@@ -130,21 +137,24 @@ pub(crate) struct EvidenceDoc {
     pub(crate) says: Says,
     /// Number of the partition with the Windows it is about; null where it is about all
     pub(crate) system: Option<usize>,
-    pub(crate) text: String,
+    /// What was found
+    pub(crate) found: Told<Lasting>,
 }
 
 impl Confirmed {
     pub(crate) fn of(disk: &Disk, confirmation: &Confirmation) -> Self {
         let evidence = confirmation.evidence.iter().map(|piece| EvidenceDoc {
-            name: piece.name.to_owned(),
+            name: piece.found.name().to_owned(),
             weight: piece.weight,
             says: piece.says,
             system: piece.system,
-            text: piece.text.clone(),
+            found: Told::of(piece.found.clone(), words::confirm::found),
         });
         Self {
             answer: confirmation.answer,
-            reason: confirmation.reason.clone(),
+            reason: Told::of(confirmation.reason, |reason| {
+                words::confirm::reason(*reason).to_owned()
+            }),
             evidence: evidence.collect(),
             rehearsal: Rehearsed::of(disk, &confirmation.rehearsal),
         }

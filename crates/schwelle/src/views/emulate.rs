@@ -5,14 +5,16 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use schwelle_core::firmware::BootMode;
 use schwelle_core::rehearse::StepOutcome;
-use schwelle_core::rehearse::emulator::Emulation;
+use schwelle_core::rehearse::emulator::{EmulatedStepId, Emulation, Ending, Seen};
 use serde::{Deserialize, Serialize};
 
 use super::common::{item, paragraph};
 use super::rehearse::outcome;
+use super::told::Told;
 use crate::emulate::Emulated;
 use crate::screen::{Tone, toned};
 use crate::text::{pad, safe, typed};
+use crate::words;
 
 /// A start on real firmware, in JSON.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
@@ -25,7 +27,7 @@ pub(crate) struct EmulatedDoc {
     pub(crate) passed: Option<bool>,
     pub(crate) steps: Vec<EmulatedStepDoc>,
     /// How it ended
-    pub(crate) ending: Option<String>,
+    pub(crate) ending: Option<Told<Ending>>,
     pub(crate) seconds: Option<f64>,
     /// What was kept: the console's text, a picture of the screen
     pub(crate) kept: Vec<String>,
@@ -34,10 +36,11 @@ pub(crate) struct EmulatedDoc {
 /// A step of it.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct EmulatedStepDoc {
-    pub(crate) step: String,
+    pub(crate) step: EmulatedStepId,
     /// "caution" where it cannot be told
     pub(crate) outcome: StepOutcome,
-    pub(crate) evidence: String,
+    /// What was seen
+    pub(crate) evidence: Told<Seen>,
 }
 
 impl EmulatedDoc {
@@ -58,7 +61,9 @@ impl EmulatedDoc {
                 missing: None,
                 passed: Some(emulation.passed()),
                 steps: steps(emulation),
-                ending: Some(emulation.ending.clone()),
+                ending: Some(Told::of(emulation.ending, |ending| {
+                    words::emulated::ending(*ending).to_owned()
+                })),
                 seconds: Some((emulation.took.as_secs_f64() * 10.0).round() / 10.0),
                 kept,
             },
@@ -68,9 +73,9 @@ impl EmulatedDoc {
 
 fn steps(emulation: &Emulation) -> Vec<EmulatedStepDoc> {
     let steps = emulation.steps.iter().map(|step| EmulatedStepDoc {
-        step: step.name.to_owned(),
+        step: step.id,
         outcome: step.outcome,
-        evidence: step.evidence.clone(),
+        evidence: Told::of(step.seen.clone(), words::emulated::seen),
     });
     steps.collect()
 }
@@ -94,12 +99,15 @@ pub(crate) fn render(emulated: &Emulated, kept: &[PathBuf], columns: usize) -> S
     let mut text = format!("\n{}\n", toned(Tone::Heading, &heading));
     for step in &emulation.steps {
         let (tone, word) = outcome(step.outcome);
-        let evidence = paragraph("", &step.evidence, INDENT, columns);
-        let head = format!("     {}  {} ", toned(tone, word), pad(step.name, 16));
+        let evidence = paragraph("", &words::emulated::seen(&step.seen), INDENT, columns);
+        let head = format!("     {}  {} ", toned(tone, word), pad(step.id.name(), 16));
         text += &format!("{head}{}", evidence.trim_start());
     }
     let seconds = emulation.took.as_secs_f64();
-    let ended = format!("after {seconds:.1} s: {}", emulation.ending);
+    let ended = format!(
+        "after {seconds:.1} s: {}",
+        words::emulated::ending(emulation.ending)
+    );
     text += &paragraph("", &ended, 2, columns);
     if !emulation.last_lines.is_empty() {
         text += "  The console's last lines:\n";

@@ -1,14 +1,16 @@
 //! The documents of a job folder: `job.json` when it begins, `outcome.json` when it has ended.
 
 use schemars::JsonSchema;
-use schwelle_core::firmware::{Fact, Machine};
+use schwelle_core::firmware::{Fact, Ground, Machine};
 use schwelle_core::job::JobEnd;
 use schwelle_core::profile::TableStyle;
 use serde::{Deserialize, Serialize};
 
 use super::json::{Plan, Rehearsed};
 use super::sheet::Sheet;
+use super::told::Told;
 use crate::disk::Disk;
+use crate::words;
 
 /// `job.json` in the job folder.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
@@ -75,7 +77,7 @@ pub(crate) struct PcFactDoc {
     pub(crate) fact: String,
     pub(crate) value: String,
     /// Where from
-    pub(crate) evidence: String,
+    pub(crate) evidence: Told<Ground>,
 }
 
 impl PcFactDoc {
@@ -85,7 +87,7 @@ impl PcFactDoc {
             fact.value().map(|value| PcFactDoc {
                 fact: name.to_owned(),
                 value: show(value),
-                evidence: fact.evidence().to_owned(),
+                evidence: Told::of(fact.ground().clone(), words::facts::ground),
             })
         }
         let switch = |on: &bool| if *on { "on" } else { "off" }.to_owned();

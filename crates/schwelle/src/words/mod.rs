@@ -2,6 +2,9 @@
 //! file per family of rules and of steps, and for what is planned, mended, started and to be done in a setup.
 //! Nothing else in the program turns an answer into words, and nothing reads these words back.
 
+pub(crate) mod confirm;
+pub(crate) mod emulated;
+pub(crate) mod facts;
 pub(crate) mod mend;
 pub(crate) mod places;
 pub(crate) mod rules;
@@ -64,7 +67,7 @@ mod tests {
     use schemars::JsonSchema;
     use schwelle_core::mend::{FixKind, NotMended};
     use schwelle_core::placement::Place;
-    use schwelle_core::{firmware, rehearse, rules as core_rules};
+    use schwelle_core::{confirm as core_confirm, firmware, rehearse, rules as core_rules};
     use serde::Serialize;
     use serde::de::DeserializeOwned;
     use serde_json::{Map, Value, json};
@@ -222,6 +225,17 @@ mod tests {
         assert!(all_are_told(step) > 8);
         let already = |already: &firmware::Already| sheet::already(*already).to_owned();
         assert!(all_are_told(already) > 3);
+        assert!(all_are_told(facts::ground) > 20);
+        assert_eq!(
+            all_are_told(|how: &firmware::How| facts::how(*how).to_owned()),
+            6
+        );
+        assert!(all_are_told(emulated::seen) > 10);
+        let ending = |ending: &rehearse::emulator::Ending| emulated::ending(*ending).to_owned();
+        assert_eq!(all_are_told(ending), 3);
+        assert_eq!(all_are_told(confirm::found), 8);
+        let reason = |reason: &core_confirm::Reason| confirm::reason(*reason).to_owned();
+        assert_eq!(all_are_told(reason), 8);
         for rule in core_rules::RuleId::ALL {
             let asked = rules::questions::of(*rule);
             assert!(

@@ -2,6 +2,8 @@
 
 use schwelle_core::firmware::{AcceptedBy, Objection, Untold, Verdict};
 
+use super::facts::ground;
+
 /// Why the verdict is as it is.
 pub(crate) fn reason(verdict: &Verdict) -> String {
     match verdict {
@@ -53,7 +55,7 @@ fn not_told(why: &Untold) -> String {
         Untold::NoLoader => "there is no loader to judge".to_owned(),
         Untold::LoaderUnreadable { path } => format!("{path} cannot be read"),
         Untold::NoKeys => "no keys are enrolled".to_owned(),
-        Untold::KeysNotTold { why } => format!("its keys are not known: {why}"),
+        Untold::KeysNotTold { why } => format!("its keys are not known: {}", ground(why)),
     }
 }
 

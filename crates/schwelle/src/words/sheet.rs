@@ -2,7 +2,7 @@
 
 use schwelle_core::firmware::{Already, Missing, SheetStep};
 
-use super::steps;
+use super::{facts, steps};
 
 /// What to do, or when an advice is for; and what to see then, or what to do about it.
 pub(crate) type Lines = (String, String);
@@ -25,11 +25,17 @@ pub(crate) fn missing(missing: &Missing, disk: &str) -> Lines {
             format!("See what to do: schwelle rehearse {disk}"),
         ),
         Missing::UefiNotTold { why, how } => lines(
-            format!("It is not known whether this PC can start in UEFI mode: {why}."),
-            how,
+            format!(
+                "It is not known whether this PC can start in UEFI mode: {}.",
+                facts::ground(why)
+            ),
+            facts::how(*how),
         ),
         Missing::NoUefi { source } => lines(
-            format!("This PC cannot start in UEFI mode: {source}."),
+            format!(
+                "This PC cannot start in UEFI mode: {}.",
+                facts::ground(source)
+            ),
             TAKE_BACK,
         ),
         Missing::OtherWidth => lines(

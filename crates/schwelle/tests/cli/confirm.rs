@@ -83,7 +83,10 @@ fn the_evidence_is_weighed_and_what_it_does_not_tell_is_unknown() {
     let expect = |pc: Option<&Path>, code: i32, answer: &str, reason: &str| {
         let (got, json) = confirm(pc);
         assert_eq!((got, &json["answer"]), (code, &answer.into()), "{json}");
-        assert!(json["reason"].as_str().unwrap().contains(reason), "{json}");
+        assert!(
+            json["reason"]["text"].as_str().unwrap().contains(reason),
+            "{json}"
+        );
         json
     };
 

@@ -2,6 +2,9 @@
 
 use std::time::Duration;
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use super::run::{Ending, Record};
 use crate::bootstore::{BootStore, element};
 use crate::device::{Extent, Lba, ReadDevice, Window};
@@ -24,12 +27,119 @@ const ACTIVE: u8 = 0x80;
 /// A step of a start on real firmware.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct EmulatedStep {
-    /// Its stable name.
-    pub name: &'static str,
+    /// Which.
+    pub id: EmulatedStepId,
     /// Pass, fail, or a caution where it cannot be told.
     pub outcome: StepOutcome,
     /// What was seen.
-    pub evidence: String,
+    pub seen: Seen,
+}
+
+/// The steps of a start on real firmware.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum EmulatedStepId {
+    /// The firmware reads sector 0.
+    #[serde(rename = "sector-0")]
+    Sector0,
+    /// Its code reads the active partition's boot record.
+    BootRecord,
+    /// The boot record's code reads the boot manager.
+    BootManager,
+    /// The firmware comes to the EFI system partition.
+    Partition,
+    /// It starts the loader.
+    Loader,
+    /// The boot store is read.
+    BootStore,
+    /// The system's loader is read.
+    SystemLoader,
+}
+
+impl EmulatedStepId {
+    /// The step's stable name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Sector0 => "sector-0",
+            Self::BootRecord => "boot-record",
+            Self::BootManager => "boot-manager",
+            Self::Partition => "partition",
+            Self::Loader => "loader",
+            Self::BootStore => "boot-store",
+            Self::SystemLoader => "system-loader",
+        }
+    }
+}
+
+/// What was seen of a start, by the sectors that were read and by the console.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Seen {
+    /// There is no EFI system partition.
+    NoEsp,
+    /// The firmware came to it, or did not.
+    Partition {
+        /// Its number.
+        partition: usize,
+        /// It did.
+        opened: bool,
+    },
+    /// The partition's file system cannot be read.
+    NoFileSystem,
+    /// The firmware started the loader.
+    Started {
+        /// Its path.
+        path: String,
+        /// The line of the console that says so.
+        line: String,
+    },
+    /// The firmware did not start it.
+    NotStarted {
+        /// The line of the console that says so, where there is one.
+        line: Option<String>,
+    },
+    /// The loader read the boot store.
+    StoreRead,
+    /// It did, or it would not have found the system.
+    StoreReadBySystem,
+    /// The boot store lies so near to the loader that it may have been read by chance.
+    StoreByChance,
+    /// The loader did not read the boot store.
+    StoreNotRead,
+    /// The system's loader was read, or not.
+    SystemLoader {
+        /// It was.
+        read: bool,
+    },
+    /// Sector 0 was read, or not.
+    Sector0 {
+        /// It was.
+        read: bool,
+    },
+    /// No partition is active.
+    NoneActive,
+    /// The boot record of the active partition was read, or not.
+    BootRecord {
+        /// Its sector.
+        at: Lba,
+        /// It was.
+        read: bool,
+    },
+    /// The boot record's code read on in its partition, or not.
+    ReadOn {
+        /// It did.
+        read: bool,
+    },
+    /// The boot record's code read the boot manager, or not.
+    BootManager {
+        /// It did.
+        read: bool,
+    },
+    /// The boot manager read the boot store, or not.
+    BootStore {
+        /// It did.
+        read: bool,
+    },
 }
 
 /// A start on real firmware.
@@ -39,8 +149,8 @@ pub struct Emulation {
     pub mode: BootMode,
     /// The steps, in order.
     pub steps: Vec<EmulatedStep>,
-    /// How it ended, in a sentence.
-    pub ending: String,
+    /// How it ended.
+    pub ending: Ending,
     /// The last lines of the console.
     pub last_lines: Vec<String>,
     /// How long it took.
@@ -62,17 +172,12 @@ pub fn judge(disk: &dyn ReadDevice, mode: BootMode, record: &Record) -> Emulatio
         BootMode::Bios => bios(&mut steps, disk, record),
         BootMode::Uefi | BootMode::Both => uefi(&mut steps, disk, record),
     }
-    let ending = match record.ending {
-        Ending::Off => "the guest switched itself off or restarted",
-        Ending::NothingLeft => "the firmware had nothing left to start",
-        Ending::Limit => "it was still running at the time limit, and was ended",
-    };
     let lines: Vec<&str> = record.console.lines().collect();
     let last = lines.len().saturating_sub(4);
     Emulation {
         mode,
         steps,
-        ending: ending.to_owned(),
+        ending: record.ending,
         last_lines: lines
             .iter()
             .skip(last)
@@ -83,23 +188,12 @@ pub fn judge(disk: &dyn ReadDevice, mode: BootMode, record: &Record) -> Emulatio
 }
 
 /// Takes a step; false where it failed.
-fn step(
-    steps: &mut Vec<EmulatedStep>,
-    name: &'static str,
-    passed: bool,
-    evidence: impl Into<String>,
-) -> bool {
-    let outcome = if passed {
-        StepOutcome::Pass
-    } else {
-        StepOutcome::Fail
+fn step(steps: &mut Vec<EmulatedStep>, id: EmulatedStepId, passed: bool, seen: Seen) -> bool {
+    let outcome = match passed {
+        true => StepOutcome::Pass,
+        false => StepOutcome::Fail,
     };
-    let evidence = evidence.into();
-    steps.push(EmulatedStep {
-        name,
-        outcome,
-        evidence,
-    });
+    steps.push(EmulatedStep { id, outcome, seen });
     passed
 }
 
@@ -112,52 +206,42 @@ fn uefi(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
         .flatten();
     let esp = entries.find(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM);
     let Some((number, esp)) = esp else {
-        step(
-            steps,
-            "partition",
-            false,
-            "the disk has no EFI system partition",
-        );
+        step(steps, EmulatedStepId::Partition, false, Seen::NoEsp);
         return;
     };
-    let found =
+    let opened =
         was_read(record, &[sector(Lba(1))]) && was_read(record, &[sector(esp.extent.first)]);
-    let evidence = if found {
-        format!("the firmware read the GPT and opened partition {number}")
-    } else {
-        format!("the firmware did not come to partition {number}")
-    };
-    if !step(steps, "partition", found, evidence) {
+    let partition = *number;
+    let seen = Seen::Partition { partition, opened };
+    if !step(steps, EmulatedStepId::Partition, opened, seen) {
         return;
     }
     let files = Window::new(disk, esp.extent)
         .and_then(|window| Some(Files::of(&window)?.on_disk(esp.extent)));
     let Some(files) = files else {
-        step(
-            steps,
-            "loader",
-            false,
-            "the file system of the partition cannot be read",
-        );
+        step(steps, EmulatedStepId::Loader, false, Seen::NoFileSystem);
         return;
     };
     let started = record.console.lines().find(|line| {
         // The firmware's own programs are named by where they lie in it, disks by their path.
         line.starts_with("BdsDxe: starting") && line.contains("PciRoot")
     });
-    let evidence = match started {
-        Some(line) => format!("the firmware started {REMOVABLE_X64} (\"{line}\")"),
+    let seen = match started {
+        Some(line) => Seen::Started {
+            path: REMOVABLE_X64.to_owned(),
+            line: line.to_owned(),
+        },
         None => {
             let mut lines = record.console.lines();
             let refused =
                 lines.find(|line| line.starts_with("BdsDxe: failed") && line.contains("PciRoot"));
-            refused.map_or("the firmware did not start it".to_owned(), |line| {
-                format!("the firmware did not start it (\"{line}\")")
-            })
+            let line = refused.map(str::to_owned);
+            Seen::NotStarted { line }
         }
     };
     let read = was_read(record, &files.loader);
-    if !step(steps, "loader", started.is_some() && read, evidence) {
+    let passed = started.is_some() && read;
+    if !step(steps, EmulatedStepId::Loader, passed, seen) {
         return;
     }
     let system = system_loader(disk, files.content.as_deref());
@@ -166,39 +250,21 @@ fn uefi(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
         .is_some_and(|extents| was_read(record, extents));
     let store_read = was_read(record, &files.store);
     let passed = store_read || system_read;
-    let (outcome, evidence) = match (passed, files.store_is_apart) {
-        (true, true) => (StepOutcome::Pass, "the loader read the boot store"),
-        (true, false) if system_read => (
-            StepOutcome::Pass,
-            "the loader read the boot store, or it would not have found the system",
-        ),
-        (true, false) => (
-            StepOutcome::Caution,
-            "the boot store lies so near to the loader that the firmware may have read it by chance",
-        ),
-        (false, _) => (StepOutcome::Fail, "the loader did not read the boot store"),
+    let (outcome, seen) = match (passed, files.store_is_apart) {
+        (true, true) => (StepOutcome::Pass, Seen::StoreRead),
+        (true, false) if system_read => (StepOutcome::Pass, Seen::StoreReadBySystem),
+        (true, false) => (StepOutcome::Caution, Seen::StoreByChance),
+        (false, _) => (StepOutcome::Fail, Seen::StoreNotRead),
     };
+    let id = EmulatedStepId::BootStore;
+    steps.push(EmulatedStep { id, outcome, seen });
     steps.push(EmulatedStep {
-        name: "boot-store",
-        outcome,
-        evidence: evidence.to_owned(),
-    });
-    let (outcome, evidence) = if system_read {
-        (
-            StepOutcome::Pass,
-            "the system's loader was read from the Windows volume",
-        )
-    } else {
-        (
-            StepOutcome::Caution,
-            "the system's loader was not read: the boot manager ended before (a stand-in does), or \
-             there was not time enough",
-        )
-    };
-    steps.push(EmulatedStep {
-        name: "system-loader",
-        outcome,
-        evidence: evidence.to_owned(),
+        id: EmulatedStepId::SystemLoader,
+        outcome: match system_read {
+            true => StepOutcome::Pass,
+            false => StepOutcome::Caution,
+        },
+        seen: Seen::SystemLoader { read: system_read },
     });
 }
 
@@ -206,12 +272,7 @@ fn bios(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
     let boot_record = disk.read_sector(Lba(0)).ok();
     let boot_record = boot_record.and_then(|sector| BootRecord::parse(&sector));
     let read = was_read(record, &[sector(Lba(0))]);
-    let evidence = if read {
-        "the firmware read sector 0"
-    } else {
-        "the firmware did not read sector 0"
-    };
-    if !step(steps, "sector-0", read, evidence) {
+    if !step(steps, EmulatedStepId::Sector0, read, Seen::Sector0 { read }) {
         return;
     }
     let entries = boot_record
@@ -219,17 +280,13 @@ fn bios(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
         .flat_map(|record| record.entries.iter().flatten());
     let mut active = entries.filter(|entry| entry.flag == ACTIVE);
     let Some(active) = active.next() else {
-        step(steps, "boot-record", false, "no partition is active");
+        step(steps, EmulatedStepId::BootRecord, false, Seen::NoneActive);
         return;
     };
     let first = Lba(active.first.into());
     let read = was_read(record, &[sector(first)]);
-    let evidence = if read {
-        format!("its boot code read the boot record of the active partition ({first})")
-    } else {
-        format!("its boot code did not read the boot record of the active partition ({first})")
-    };
-    if !step(steps, "boot-record", read, evidence) {
+    let seen = Seen::BootRecord { at: first, read };
+    if !step(steps, EmulatedStepId::BootRecord, read, seen) {
         return;
     }
     let partition = Extent {
@@ -245,12 +302,12 @@ fn bios(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
         end: partition.end,
     };
     let read = was_read(record, &[inside]);
-    let evidence = if read {
-        "the boot record's code read on in its partition"
-    } else {
-        "the boot record's code read nothing more of its partition"
-    };
-    step(steps, "boot-manager", read, evidence);
+    step(
+        steps,
+        EmulatedStepId::BootManager,
+        read,
+        Seen::ReadOn { read },
+    );
 }
 
 /// Where the boot manager and the boot store lie on a FAT32 partition that a BIOS starts from.
@@ -276,23 +333,19 @@ fn boot_files(
     manager: &[Extent],
     store: &[Extent],
 ) {
-    let whole = manager.iter().all(|extent| {
+    let read = manager.iter().all(|extent| {
         let last = sector(extent.last());
         was_read(record, &[sector(extent.first)]) && was_read(record, &[last])
     });
-    let evidence = if whole {
-        "the boot record's code read the boot manager"
-    } else {
-        "the boot record's code did not read the boot manager"
-    };
-    if step(steps, "boot-manager", whole, evidence) {
+    let seen = Seen::BootManager { read };
+    if step(steps, EmulatedStepId::BootManager, read, seen) {
         let read = was_read(record, store);
-        let evidence = if read {
-            "the boot manager read the boot store"
-        } else {
-            "the boot manager did not read the boot store"
-        };
-        step(steps, "boot-store", read, evidence);
+        step(
+            steps,
+            EmulatedStepId::BootStore,
+            read,
+            Seen::BootStore { read },
+        );
     }
 }
 

@@ -12,6 +12,6 @@ mod qcow2;
 mod run;
 mod screen;
 
-pub use judge::{EmulatedStep, Emulation, judge};
+pub use judge::{EmulatedStep, EmulatedStepId, Emulation, Seen, judge};
 pub use qcow2::{Backing, write_overlay};
 pub use run::{Emulator, EmulatorError, Ending, Missing, Record, Start};

@@ -9,6 +9,9 @@ use std::time::{Duration, Instant, SystemTime};
 
 use serde_json::{Value, json};
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use super::qcow2::{Backing, write_overlay};
 use super::screen::Picture;
 use crate::bytes::read_file;
@@ -127,7 +130,8 @@ fn find_firmware(folder: Option<&Path>) -> Result<(PathBuf, PathBuf), Missing> {
 }
 
 /// How a start ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Ending {
     /// The guest switched itself off, or restarted.
     Off,

@@ -6,6 +6,7 @@ use uuid::Uuid;
 
 use crate::crossing::Style;
 use crate::device::Lba;
+use crate::firmware::Ground;
 use crate::fit::Tight;
 use crate::next::Next;
 use crate::placement::ExistingUnfit;
@@ -128,19 +129,19 @@ pub enum Evidence {
     /// The PC has no other mode.
     BiosOnlyPc {
         /// Where that is known from.
-        source: String,
+        source: Ground,
     },
     /// The PC can start in BIOS mode.
     BiosAble {
         /// Where that is known from.
-        source: String,
+        source: Ground,
     },
     /// Whether it can is not known.
     BiosNotKnown,
     /// Secure Boot is on.
     SecureBootOn {
         /// Where that is known from.
-        source: String,
+        source: Ground,
     },
 }
 

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::firmware::Verdict;
+use crate::firmware::{Ground, How, Verdict};
 use crate::next::Next;
 use crate::profile::SignedSet;
 
@@ -17,19 +17,19 @@ pub enum Evidence {
         /// The PC can start in it; none where that is not known.
         able: Option<bool>,
         /// Where that is known from, or why it is not.
-        source: String,
+        source: Ground,
     },
     /// The width of the firmware.
     Bits {
         /// In bits; none where that is not known.
         bits: Option<u32>,
         /// Where that is known from, or why it is not.
-        source: String,
+        source: Ground,
     },
     /// The Windows needs the compatibility module, and the PC has none.
     NeedsCsmHasNone {
         /// Where that is known from.
-        source: String,
+        source: Ground,
     },
     /// The Windows needs the compatibility module.
     NeedsCsm,
@@ -56,7 +56,7 @@ pub enum Remedy {
     /// Find the fact out.
     FindOut {
         /// How.
-        how: String,
+        how: How,
     },
     /// Leave it as it is, or switch the module on.
     LeaveOrSwitchCsmOn,

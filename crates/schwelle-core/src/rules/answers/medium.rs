@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::device::{Extent, HealthWarning, Lba};
+use crate::firmware::Ground;
 use crate::job::JobState;
 use crate::next::Next;
 use crate::rules::Twin;
@@ -130,7 +131,7 @@ pub enum Evidence {
     /// What the PC runs on is not known.
     PowerNotTold {
         /// Why.
-        why: String,
+        why: Ground,
     },
 }
 

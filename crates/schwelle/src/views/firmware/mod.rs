@@ -8,13 +8,15 @@ use std::path::Path;
 use schemars::JsonSchema;
 use schwelle_core::device::PowerSource;
 use schwelle_core::firmware::{
-    AttachedDisk, BootEntry, BootMode, Fact, Keys, Machine, Settings, Signature, Target,
+    AttachedDisk, BootEntry, BootMode, Fact, Ground, Keys, Machine, Settings, Signature, Target,
 };
 use serde::Serialize;
 
 use super::common::{answer, item, paragraph};
+use super::told::Told;
 use crate::screen::{Tone, toned};
 use crate::text::{pad, safe, typed};
+use crate::words;
 
 pub(crate) use acts::{EntryWritten, SettingsDoc, SetupAsked, Started, render_entry, render_start};
 
@@ -57,7 +59,7 @@ pub(crate) struct FactDoc<T> {
     /// null when it is not told
     value: Option<T>,
     /// Where from, or why not
-    evidence: String,
+    evidence: Told<Ground>,
     /// How to find out, when it is not told
     how: Option<String>,
 }
@@ -133,8 +135,8 @@ impl Firmware {
 fn fact<T, U>(fact: &Fact<T>, of: impl Fn(&T) -> U) -> FactDoc<U> {
     FactDoc {
         value: fact.value().map(of),
-        evidence: fact.evidence().to_owned(),
-        how: fact.how().map(str::to_owned),
+        evidence: Told::of(fact.ground().clone(), words::facts::ground),
+        how: fact.how().map(|how| words::facts::how(how).to_owned()),
     }
 }
 
@@ -290,8 +292,11 @@ impl FactList {
 
     fn add<T>(&mut self, label: &'static str, fact: &FactDoc<T>, show: impl Fn(&T) -> String) {
         match &fact.value {
-            Some(value) => self.line(label, &format!("{}   [{}]", show(value), fact.evidence)),
-            None => self.line(label, &format!("not told: {}", fact.evidence)),
+            Some(value) => self.line(
+                label,
+                &format!("{}   [{}]", show(value), fact.evidence.text),
+            ),
+            None => self.line(label, &format!("not told: {}", fact.evidence.text)),
         }
         if let Some(how) = &fact.how {
             match self.ways.iter_mut().find(|(known, _)| known == how) {

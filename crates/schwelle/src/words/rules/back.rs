@@ -3,6 +3,7 @@
 use schwelle_core::fit::{Tight, WhyTight};
 use schwelle_core::rules::answers::back::{Evidence, Remedy};
 
+use super::super::facts::ground;
 use super::super::nth;
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
@@ -67,10 +68,10 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             format!("{path} has {bytes} bytes; the boot record has room in memory for {limit}")
         }
         Evidence::BiosFiles { files, kib } => format!("{files} files, {kib} KiB"),
-        Evidence::BiosOnlyPc { source } => format!("it has no other mode: {source}"),
-        Evidence::BiosAble { source } => source.clone(),
+        Evidence::BiosOnlyPc { source } => format!("it has no other mode: {}", ground(source)),
+        Evidence::BiosAble { source } => ground(source),
         Evidence::BiosNotKnown => "whether it can start in BIOS mode is not known".to_owned(),
-        Evidence::SecureBootOn { source } => format!("Secure Boot is on: {source}"),
+        Evidence::SecureBootOn { source } => format!("Secure Boot is on: {}", ground(source)),
     }
 }
 

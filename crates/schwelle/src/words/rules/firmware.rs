@@ -4,18 +4,22 @@ use schwelle_core::firmware::Verdict;
 use schwelle_core::profile::SignedSet;
 use schwelle_core::rules::answers::firmware::{Evidence, Remedy};
 
+use super::super::facts::{self, ground};
 use super::super::secure_boot;
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
-        Evidence::Uefi { source, .. } => source.clone(),
+        Evidence::Uefi { source, .. } => ground(source),
         Evidence::Bits { bits, source } => match bits {
-            Some(64) => format!("64-bit: {source}"),
-            Some(bits) => format!("its firmware works with {bits} bits: {source}"),
-            None => source.clone(),
+            Some(64) => format!("64-bit: {}", ground(source)),
+            Some(bits) => format!("its firmware works with {bits} bits: {}", ground(source)),
+            None => ground(source),
         },
         Evidence::NeedsCsmHasNone { source } => {
-            format!("it needs the compatibility module's video, and the PC has none: {source}")
+            format!(
+                "it needs the compatibility module's video, and the PC has none: {}",
+                ground(source)
+            )
         }
         Evidence::NeedsCsm => {
             "in UEFI mode it needs the compatibility module's video, and knows no Secure Boot"
@@ -46,7 +50,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
 
 pub(super) fn remedy(remedy: &Remedy) -> String {
     let fixed = match remedy {
-        Remedy::FindOut { how } => how,
+        Remedy::FindOut { how } => facts::how(*how),
         Remedy::SecureBootAfterwards { verdict } => return secure_boot::advice(verdict),
         Remedy::LeaveForBios => {
             "Leave the disk as it is: in this PC it starts in BIOS mode only. If the PC got a firmware update \

@@ -4,6 +4,7 @@ use schwelle_core::device::HealthWarning;
 use schwelle_core::rules::Twin;
 use schwelle_core::rules::answers::medium::{Evidence, Remedy};
 
+use super::super::facts::ground;
 use super::super::nth;
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
@@ -81,7 +82,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         }
         Evidence::OnBattery => "running on battery".to_owned(),
         Evidence::OnMains => "on mains power".to_owned(),
-        Evidence::PowerNotTold { why } => why.clone(),
+        Evidence::PowerNotTold { why } => ground(why),
     }
 }
 

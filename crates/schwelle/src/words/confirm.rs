@@ -1,0 +1,100 @@
+//! What lasts of a start, and what follows from it.
+
+use schwelle_core::confirm::{Lasting, Means, Reason, Written};
+use schwelle_core::firmware::BootMode;
+
+use super::facts;
+
+/// A piece of evidence.
+pub(crate) fn found(found: &Lasting) -> String {
+    match found {
+        Lasting::Firmware { mode, source } => {
+            let why = facts::ground(source);
+            let mode = match mode {
+                Some(BootMode::Uefi) => "is in UEFI mode",
+                Some(BootMode::Bios) => "is in BIOS mode, in which this disk cannot start",
+                Some(BootMode::Both) => "starts in either mode",
+                None => "may be in either mode",
+            };
+            format!("the PC's firmware {mode}: {why}")
+        }
+        Lasting::Esp { partition, hidden } => {
+            let letter = match hidden {
+                true => "gets no drive letter, as it should be",
+                false => "would show up as a drive: its attribute \"no drive letter\" is not set",
+            };
+            format!("the EFI system partition ({partition}) {letter}")
+        }
+        Lasting::Receipt { found: true } => {
+            "the receipt of the conversion is on the EFI system partition".to_owned()
+        }
+        Lasting::Receipt { found: false } => {
+            "there is no receipt of a conversion of this disk: what was there before it is not known"
+                .to_owned()
+        }
+        Lasting::BootStore { written: true } => {
+            "the boot store has been written since the conversion".to_owned()
+        }
+        Lasting::BootStore { written: false } => {
+            "the boot store is as the conversion made it".to_owned()
+        }
+        Lasting::BootStatus { found: true } => {
+            "the boot manager's status file lies beside the boot store".to_owned()
+        }
+        Lasting::BootStatus { found: false } => {
+            "the boot manager's status file is not there".to_owned()
+        }
+        Lasting::Registry { system, written } => {
+            let written = match written {
+                Written::Since => "its registry has been written since the conversion",
+                Written::ByConversion => "its registry is as the conversion left it",
+                Written::Earlier => "its registry says an earlier time than that of the conversion",
+            };
+            format!("{system}: {written}")
+        }
+        Lasting::BootDevice {
+            system,
+            device,
+            means: says,
+        } => format!("{system}: last started from {device}: {}", means(*says)),
+        Lasting::VolumeLog { system, in_use } => {
+            let log = match in_use {
+                true => "is in use: something has written since the conversion",
+                false => "was closed properly",
+            };
+            format!("{system}: the volume's log {log}")
+        }
+    }
+}
+
+fn means(means: Means) -> String {
+    match means {
+        Means::SameAsBefore => "the same as before the conversion".to_owned(),
+        Means::Esp { was_another: true } => {
+            "that is the EFI system partition, and was another before".to_owned()
+        }
+        Means::Esp { was_another: false } => "that is the EFI system partition".to_owned(),
+        Means::NotEsp { esp } => {
+            format!("that is not the EFI system partition, which is number {esp}")
+        }
+        Means::Nothing => "which does not tell".to_owned(),
+    }
+}
+
+/// Why the answer is as it is.
+pub(crate) fn reason(reason: Reason) -> &'static str {
+    match reason {
+        Reason::NoGpt => "the disk has no GPT: it has not been converted",
+        Reason::RehearsalFails => "the disk would not start in UEFI mode: its rehearsal fails",
+        Reason::FirmwareInBiosMode => "the PC's firmware is in BIOS mode",
+        Reason::NotStarted => "no Windows on it has started since the conversion",
+        Reason::Contradiction => "the evidence contradicts itself",
+        Reason::NothingTells => {
+            "nothing on the disk tells for sure whether its Windows has started"
+        }
+        Reason::StartedNotAllRight => {
+            "Windows has started from the new EFI system partition, but not all is where it should be"
+        }
+        Reason::Started => "Windows has started from the new EFI system partition",
+    }
+}
