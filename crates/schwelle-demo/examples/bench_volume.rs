@@ -66,7 +66,7 @@ fn move_as_the_commit(device: &DiskFile, moves: &[Move]) -> Result<f64> {
     let mut watch = Watch { begun, copied };
     let draft = Draft::new(device);
     moves.iter().for_each(|moved| draft.move_sectors(*moved));
-    let set = ChangeSet::of(&draft, "moved clusters", &[])?;
+    let set = ChangeSet::of(&draft, commit::Purpose::MovedClusters, &[])?;
     commit::apply(
         commit::Drafts::one(&draft),
         &set,

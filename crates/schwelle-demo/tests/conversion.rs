@@ -4,7 +4,7 @@
 
 use std::sync::Mutex;
 
-use schwelle_core::commit::{ChangeSet, Region, StageKind, apply, verify};
+use schwelle_core::commit::{ChangeSet, Purpose, Region, StageKind, apply, verify};
 use schwelle_core::device::{
     BlockDevice, DeviceError, Draft, Extent, Geometry, HostFacts, Lba, MIB, Memory, Move,
     ReadDevice, Window,
@@ -164,8 +164,8 @@ fn a_draft_that_would_touch_a_partition_is_not_made() {
         first: Lba(0),
         end: Lba(1),
     };
-    let regions = [Region::new(StageKind::Commit, "sector 0", sector_0)];
-    assert!(ChangeSet::of(&plan.draft, "", &regions).is_err());
+    let regions = [Region::new(StageKind::Commit, Purpose::Sector0, sector_0)];
+    assert!(ChangeSet::of(&plan.draft, Purpose::MovedClusters, &regions).is_err());
     // Only what is settled afterwards lies in partitions.
     for stage in &plan.changes.stages {
         let used = profile.used();

@@ -4,7 +4,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 use schwelle_core::device::{
-    BlockDevice, Extent, HealthWarning, HostFacts, Lba, MIB, Memory, PowerSource, ReadDevice,
+    BlockDevice, Extent, HealthWarning, HostFacts, Lba, MIB, Memory, PowerSource, ReadDevice, User,
 };
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::{
@@ -32,6 +32,12 @@ static NO_PLACE: Room = Room::Gpt(Err(NoRoom::NoPlace {
     needed: 0,
     considered: Vec::new(),
 }));
+
+fn swap_on(device: &str) -> User {
+    User::Swap {
+        device: device.to_owned(),
+    }
+}
 
 /// Nor a verdict.
 static NO_VERDICT: LoaderChoice = LoaderChoice {
@@ -104,9 +110,9 @@ fn the_host_and_the_job_folder_are_judged() {
             "medium.in-use",
             Outcome::Block,
             Evidence::InUse {
-                user: "sdx1 is mounted at /mnt".to_owned(),
+                user: swap_on("sdx1"),
             },
-            |host| host.users = vec!["sdx1 is mounted at /mnt".into()],
+            |host| host.users = vec![swap_on("sdx1")],
         ),
     ];
     let disk = disk();

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use schwelle_core::crossing::Style;
-use schwelle_core::device::{self, Bus, DiskFile, HealthWarning, HostFacts, ReadDevice};
+use schwelle_core::device::{self, Bus, DiskFile, HealthWarning, HostFacts, ReadDevice, User};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{self, Plan, Source, Stamp};
 use schwelle_core::fat::DosTime;
@@ -360,7 +360,7 @@ impl Disk {
 /// Refuses a disk that somebody uses, or that is none. The rules say the same of a disk to be
 /// converted; this is for the commands that ask no rules.
 pub(crate) fn refuse_users(path: &Path, host: &HostFacts) -> Result<(), CliError> {
-    let mut reasons = host.users.clone();
+    let mut reasons: Vec<String> = host.users.iter().map(User::to_string).collect();
     reasons.extend(
         host.partition_of
             .as_ref()
@@ -403,7 +403,10 @@ pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
     let users = device::host_facts(Path::new(ROOT), &disk.path, true).users;
     let users = match &users[..] {
         [] => "the kernel says that a partition of it is open, and does not say by what".to_owned(),
-        users => users.join("; "),
+        users => {
+            let users: Vec<String> = users.iter().map(User::to_string).collect();
+            users.join("; ")
+        }
     };
     Err(CliError::new(
         Kind::Blocked,

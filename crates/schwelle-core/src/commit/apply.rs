@@ -305,6 +305,7 @@ mod tests {
     use std::sync::Mutex;
 
     use super::*;
+    use crate::commit::Purpose;
     use crate::commit::Region;
     use crate::device::{Draft, Memory};
 
@@ -366,10 +367,10 @@ mod tests {
             end: Lba(end),
         };
         let regions = [
-            Region::new(StageKind::Prepare, "files", region(1, 10_000)),
-            Region::new(StageKind::Commit, "sector 0", region(0, 1)),
+            Region::new(StageKind::Prepare, Purpose::Esp, region(1, 10_000)),
+            Region::new(StageKind::Commit, Purpose::Sector0, region(0, 1)),
         ];
-        ChangeSet::of(draft, "", &regions).unwrap()
+        ChangeSet::of(draft, Purpose::MovedClusters, &regions).unwrap()
     }
 
     fn write(draft: &Draft<'_>, disk: &Recorder) -> Result<(), CommitError> {

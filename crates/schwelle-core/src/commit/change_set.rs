@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::Purpose;
 use crate::device::{Draft, Extent, Geometry, Lba, Move, ReadDevice};
 
 /// A stage of the commit.
@@ -54,7 +55,7 @@ pub struct Region {
     /// Which stage.
     pub stage: StageKind,
     /// What for.
-    pub what: String,
+    pub what: Purpose,
     /// Where.
     pub extent: Extent,
     /// Written, and so saved first, from end to end, whether or not a sector differs.
@@ -63,17 +64,17 @@ pub struct Region {
 
 impl Region {
     /// A region of which the sectors are written that differ.
-    pub fn new(stage: StageKind, what: impl Into<String>, extent: Extent) -> Self {
+    pub fn new(stage: StageKind, what: Purpose, extent: Extent) -> Self {
         Self {
             stage,
-            what: what.into(),
+            what,
             extent,
             is_whole: false,
         }
     }
 
     /// A region that is written from end to end: the whole old content goes into the job folder.
-    pub fn whole(stage: StageKind, what: impl Into<String>, extent: Extent) -> Self {
+    pub fn whole(stage: StageKind, what: Purpose, extent: Extent) -> Self {
         Self {
             is_whole: true,
             ..Self::new(stage, what, extent)
@@ -85,7 +86,7 @@ impl Region {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Part {
     /// What is written there.
-    pub what: String,
+    pub what: Purpose,
     /// The sectors that change, ascending within a region.
     pub extents: Vec<Extent>,
 }
@@ -122,7 +123,7 @@ impl ChangeSet {
     /// The difference that `draft` makes, sorted into the declared regions, which are in the order
     /// of writing. Where regions overlap, the first one declared has the sector. What the draft
     /// moves is a stage of its own, `move`, described by `moving`, and stands in front of all.
-    pub fn of(draft: &Draft<'_>, moving: &str, regions: &[Region]) -> Result<Self, Undeclared> {
+    pub fn of(draft: &Draft<'_>, moving: Purpose, regions: &[Region]) -> Result<Self, Undeclared> {
         let parts = sorted(draft, regions)?;
         let moves = draft.moves();
         let mut set = Self {
@@ -132,7 +133,7 @@ impl ChangeSet {
         };
         let moved: Vec<Extent> = set.moves.iter().map(Move::destination).collect();
         if !moved.is_empty() {
-            set.add(StageKind::Move, moving, moved);
+            set.add(StageKind::Move, &moving, moved);
         }
         for (region, extents) in regions.iter().zip(parts) {
             set.add(region.stage, &region.what, extents);
@@ -155,7 +156,7 @@ impl ChangeSet {
     }
 
     /// Adds extents to the last stage and part, or begins new ones.
-    fn add(&mut self, kind: StageKind, what: &str, extents: Vec<Extent>) {
+    fn add(&mut self, kind: StageKind, what: &Purpose, extents: Vec<Extent>) {
         if self.stages.last().is_none_or(|stage| stage.kind != kind) {
             self.stages.push(Stage {
                 kind,
@@ -165,8 +166,8 @@ impl ChangeSet {
         let Some(stage) = self.stages.last_mut() else {
             return;
         };
-        if stage.parts.last().is_none_or(|part| part.what != what) {
-            let (what, extents) = (what.to_owned(), Vec::new());
+        if stage.parts.last().is_none_or(|part| part.what != *what) {
+            let (what, extents) = (what.clone(), Vec::new());
             stage.parts.push(Part { what, extents });
         }
         let Some(part) = stage.parts.last_mut() else {
@@ -286,14 +287,18 @@ mod tests {
             first: Lba(first),
             end: Lba(end),
         };
-        let late = Region::new(StageKind::Commit, "sector 0", extent(0, 1));
-        let early = Region::new(StageKind::Prepare, "table", extent(1, 10));
+        let late = Region::new(StageKind::Commit, Purpose::Sector0, extent(0, 1));
+        let early = Region::new(StageKind::Prepare, Purpose::PrimaryTable, extent(1, 10));
         assert_eq!(
-            ChangeSet::of(&draft, "", &[early.clone(), late.clone()]),
+            ChangeSet::of(
+                &draft,
+                Purpose::MovedClusters,
+                &[early.clone(), late.clone()]
+            ),
             Err(Undeclared { at: Lba(50) })
         );
-        let esp = Region::new(StageKind::Prepare, "esp", extent(40, 60));
-        let set = ChangeSet::of(&draft, "", &[esp, early, late]).unwrap();
+        let esp = Region::new(StageKind::Prepare, Purpose::Esp, extent(40, 60));
+        let set = ChangeSet::of(&draft, Purpose::MovedClusters, &[esp, early, late]).unwrap();
         let order: Vec<_> = set
             .stages
             .iter()

@@ -13,6 +13,8 @@
 mod apply;
 mod change_set;
 mod moving;
+mod purpose;
 
 pub use apply::{CommitError, Drafts, Event, Ledger, Observer, apply, hash_of, verify};
 pub use change_set::{ChangeSet, Part, Region, Stage, StageKind, Undeclared};
+pub use purpose::Purpose;

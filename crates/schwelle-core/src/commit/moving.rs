@@ -152,6 +152,7 @@ impl Hashes {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::commit::Purpose;
     use crate::commit::{ChangeSet, Drafts, apply};
     use crate::device::{BlockDevice, Draft, Geometry, Lba, Memory, Move};
 
@@ -209,7 +210,7 @@ mod tests {
                 sectors: 1,
             });
         }
-        let set = ChangeSet::of(&draft, "", &[]).unwrap();
+        let set = ChangeSet::of(&draft, Purpose::MovedClusters, &[]).unwrap();
         let done = apply(Drafts::one(&draft), &set, disk, &mut (), &mut told);
         (done, told)
     }

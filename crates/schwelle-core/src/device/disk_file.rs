@@ -9,7 +9,7 @@ use std::sync::{Mutex, PoisonError};
 use rustix::fs::{Advice, OFlags};
 
 use super::direct::Direct;
-use super::host::{host_facts, lock_holder};
+use super::host::{Process, User, host_facts, lock_holder};
 use super::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
 
 /// Unreadable stretches that are remembered, at most.
@@ -64,17 +64,20 @@ pub enum OpenError {
         /// The path given.
         path: PathBuf,
         /// The program that has locked it.
-        holder: Option<String>,
-        /// What uses it or a partition of it: a plain phrase each.
-        users: Vec<String>,
+        holder: Option<Process>,
+        /// What uses it or a partition of it.
+        users: Vec<User>,
     },
 }
 
-fn told(holder: &Option<String>, users: &[String]) -> String {
+fn told(holder: &Option<Process>, users: &[User]) -> String {
     match (holder, users) {
         (Some(holder), _) => format!(" by {holder}"),
         (None, []) => " by another program".to_owned(),
-        (None, users) => format!(": {}", users.join("; ")),
+        (None, users) => {
+            let users: Vec<String> = users.iter().map(User::to_string).collect();
+            format!(": {}", users.join("; "))
+        }
     }
 }
 

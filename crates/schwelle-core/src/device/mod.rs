@@ -21,8 +21,8 @@ pub use draft::{Draft, Move};
 pub use guard::Guard;
 pub use health::{HealthWarning, NVME_HEALTH_BYTES, nvme_warnings};
 pub use host::{
-    Bus, FolderFacts, HostFacts, PowerSource, disk_names, disk_of_path, folder_facts, host_facts,
-    mounted_folders, power_source,
+    Bus, FolderFacts, HostFacts, PowerSource, Process, User, disk_names, disk_of_path,
+    folder_facts, host_facts, mounted_folders, power_source,
 };
 pub use memory::Memory;
 pub use units::{Extent, Geometry, Lba, MIB};

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::commit::{ChangeSet, Region, StageKind};
+use crate::commit::{ChangeSet, Purpose, Region, StageKind};
 use crate::crossing::{Crossing, Style};
 use crate::device::{Draft, Extent, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
@@ -57,7 +57,7 @@ pub fn build_back<'a>(
         make_startable(&window, place.extent.first)?;
         regions.push(Region::new(
             StageKind::Fill,
-            "active partition",
+            Purpose::ActivePartition,
             place.extent,
         ));
         start = Some(NewStart::of(content, filled));
@@ -76,13 +76,13 @@ pub fn build_back<'a>(
             first: at,
             end: Lba(at.0.saturating_add(1)),
         };
-        Region::new(StageKind::Prepare, "extended boot record", extent)
+        Region::new(StageKind::Prepare, Purpose::ExtendedBootRecord, extent)
     };
     regions.extend(layout.records().map(record));
     regions.extend([
-        Region::new(StageKind::Commit, "sector 0: the MBR", SECTOR_0),
-        Region::new(StageKind::Clear, "primary table", primary),
-        Region::new(StageKind::Clear, "backup table", backup),
+        Region::new(StageKind::Commit, Purpose::Mbr, SECTOR_0),
+        Region::new(StageKind::Clear, Purpose::PrimaryTable, primary),
+        Region::new(StageKind::Clear, Purpose::BackupTable, backup),
     ]);
 
     let crossed = Arc::new(draft);
@@ -97,7 +97,7 @@ pub fn build_back<'a>(
     if let Some(esp) = esp {
         volumes.push(trim::watch(disk, Some(&*crossed), esp)?);
     }
-    let changes = ChangeSet::of(&crossed, "moved clusters", &regions)?;
+    let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions)?;
     let changes = changes.and_then(&draft, &settled.regions)?;
     Ok(Plan {
         before: MapPart::before(profile),

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use crate::commit::{ChangeSet, Drafts, Region, StageKind, Undeclared};
+use crate::commit::{ChangeSet, Drafts, Purpose, Region, StageKind, Undeclared};
 use crate::crossing::{Crossing, Style};
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Geometry, Lba, ReadDevice};
 use crate::disk_use::DiskUse;
@@ -260,7 +260,7 @@ pub fn build<'a>(
     let mut esp_region = None;
     if let Some(place) = placement.esp {
         filled = esp::fill(&draft, disk, place, content.as_ref(), identity)?;
-        let what = "EFI system partition";
+        let what = Purpose::Esp;
         esp_region = Some(match place.from {
             EspFrom::Gap | EspFrom::Tail(_) | EspFrom::Formatted(_) => {
                 Region::new(StageKind::Prepare, what, place.extent)
@@ -288,9 +288,9 @@ pub fn build<'a>(
     let (late, early): (Vec<Region>, Vec<Region>) = esp_region.into_iter().partition(is_late);
     regions.extend(early);
     regions.extend([
-        Region::new(Prepare, "backup table", backup),
-        Region::new(Prepare, "primary table", primary),
-        Region::new(Commit, WHAT_SECTOR_0, SECTOR_0),
+        Region::new(Prepare, Purpose::BackupTable, backup),
+        Region::new(Prepare, Purpose::PrimaryTable, primary),
+        Region::new(Commit, Purpose::ProtectiveMbr, SECTOR_0),
     ]);
     regions.extend(late);
     let crossed = Arc::new(draft);
@@ -302,7 +302,7 @@ pub fn build<'a>(
     {
         volumes.push(trim::watch(disk, Some(&*crossed), partition)?);
     }
-    let changes = ChangeSet::of(&crossed, "moved clusters", &regions)?;
+    let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions)?;
     let changes = changes.and_then(&draft, &settled.regions)?;
     Ok(Plan {
         before: MapPart::before(profile),
@@ -318,8 +318,6 @@ pub fn build<'a>(
     })
 }
 
-/// What sector 0 is called in a plan.
-pub(crate) const WHAT_SECTOR_0: &str = "sector 0: the protective MBR";
 /// Sector 0.
 pub(crate) const SECTOR_0: Extent = Extent {
     first: Lba(0),
@@ -356,7 +354,7 @@ fn boot_records(disk: &dyn ReadDevice, profile: &Profile) -> Result<Vec<Watched>
             first: at,
             end: Lba(at.0.saturating_add(1)),
         };
-        Watched::on(disk, "extended boot record", extent)
+        Watched::on(disk, Purpose::ExtendedBootRecord, extent)
     };
     records.map(watch).collect()
 }

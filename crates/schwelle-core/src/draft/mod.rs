@@ -15,8 +15,8 @@ pub(crate) mod trim;
 
 pub use back::build_back;
 pub use build::{DraftError, NewTable, Plan, Source, Stamp, build};
-pub(crate) use build::{SECTOR_0, WHAT_SECTOR_0, bios_start, table_extents};
+pub(crate) use build::{SECTOR_0, bios_start, table_extents};
 pub use map::{Change, MapPart};
-pub use settle::EditedFile;
+pub use settle::{Edit, EditedFile};
 pub use start::NewStart;
 pub(crate) use start::{Content, boot_store};

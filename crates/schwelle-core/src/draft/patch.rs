@@ -1,6 +1,6 @@
 //! Lays patches of a volume over the draft.
 
-use crate::commit::{Region, StageKind};
+use crate::commit::{Purpose, Region, StageKind};
 use crate::device::{BlockDevice, Draft, Extent, Lba, ReadDevice};
 use crate::ntfs::Patch;
 
@@ -30,7 +30,7 @@ pub(super) fn lay(
     volume: Extent,
     patches: &[Patch],
     stage: StageKind,
-    what: &str,
+    what: &Purpose,
 ) -> Result<Vec<Region>, DraftError> {
     let geometry = draft.geometry();
     let sector = u64::from(geometry.logical_sector);
@@ -47,7 +47,7 @@ pub(super) fn lay(
             .ok_or(DraftError::Outside(extent))?
             .copy_from_slice(&patch.bytes);
         draft.write_at(at, &bytes)?;
-        regions.push(Region::new(stage, what, extent));
+        regions.push(Region::new(stage, what.clone(), extent));
     }
     Ok(regions)
 }

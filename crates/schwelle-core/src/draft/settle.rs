@@ -1,7 +1,10 @@
 //! Edits the files of the customer's that name the disk: on the finished disk, over the crossed
 //! one, since the old disk must not see it.
 
-use crate::commit::{Region, StageKind};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::commit::{Purpose, Region, StageKind};
 use crate::crossing::{Crossing, Style};
 use crate::device::{Draft, Extent, ReadDevice, Window};
 use crate::job::EditedVolume;
@@ -9,8 +12,7 @@ use crate::ntfs::NtfsVolume;
 use crate::placement::Placement;
 use crate::profile::{Partition, Profile};
 use crate::windows::{
-    HiveFile, RECOVERY_CONFIG, RecoveryFile, SYSTEM_HIVE, cross_letters, describe_names,
-    mounted_names,
+    HiveFile, RECOVERY_CONFIG, RecoveryFile, SYSTEM_HIVE, cross_letters, mounted_names, shared_out,
 };
 
 use super::build::DraftError;
@@ -24,7 +26,29 @@ pub struct EditedFile {
     /// Its path there.
     pub path: String,
     /// What is changed in it.
-    pub changes: Vec<String>,
+    pub changes: Vec<Edit>,
+}
+
+/// A change to a file that is kept.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Edit {
+    /// What is pending in its log is applied.
+    PendingApplied,
+    /// Names of volumes lead to the new table's partitions.
+    NamesCross {
+        /// Drive letters.
+        letters: Vec<String>,
+        /// How many names beside them.
+        names: usize,
+        /// The new table.
+        to: Style,
+    },
+    /// The place of the recovery environment names the new disk.
+    RecoveryCrosses {
+        /// The new table.
+        to: Style,
+    },
 }
 
 /// What is edited, and where.
@@ -115,13 +139,14 @@ impl OnVolume<'_> {
 
         let mut changes = Vec::new();
         if crossed.applied > 0 {
-            changes.push("the changes pending in its log, applied".to_owned());
+            changes.push(Edit::PendingApplied);
         }
         if !crossed.crossed.is_empty() {
-            let names = describe_names(&crossed.crossed);
-            changes.push(match crossing.to {
-                Style::Gpt => format!("{names} now name GPT partitions"),
-                Style::Mbr => format!("{names} now name MBR partitions"),
+            let (letters, names) = shared_out(&crossed.crossed);
+            changes.push(Edit::NamesCross {
+                letters,
+                names,
+                to: crossing.to,
             });
         }
         settled.note(self.partition.number, path, changes);
@@ -146,13 +171,7 @@ impl OnVolume<'_> {
         };
         let path = RECOVERY_CONFIG;
         self.write(draft, settled, path, record, &new)?;
-        let named = match crossing.to {
-            Style::Gpt => "GPT",
-            Style::Mbr => "MBR",
-        };
-        let changes = vec![format!(
-            "the recovery environment's place now names the {named} disk"
-        )];
+        let changes = vec![Edit::RecoveryCrosses { to: crossing.to }];
         settled.note(self.partition.number, path, changes);
         Ok(())
     }
@@ -169,7 +188,10 @@ impl OnVolume<'_> {
         let volume = NtfsVolume::open(&window)?;
         let patches = volume.plan_rewrite(record, new)?;
         let name = path.rsplit('\\').next().unwrap_or(path);
-        let what = format!("{name} on partition {}", self.partition.number);
+        let what = Purpose::File {
+            name: name.to_owned(),
+            partition: self.partition.number,
+        };
         let stage = StageKind::Settle;
         settled
             .regions
@@ -200,7 +222,7 @@ impl Settled {
         Ok(volumes)
     }
 
-    fn note(&mut self, partition: usize, path: &str, changes: Vec<String>) {
+    fn note(&mut self, partition: usize, path: &str, changes: Vec<Edit>) {
         self.files.push(EditedFile {
             partition,
             path: path.to_owned(),

@@ -1,6 +1,6 @@
 //! Trims volumes on the draft, and proves the result before anybody relies on it.
 
-use crate::commit::{Region, StageKind};
+use crate::commit::{Purpose, Region, StageKind};
 use crate::device::{Draft, Extent, Lba, Move, ReadDevice, Window};
 use crate::job::EditedVolume;
 use crate::ntfs::NtfsVolume;
@@ -36,7 +36,9 @@ pub(crate) fn apply(
             sectors: moved.clusters.saturating_mul(cluster_sectors),
         });
     }
-    let what = format!("file system of partition {}", partition.number);
+    let what = Purpose::FileSystem {
+        partition: partition.number,
+    };
     let patches = &trim.plan.patches;
     let regions = patch::lay(draft, old, patches, StageKind::Trim, &what)?;
     let after = fingerprint(draft, trim.after)?;

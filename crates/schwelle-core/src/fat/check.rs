@@ -2,6 +2,9 @@
 
 use std::collections::BTreeSet;
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use super::volume::{FatEntry, FatError, FatVolume};
 
 /// Files and directories looked at, at most: an EFI system partition holds some hundreds.
@@ -9,9 +12,63 @@ const MAX_ENTRIES: usize = 20_000;
 /// Bytes compared at a time.
 const CHUNK: usize = 1 << 18;
 
+/// Something wrong with a FAT32 volume.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum FatFault {
+    /// The boot sector and its copy.
+    #[error("the boot sector and its copy differ")]
+    BootSectors,
+    /// The two FATs.
+    #[error("the two FATs differ")]
+    Fats,
+    /// More files and folders than are looked at.
+    #[error("more than {most} files and folders")]
+    TooMany {
+        /// How many are.
+        most: usize,
+    },
+    /// A file without content that has clusters.
+    #[error("{path} is empty but owns clusters")]
+    EmptyWithClusters {
+        /// Its path.
+        path: String,
+    },
+    /// A file whose chain has not the length that its entry says.
+    #[error("{path} has {has} clusters, its length asks for {needed}")]
+    Length {
+        /// Its path.
+        path: String,
+        /// Clusters of its chain.
+        has: u64,
+        /// Clusters that its length needs.
+        needed: u64,
+    },
+    /// A cluster of two files.
+    #[error("{path} shares cluster {cluster} with another file")]
+    Shared {
+        /// Path of the second one.
+        path: String,
+        /// The cluster.
+        cluster: u32,
+    },
+    /// A folder or a chain that cannot be read.
+    #[error("{fault}")]
+    Damaged {
+        /// Why not.
+        fault: String,
+    },
+}
+
+fn damaged(error: &FatError) -> FatFault {
+    FatFault::Damaged {
+        fault: error.to_string(),
+    }
+}
+
 impl FatVolume<'_> {
-    /// What is wrong with the volume, one sentence each; empty when it is sound.
-    pub fn check(&self) -> Result<Vec<String>, FatError> {
+    /// What is wrong with the volume; empty when it is sound.
+    pub fn check(&self) -> Result<Vec<FatFault>, FatError> {
         let mut faults = Vec::new();
         let shape = self.shape();
         let sector = shape.sector_bytes as usize;
@@ -19,10 +76,10 @@ impl FatVolume<'_> {
         if copy_at != 0
             && self.device.read_vec(0, sector)? != self.device.read_vec(copy_at, sector)?
         {
-            faults.push("the boot sector and its copy differ".to_owned());
+            faults.push(FatFault::BootSectors);
         }
         if shape.fat_count == 2 && !self.fats_agree()? {
-            faults.push("the two FATs differ".to_owned());
+            faults.push(FatFault::Fats);
         }
         let mut owned = BTreeSet::new();
         let mut folders: Vec<(String, FatEntry)> = vec![(String::new(), self.root())];
@@ -36,14 +93,14 @@ impl FatVolume<'_> {
                 Ok(entries) => entries,
                 Err(FatError::Device(error)) => return Err(error.into()),
                 Err(error) => {
-                    faults.push(error.to_string());
+                    faults.push(damaged(&error));
                     continue;
                 }
             };
             for entry in entries {
                 seen += 1;
                 if seen > MAX_ENTRIES {
-                    faults.push(format!("more than {MAX_ENTRIES} files and folders"));
+                    faults.push(FatFault::TooMany { most: MAX_ENTRIES });
                     return Ok(faults);
                 }
                 let path = format!("{path}\\{}", entry.name);
@@ -77,27 +134,34 @@ impl FatVolume<'_> {
     }
 
     /// Takes the clusters of a file or folder into `owned`.
-    fn claim(&self, owned: &mut BTreeSet<u32>, entry: &FatEntry, path: &str) -> Result<(), String> {
+    fn claim(
+        &self,
+        owned: &mut BTreeSet<u32>,
+        entry: &FatEntry,
+        path: &str,
+    ) -> Result<(), FatFault> {
+        let path = path.to_owned();
         let cluster_bytes = u64::from(self.shape().cluster_bytes());
         let clusters = u64::from(entry.len_bytes).div_ceil(cluster_bytes);
         if !entry.is_directory && clusters == 0 {
             return if entry.cluster == 0 {
                 Ok(())
             } else {
-                Err(format!("{path} is empty but owns clusters"))
+                Err(FatFault::EmptyWithClusters { path })
             };
         }
         let chain = self
-            .chain(entry.cluster, self.shape().clusters, path)
-            .map_err(|error| error.to_string())?;
+            .chain(entry.cluster, self.shape().clusters, &path)
+            .map_err(|error| damaged(&error))?;
         if !entry.is_directory && chain.len() as u64 != clusters {
-            return Err(format!(
-                "{path} has {} clusters, its length asks for {clusters}",
-                chain.len()
-            ));
+            return Err(FatFault::Length {
+                path,
+                has: chain.len() as u64,
+                needed: clusters,
+            });
         }
         match chain.into_iter().find(|&cluster| !owned.insert(cluster)) {
-            Some(cluster) => Err(format!("{path} shares cluster {cluster} with another file")),
+            Some(cluster) => Err(FatFault::Shared { path, cluster }),
             None => Ok(()),
         }
     }
@@ -143,7 +207,7 @@ mod tests {
         for (sector, size) in [(512, 100 * MIB), (512, 260 * MIB), (4096, 260 * MIB)] {
             let disk = volume(sector, size);
             let fat = FatVolume::open(&disk).unwrap();
-            assert_eq!(fat.check().unwrap(), Vec::<String>::new());
+            assert_eq!(fat.check().unwrap(), []);
             let file = fat
                 .find("\\efi\\BOOT\\A rather long name number 299.EFI")
                 .unwrap()
@@ -178,7 +242,9 @@ mod tests {
             let within = usize::try_from(at % 512).unwrap();
             sector[within..within + 4].copy_from_slice(&value.to_le_bytes());
             disk.write_at(at / 512 * 512, &sector).unwrap();
-            let faults = FatVolume::open(&disk).unwrap().check().unwrap().join("; ");
+            let faults = FatVolume::open(&disk).unwrap().check().unwrap();
+            let faults: Vec<String> = faults.iter().map(FatFault::to_string).collect();
+            let faults = faults.join("; ");
             assert!(faults.contains(expected), "{faults}");
         }
     }
@@ -205,7 +271,7 @@ mod tests {
             }
             writer.finish().unwrap();
             let fat = FatVolume::open(&disk).unwrap();
-            prop_assert_eq!(fat.check().unwrap(), Vec::<String>::new());
+            prop_assert_eq!(fat.check().unwrap(), []);
             let listed = fat.find(&folder).unwrap().map_or(0, |found| fat.read_dir(&found).unwrap().len());
             prop_assert_eq!(listed, written.len());
             for (name, content) in written {
@@ -233,9 +299,6 @@ mod tests {
         assert_eq!(error.to_string(), "the volume is full: big does not fit");
         writer.write_file(&["big"], &vec![1; free]).unwrap();
         writer.finish().unwrap();
-        assert_eq!(
-            FatVolume::open(&disk).unwrap().check().unwrap(),
-            Vec::<String>::new()
-        );
+        assert_eq!(FatVolume::open(&disk).unwrap().check().unwrap(), []);
     }
 }

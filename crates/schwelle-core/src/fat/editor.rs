@@ -58,7 +58,7 @@ impl<'a> FatEditor<'a> {
     pub fn open(device: &'a dyn BlockDevice, time: DosTime) -> Result<Self, FatWriteError> {
         let volume = FatVolume::open(device)?;
         if let Some(fault) = volume.check()?.into_iter().next() {
-            return Err(unfit(fault));
+            return Err(unfit(fault.to_string()));
         }
         let shape = *volume.shape();
         let sector = device.read_vec(0, shape.sector_bytes as usize)?;
@@ -510,7 +510,7 @@ mod tests {
             let other = |(path, content): &(&String, &Vec<u8>)| old.get(*path).is_some_and(|old| old != *content);
             prop_assert_eq!(replaced, new.iter().filter(other).count());
             let fat = FatVolume::open(&disk).unwrap();
-            prop_assert_eq!(fat.check().unwrap(), Vec::<String>::new());
+            prop_assert_eq!(fat.check().unwrap(), []);
             for (path, expected) in old.iter().filter(|(path, _)| !new.contains_key(*path)).chain(&new) {
                 prop_assert!(content(&disk, path).as_ref() == Some(expected), "{path}");
             }
@@ -543,11 +543,11 @@ mod tests {
         .unwrap();
         let fat = FatVolume::open(&disk).unwrap();
         assert_eq!(fat.read_dir(&folder).unwrap().len(), 21);
-        assert_eq!(fat.check().unwrap(), Vec::<String>::new());
+        assert_eq!(fat.check().unwrap(), []);
         edit(&disk, &many(300).collect()).unwrap();
         let fat = FatVolume::open(&disk).unwrap();
         assert_eq!(fat.read_dir(&folder).unwrap().len(), 301);
-        assert_eq!(fat.check().unwrap(), Vec::<String>::new());
+        assert_eq!(fat.check().unwrap(), []);
     }
 
     #[test]

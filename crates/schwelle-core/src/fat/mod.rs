@@ -20,6 +20,7 @@ mod volume;
 mod writer;
 
 pub use bpb::{FatKind, FatShape, recognise, smallest_fat32};
+pub use check::FatFault;
 pub use dir_entry::DosTime;
 pub use editor::FatEditor;
 pub use starter::{MAX_BOOT_MANAGER_BYTES, is_startable, make_startable};

@@ -87,7 +87,7 @@ mod tests {
             assert!(is_startable(&sector, Lba(4096)) && !is_startable(&sector, Lba(2048)));
         }
         let fat = FatVolume::open(&disk).unwrap();
-        assert_eq!(fat.check().unwrap(), Vec::<String>::new());
+        assert_eq!(fat.check().unwrap(), []);
         let file = fat.find("\\Boot\\BCD").unwrap().unwrap();
         assert_eq!(fat.read_file(&file, 100).unwrap(), b"content");
 

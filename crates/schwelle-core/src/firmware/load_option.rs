@@ -5,6 +5,8 @@
 
 #![warn(clippy::indexing_slicing)]
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::bytes::{array_at, u16_at, u32_at, u64_at, utf16_bytes, utf16_lossy};
@@ -75,6 +77,24 @@ pub struct LoadOptionError {
     pub what: &'static str,
 }
 
+/// What an entry leads to where that is no partition.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum OtherTarget {
+    /// A program inside the firmware.
+    Firmware,
+    /// The network.
+    Network,
+    /// A USB device.
+    Usb,
+    /// A whole device, by its removable-media path.
+    WholeDevice,
+    /// A device in BIOS mode.
+    BiosDevice,
+    /// Something else.
+    Unknown,
+}
+
 impl LoadOption {
     /// An active entry for a file on a GPT partition.
     pub fn for_file(description: &str, partition: (u32, Extent, Uuid), file: &str) -> Self {
@@ -117,19 +137,19 @@ impl LoadOption {
         })
     }
 
-    /// What it leads to where that is no partition, in a few words.
-    pub fn other_target(&self) -> &'static str {
+    /// What it leads to where that is no partition.
+    pub fn other_target(&self) -> OtherTarget {
         let last = self.path.iter().rev().find_map(|node| match node {
             PathNode::Other(kind, subkind, _) => Some((*kind, *subkind)),
             _ => None,
         });
         match last {
-            Some((MEDIA, FIRMWARE_FILE)) => "a program inside the firmware",
-            Some((MESSAGING, 11..=13)) => "the network",
-            Some((MESSAGING, 5)) => "a USB device",
-            Some((MESSAGING, _)) => "a whole device, by its removable-media path",
-            Some((BIOS_BOOT, _)) => "a device in BIOS mode",
-            _ => "something else than a partition",
+            Some((MEDIA, FIRMWARE_FILE)) => OtherTarget::Firmware,
+            Some((MESSAGING, 11..=13)) => OtherTarget::Network,
+            Some((MESSAGING, 5)) => OtherTarget::Usb,
+            Some((MESSAGING, _)) => OtherTarget::WholeDevice,
+            Some((BIOS_BOOT, _)) => OtherTarget::BiosDevice,
+            _ => OtherTarget::Unknown,
         }
     }
 

@@ -25,7 +25,7 @@ mod variables;
 pub use boot_entry::{EntryError, EntryPlan, ask_for_setup};
 pub use fact::{Fact, Ground, How};
 pub use keys::{Keys, KeysError};
-pub use load_option::{DiskSignature, LoadOption, LoadOptionError, PathNode};
+pub use load_option::{DiskSignature, LoadOption, LoadOptionError, OtherTarget, PathNode};
 pub use machine::{BootEntry, BootMode, Machine};
 pub use machine_file::{FileError, MachineFile};
 pub use secure_boot::{

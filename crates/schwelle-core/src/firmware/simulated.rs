@@ -17,6 +17,7 @@ use crate::profile::{Profile, REMOVABLE_X64, Table};
 use crate::rehearse::{self, StepId};
 
 use super::keys::Keys;
+use super::load_option::OtherTarget;
 use super::machine::{BootMode, Machine};
 use super::machine_file::{FileError, MachineFile};
 use super::secure_boot::{Verdict, verdict};
@@ -275,7 +276,7 @@ pub enum Event {
         /// Which.
         entry: Tried,
         /// To what.
-        what: String,
+        what: OtherTarget,
     },
     /// A disk without a GPT is not offered in UEFI mode.
     NotOffered {
@@ -457,10 +458,7 @@ impl Attempt<'_> {
                 }
                 Target::NoFile { path, .. } => Event::EntryWithoutFile { entry, path },
                 Target::NoPartition => Event::EntryWithoutPartition { entry },
-                Target::Other(what) => Event::EntryElsewhere {
-                    entry,
-                    what: what.to_owned(),
-                },
+                Target::Other(what) => Event::EntryElsewhere { entry, what },
             };
             self.events.push(failed);
         }

@@ -6,7 +6,7 @@ use crate::gpt::{GptEntry, GptPair, type_guid};
 use crate::mbr::BootRecord;
 use crate::profile::REMOVABLE_X64;
 
-use super::load_option::{DiskSignature, LoadOption};
+use super::load_option::{DiskSignature, LoadOption, OtherTarget};
 
 /// A loader is read up to this length.
 const MAX_LOADER_BYTES: u64 = 64 << 20;
@@ -44,7 +44,7 @@ pub enum Target {
     /// A partition that is on none of the disks.
     NoPartition,
     /// Something else than a partition; what.
-    Other(&'static str),
+    Other(OtherTarget),
 }
 
 impl Target {

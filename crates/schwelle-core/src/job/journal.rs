@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::facts::JobFacts;
 use super::storage::StoredFile;
-use crate::commit::{ChangeSet, Drafts, Region, StageKind};
+use crate::commit::{ChangeSet, Drafts, Purpose, Region, StageKind};
 use crate::device::{DeviceError, Extent, Geometry, Lba, Move, ReadDevice};
 
 /// The form described here. Version 1 is the same without what the job is.
@@ -68,7 +68,8 @@ impl Beside {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Watched {
     /// What they are.
-    pub what: String,
+    #[serde(deserialize_with = "Purpose::read")]
+    pub what: Purpose,
     /// First sector.
     pub first_lba: u64,
     /// Number of sectors.
@@ -122,7 +123,8 @@ pub struct JournalExtent {
     /// The stage that writes it.
     pub stage: StageKind,
     /// What for.
-    pub what: String,
+    #[serde(deserialize_with = "Purpose::read")]
+    pub what: Purpose,
     /// First sector.
     pub first_lba: u64,
     /// Number of sectors.
@@ -174,13 +176,9 @@ impl JournalExtent {
 
 impl Watched {
     /// Looks at sectors to be watched.
-    pub fn on(
-        disk: &dyn ReadDevice,
-        what: impl Into<String>,
-        extent: Extent,
-    ) -> Result<Self, DeviceError> {
+    pub fn on(disk: &dyn ReadDevice, what: Purpose, extent: Extent) -> Result<Self, DeviceError> {
         Ok(Self {
-            what: what.into(),
+            what,
             first_lba: extent.first.0,
             sectors: extent.sectors(),
             blake3: crate::commit::hash_of(disk, extent)?.to_hex().to_string(),
@@ -208,7 +206,8 @@ impl Journal {
 
     /// The regions that the journal's extents of some stages make, in the order of writing.
     pub fn regions(&self, wanted: impl Fn(StageKind) -> bool) -> Vec<Region> {
-        let region = |entry: &JournalExtent| Region::new(entry.stage, &*entry.what, entry.extent());
+        let region =
+            |entry: &JournalExtent| Region::new(entry.stage, entry.what.clone(), entry.extent());
         let entries = self.extents.iter().filter(|entry| wanted(entry.stage));
         entries.map(region).collect()
     }
@@ -534,8 +533,8 @@ mod tests {
                 draft.write_at(first * 512, &vec![1; count * 512]).unwrap();
             }
             let all = Extent { first: Lba(0), end: Lba(203) };
-            let region = Region::new(StageKind::Prepare, "made up", all);
-            let set = ChangeSet::of(&draft, "", &[region]).unwrap();
+            let region = Region::new(StageKind::Prepare, Purpose::Esp, all);
+            let set = ChangeSet::of(&draft, Purpose::MovedClusters, &[region]).unwrap();
             let mut holds = vec![0_u8; 203];
             let later = set.stages.iter().filter(|stage| stage.kind != StageKind::Move);
             let later: Vec<Extent> = later.flat_map(|stage| stage.extents()).collect();

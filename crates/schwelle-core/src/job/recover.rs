@@ -14,7 +14,8 @@
 use std::sync::Arc;
 
 use crate::commit::{
-    self, ChangeSet, CommitError, Drafts, Ledger, Observer, Region, StageKind, Undeclared, hash_of,
+    self, ChangeSet, CommitError, Drafts, Ledger, Observer, Purpose, Region, StageKind, Undeclared,
+    hash_of,
 };
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window};
 use crate::gpt::GptPair;
@@ -45,7 +46,7 @@ pub enum RecoverError {
     #[error("{at} ({what}) is neither what it was before nor what the job writes there")]
     Differs {
         /// What the sector is.
-        what: String,
+        what: Purpose,
         /// The sector.
         at: Lba,
     },
@@ -86,7 +87,7 @@ struct Seen {
     /// Some sector of the journal is not the old one.
     anything_new: bool,
     /// Sectors that are neither: the first of each extent.
-    strange: Vec<(StageKind, String, Lba)>,
+    strange: Vec<(StageKind, Purpose, Lba)>,
 }
 
 /// What [`resume`] will do.
@@ -122,11 +123,11 @@ pub struct Undoing {
     /// smaller.
     pub used: Vec<(Lba, bool)>,
     /// Files on those that keep their edits.
-    pub left_edited: Vec<String>,
+    pub left_edited: Vec<Purpose>,
     /// Bytes that will be written, at most.
     pub bytes: u64,
     /// Parts of the disk that have been changed since the conversion and are put back all the same.
-    pub changed_since: Vec<(String, Lba)>,
+    pub changed_since: Vec<(Purpose, Lba)>,
     first: Vec<(Extent, Vec<u8>)>,
     /// Which of the journal's volumes get their old file system back.
     back: Vec<usize>,
@@ -291,7 +292,7 @@ pub fn plan_resume<'a>(
     let finished = Draft::over(crossed.clone());
     lay(job, &finished, Side::New, |entry| !is_crossing(entry))?;
     let regions = |settle: bool| journal.regions(|stage| (stage == StageKind::Settle) == settle);
-    let changes = ChangeSet::of(&crossed, "moved clusters", &regions(false))
+    let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions(false))
         .and_then(|changes| changes.and_then(&finished, &regions(true)))
         .map_err(undeclared)?;
     Ok(Some(Resuming {
@@ -367,10 +368,10 @@ pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoin
         .map(|entry| entry.sectors)
         .chain(moves.iter().map(|moved| moved.sectors))
         .sum();
-    let elsewhere = |(stage, ..): &(StageKind, String, Lba)| !is_inside_volumes(*stage);
+    let elsewhere = |(stage, ..): &(StageKind, Purpose, Lba)| !is_inside_volumes(*stage);
     let strange = seen.strange.into_iter().filter(elsewhere);
     let changed_since = strange.map(|(_, what, at)| (what, at));
-    let mut left_edited: Vec<String> = journal
+    let mut left_edited: Vec<Purpose> = journal
         .extents
         .iter()
         .filter(|entry| entry.stage == StageKind::Settle)
@@ -425,7 +426,7 @@ pub fn undo(
         draft.write_at(journal.byte_of(extent.first.0), bytes)?;
         regions.push(Region::new(
             StageKind::Commit,
-            "the old boot records",
+            Purpose::OldBootRecords,
             *extent,
         ));
     }
@@ -457,7 +458,7 @@ fn run(
     disk: &dyn BlockDevice,
     observer: &mut dyn Observer,
 ) -> Result<(), RecoverError> {
-    let set = ChangeSet::of(draft, "clusters moved back", regions);
+    let set = ChangeSet::of(draft, Purpose::ClustersMovedBack, regions);
     let set = set.map_err(undeclared)?;
     let drafts = Drafts::one(draft);
     commit::apply(drafts, &set, disk, job, observer)?;
@@ -466,7 +467,7 @@ fn run(
 
 fn undeclared(undeclared: Undeclared) -> RecoverError {
     RecoverError::Differs {
-        what: "outside the journal".to_owned(),
+        what: Purpose::Unnamed,
         at: undeclared.at,
     }
 }

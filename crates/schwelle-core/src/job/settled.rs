@@ -6,7 +6,7 @@
 
 use std::sync::Arc;
 
-use crate::commit::StageKind;
+use crate::commit::{Purpose, StageKind};
 use crate::device::{BlockDevice, Draft, Extent, Lba, ReadDevice};
 
 use super::recover::RecoverError;
@@ -21,7 +21,7 @@ pub(super) struct Unsettled<'a> {
     /// Some sector is edited.
     pub(super) anything_new: bool,
     /// Sectors that are neither: the first of each extent.
-    pub(super) strange: Vec<(StageKind, String, Lba)>,
+    pub(super) strange: Vec<(StageKind, Purpose, Lba)>,
 }
 
 /// Takes off what has been settled.

@@ -12,7 +12,7 @@ use std::sync::{Arc, Mutex};
 
 use super::storage::{Storage, StoredFile};
 use super::{JobFacts, JobFolder, JobKind, JobState};
-use crate::commit::{ChangeSet, Drafts, Ledger, Region, StageKind};
+use crate::commit::{ChangeSet, Drafts, Ledger, Purpose, Region, StageKind};
 use crate::crossing::Style;
 use crate::device::{BlockDevice, Draft, Extent, Lba, Memory};
 use crate::disk_use::DiskUse;
@@ -208,13 +208,13 @@ fn job_on(stick: &Stick) -> Option<(JobState, Option<StageKind>)> {
     });
     let part = |stage, first, end| {
         let (first, end) = (Lba(first), Lba(end));
-        Region::new(stage, "made up", Extent { first, end })
+        Region::new(stage, Purpose::Esp, Extent { first, end })
     };
     let regions = [
         part(StageKind::Prepare, 100, 140),
         part(StageKind::Commit, 0, 1),
     ];
-    let changes = ChangeSet::of(&draft, "moved", &regions).unwrap();
+    let changes = ChangeSet::of(&draft, Purpose::MovedClusters, &regions).unwrap();
     let mut reached = None;
     let mut run = || -> Result<(), ()> {
         let storage: Arc<dyn Storage> = Arc::new(stick.clone());

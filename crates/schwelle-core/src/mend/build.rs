@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use crate::commit::{ChangeSet, Region, StageKind};
+use crate::commit::{ChangeSet, Purpose, Region, StageKind};
 use crate::crossing::Crossing;
 use crate::device::{BlockDevice, Draft, Lba, ReadDevice};
 use crate::draft::{
-    Content, DraftError, MapPart, NewStart, NewTable, Plan, SECTOR_0, Source, WHAT_SECTOR_0,
-    bios_start, boot_store, esp, settle, table_extents, trim,
+    Content, DraftError, MapPart, NewStart, NewTable, Plan, SECTOR_0, Source, bios_start,
+    boot_store, esp, settle, table_extents, trim,
 };
 use crate::gpt::{GptEntry, GptLayout, attributes, type_guid};
 use crate::job::Watched;
@@ -73,7 +73,7 @@ pub(super) fn build<'a>(
             EspFrom::Existing(_) => StageKind::Fill,
             _ => StageKind::Prepare,
         };
-        regions.push(Region::new(stage, "EFI system partition", place.extent));
+        regions.push(Region::new(stage, Purpose::Esp, place.extent));
         start = content.map(|content| NewStart::of(content, filled));
     }
     if remedies.table || remedies.retype.is_some() || remedies.new_esp.is_some() {
@@ -100,7 +100,7 @@ pub(super) fn build<'a>(
         volumes.extend(done.watch(disk, profile, &volumes)?);
         (files, settled) = (done.files, done.regions);
     }
-    let changes = ChangeSet::of(&crossed, "moved clusters", &regions)?;
+    let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions)?;
     let changes = changes.and_then(&draft, &settled)?;
     let kept: Vec<&Partition> = profile.partitions.iter().collect();
     Ok(Plan {
@@ -184,7 +184,10 @@ fn content(
 /// not sound first: at any moment one of them is.
 fn table_regions(disk: &dyn ReadDevice, is_primary_sound: bool) -> [Region; 3] {
     let [primary, backup] = table_extents(disk.geometry());
-    let mut copies = [("backup table", backup), ("primary table", primary)];
+    let mut copies = [
+        (Purpose::BackupTable, backup),
+        (Purpose::PrimaryTable, primary),
+    ];
     if !is_primary_sound {
         copies.reverse();
     }
@@ -192,7 +195,7 @@ fn table_regions(disk: &dyn ReadDevice, is_primary_sound: bool) -> [Region; 3] {
     [
         Region::new(StageKind::Prepare, first, first_at),
         Region::new(StageKind::Commit, then, then_at),
-        Region::new(StageKind::Commit, WHAT_SECTOR_0, SECTOR_0),
+        Region::new(StageKind::Commit, Purpose::ProtectiveMbr, SECTOR_0),
     ]
 }
 
@@ -201,6 +204,6 @@ fn relied_on(disk: &dyn ReadDevice, changes: &ChangeSet) -> Result<Vec<Watched>,
     let is_written = changes.extents().any(|extent| extent.contains(&SECTOR_0));
     match is_written {
         true => Ok(Vec::new()),
-        false => Ok(vec![Watched::on(disk, "sector 0", SECTOR_0)?]),
+        false => Ok(vec![Watched::on(disk, Purpose::Sector0, SECTOR_0)?]),
     }
 }

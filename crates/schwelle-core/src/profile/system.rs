@@ -1,5 +1,8 @@
 //! The Windows systems on a disk.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::bytes::ReadBytes;
 use crate::crossing::Crossing;
 use crate::device::{ReadDevice, Window};
@@ -14,6 +17,55 @@ use super::layout::Partition;
 
 /// The first build that is whole without BIOS routines.
 const FIRST_BUILD_OF_WINDOWS_8: u32 = 9200;
+
+/// Why the processor that a Windows is made for is not known.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum KernelFault {
+    /// There is no kernel.
+    #[error("the kernel is missing")]
+    Missing,
+    /// It cannot be read.
+    #[error("{0}")]
+    Unreadable(String),
+}
+
+impl KernelFault {
+    fn unreadable(error: &dyn std::error::Error) -> Self {
+        Self::Unreadable(error.to_string())
+    }
+}
+
+/// What is wrong with a registry.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum RegistryFault {
+    /// A hive is missing.
+    #[error("{hive} is missing")]
+    Missing {
+        /// Its name.
+        hive: String,
+    },
+    /// A hive, or something in it, cannot be read.
+    #[error("{hive}: {fault}")]
+    Unreadable {
+        /// Its name.
+        hive: String,
+        /// Why not.
+        fault: String,
+    },
+    /// Which control set is current is not said.
+    #[error("SYSTEM does not say which control set is current")]
+    NoControlSet,
+}
+
+impl RegistryFault {
+    fn in_hive(hive: &str, error: &dyn std::error::Error) -> Self {
+        Self::Unreadable {
+            hive: hive.to_owned(),
+            fault: error.to_string(),
+        }
+    }
+}
 
 /// A Windows installation.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -31,9 +83,9 @@ pub struct WindowsSystem {
     /// Name of the computer.
     pub computer_name: Option<String>,
     /// Processor that its kernel is made for; else why it is not known.
-    pub machine: Result<Machine, String>,
+    pub machine: Result<Machine, KernelFault>,
     /// What is wrong with its registry; empty when it could be read.
-    pub registry_faults: Vec<String>,
+    pub registry_faults: Vec<RegistryFault>,
     /// Hives that were not closed cleanly and whose logs have been applied to read them: name, and
     /// how many logs or entries.
     pub pending: Vec<(String, usize)>,
@@ -94,9 +146,9 @@ impl WindowsSystem {
         let machine = match kernel.map(|kernel| volume.open_file(kernel.record)) {
             Some(Ok(file)) => PeImage::read(&file)
                 .map(|image| image.machine)
-                .map_err(|error| error.to_string()),
-            Some(Err(error)) => Err(error.to_string()),
-            None => Err("the kernel is missing".to_owned()),
+                .map_err(|error| KernelFault::unreadable(&error)),
+            Some(Err(error)) => Err(KernelFault::unreadable(&error)),
+            None => Err(KernelFault::Missing),
         };
         let has_file = |name: &str| -> Result<bool, NtfsError> {
             let found = volume.find(&format!("{SYSTEM_FOLDER}\\System32\\{name}"))?;
@@ -175,10 +227,10 @@ impl WindowsSystem {
                 self.firmware_boot_device = text(&control, "FirmwareBootDevice");
                 self.computer_name = computer_name;
             }
-            Ok(None) => self
+            Ok(None) => self.registry_faults.push(RegistryFault::NoControlSet),
+            Err(error) => self
                 .registry_faults
-                .push("SYSTEM does not say which control set is current".to_owned()),
-            Err(error) => self.registry_faults.push(format!("SYSTEM: {error}")),
+                .push(RegistryFault::in_hive("SYSTEM", &error)),
         }
     }
 
@@ -196,8 +248,12 @@ impl WindowsSystem {
     fn find_hive<'v>(&mut self, volume: &'v NtfsVolume<'v>, name: &str) -> Option<HiveFile<'v>> {
         match HiveFile::find(volume, &hive_path(name)) {
             Ok(Some(file)) => return Some(file),
-            Ok(None) => self.registry_faults.push(format!("{name} is missing")),
-            Err(error) => self.registry_faults.push(format!("{name}: {error}")),
+            Ok(None) => self.registry_faults.push(RegistryFault::Missing {
+                hive: name.to_owned(),
+            }),
+            Err(error) => self
+                .registry_faults
+                .push(RegistryFault::in_hive(name, &error)),
         }
         None
     }
@@ -216,7 +272,8 @@ impl WindowsSystem {
                 Some(recovered)
             }
             Err(error) => {
-                self.registry_faults.push(format!("{name}: {error}"));
+                self.registry_faults
+                    .push(RegistryFault::in_hive(name, &error));
                 None
             }
         }
@@ -232,7 +289,8 @@ impl WindowsSystem {
         match Hive::open(source).and_then(|hive| hive.value(key, name)) {
             Ok(value) => value.map(|value| value.text()),
             Err(error) => {
-                self.registry_faults.push(format!("{hive}: {error}"));
+                self.registry_faults
+                    .push(RegistryFault::in_hive(hive, &error));
                 None
             }
         }

@@ -1,14 +1,31 @@
 //! Marks that others left at the end of a disk, where the backup table is going to lie.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::device::{DeviceError, Lba, MIB, ReadDevice};
 
 /// What was found, and in which sector.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct TailMark {
     /// What it belongs to.
-    pub owner: &'static str,
+    pub owner: TailOwner,
     /// The sector.
     pub at: Lba,
+}
+
+/// What keeps metadata in a disk's last sectors.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TailOwner {
+    /// A RAID set of a firmware.
+    FirmwareRaid,
+    /// A RAID set in the common disk data format.
+    CommonRaid,
+    /// A software RAID set of Linux.
+    LinuxRaid,
+    /// A dynamic disk.
+    Dynamic,
 }
 
 const MD_MAGIC: [u8; 4] = [0xFC, 0x4E, 0x2B, 0xA9];
@@ -18,26 +35,22 @@ const DDF_MAGIC: [u8; 4] = [0xDE, 0x11, 0xDE, 0x11];
 pub(super) fn raid_marks(device: &dyn ReadDevice) -> Result<Vec<TailMark>, DeviceError> {
     let geometry = device.geometry();
     let (size, sector) = (geometry.len_bytes(), u64::from(geometry.logical_sector));
-    let places: [(&str, Option<u64>, &[u8]); 4] = [
+    let places: [(TailOwner, Option<u64>, &[u8]); 4] = [
         (
-            "a firmware RAID set",
+            TailOwner::FirmwareRaid,
             size.checked_sub(2 * sector),
             b"Intel Raid ISM Cfg Sig.",
         ),
-        (
-            "a RAID set in the common disk data format",
-            size.checked_sub(sector),
-            &DDF_MAGIC,
-        ),
+        (TailOwner::CommonRaid, size.checked_sub(sector), &DDF_MAGIC),
         // Version 0.90: at the last 64 KiB bound that leaves 64 KiB behind it.
         (
-            "a Linux software RAID set",
+            TailOwner::LinuxRaid,
             (size / 65_536).checked_sub(1).map(|units| units * 65_536),
             &MD_MAGIC,
         ),
         // Version 1.0: 8 KiB before the end, down to a bound of 4 KiB.
         (
-            "a Linux software RAID set",
+            TailOwner::LinuxRaid,
             size.checked_sub(8192).map(|at| at / 4096 * 4096),
             &MD_MAGIC,
         ),
@@ -84,7 +97,7 @@ pub(super) fn dynamic_mark(device: &dyn ReadDevice) -> Result<Option<TailMark>, 
             .map(|index| Lba(from + index as u64))
     };
     Ok(at.map(|at| TailMark {
-        owner: "a dynamic disk",
+        owner: TailOwner::Dynamic,
         at,
     }))
 }

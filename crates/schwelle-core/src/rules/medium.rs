@@ -157,7 +157,7 @@ fn raid(facts: &Facts<'_>) -> Vec<Answer> {
     let marks = facts.profile.raid.iter().map(|mark| {
         let evidence = Evidence::RaidMark {
             at: mark.at,
-            owner: mark.owner.to_owned(),
+            owner: mark.owner,
         };
         Answer::block(Subject::Disk, evidence, Remedy::LeaveRaidSet)
     });

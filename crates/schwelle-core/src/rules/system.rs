@@ -7,7 +7,7 @@ use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::pe::{EFI_APPLICATION, Machine, PeImage};
 use crate::profile::{Partition, Table, Titled, WindowsSystem};
-use crate::windows::MountedName;
+use crate::windows::{MountedName, shared_out};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -156,7 +156,7 @@ fn is_64_bit(facts: &Facts<'_>) -> Vec<Answer> {
             Err(fault) => {
                 let evidence = Evidence::FileFault {
                     path: KERNEL.to_owned(),
-                    fault: fault.clone(),
+                    fault: fault.to_string(),
                 };
                 Answer::block(subject, evidence, Remedy::RepairFromMedium)
             }
@@ -291,17 +291,6 @@ fn letters_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
         Evidence::LettersElsewhere { volumes },
         Remedy::NoteLettersElsewhere,
     )]
-}
-
-/// Drive letters, and how many names of volumes beside them.
-fn shared_out(names: &[MountedName]) -> (Vec<String>, usize) {
-    let letters: Vec<String> = names
-        .iter()
-        .filter_map(MountedName::letter)
-        .map(str::to_owned)
-        .collect();
-    let others = names.len().saturating_sub(letters.len());
-    (letters, others)
 }
 
 fn letters_of(facts: &Facts<'_>, system: &WindowsSystem) -> Answer {

@@ -104,15 +104,15 @@ pub fn cross_letters(
     }))
 }
 
-/// What names are called on the screen: their letters, and how many have none.
-pub fn describe_names(names: &[MountedName]) -> String {
-    let letters: Vec<&str> = names.iter().filter_map(MountedName::letter).collect();
+/// Drive letters, and how many names of volumes beside them.
+pub fn shared_out(names: &[MountedName]) -> (Vec<String>, usize) {
+    let letters: Vec<String> = names
+        .iter()
+        .filter_map(MountedName::letter)
+        .map(str::to_owned)
+        .collect();
     let others = names.len().saturating_sub(letters.len());
-    match (letters.is_empty(), others) {
-        (false, 0) => letters.join(" "),
-        (false, others) => format!("{} and {others} volume names", letters.join(" ")),
-        (true, others) => format!("{others} volume names"),
-    }
+    (letters, others)
 }
 
 impl MountedName {

@@ -12,7 +12,7 @@ mod mounted;
 mod recovery;
 
 pub use hive_file::{HIVE_LOGS, HiveFile, HiveFileError};
-pub use letters::{CrossedHive, LettersError, cross_letters, describe_names, mounted_names};
+pub use letters::{CrossedHive, LettersError, cross_letters, mounted_names, shared_out};
 pub use mounted::{MOUNTED_DEVICES, MountTarget, MountedName};
 pub use recovery::{
     RECOVERY_CONFIG, RecoveryConfig, RecoveryConfigError, RecoveryDisk, RecoveryFile,

@@ -160,7 +160,7 @@ fn meaning(plan: &Undoing, style: Style, columns: usize) -> String {
             "Changed since  ",
             &format!(
                 "{} ({at}): what was put there after the conversion goes",
-                safe(what)
+                safe(&what.to_string())
             ),
             0,
             columns,

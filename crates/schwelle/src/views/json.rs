@@ -4,11 +4,11 @@
 use std::path::Path;
 
 use schemars::JsonSchema;
-use schwelle_core::commit::StageKind;
+use schwelle_core::commit::{Purpose, StageKind};
 use schwelle_core::crossing::Style;
 use schwelle_core::device::Geometry;
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::{self, Change, EditedFile, MapPart};
+use schwelle_core::draft::{self, Change, Edit, EditedFile, MapPart};
 use schwelle_core::job::{JobEnd, bytes_needed};
 use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
 use schwelle_core::profile::Role;
@@ -180,7 +180,7 @@ pub(crate) struct EditedFileDoc {
     /// Its path there
     pub(crate) path: String,
     /// What is changed in it
-    pub(crate) changes: Vec<String>,
+    pub(crate) changes: Vec<Told<Edit>>,
 }
 
 impl EditedFileDoc {
@@ -188,7 +188,11 @@ impl EditedFileDoc {
         Self {
             partition: file.partition,
             path: file.path.clone(),
-            changes: file.changes.clone(),
+            changes: file
+                .changes
+                .iter()
+                .map(|edit| Told::of(edit.clone(), words::plan::edit))
+                .collect(),
         }
     }
 }
@@ -276,7 +280,7 @@ pub(crate) struct StageDoc {
 /// What a stage writes for one purpose.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct StagePartDoc {
-    pub(crate) what: String,
+    pub(crate) what: Told<Purpose>,
     pub(crate) extents: Vec<ExtentDoc>,
 }
 
@@ -308,7 +312,7 @@ fn stages(plan: &draft::Plan<'_>, geometry: Geometry) -> Vec<StageDoc> {
         last_lba: extent.last().0,
     };
     let part = |part: &schwelle_core::commit::Part| StagePartDoc {
-        what: part.what.clone(),
+        what: Told::of(part.what.clone(), Purpose::to_string),
         extents: part.extents.iter().map(extent).collect(),
     };
     let stage = |stage: &schwelle_core::commit::Stage| StageDoc {

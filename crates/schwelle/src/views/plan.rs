@@ -18,6 +18,7 @@ use super::{check, map, rehearse};
 use crate::disk::{Disk, Judgement, options};
 use crate::screen::{Look, Tone, toned};
 use crate::text::{bytes, pad, safe, typed};
+use crate::words;
 
 /// The whole view.
 pub(crate) fn render(
@@ -157,7 +158,7 @@ fn room(plan: &Plan<'_>, columns: usize) -> String {
         } else {
             "not taken"
         };
-        let line = crate::words::places::line(place);
+        let line = words::places::line(place);
         text += &item(&format!("{taken} "), &line, 2, columns);
     }
     for trim in &plan.placement.trims {
@@ -199,7 +200,7 @@ fn writes(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
             let line = format!(
                 "  {} {} {size:>10}",
                 pad(stage.kind.name(), 8),
-                pad(&part.what, 29)
+                pad(&part.what.to_string(), 29)
             );
             text += &match look.lba {
                 true => item(&format!("{line} "), &place, 0, columns),
@@ -228,7 +229,8 @@ fn writes(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
         text += "  Files edited on the kept volumes:\n";
     }
     for file in &plan.files_edited {
-        let line = format!("{}: {}", safe(&file.path), file.changes.join("; "));
+        let changes: Vec<String> = file.changes.iter().map(words::plan::edit).collect();
+        let line = format!("{}: {}", safe(&file.path), changes.join("; "));
         let head = format!("partition {}  ", file.partition);
         text += &paragraph(&head, &safe(&line), 4, columns);
     }

@@ -1,6 +1,6 @@
 //! Where the facts of a PC are known from, why they are not known, and how to find them out.
 
-use schwelle_core::firmware::{Ground, How};
+use schwelle_core::firmware::{Ground, How, OtherTarget};
 
 /// Where a fact is known from, or why it is not.
 pub(crate) fn ground(ground: &Ground) -> String {
@@ -62,5 +62,17 @@ pub(crate) fn how(how: How) -> &'static str {
              variables."
         }
         How::Power => "Look at the PC.",
+    }
+}
+
+/// What a boot entry leads to where that is no partition.
+pub(crate) fn other_target(target: OtherTarget) -> &'static str {
+    match target {
+        OtherTarget::Firmware => "a program inside the firmware",
+        OtherTarget::Network => "the network",
+        OtherTarget::Usb => "a USB device",
+        OtherTarget::WholeDevice => "a whole device, by its removable-media path",
+        OtherTarget::BiosDevice => "a device in BIOS mode",
+        OtherTarget::Unknown => "something else than a partition",
     }
 }

@@ -7,6 +7,7 @@ pub(crate) mod emulated;
 pub(crate) mod facts;
 pub(crate) mod mend;
 pub(crate) mod places;
+pub(crate) mod plan;
 pub(crate) mod rules;
 pub(crate) mod secure_boot;
 pub(crate) mod sheet;
@@ -225,6 +226,7 @@ mod tests {
         assert!(all_are_told(step) > 8);
         let already = |already: &firmware::Already| sheet::already(*already).to_owned();
         assert!(all_are_told(already) > 3);
+        assert_eq!(all_are_told(plan::edit), 3);
         assert!(all_are_told(facts::ground) > 20);
         assert_eq!(
             all_are_told(|how: &firmware::How| facts::how(*how).to_owned()),

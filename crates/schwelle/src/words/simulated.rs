@@ -2,7 +2,7 @@
 
 use schwelle_core::firmware::{Also, Event, NoBiosStart, Tried};
 
-use super::{secure_boot, steps};
+use super::{facts, secure_boot, steps};
 
 /// Something that its firmware tried.
 pub(crate) fn event(event: &Event) -> String {
@@ -19,7 +19,11 @@ pub(crate) fn event(event: &Event) -> String {
             )
         }
         Event::EntryElsewhere { entry, what } => {
-            format!("{} leads to {what}: nothing starts there", tried(entry))
+            format!(
+                "{} leads to {}: nothing starts there",
+                tried(entry),
+                facts::other_target(*what)
+            )
         }
         Event::NotOffered {
             disk,

@@ -16,6 +16,7 @@ use std::path::{Path, PathBuf};
 pub use folder::{FolderFacts, disk_of_path, folder_facts};
 pub use identity::Bus;
 pub(super) use users::lock_holder;
+pub use users::{Process, User};
 
 /// What kind of thing a path names, and who uses it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -34,8 +35,8 @@ pub struct HostFacts {
     pub stable_names: Vec<String>,
     /// The kernel will not let anybody write it.
     pub read_only: bool,
-    /// Who uses it: one plain phrase each, such as "sda1 is mounted at /mnt".
-    pub users: Vec<String>,
+    /// Who uses it.
+    pub users: Vec<User>,
 }
 
 /// What the PC runs on.
@@ -233,7 +234,10 @@ mod tests {
         );
         assert_eq!(
             host_facts(dir.path(), &image, false).users,
-            ["attached as /dev/loop3"]
+            [User::Attached {
+                device: None,
+                as_device: "loop3".to_owned(),
+            }]
         );
     }
 

@@ -1,8 +1,12 @@
 //! Who uses a disk or a partition of it.
 
+use std::fmt;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 use super::mounts::all_mounts;
 use super::{names_in, number_of, text};
@@ -10,8 +14,94 @@ use super::{names_in, number_of, text};
 /// Open files of a process that are looked at, at most.
 const MAX_FILES: usize = 65_536;
 
-/// Who uses one of these devices (names in sysfs): a plain phrase each.
-pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<String> {
+/// Who uses a disk or a partition of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum User {
+    /// A driver holds it.
+    Held {
+        /// The device.
+        device: String,
+        /// The device that the driver makes of it.
+        by: String,
+    },
+    /// It is mounted.
+    Mounted {
+        /// The device.
+        device: String,
+        /// Where.
+        at: PathBuf,
+        /// In whose view, where not in this process's own.
+        seen_by: Option<Process>,
+    },
+    /// It is used as swap.
+    Swap {
+        /// The device.
+        device: String,
+    },
+    /// A loop device lies on it.
+    Attached {
+        /// The device; none for an image.
+        device: Option<String>,
+        /// Name of the loop device.
+        as_device: String,
+    },
+    /// A program has it open.
+    Open {
+        /// The device.
+        device: String,
+        /// The program.
+        process: Process,
+    },
+}
+
+/// A running program.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Process {
+    /// Its name, where it tells.
+    pub program: Option<String>,
+    /// Its number.
+    pub id: String,
+}
+
+impl fmt::Display for User {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Held { device, by } => write!(f, "{device} is held by {by}"),
+            Self::Mounted {
+                device,
+                at,
+                seen_by,
+            } => {
+                write!(f, "{device} is mounted at {}", at.display())?;
+                match seen_by {
+                    Some(process) => write!(f, ", as {process} sees it"),
+                    None => Ok(()),
+                }
+            }
+            Self::Swap { device } => write!(f, "{device} is used as swap"),
+            Self::Attached {
+                device: Some(device),
+                as_device,
+            } => write!(f, "{device} is attached as /dev/{as_device}"),
+            Self::Attached {
+                device: None,
+                as_device,
+            } => write!(f, "attached as /dev/{as_device}"),
+            Self::Open { device, process } => write!(f, "{device} is open in {process}"),
+        }
+    }
+}
+
+impl fmt::Display for Process {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let program = self.program.as_deref().unwrap_or("another program");
+        write!(f, "{program} (process {})", self.id)
+    }
+}
+
+/// Who uses one of these devices (names in sysfs).
+pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<User> {
     let block = root.join("sys/class/block");
     let numbers: Vec<(String, &String)> = devices
         .iter()
@@ -21,7 +111,10 @@ pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<String> {
     let mut users = Vec::new();
     for device in devices {
         for holder in names_in(block.join(device).join("holders")) {
-            users.push(format!("{device} is held by {holder}"));
+            users.push(User::Held {
+                device: device.clone(),
+                by: holder,
+            });
         }
     }
     for mount in all_mounts(root) {
@@ -35,17 +128,19 @@ pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<String> {
         let Some(device) = by_number.map(|(_, device)| *device).or_else(by_source) else {
             continue;
         };
-        let mut user = format!("{device} is mounted at {}", mount.at.display());
-        if let Some(process) = &mount.process {
-            user += &format!(", as {} sees it", named(root, process));
-        }
-        users.push(user);
+        users.push(User::Mounted {
+            device: device.clone(),
+            at: mount.at,
+            seen_by: mount.process.map(|process| named(root, &process)),
+        });
     }
     let swaps = fs::read_to_string(root.join("proc/swaps")).unwrap_or_default();
     for line in swaps.lines() {
         let name = line.split_whitespace().next().unwrap_or_default();
         let device = devices.iter().find(|device| path_of(device) == name);
-        users.extend(device.map(|device| format!("{device} is used as swap")));
+        users.extend(device.map(|device| User::Swap {
+            device: device.clone(),
+        }));
     }
     for device in devices {
         users.extend(loops_on(root, Path::new(&path_of(device))));
@@ -55,7 +150,7 @@ pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<String> {
 }
 
 /// Loop devices on an image, or on a block device.
-pub(super) fn loops_on(root: &Path, image: &Path) -> Vec<String> {
+pub(super) fn loops_on(root: &Path, image: &Path) -> Vec<User> {
     let block = root.join("sys/class/block");
     let on_image = |name: &String| {
         text(block.join(name).join("loop/backing_file"))
@@ -63,18 +158,19 @@ pub(super) fn loops_on(root: &Path, image: &Path) -> Vec<String> {
     };
     let attached = names_in(&block).into_iter().filter(on_image);
     attached
-        .map(|name| match image.parent() {
-            Some(parent) if parent == Path::new("/dev") => {
-                let device = image.file_name().unwrap_or_default().display();
-                format!("{device} is attached as /dev/{name}")
+        .map(|as_device| {
+            let is_device = image.parent() == Some(Path::new("/dev"));
+            let device = image.file_name().filter(|_| is_device);
+            User::Attached {
+                device: device.map(|name| name.to_string_lossy().into_owned()),
+                as_device,
             }
-            _ => format!("attached as /dev/{name}"),
         })
         .collect()
 }
 
 /// Programs that have one of the devices open. Those of other users are seen by root only.
-fn open_handles(root: &Path, numbers: &[(String, &String)]) -> Vec<String> {
+fn open_handles(root: &Path, numbers: &[(String, &String)]) -> Vec<User> {
     let mut users = Vec::new();
     let own = std::process::id().to_string();
     for process in names_in(root.join("proc")) {
@@ -90,7 +186,10 @@ fn open_handles(root: &Path, numbers: &[(String, &String)]) -> Vec<String> {
             };
             let number = number_of(found.rdev());
             if let Some((_, device)) = numbers.iter().find(|(known, _)| *known == number) {
-                let user = format!("{device} is open in {}", named(root, &process));
+                let user = User::Open {
+                    device: (*device).clone(),
+                    process: named(root, &process),
+                };
                 if !users.contains(&user) {
                     users.push(user);
                 }
@@ -101,14 +200,15 @@ fn open_handles(root: &Path, numbers: &[(String, &String)]) -> Vec<String> {
 }
 
 /// A process: its program's name, and its number.
-fn named(root: &Path, process: &str) -> String {
-    let name = text(root.join("proc").join(process).join("comm"));
-    let name = name.unwrap_or_else(|| "another program".to_owned());
-    format!("{name} (process {process})")
+fn named(root: &Path, process: &str) -> Process {
+    Process {
+        program: text(root.join("proc").join(process).join("comm")),
+        id: process.to_owned(),
+    }
 }
 
 /// Who holds a lock on `path` (`/proc/locks`, proc(5)): the program's name and process.
-pub(in crate::device) fn lock_holder(root: &Path, path: &Path) -> Option<String> {
+pub(in crate::device) fn lock_holder(root: &Path, path: &Path) -> Option<Process> {
     let file = fs::metadata(path).ok()?;
     let device = file.dev();
     let wanted = format!(
@@ -164,8 +264,12 @@ mod tests {
             symlink(namespace, folder.join("mnt")).unwrap();
         }
         let devices = ["sdx", "sdx1", "sdx2"].map(str::to_owned);
+        let told = || -> Vec<String> {
+            let users = users_of(root, &devices);
+            users.iter().map(User::to_string).collect()
+        };
         assert_eq!(
-            users_of(root, &devices),
+            told(),
             [
                 "sdx1 is held by dm-0",
                 "sdx1 is mounted at /mnt/data",
@@ -193,9 +297,8 @@ mod tests {
         symlink("/dev/null", root.join("proc/90/fd/4")).unwrap();
         symlink("/dev/zero", root.join("proc/90/fd/5")).unwrap();
         let devices = ["sdx3".to_owned()];
-        assert_eq!(
-            users_of(root, &devices),
-            ["sdx3 is open in imaging (process 90)"]
-        );
+        let users = users_of(root, &devices);
+        let told: Vec<String> = users.iter().map(User::to_string).collect();
+        assert_eq!(told, ["sdx3 is open in imaging (process 90)"]);
     }
 }

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::NameFault;
 use crate::crossing::Style;
 use crate::device::{Extent, Lba};
+use crate::fat::FatFault;
 use crate::next::Next;
 
 /// What was found.
@@ -37,7 +38,7 @@ pub enum Evidence {
     /// A FAT32 volume with faults.
     FatFaults {
         /// Which.
-        faults: Vec<String>,
+        faults: Vec<FatFault>,
     },
     /// A volume that cannot be read.
     VolumeUnreadable {

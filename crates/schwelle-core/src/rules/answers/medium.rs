@@ -6,10 +6,11 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::device::{Extent, HealthWarning, Lba};
+use crate::device::{Extent, HealthWarning, Lba, User};
 use crate::firmware::Ground;
 use crate::job::JobState;
 use crate::next::Next;
+use crate::profile::TailOwner;
 use crate::rules::Twin;
 
 /// What was found.
@@ -54,14 +55,14 @@ pub enum Evidence {
     /// Somebody uses it.
     InUse {
         /// Who.
-        user: String,
+        user: User,
     },
     /// Metadata of a RAID set.
     RaidMark {
         /// Where.
         at: Lba,
         /// Whose.
-        owner: String,
+        owner: TailOwner,
     },
     /// No job folder is named yet.
     JobNotNamed,

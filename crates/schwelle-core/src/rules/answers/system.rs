@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::disk_use::DiskUse;
 use crate::next::Next;
-use crate::profile::Titled;
+use crate::profile::{RegistryFault, Titled};
 
 /// What was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -87,7 +87,7 @@ pub enum Evidence {
     /// Something in the registry cannot be read.
     RegistryFault {
         /// What.
-        fault: String,
+        fault: RegistryFault,
     },
     /// A hive was not closed cleanly.
     Pending {

@@ -181,7 +181,7 @@ fn entry_doc(entry: &BootEntry, disks: &[AttachedDisk<'_>]) -> EntryDoc {
                 "a partition that is on no attached disk".to_owned(),
                 Some(false),
             ),
-            Target::Other(what) => (what.to_owned(), None),
+            Target::Other(what) => (words::facts::other_target(what).to_owned(), None),
         },
     };
     EntryDoc {

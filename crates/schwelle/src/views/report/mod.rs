@@ -9,7 +9,7 @@ use std::io;
 use std::path::Path;
 
 use schemars::JsonSchema;
-use schwelle_core::commit::StageKind;
+use schwelle_core::commit::{Purpose, StageKind};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::job::{JobEnd, JobFolder, JobState, JournalExtent};
 use serde::de::DeserializeOwned;
@@ -20,7 +20,7 @@ use super::common::{answer, paragraph};
 use super::job::{DiskDoc, JobRecord, Outcome, PcFactDoc};
 use super::json::{Plan, Rehearsed};
 use super::sheet::Sheet;
-use super::told::{FindingDoc, StepDoc};
+use super::told::{FindingDoc, StepDoc, Told};
 use crate::emulate::KEPT;
 use crate::screen::{Tone, toned};
 use crate::text::{safe, typed};
@@ -101,7 +101,7 @@ pub(crate) struct Report {
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct WrittenDoc {
     pub(crate) stage: StageKind,
-    pub(crate) what: String,
+    pub(crate) what: Told<Purpose>,
     pub(crate) first_lba: u64,
     pub(crate) last_lba: u64,
     /// BLAKE3, in hex, of what was there
@@ -236,7 +236,7 @@ impl Report {
 fn written(extent: &JournalExtent) -> WrittenDoc {
     WrittenDoc {
         stage: extent.stage,
-        what: extent.what.clone(),
+        what: Told::of(extent.what.clone(), Purpose::to_string),
         first_lba: extent.first_lba,
         last_lba: extent
             .first_lba

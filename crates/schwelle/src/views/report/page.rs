@@ -101,7 +101,7 @@ pub(crate) fn html(report: &Report, picture: Option<&[u8]>) -> String {
     let written = report.written.iter().take(MAX_ROWS).map(|extent| {
         [
             extent.stage.name().to_owned(),
-            extent.what.clone(),
+            extent.what.text.clone(),
             format!("{} to {}", extent.first_lba, extent.last_lba),
             format!("{} / {}", short(&extent.before), short(&extent.after)),
         ]
@@ -212,7 +212,7 @@ fn stages(draft: &DraftDoc) -> Vec<[String; 4]> {
             several => format!("{several} extents in {first} to {last}"),
         };
         let size = bytes(sectors.saturating_mul(draft.sector_bytes.into()));
-        Some([stage.to_owned(), part.what.clone(), size, place])
+        Some([stage.to_owned(), part.what.text.clone(), size, place])
     };
     let of_stage = |stage: &'_ StageDoc| -> Vec<_> {
         stage

@@ -1,6 +1,7 @@
 //! The rules about the medium.
 
 use schwelle_core::device::HealthWarning;
+use schwelle_core::profile::TailOwner;
 use schwelle_core::rules::Twin;
 use schwelle_core::rules::answers::medium::{Evidence, Remedy};
 
@@ -21,8 +22,8 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             format!("{} to {}: cannot be read", sectors.first, sectors.last().0)
         }
         Evidence::Health { warning } => format!("SMART: {}", health(*warning)),
-        Evidence::InUse { user } => user.clone(),
-        Evidence::RaidMark { at, owner } => format!("{at}: metadata of {owner}"),
+        Evidence::InUse { user } => user.to_string(),
+        Evidence::RaidMark { at, owner } => format!("{at}: metadata of {}", tail_owner(*owner)),
         Evidence::JobNotNamed => "looked at when one is named".to_owned(),
         Evidence::JobOnThisDisk => "the job folder lies on the disk to be converted".to_owned(),
         Evidence::JobOnAnotherDisk => "on another disk".to_owned(),
@@ -83,6 +84,15 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::OnBattery => "running on battery".to_owned(),
         Evidence::OnMains => "on mains power".to_owned(),
         Evidence::PowerNotTold { why } => ground(why),
+    }
+}
+
+fn tail_owner(owner: TailOwner) -> &'static str {
+    match owner {
+        TailOwner::FirmwareRaid => "a firmware RAID set",
+        TailOwner::CommonRaid => "a RAID set in the common disk data format",
+        TailOwner::LinuxRaid => "a Linux software RAID set",
+        TailOwner::Dynamic => "a dynamic disk",
     }
 }
 

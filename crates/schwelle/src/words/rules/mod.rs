@@ -14,6 +14,8 @@ mod volume;
 
 use schwelle_core::rules::{ByPolicy, Evidence, Remedy, Subject};
 
+pub(super) use system::letters_and_names;
+
 use super::titled;
 
 /// What a finding is about.

@@ -47,7 +47,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::UefiFiles { files, kib } => {
             format!("{files} files, {kib} KiB, boot manager for x64")
         }
-        Evidence::RegistryFault { fault } => fault.clone(),
+        Evidence::RegistryFault { fault } => fault.to_string(),
         Evidence::Pending { hive, applied } => format!(
             "{hive} was not closed cleanly; {applied} pending in its log, taken into account"
         ),
@@ -77,7 +77,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
 }
 
 /// Drive letters, and how many names of volumes.
-pub(super) fn letters_and_names(letters: &[String], names: usize) -> String {
+pub(in crate::words) fn letters_and_names(letters: &[String], names: usize) -> String {
     match (letters.is_empty(), names) {
         (false, 0) => letters.join(" "),
         (false, names) => format!("{} and {names} volume names", letters.join(" ")),

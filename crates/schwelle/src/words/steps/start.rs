@@ -1,6 +1,7 @@
 //! The steps from the EFI system partition to the kernel.
 
 use schwelle_core::crossing::Style;
+use schwelle_core::fat::FatFault;
 use schwelle_core::rehearse::answers::start::{EntryDevice, Evidence, Remedy};
 
 use super::super::lba_range;
@@ -27,7 +28,10 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         } => format!(
             "FAT32, {clusters} clusters of {cluster_bytes} bytes, both FATs agree, every chain is whole"
         ),
-        Evidence::FatFaults { faults } => faults.join("; "),
+        Evidence::FatFaults { faults } => {
+            let faults: Vec<String> = faults.iter().map(FatFault::to_string).collect();
+            faults.join("; ")
+        }
         Evidence::VolumeUnreadable { fault } => fault.clone(),
         Evidence::File { path, bytes } => format!("{path}, {bytes} bytes"),
         Evidence::FileMissing { path } => format!("{path} is not there"),

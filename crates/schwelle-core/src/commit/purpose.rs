@@ -1,0 +1,116 @@
+//! What sectors are written for.
+
+use std::fmt;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Deserializer, Serialize};
+
+/// What sectors are written for, or why a job relies on them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Purpose {
+    /// Sector 0.
+    Sector0,
+    /// Sector 0, which becomes the protective MBR.
+    ProtectiveMbr,
+    /// Sector 0, which becomes an MBR.
+    Mbr,
+    /// The sectors of an MBR table: sector 0 and the chain of logical partitions.
+    MbrTable,
+    /// A record of that chain.
+    ExtendedBootRecord,
+    /// Records of that chain which are no more.
+    OldBootRecords,
+    /// The primary copy of the GPT.
+    PrimaryTable,
+    /// The backup copy of the GPT.
+    BackupTable,
+    /// The EFI system partition.
+    Esp,
+    /// The partition that a BIOS starts from.
+    ActivePartition,
+    /// Clusters that move.
+    MovedClusters,
+    /// Clusters that move back.
+    ClustersMovedBack,
+    /// The file system of a partition.
+    FileSystem {
+        /// The partition's number.
+        partition: usize,
+    },
+    /// A file on a partition.
+    File {
+        /// Its name.
+        name: String,
+        /// The partition's number.
+        partition: usize,
+    },
+    /// Sectors that no part of a job names.
+    Unnamed,
+    /// As an older program called it.
+    Other {
+        /// In its words.
+        text: String,
+    },
+}
+
+impl Purpose {
+    /// Reads one as it is written now, or the plain text of an older program.
+    pub(crate) fn read<'de, D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum Stored {
+            Now(Purpose),
+            Before(String),
+        }
+        Ok(match Stored::deserialize(from)? {
+            Stored::Now(purpose) => purpose,
+            Stored::Before(text) => Self::Other { text },
+        })
+    }
+}
+
+/// The thing's name, as it stands in errors.
+impl fmt::Display for Purpose {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Sector0 => "sector 0",
+            Self::ProtectiveMbr => "sector 0: the protective MBR",
+            Self::Mbr => "sector 0: the MBR",
+            Self::MbrTable => "MBR table",
+            Self::ExtendedBootRecord => "extended boot record",
+            Self::OldBootRecords => "the old boot records",
+            Self::PrimaryTable => "primary table",
+            Self::BackupTable => "backup table",
+            Self::Esp => "EFI system partition",
+            Self::ActivePartition => "active partition",
+            Self::MovedClusters => "moved clusters",
+            Self::ClustersMovedBack => "clusters moved back",
+            Self::FileSystem { partition } => {
+                return write!(f, "file system of partition {partition}");
+            }
+            Self::File { name, partition } => return write!(f, "{name} on partition {partition}"),
+            Self::Unnamed => "outside the journal",
+            Self::Other { text } => text,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_an_older_program_wrote_is_read_as_it_stands() {
+        let read = |text: &str| {
+            let mut from = serde_json::Deserializer::from_str(text);
+            Purpose::read(&mut from)
+        };
+        let purpose = Purpose::FileSystem { partition: 2 };
+        let text = serde_json::to_string(&purpose).unwrap();
+        assert_eq!(read(&text).unwrap(), purpose);
+        let older = read("\"sector 0: the MBR\"").unwrap();
+        assert_eq!(older.to_string(), "sector 0: the MBR");
+        assert!(read("7").is_err());
+    }
+}
