@@ -1,14 +1,18 @@
 //! Identities, a time and drafts that are the same on every run, for tests and benchmarks.
 
+use std::collections::BTreeMap;
+
 use anyhow::{Context, Result};
+use schwelle_core::crossing::Style;
 use schwelle_core::device::{BlockDevice, Extent, HostFacts, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::{Plan, Source, Stamp, build, build_back};
+use schwelle_core::draft::{Plan, Stamp};
 use schwelle_core::fat::DosTime;
-use schwelle_core::fit;
 use schwelle_core::gpt::TypeTable;
-use schwelle_core::placement::{self, EspWish, Placement};
-use schwelle_core::profile::{Profile, SignedSet};
+use schwelle_core::pipeline::{Circumstances, Judged, Outside};
+use schwelle_core::placement::EspWish;
+use schwelle_core::profile::Profile;
+use schwelle_core::rules::Outcome;
 use uuid::Uuid;
 
 /// A time like any other: 23 November 2025, 0:00.
@@ -29,13 +33,17 @@ pub fn counted_guids() -> impl FnMut() -> Uuid {
     }
 }
 
-/// The draft of a disk's conversion, the same on every run: with the placement found for `wish`, the
-/// common types, the first set of boot files.
+/// Hands the fixed identities and time to what drafts.
+pub fn outside<T>(draft: impl FnOnce(Outside<'_>) -> T) -> T {
+    draft(Outside {
+        new_guid: &mut counted_guids(),
+        stamp: STAMP,
+    })
+}
+
+/// The draft of a disk's conversion, the same on every run: in no known PC, with the common types.
 pub fn plan_of<'a>(disk: &'a dyn ReadDevice, wish: EspWish) -> Result<Plan<'a>> {
-    let profile = Profile::read(disk, HostFacts::default())?;
-    let place = placement::find(disk, &profile, wish).ok();
-    let place = place.context("there is no room for the EFI system partition")?;
-    plan_with(disk, &profile, &place)
+    plan_to(disk, Style::Gpt, wish)
 }
 
 /// Writes a disk's conversion to it, without a job folder: what it is like afterwards.
@@ -59,30 +67,21 @@ pub fn convert(disk: &dyn BlockDevice) -> Result<()> {
 
 /// The draft of the way back, the same on every run.
 pub fn plan_back(disk: &dyn ReadDevice, disk_use: DiskUse) -> Result<Plan<'_>> {
-    let profile = Profile::read(disk, HostFacts::default())?;
-    let types = TypeTable::default();
-    let fit = fit::find(disk, &profile, disk_use, &types);
-    let fit = fit.map_err(|misfits| anyhow::anyhow!("it does not fit: {misfits:?}"))?;
-    let source = Source {
-        new_guid: &mut counted_guids(),
-        stamp: STAMP,
-        set: SignedSet::First,
-        types: &types,
+    let wish = EspWish {
+        disk_use,
+        ..EspWish::default()
     };
-    Ok(build_back(disk, &profile, &fit, source)?)
+    plan_to(disk, Style::Mbr, wish)
 }
 
-/// The draft of a conversion, with the profile and the placement at hand.
-pub fn plan_with<'a>(
-    disk: &'a dyn ReadDevice,
-    profile: &Profile,
-    place: &Placement,
-) -> Result<Plan<'a>> {
-    let source = Source {
-        new_guid: &mut counted_guids(),
-        stamp: STAMP,
-        set: SignedSet::First,
-        types: &TypeTable::default(),
-    };
-    Ok(build(disk, profile, place, source)?)
+fn plan_to<'a>(disk: &'a dyn ReadDevice, to: Style, wish: EspWish) -> Result<Plan<'a>> {
+    let profile = Profile::read(disk, HostFacts::default())?;
+    let (types, severities) = (TypeTable::default(), BTreeMap::new());
+    let known = Circumstances::unknown(to, wish, &types, &severities);
+    let judged = Judged::new(disk, &profile, known);
+    outside(|outside| judged.draft(outside)).with_context(|| {
+        let blocks = judged.with(Outcome::Block);
+        let blocks: Vec<_> = blocks.map(|finding| &finding.evidence).collect();
+        format!("{blocks:?}")
+    })
 }

@@ -21,7 +21,7 @@ pub use assets::{Asset, BOOT_MANAGER, BOOT_PROGRAM_ARM64, KERNEL_32BIT};
 pub use builder::{DiskBuilder, MbrEntry, Standard};
 pub use disks::{DemoDisk, disks, make};
 pub use edit::{attribute_at, edit_file, edit_record, mark_dirty, put_program, replace_bytes};
-pub use fixed::{STAMP, convert, counted_guids, plan_back, plan_of, plan_with};
+pub use fixed::{STAMP, convert, counted_guids, outside, plan_back, plan_of};
 pub use logs::{LogFormat, Unfinished, interrupted};
 pub use pc::{BOOT_KEY, make_pc};
 pub use scatter::scatter;

@@ -4,7 +4,7 @@ use std::fs::{self, File};
 use std::process::Command;
 
 use schwelle_core::device::{BlockDevice, DiskFile, Draft, Extent, Lba, ReadDevice};
-use schwelle_core::rehearse::emulator::{Backing, write_overlay};
+use schwelle_emulator::{Backing, write_overlay};
 
 fn tool(args: &[&str]) -> String {
     let output = Command::new("qemu-img").args(args).output();

@@ -5,10 +5,11 @@
 use schwelle_core::device::{MIB, Memory, ReadDevice};
 use schwelle_core::draft::{NewTable, Plan};
 use schwelle_core::firmware::{
-    AttachedDisk, BootMode, EntryPlan, Event, Fact, GLOBAL, Ground, Keys, LoadOption, Machine,
-    Outcome, Settings, Signature, Target, Tried, Variable, Variables, start,
+    AttachedDisk, BootMode, EntryPlan, Fact, GLOBAL, Ground, Keys, LoadOption, Machine, Signature,
+    Target, Variable, Variables,
 };
 use schwelle_core::placement::EspWish;
+use schwelle_core::switch::{Event, Outcome, Settings, Tried, start};
 use schwelle_demo::{BOOT_KEY, DiskBuilder, plan_of};
 
 fn old_disk() -> Memory {

@@ -1,22 +1,21 @@
 //! Everything that reads a disk.
 
+use std::collections::BTreeMap;
+
 use schwelle_core::confirm::confirm;
 use schwelle_core::crossing::Style;
 use schwelle_core::device::{HostFacts, ReadDevice, Window};
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::Source;
-use schwelle_core::firmware::{
-    AttachedDisk, BootMode, Fact, Ground, Keys, Machine, Settings, choose, start,
-};
-use schwelle_core::fit;
+use schwelle_core::firmware::{AttachedDisk, BootMode, Fact, Ground, Keys, Machine};
 use schwelle_core::gpt::TypeTable;
-use schwelle_core::mend;
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_core::placement::{self, EspWish};
-use schwelle_core::profile::{Profile, SignedSet};
+use schwelle_core::pipeline::{Circumstances, Judged, Mending, Rehearsed};
+use schwelle_core::placement::EspWish;
+use schwelle_core::profile::Profile;
 use schwelle_core::rehearse::{walk, walk_to};
-use schwelle_core::rules::{Facts, Room, check};
-use schwelle_demo::{STAMP, counted_guids, plan_back, plan_with};
+use schwelle_core::rules::Outcome;
+use schwelle_core::switch::{Settings, start};
+use schwelle_demo::outside;
 
 /// Everything that reads, on one disk.
 pub(crate) fn read_everything(disk: &dyn ReadDevice) {
@@ -31,7 +30,6 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
         value: Keys::default(),
         source: Ground::KeyVariables,
     };
-    let loader = choose(disk, &profile, &machine);
     let name = "a disk";
     let attached = [AttachedDisk { name, device: disk }];
     let settings = Settings {
@@ -45,52 +43,30 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
         needs_password: false,
     };
     let _start = start(&settings, &machine, &attached);
-    let types = TypeTable::default();
-    let there = Room::Gpt(placement::find(disk, &profile, EspWish::default()));
-    let back = Room::Mbr(fit::find(disk, &profile, DiskUse::System, &types));
-    for room in [&there, &back] {
-        let facts = Facts {
-            profile: &profile,
-            disk_use: DiskUse::System,
-            room,
-            job: None,
-            machine: machine.clone(),
-            loader: &loader,
-            types: &types,
-            jobs: &[],
-            twins: &[],
-            health: &[],
-            unreadable: &[],
-            named_surely: false,
-            job_lost: false,
-            backup_confirmed: false,
-        };
-        for finding in check(&facts) {
-            let passed = finding.outcome == schwelle_core::rules::Outcome::Pass;
-            assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
+    let (types, severities) = (TypeTable::default(), BTreeMap::new());
+    for to in [Style::Gpt, Style::Mbr] {
+        for disk_use in [DiskUse::System, DiskUse::Data] {
+            let _started = walk_to(disk, to, disk_use);
+            let wish = EspWish {
+                disk_use,
+                ..EspWish::default()
+            };
+            let mut known = Circumstances::unknown(to, wish, &types, &severities);
+            known.machine = machine.clone();
+            let judged = Judged::new(disk, &profile, known.clone());
+            for finding in judged.findings() {
+                let passed = finding.outcome == Outcome::Pass;
+                assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
+            }
+            drafts_and_passes(&judged);
+            if to == Style::Gpt {
+                let mended = outside(|outside| Mending::new(disk, &profile, known, outside));
+                if let Ok(Some(Ok(mended))) = mended.map(|mending| mending.map(Mending::rehearse)) {
+                    assert!(mended.rehearsed.ready().is_some(), "{:?}", mended.fixes);
+                }
+            }
         }
     }
-    if let Room::Gpt(Ok(place)) = &there {
-        let _draft = plan_with(disk, &profile, place);
-    }
-    let _back = plan_back(disk, DiskUse::System);
-    let _started = walk_to(disk, Style::Mbr, DiskUse::System);
-    // The same disk, taken for one that holds data; and as one that is to be mended.
-    let data = EspWish {
-        disk_use: DiskUse::Data,
-        ..EspWish::default()
-    };
-    let _volumes = walk_to(disk, Style::Gpt, DiskUse::Data);
-    if let Ok(place) = placement::find(disk, &profile, data) {
-        let _draft = plan_with(disk, &profile, &place);
-    }
-    let source = Source {
-        new_guid: &mut counted_guids(),
-        stamp: STAMP,
-        set: SignedSet::First,
-        types: &TypeTable::default(),
-    };
-    let _mended = mend::plan(disk, &profile, EspWish::default(), source);
     // Nor must a trim, though a volume that does not prove sound is never offered to it.
     for partition in &profile.partitions {
         let Some(window) = Window::new(disk, partition.extent) else {
@@ -102,4 +78,18 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
             }
         }
     }
+}
+
+/// A disk against which nothing stands is drafted, and its draft passes the rehearsal that starts it.
+fn drafts_and_passes(judged: &Judged<'_, '_>) {
+    if judged.is_blocked() {
+        return;
+    }
+    let plan = outside(|outside| judged.draft(outside)).unwrap();
+    let rehearsed = Rehearsed::new(plan);
+    assert!(
+        rehearsed.ready().is_some(),
+        "{:?}",
+        rehearsed.rehearsal().steps.last()
+    );
 }

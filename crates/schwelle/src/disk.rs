@@ -6,23 +6,19 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use schwelle_core::crossing::Style;
-use schwelle_core::device::{self, Bus, DiskFile, HealthWarning, HostFacts, ReadDevice, User};
+use schwelle_core::device::{self, Bus, DiskFile, HealthWarning, HostFacts, User};
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::{self, Plan, Source, Stamp};
+use schwelle_core::draft::Stamp;
 use schwelle_core::fat::DosTime;
-use schwelle_core::firmware::{
-    self, AttachedDisk, EntryPlace, Ground, LoaderChoice, Machine, SheetFacts, SwitchSheet,
-    verdict_on_loader,
-};
-use schwelle_core::fit;
-use schwelle_core::gpt::TypeTable;
+use schwelle_core::firmware::{AttachedDisk, Ground, Machine, verdict_on_loader};
 use schwelle_core::job::{FoundJob, jobs_of};
-use schwelle_core::mend::{self, Fix};
 use schwelle_core::next::Next;
-use schwelle_core::placement::{self, EspWish};
+use schwelle_core::pipeline::{self, Judged, Mending, NotDrafted, Outside, Rehearsed};
+use schwelle_core::placement::EspWish;
 use schwelle_core::profile::{Profile, REMOVABLE_X64, open_image_or_disk};
 use schwelle_core::rehearse::Rehearsal;
-use schwelle_core::rules::{self, Facts, Family, Finding, JobPlace, Outcome, Room, Twin};
+use schwelle_core::rules::{JobPlace, Twin};
+use schwelle_core::switch::{EntryPlace, SheetFacts, SwitchSheet};
 
 use crate::cli::{Accepted, DiskOptions, ImageOptions};
 use crate::error::{CliError, Kind};
@@ -217,143 +213,72 @@ impl Disk {
     }
 
     /// Judges the disk.
-    pub(crate) fn judge(&self, circumstances: &Circumstances<'_>) -> Judgement {
-        let profile = &self.profile;
-        let disk_use = circumstances.wish.disk_use;
-        let room = match circumstances.to {
-            Style::Gpt => Room::Gpt(placement::find(&self.device, profile, circumstances.wish)),
-            Style::Mbr => Room::Mbr(fit::find(
-                &self.device,
-                profile,
-                disk_use,
-                &circumstances.policy.types,
-            )),
-        };
+    pub(crate) fn judge<'k>(&'k self, asked: &Circumstances<'k>) -> Judged<'k, 'k> {
+        Judged::new(&self.device, &self.profile, self.known(asked))
+    }
+
+    /// What is known besides the disk, in the terms of the rules.
+    fn known<'a>(&'a self, asked: &Circumstances<'a>) -> pipeline::Circumstances<'a> {
         let is_real = self.device.is_block_device();
-        let machine = self.machine(circumstances.machine);
-        let loader = firmware::choose(&self.device, profile, &machine);
-        // All that is read has been read by now.
-        let unreadable = self.device.unreadable();
-        let facts = Facts {
-            profile,
-            disk_use,
-            room: &room,
-            job: circumstances.job.map(|job| {
+        pipeline::Circumstances {
+            to: asked.to,
+            wish: asked.wish,
+            types: &asked.policy.types,
+            severities: &asked.policy.severities,
+            machine: self.machine(asked.machine),
+            job: asked.job.map(|job| {
                 let folder = device::folder_facts(Path::new(ROOT), job);
                 JobPlace {
                     on_disk: is_real && folder.disk.is_some_and(|disk| is_same(&disk, &self.path)),
                     in_memory: folder.in_memory,
-                    may_be_in_memory: circumstances.accepted.job_in_memory,
+                    may_be_in_memory: asked.accepted.job_in_memory,
                     read_only: folder.read_only,
                 }
             }),
-            machine,
-            loader: &loader,
-            types: &circumstances.policy.types,
-            unreadable: &unreadable,
-            health: &self.health(),
+            health: self.health(),
             twins: self
                 .twins
                 .get_or_init(|| which::twins(&self.device, &self.path)),
-            named_surely: self.surely.is_some(),
             jobs: self.jobs(),
+            named_surely: self.surely.is_some(),
             job_lost: self.given.job_lost,
-            backup_confirmed: circumstances.backup_confirmed,
-        };
-        let mut findings = rules::check(&facts);
-        for finding in &mut findings {
-            if let Some(severity) = circumstances.policy.severities.get(&finding.rule) {
-                severity.apply(finding);
-            }
-        }
-        Judgement {
-            disk_use,
-            answer: rules::answer(&findings),
-            findings,
-            room,
-            loader,
+            backup_confirmed: asked.backup_confirmed,
         }
     }
 
-    /// Drafts the conversion of a disk that is not blocked.
-    pub(crate) fn draft(
-        &self,
-        judgement: &Judgement,
-        types: &TypeTable,
-    ) -> Result<Plan<'_>, CliError> {
-        let no_room = || {
-            let next = self.next("check");
-            CliError::new(
-                Kind::Blocked,
-                "there is no room for what the new disk needs",
-                "Nothing was written.",
-                next,
-            )
-        };
+    /// Drafts the conversion of a disk that is not blocked, and rehearses it.
+    pub(crate) fn draft<'d>(&self, judged: &Judged<'d, '_>) -> Result<Rehearsed<'d>, CliError> {
         let mut guids = Guids::default();
-        let source = Source {
+        let plan = judged.draft(Outside {
             new_guid: &mut || guids.make(),
             stamp: stamp(Timestamp::now()),
-            set: judgement.loader.set,
-            types,
-        };
-        let (device, profile): (&dyn ReadDevice, _) = (&self.device, &self.profile);
-        let plan = match &judgement.room {
-            Room::Gpt(placement) => {
-                let placement = placement.as_ref().map_err(|_| no_room())?;
-                draft::build(device, profile, placement, source)
-            }
-            Room::Mbr(fit) => {
-                let fit = fit.as_ref().map_err(|_| no_room())?;
-                draft::build_back(device, profile, fit, source)
-            }
-        };
+        });
         guids.check()?;
-        plan.map_err(|error| CliError::drafting(&self.path, error))
+        let plan = plan.map_err(|error| match error {
+            NotDrafted::Blocked => CliError::new(
+                Kind::Blocked,
+                "a rule blocks this disk",
+                "Nothing was written.",
+                self.next("check"),
+            ),
+            NotDrafted::Draft(error) => CliError::drafting(&self.path, error),
+        })?;
+        Ok(Rehearsed::new(plan))
     }
-}
 
-impl Disk {
     /// Plans to mend it; `None` when nothing fails.
-    pub(crate) fn mend(
-        &self,
-        circumstances: &Circumstances<'_>,
-    ) -> Result<Option<(Plan<'_>, Vec<Fix>)>, CliError> {
-        let machine = self.machine(circumstances.machine);
+    pub(crate) fn mend<'a>(
+        &'a self,
+        asked: &Circumstances<'a>,
+    ) -> Result<Option<Mending<'a, 'a>>, CliError> {
         let mut guids = Guids::default();
-        let source = Source {
+        let outside = Outside {
             new_guid: &mut || guids.make(),
             stamp: stamp(Timestamp::now()),
-            set: firmware::choose(&self.device, &self.profile, &machine).set,
-            types: &circumstances.policy.types,
         };
-        let planned = mend::plan(&self.device, &self.profile, circumstances.wish, source);
+        let planned = Mending::new(&self.device, &self.profile, self.known(asked), outside);
         guids.check()?;
         planned.map_err(|error| CliError::mending(self, error))
-    }
-
-    /// Judges a disk that is to be mended: by the rules about the medium, and where volumes are read or
-    /// written, by all that do not ask for an MBR table.
-    pub(crate) fn judge_mending(
-        &self,
-        circumstances: &Circumstances<'_>,
-        plan: &Plan<'_>,
-    ) -> Judgement {
-        let touches_volumes = plan.start.is_some()
-            || !plan.files_edited.is_empty()
-            || !plan.placement.trims.is_empty();
-        let mut judgement = self.judge(circumstances);
-        judgement
-            .findings
-            .retain(|finding| match finding.rule.family() {
-                Family::Medium | Family::Care => true,
-                Family::Table | Family::Room | Family::Boot => false,
-                Family::Volume | Family::System | Family::Firmware | Family::Back => {
-                    touches_volumes
-                }
-            });
-        judgement.answer = rules::answer(&judgement.findings);
-        judgement
     }
 }
 
@@ -447,35 +372,9 @@ impl<'a> Circumstances<'a> {
     }
 }
 
-/// What the rules say.
-pub(crate) struct Judgement {
-    pub(crate) findings: Vec<Finding>,
-    pub(crate) answer: Outcome,
-    pub(crate) disk_use: DiskUse,
-    room: Room,
-    loader: LoaderChoice,
-}
-
-impl Judgement {
-    /// The table that the disk is to get.
-    pub(crate) fn to(&self) -> Style {
-        self.room.style()
-    }
-
-    /// What the next command needs besides the disk: its use, and the way back.
-    pub(crate) fn options(&self) -> String {
-        options(self.to(), self.disk_use)
-    }
-
-    pub(crate) fn is_blocked(&self) -> bool {
-        self.answer == Outcome::Block
-    }
-
-    pub(crate) fn with(&self, outcome: Outcome) -> impl Iterator<Item = &Finding> {
-        self.findings
-            .iter()
-            .filter(move |finding| finding.outcome == outcome)
-    }
+/// What the next command needs besides the disk: its use, and the way back.
+pub(crate) fn options_of(judged: &Judged<'_, '_>) -> String {
+    options(judged.to(), judged.disk_use())
 }
 
 /// The options that say what a disk is for and which table it is about, as they are typed behind its name.

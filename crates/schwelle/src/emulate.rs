@@ -6,7 +6,7 @@ use std::time::Duration;
 use clap::Args;
 use schwelle_core::device::{Extent, ReadDevice};
 use schwelle_core::firmware::BootMode;
-use schwelle_core::rehearse::emulator::{self, Emulation, Emulator, EmulatorError, Start};
+use schwelle_emulator::{Emulation, Emulator, EmulatorError, Start};
 
 use crate::error::{CliError, Kind};
 use crate::screen::Screen;
@@ -138,7 +138,7 @@ impl EmulateOptions {
         };
         let record = start.run(&emulator).map_err(failed)?;
         Ok(Some(Emulated::Ran {
-            emulation: emulator::judge(draft, mode, &record),
+            emulation: schwelle_emulator::judge(draft, mode, &record),
             console: record.console,
             screen: record.screen,
         }))

@@ -6,10 +6,11 @@ use std::path::{Path, PathBuf};
 use schwelle_core::commit::CommitError;
 use schwelle_core::device::{DeviceError, OpenError};
 use schwelle_core::draft::DraftError;
-use schwelle_core::firmware::{EntryError, Refusal, SetError};
+use schwelle_core::firmware::EntryError;
 use schwelle_core::job::JobError;
 use schwelle_core::job::recover::RecoverError;
 use schwelle_core::mend::MendError;
+use schwelle_core::switch::{Refusal, SetError};
 
 use crate::disk::Disk;
 use crate::text::typed;
@@ -162,7 +163,7 @@ impl CliError {
                 let no_room = words::places::no_room(no_room);
                 format!("{no_room} Look at the disk: schwelle check {shown}")
             }
-            MendError::Draft(_) | MendError::Device(_) => {
+            MendError::NotPassed | MendError::Draft(_) | MendError::Device(_) => {
                 format!("See how far a start comes: schwelle rehearse {shown}")
             }
         };

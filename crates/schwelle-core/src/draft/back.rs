@@ -15,10 +15,10 @@ use crate::profile::{Origin, Partition, Profile, Table};
 use super::build::{DraftError, NewTable, Plan, SECTOR_0, Source, table_extents};
 use super::map::MapPart;
 use super::start::{Content, NewStart};
-use super::{esp, settle, trim};
+use super::{esp, patch, settle, trim};
 
 /// Builds the draft of a GPT disk as an MBR disk with the table that fits.
-pub fn build_back<'a>(
+pub(crate) fn build_back<'a>(
     disk: &'a dyn ReadDevice,
     profile: &Profile,
     fit: &Fit,
@@ -69,6 +69,7 @@ pub fn build_back<'a>(
     layout.write(&draft, in_bios_mode)?;
     let [primary, backup] = table_extents(geometry);
     for extent in [primary, backup] {
+        patch::untouched(&draft, extent)?;
         draft.fill(extent, 0)?;
     }
     let record = |at: Lba| {
@@ -98,7 +99,7 @@ pub fn build_back<'a>(
         volumes.push(trim::watch(disk, Some(&*crossed), esp)?);
     }
     let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions)?;
-    let changes = changes.and_then(&draft, &settled.regions)?;
+    let changes = changes.and_then(&draft, &settled.regions)?.checked(true)?;
     Ok(Plan {
         before: MapPart::before(profile),
         after: MapPart::after_back(geometry, &kept, &layout),

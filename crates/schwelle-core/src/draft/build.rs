@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use crate::commit::{ChangeSet, Drafts, Purpose, Region, StageKind, Undeclared};
+use crate::commit::{ChangeSet, Disorder, Drafts, Purpose, Region, StageKind, Undeclared};
 use crate::crossing::{Crossing, Style};
 use crate::device::{BlockDevice, DeviceError, Draft, Extent, Geometry, Lba, ReadDevice};
 use crate::disk_use::DiskUse;
@@ -31,15 +31,15 @@ pub struct Stamp {
 }
 
 /// What the draft takes from outside: identities and the time.
-pub struct Source<'a> {
+pub(crate) struct Source<'a> {
     /// Gives a GUID that nobody else has.
-    pub new_guid: &'a mut dyn FnMut() -> Uuid,
+    pub(crate) new_guid: &'a mut dyn FnMut() -> Uuid,
     /// The time.
-    pub stamp: Stamp,
+    pub(crate) stamp: Stamp,
     /// Which of the system's signed sets of boot files is placed.
-    pub set: SignedSet,
+    pub(crate) set: SignedSet,
     /// Which partition types become which.
-    pub types: &'a TypeTable,
+    pub(crate) types: &'a TypeTable,
 }
 
 /// Why there is no draft. Most of these are found by a rule first; they are errors here because a
@@ -102,6 +102,15 @@ pub enum DraftError {
     /// The draft changes what it should not.
     #[error(transparent)]
     Undeclared(#[from] Undeclared),
+    /// The change set breaks an invariant.
+    #[error(transparent)]
+    Disorder(#[from] Disorder),
+    /// Two parts of the draft want the same sectors.
+    #[error("the draft would lay something over {at} twice")]
+    LaidTwice {
+        /// The first of them.
+        at: Lba,
+    },
     /// The device failed.
     #[error(transparent)]
     Device(#[from] DeviceError),
@@ -128,6 +137,7 @@ impl NewTable {
 
 /// The finished disk, and what it takes to get there.
 #[derive(Debug)]
+#[non_exhaustive]
 pub struct Plan<'a> {
     /// The disk when it has crossed; nothing is settled yet.
     pub crossed: Arc<Draft<'a>>,
@@ -176,7 +186,7 @@ impl Plan<'_> {
 }
 
 /// Builds the draft for an MBR disk, or a blank one, with the placement found.
-pub fn build<'a>(
+pub(crate) fn build<'a>(
     disk: &'a dyn ReadDevice,
     profile: &Profile,
     placement: &Placement,
@@ -303,7 +313,7 @@ pub fn build<'a>(
         volumes.push(trim::watch(disk, Some(&*crossed), partition)?);
     }
     let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions)?;
-    let changes = changes.and_then(&draft, &settled.regions)?;
+    let changes = changes.and_then(&draft, &settled.regions)?.checked(true)?;
     Ok(Plan {
         before: MapPart::before(profile),
         after: MapPart::after(profile.geometry, &kept, layout.used(), placement.esp_from()),

@@ -8,6 +8,7 @@ use crate::placement::{EspFrom, EspPlace};
 use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES};
 
 use super::build::{DraftError, Stamp};
+use super::patch;
 use super::start::Content;
 
 /// What was put on the partition.
@@ -46,6 +47,7 @@ pub(crate) fn fill(
     } else {
         // A place taken over is written from end to end: nothing of the old volume is left there.
         if let EspFrom::Takeover(_) = place.from {
+            patch::untouched(draft, extent)?;
             draft.fill(extent, 0)?;
         }
         let mut writer = FatWriter::new(&esp, extent, volume_id, *b"SYSTEM     ", stamp.dos)?;

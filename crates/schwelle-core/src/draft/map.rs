@@ -118,7 +118,7 @@ impl MapPart {
     ) -> Vec<Self> {
         let entries: Vec<(usize, &GptEntry)> = entries.collect();
         let used: Vec<Extent> = entries.iter().map(|(_, entry)| entry.extent).collect();
-        let gaps = crate::gpt::place::gaps(geometry, &used);
+        let gaps = crate::gaps::gaps(geometry, &used);
         let parts = entries.iter().map(|(number, entry)| {
             // No two begin at the same place.
             let mut kept = kept.iter();
@@ -162,7 +162,7 @@ impl MapPart {
         layout: &MbrLayout,
     ) -> Vec<Self> {
         let used: Vec<Extent> = layout.numbered().map(|(_, entry)| entry.extent).collect();
-        let gaps = crate::gpt::place::gaps(geometry, &used);
+        let gaps = crate::gaps::gaps(geometry, &used);
         let parts = layout.numbered().map(|(number, entry)| {
             let mut kept = kept.iter();
             let kept = kept.find(|part| part.extent == entry.extent);

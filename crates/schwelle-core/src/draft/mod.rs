@@ -1,7 +1,7 @@
 //! Builds the finished disk on a draft: tables, EFI system partition, boot files, boot store, and the
 //! files that name the disk.
 //!
-//! [`build`] (and [`build_back`], from GPT to MBR) takes a profile that no rule blocks and gives a [`Plan`]: the draft itself, what it
+//! A profile that no rule blocks becomes a [`Plan`], on the way to GPT or from there to MBR: the draft itself, what it
 //! looks like, and the change set. Nothing here writes to the disk.
 
 mod back;
@@ -13,9 +13,9 @@ pub(crate) mod settle;
 mod start;
 pub(crate) mod trim;
 
-pub use back::build_back;
-pub use build::{DraftError, NewTable, Plan, Source, Stamp, build};
-pub(crate) use build::{SECTOR_0, bios_start, table_extents};
+pub(crate) use back::build_back;
+pub use build::{DraftError, NewTable, Plan, Stamp};
+pub(crate) use build::{SECTOR_0, Source, bios_start, build, table_extents};
 pub use map::{Change, MapPart};
 pub use settle::{Edit, EditedFile};
 pub use start::NewStart;

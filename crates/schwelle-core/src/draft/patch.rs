@@ -24,6 +24,14 @@ pub(super) fn sectors(
     }
 }
 
+/// Refuses an extent over which the draft lays something already: what comes on top would hide it.
+pub(super) fn untouched(draft: &Draft<'_>, extent: Extent) -> Result<(), DraftError> {
+    match draft.first_laid(extent) {
+        Some(at) => Err(DraftError::LaidTwice { at }),
+        None => Ok(()),
+    }
+}
+
 /// Lays `patches` over the volume at `volume`; the regions that they write.
 pub(super) fn lay(
     draft: &Draft<'_>,
@@ -38,13 +46,14 @@ pub(super) fn lay(
     for patch in patches {
         let end = patch.offset.saturating_add(patch.bytes.len() as u64);
         let extent = sectors(geometry.logical_sector, volume, patch.offset, end)?;
-        let at = geometry.byte_of(extent.first).unwrap_or(u64::MAX);
-        let len = usize::try_from(geometry.bytes_in(&extent)).unwrap_or(0);
+        let outside = || DraftError::Outside(extent);
+        let at = geometry.byte_of(extent.first).ok_or_else(outside)?;
+        let len = usize::try_from(geometry.bytes_in(&extent)).map_err(|_| outside())?;
         let mut bytes = draft.read_vec(at, len)?;
-        let within = usize::try_from(patch.offset % sector).unwrap_or(usize::MAX);
+        let within = usize::try_from(patch.offset % sector).map_err(|_| outside())?;
         bytes
             .get_mut(within..within.saturating_add(patch.bytes.len()))
-            .ok_or(DraftError::Outside(extent))?
+            .ok_or_else(outside)?
             .copy_from_slice(&patch.bytes);
         draft.write_at(at, &bytes)?;
         regions.push(Region::new(stage, what.clone(), extent));

@@ -80,7 +80,8 @@ pub(crate) fn settle(
             partition,
         };
         let own = profile.geometry.byte_of(partition.extent.first);
-        volume.letters(finished, &mut settled, crossing, own.unwrap_or(0), written)?;
+        let own = own.ok_or(DraftError::Outside(partition.extent))?;
+        volume.letters(finished, &mut settled, crossing, own, written)?;
         volume.recovery(finished, &mut settled, crossing)?;
     }
     Ok(settled)

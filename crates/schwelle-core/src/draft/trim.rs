@@ -30,11 +30,13 @@ pub(crate) fn apply(
             .ok_or(DraftError::Outside(old))
     };
     for moved in &trim.plan.moves {
-        draft.move_sectors(Move {
+        let moved = Move {
             from: place(moved.from.0)?,
             to: place(moved.to.0)?,
             sectors: moved.clusters.saturating_mul(cluster_sectors),
-        });
+        };
+        patch::untouched(draft, moved.destination())?;
+        draft.move_sectors(moved);
     }
     let what = Purpose::FileSystem {
         partition: partition.number,

@@ -63,7 +63,7 @@ impl Keys {
     }
 
     /// Enrols what the maker delivers; false where there is nothing.
-    pub(super) fn enrol_delivered(variables: &Variables) -> Result<bool, VariableError> {
+    pub(crate) fn enrol_delivered(variables: &Variables) -> Result<bool, VariableError> {
         let mut is_any = false;
         // The platform key last: with it the others are closed.
         for (to, from) in ENROLLED.into_iter().zip(DELIVERED).rev() {

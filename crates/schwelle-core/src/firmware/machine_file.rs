@@ -48,59 +48,59 @@ pub struct MachineFile {
     folder: PathBuf,
     /// Its text, for changing single values.
     text: String,
-    pub(super) content: Content,
+    pub(crate) content: Content,
 }
 
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub(super) struct Content {
-    pub(super) pc: PcTable,
-    pub(super) firmware: FirmwareTable,
-    pub(super) power: PowerTable,
-    pub(super) disk: Vec<DiskTable>,
+pub(crate) struct Content {
+    pub(crate) pc: PcTable,
+    pub(crate) firmware: FirmwareTable,
+    pub(crate) power: PowerTable,
+    pub(crate) disk: Vec<DiskTable>,
 }
 
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub(super) struct PcTable {
-    pub(super) maker: Option<String>,
-    pub(super) model: Option<String>,
-    pub(super) firmware: Option<String>,
-    pub(super) firmware_date: Option<String>,
-    pub(super) smbios: Option<PathBuf>,
+pub(crate) struct PcTable {
+    pub(crate) maker: Option<String>,
+    pub(crate) model: Option<String>,
+    pub(crate) firmware: Option<String>,
+    pub(crate) firmware_date: Option<String>,
+    pub(crate) smbios: Option<PathBuf>,
 }
 
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub(super) struct FirmwareTable {
-    pub(super) uefi: Option<bool>,
-    pub(super) bits: Option<Bits>,
-    pub(super) mode: Option<Mode>,
-    pub(super) session: Option<Session>,
-    pub(super) compatibility: Option<bool>,
-    pub(super) secure_boot: Option<bool>,
-    pub(super) setup_mode: Option<bool>,
-    pub(super) setup_password: Option<bool>,
-    pub(super) secure_boot_needs_password: Option<bool>,
-    pub(super) variables: Option<PathBuf>,
+pub(crate) struct FirmwareTable {
+    pub(crate) uefi: Option<bool>,
+    pub(crate) bits: Option<Bits>,
+    pub(crate) mode: Option<Mode>,
+    pub(crate) session: Option<Session>,
+    pub(crate) compatibility: Option<bool>,
+    pub(crate) secure_boot: Option<bool>,
+    pub(crate) setup_mode: Option<bool>,
+    pub(crate) setup_password: Option<bool>,
+    pub(crate) secure_boot_needs_password: Option<bool>,
+    pub(crate) variables: Option<PathBuf>,
 }
 
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub(super) struct PowerTable {
-    pub(super) source: Option<Power>,
+pub(crate) struct PowerTable {
+    pub(crate) source: Option<Power>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct DiskTable {
-    pub(super) image: PathBuf,
-    pub(super) sector_size: Option<u32>,
+pub(crate) struct DiskTable {
+    pub(crate) image: PathBuf,
+    pub(crate) sector_size: Option<u32>,
 }
 
 #[derive(Debug, Clone, Copy, Deserialize)]
 #[serde(try_from = "u32")]
-pub(super) struct Bits(pub(super) u32);
+pub(crate) struct Bits(pub(super) u32);
 
 impl TryFrom<u32> for Bits {
     type Error = &'static str;
@@ -115,7 +115,7 @@ impl TryFrom<u32> for Bits {
 
 #[derive(Debug, Clone, Copy, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub(super) enum Mode {
+pub(crate) enum Mode {
     Uefi,
     Bios,
     Both,
@@ -133,14 +133,14 @@ impl From<Mode> for BootMode {
 
 #[derive(Debug, Clone, Copy, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub(super) enum Session {
+pub(crate) enum Session {
     Uefi,
     Bios,
 }
 
 #[derive(Debug, Clone, Copy, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub(super) enum Power {
+pub(crate) enum Power {
     Mains,
     Battery,
 }
@@ -177,7 +177,7 @@ impl MachineFile {
     }
 
     /// A path that the file names.
-    pub(super) fn path(&self, path: &Path) -> PathBuf {
+    pub(crate) fn path(&self, path: &Path) -> PathBuf {
         self.folder.join(path)
     }
 
@@ -243,7 +243,7 @@ impl MachineFile {
 
     /// The file's text with one value of the table `firmware` changed; everything else, comments
     /// too, stays.
-    pub(super) fn set(&mut self, key: &str, value: toml_edit::Value) -> Result<(), FileError> {
+    pub(crate) fn set(&mut self, key: &str, value: toml_edit::Value) -> Result<(), FileError> {
         let mut document: DocumentMut =
             self.text.parse().map_err(|error: toml_edit::TomlError| {
                 fault(&self.text, error.span(), error.message())
@@ -263,7 +263,7 @@ impl MachineFile {
     }
 
     /// Writes the file, whole or not at all.
-    pub(super) fn save(&self, path: &Path) -> Result<(), FileError> {
+    pub(crate) fn save(&self, path: &Path) -> Result<(), FileError> {
         let folder = path
             .parent()
             .filter(|folder| !folder.as_os_str().is_empty());

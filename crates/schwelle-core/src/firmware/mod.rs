@@ -4,8 +4,7 @@
 //! machine file ([`MachineFile`]). Each is known, with where from, or not, with how to find out.
 //! Their sources are SMBIOS, the UEFI variables ([`Variables`]: boot entries as [`LoadOption`]s,
 //! certificates as signature lists) and sysfs. [`verdict`] says whether Secure Boot would let a
-//! loader run, [`EntryPlan`] writes a boot entry, [`SimulatedPc`] is a PC that can be set and
-//! started without one, and [`SwitchSheet`] has the steps of the switch.
+//! loader run, [`EntryPlan`] writes a boot entry.
 
 mod boot_entry;
 mod certificate;
@@ -16,9 +15,7 @@ mod machine;
 mod machine_file;
 mod secure_boot;
 mod signature_list;
-mod simulated;
 mod smbios;
-mod switch_sheet;
 mod target;
 mod variables;
 
@@ -32,10 +29,7 @@ pub use secure_boot::{
     AcceptedBy, LoaderChoice, Objection, Untold, Verdict, choose, verdict, verdict_on_loader,
 };
 pub use signature_list::{Signature, SignatureListError, certificate_list, parse_lists};
-pub use simulated::{
-    Also, Event, NoBiosStart, Outcome, Refusal, SetError, Settings, SimulatedPc, Start, Tried,
-    start,
-};
-pub use switch_sheet::{Already, EntryPlace, Missing, SheetFacts, SheetStep, SwitchSheet};
 pub use target::{AttachedDisk, Target};
+pub(crate) use target::{is_protected, read_loader};
+pub(crate) use variables::LASTING;
 pub use variables::{GLOBAL, IMAGE_SECURITY, Variable, VariableError, VariableFault, Variables};

@@ -99,7 +99,7 @@ fn find_gpt(device: &dyn ReadDevice, id: uuid::Uuid) -> Option<(usize, GptEntry)
     found.cloned()
 }
 
-pub(super) fn is_protected(device: &dyn ReadDevice) -> bool {
+pub(crate) fn is_protected(device: &dyn ReadDevice) -> bool {
     let sector = device.read_sector(Lba(0)).ok();
     let record = sector.and_then(|sector| BootRecord::parse(&sector));
     record.is_some_and(|record| {
@@ -132,7 +132,7 @@ fn has_file(device: &dyn ReadDevice, entry: &GptEntry, path: &str) -> bool {
 }
 
 /// The loader at `path` on the EFI system partition of `disk`; `None` where it cannot be read.
-pub(super) fn read_loader(disk: &dyn ReadDevice, path: &str) -> Option<Vec<u8>> {
+pub(crate) fn read_loader(disk: &dyn ReadDevice, path: &str) -> Option<Vec<u8>> {
     let pair = GptPair::read(disk);
     let mut entries = pair.best()?.entries.iter();
     let (_, esp) = entries.find(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM)?;

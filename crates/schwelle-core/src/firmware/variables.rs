@@ -21,7 +21,7 @@ pub const GLOBAL: Uuid = uuid!("8be4df61-93ca-11d2-aa0d-00e098032b8c");
 pub const IMAGE_SECURITY: Uuid = uuid!("d719b2cb-3d3a-4596-a3bc-dad00e67656f");
 
 /// Non-volatile, readable before and after the system takes over.
-pub(super) const LASTING: u32 = 0b111;
+pub(crate) const LASTING: u32 = 0b111;
 
 /// A variable longer than this is not read; the longest known, `dbx`, has some ten KiB.
 const MAX_BYTES: u64 = 1 << 20;

@@ -238,7 +238,8 @@ impl JobFolder {
         let len = entry
             .sectors
             .saturating_mul(loaded.journal.sector_bytes.into());
-        let len = usize::try_from(len).unwrap_or(0);
+        let len =
+            usize::try_from(len).map_err(|_| self.damaged(name, "an extent has no length"))?;
         journal::read(&**file, entry.side(side), len).map_err(|source| self.io_error(name, source))
     }
 
@@ -250,11 +251,9 @@ impl JobFolder {
         let len = beside
             .sectors
             .saturating_mul(loaded.journal.sector_bytes.into());
-        let read = journal::read(
-            &*loaded.saved,
-            &beside.old,
-            usize::try_from(len).unwrap_or(0),
-        );
+        let len =
+            usize::try_from(len).map_err(|_| self.damaged(SAVED, "an extent has no length"))?;
+        let read = journal::read(&*loaded.saved, &beside.old, len);
         read.map_err(|source| self.io_error(SAVED, source))
     }
 
@@ -429,7 +428,8 @@ impl JobFolder {
             return true;
         };
         let sector = journal.sector_bytes as usize;
-        let header_at = usize::try_from(1 - entry.first_lba).unwrap_or(0) * sector;
+        // LBA 1 is in it, so it begins there or one before.
+        let header_at = if entry.first_lba == 0 { sector } else { 0 };
         let id = |header: &[u8]| header.get(56..72).map(<[u8]>::to_vec);
         let known: Vec<Vec<u8>> = [Side::Old, Side::New]
             .into_iter()

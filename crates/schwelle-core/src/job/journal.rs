@@ -369,9 +369,14 @@ pub(super) fn write(
                 let mut at = extent.first.0;
                 while at < extent.end.0 {
                     let sectors = (extent.end.0 - at).min(sectors_at_once);
-                    let offset = geometry.byte_of(Lba(at)).unwrap_or(u64::MAX);
-                    let len =
-                        usize::try_from(sectors * u64::from(geometry.logical_sector)).unwrap_or(0);
+                    let end = Lba(at.saturating_add(sectors));
+                    let (offset, len) = place(
+                        geometry,
+                        Extent {
+                            first: Lba(at),
+                            end,
+                        },
+                    )?;
                     extents.push(JournalExtent {
                         stage: stage.kind,
                         what: part.what.clone(),
@@ -387,8 +392,7 @@ pub(super) fn write(
     }
     let mut beside = Vec::new();
     for extent in extents_beside(set) {
-        let offset = geometry.byte_of(extent.first).unwrap_or(u64::MAX);
-        let len = usize::try_from(geometry.bytes_in(&extent)).unwrap_or(0);
+        let (offset, len) = place(geometry, extent)?;
         beside.push(Beside {
             first_lba: extent.first.0,
             sectors: extent.sectors(),
@@ -491,6 +495,13 @@ fn is_in(extents: &[Extent], wanted: &Extent) -> bool {
     extents
         .get(after)
         .is_some_and(|extent| extent.overlaps(wanted))
+}
+
+/// Byte offset and length of an extent.
+fn place(geometry: Geometry, extent: Extent) -> Result<(u64, usize), DeviceError> {
+    let len = usize::try_from(geometry.bytes_in(&extent)).ok();
+    let place = geometry.byte_of(extent.first).zip(len);
+    place.ok_or_else(|| DeviceError::outside("read", u64::MAX, 0))
 }
 
 /// Reads one side of an extent from its file; an error when the bytes are not those written.

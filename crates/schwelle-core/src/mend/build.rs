@@ -101,7 +101,7 @@ pub(super) fn build<'a>(
         (files, settled) = (done.files, done.regions);
     }
     let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions)?;
-    let changes = changes.and_then(&draft, &settled)?;
+    let changes = changes.and_then(&draft, &settled)?.checked(false)?;
     let kept: Vec<&Partition> = profile.partitions.iter().collect();
     Ok(Plan {
         before: MapPart::before(profile),

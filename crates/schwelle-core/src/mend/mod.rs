@@ -1,8 +1,8 @@
 //! Mends a GPT disk that does not start: one that was converted by other means, copied to a larger
 //! disk, or damaged.
 //!
-//! The rehearsal says at which step a start ends. [`plan`] drafts what that step needs, rehearses the
-//! draft, and goes on with the next step that fails, until none does. What has no remedy here is an
+//! The rehearsal says at which step a start ends. What that step needs is drafted, the draft rehearsed,
+//! and so on with the next step that fails, until none does. What has no remedy here is an
 //! error that says so, with the step's own advice; a disk on which nothing fails needs no plan.
 
 mod answers;
@@ -51,6 +51,9 @@ pub enum MendError {
     /// There is no room for an EFI system partition.
     #[error("there is no room for an EFI system partition")]
     NoRoom(NoRoom),
+    /// The mended disk's rehearsal does not pass.
+    #[error("the mended disk would not pass its rehearsal")]
+    NotPassed,
     /// The draft could not be made.
     #[error(transparent)]
     Draft(#[from] DraftError),
@@ -60,7 +63,7 @@ pub enum MendError {
 }
 
 /// Plans to mend `disk`: the draft of the mended disk, and what is mended. `None` when nothing fails.
-pub fn plan<'a>(
+pub(crate) fn plan<'a>(
     disk: &'a dyn ReadDevice,
     profile: &Profile,
     wish: EspWish,

@@ -6,7 +6,7 @@ use crate::bootstore::BootStore;
 use crate::device::{ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::fat::{FatKind, FatVolume};
-use crate::gpt::place::esp_floor;
+use crate::gaps::esp_floor;
 use crate::gpt::{GptCopy, GptLayout, GptPair, type_guid};
 use crate::placement::{self, EspWish, Placement};
 use crate::profile::{

@@ -4,7 +4,7 @@
 use crate::device::{Draft, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::fat::{DosTime, FatEditor, FatError, FatKind, FatVolume};
-use crate::gpt::place::esp_floor;
+use crate::gaps::esp_floor;
 use crate::profile::{Partition, Role, VolumeKind, boot_system};
 
 use super::{EspFrom, EspPlace, ExistingUnfit, NoRoom, Place, PlaceVerdict, Search};

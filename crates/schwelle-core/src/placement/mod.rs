@@ -21,8 +21,8 @@ use std::sync::Arc;
 
 use crate::device::{Extent, Geometry, Lba, MIB, ReadDevice};
 use crate::disk_use::DiskUse;
+use crate::gaps::{ESP_WANTED, esp_floor, in_gap};
 use crate::gpt::backup_sectors;
-use crate::gpt::place::{ESP_WANTED, esp_floor, in_gap};
 use crate::ntfs::TrimPlan;
 use crate::profile::{Partition, Profile, Role, Table, beyond_volume};
 

@@ -2,8 +2,8 @@
 
 use crate::bytes::ReadBytes;
 use crate::device::{Extent, Lba, Window};
+use crate::gaps::esp_floor;
 use crate::gpt::first_usable;
-use crate::gpt::place::esp_floor;
 use crate::ntfs::{NtfsError, NtfsVolume, ROOT_RECORD};
 use crate::profile::{Partition, Role, is_companion};
 

@@ -259,7 +259,7 @@ impl Profile {
         // device remembers what cannot, and a rule about that blocks.
         let beside = &Lenient(device);
         let used: Vec<Extent> = used_extents(&table, &partitions);
-        let gaps = gpt::place::gaps(geometry, &used);
+        let gaps = crate::gaps::gaps(geometry, &used);
         let code_in_gap = code_in_gap(beside, &gaps)?;
         let crossing = any_crossing(geometry, &table, &partitions);
         let systems = WindowsSystem::find_all(device, &partitions, crossing.as_ref());

@@ -4,7 +4,7 @@ use uuid::Uuid;
 
 use crate::device::{DeviceError, Extent, Lba, MIB, ReadDevice, Window};
 use crate::fat::FatVolume;
-use crate::gpt::place::{ESP_WANTED, esp_floor, in_gap, usable_part};
+use crate::gaps::{ESP_WANTED, esp_floor, in_gap, usable_part};
 use crate::gpt::{GptPair, type_guid};
 use crate::ntfs::NtfsShape;
 use crate::receipt::{MAX_RECEIPT_BYTES, RECEIPT, Receipt};
@@ -92,7 +92,7 @@ pub(super) fn find(
     for wanted in [ESP_WANTED.max(floor), floor] {
         places.extend(in_gap(geometry, used, wanted, floor).map(|extent| extent.first));
     }
-    for extent in crate::gpt::place::gaps(geometry, used)
+    for extent in crate::gaps::gaps(geometry, used)
         .into_iter()
         .chain(beyond_all)
     {

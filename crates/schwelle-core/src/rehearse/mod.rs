@@ -3,17 +3,16 @@
 //!
 //! [`walk`] gives one step after the other with its evidence, and stops at the first that fails,
 //! which names the remedy. Behind the kernel it looks around: the rest of the menu, drive letters,
-//! recovery. [`walk_to`] also walks an MBR disk as a BIOS would, and a data disk to its volumes. [`emulator`]
-//! does the same on real firmware.
+//! recovery. [`walk_to`] also walks an MBR disk as a BIOS would, and a data disk to its volumes.
 
 pub mod answers;
 mod around;
 mod bios;
-pub mod emulator;
 mod entry;
 mod names;
 mod volumes;
 mod walk;
 
 pub use answers::{Evidence, Remedy};
+pub use names::partition_named;
 pub use walk::{Rehearsal, Step, StepId, StepOutcome, walk, walk_to};

@@ -36,6 +36,15 @@ pub(super) struct DiskNames {
     pub(super) partitions: Vec<Named>,
 }
 
+/// The partition of a GPT disk that a device element of a boot store names.
+pub fn partition_named(
+    geometry: Geometry,
+    table: &GptCopy,
+    device: &DeviceElement,
+) -> Option<Extent> {
+    DiskNames::of_gpt(geometry, table).resolve(device).ok()
+}
+
 impl DiskNames {
     pub(super) fn of_gpt(geometry: Geometry, table: &GptCopy) -> Self {
         let named = table.entries.iter().filter_map(|(number, entry)| {

@@ -1,5 +1,6 @@
 //! The conversions that are cut: a disk, its plan, and its job folder.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::PathBuf;
 
@@ -9,17 +10,17 @@ use schwelle_core::device::{
     BlockDevice, Extent, HostFacts, Lba, MIB, Memory, Move, ReadDevice, Window,
 };
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::{Plan, Source};
+use schwelle_core::draft::Plan;
 use schwelle_core::fat::{FatVolume, FatWriter};
-use schwelle_core::gpt::{GptEntry, GptLayout, TypeTable, type_guid};
+use schwelle_core::gpt::{GptEntry, GptLayout, GptPair, TypeTable, type_guid};
 use schwelle_core::job::{JobFacts, JobFolder, JobKind};
 use schwelle_core::mbr::{BiosStart, protective_sector};
-use schwelle_core::mend;
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_core::placement::{EspFrom, EspPlace, EspWish, Placement};
-use schwelle_core::profile::{Profile, SignedSet};
+use schwelle_core::pipeline::{Circumstances, Mending};
+use schwelle_core::placement::{EspWish, PlaceWish};
+use schwelle_core::profile::Profile;
 use schwelle_demo::{
-    Asset, DiskBuilder, MbrEntry, STAMP, convert, counted_guids, plan_back, plan_of, plan_with,
+    Asset, DiskBuilder, MbrEntry, STAMP, convert, outside, plan_back, plan_of, replace_bytes,
     scatter,
 };
 use tempfile::TempDir;
@@ -38,6 +39,17 @@ pub(crate) fn roll(dice: &mut u64) -> u64 {
     *dice >> 3
 }
 
+/// Which way a conversion goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Kind {
+    /// From MBR to GPT.
+    There,
+    /// From GPT to MBR.
+    Back,
+    /// A GPT disk is mended.
+    Mended,
+}
+
 /// A conversion that can be begun again and again.
 pub(crate) struct Bench {
     pub(crate) name: &'static str,
@@ -51,6 +63,10 @@ pub(crate) struct Bench {
     pub(crate) free_taken: Vec<Extent>,
     /// Later stages write where moved data has been.
     moved_is_overwritten: bool,
+    /// Which way it goes.
+    pub(crate) kind: Kind,
+    /// What it edits at the end lies where something has moved to.
+    edits_moved: bool,
     /// Single writes are left out only where a flush is next: so much is written that each case takes its
     /// time, or another kind writes the same in the same order.
     pub(crate) is_brief: bool,
@@ -66,6 +82,26 @@ impl Bench {
         let bench = Self::of_plan(name, old, |disk| plan_of(disk, wish).unwrap());
         assert!(bench.moved_is_overwritten || bench.free_taken.is_empty() || size.is_none());
         bench
+    }
+
+    /// With single writes left out only where a flush is next: another kind writes the same in the same order.
+    fn brief(self) -> Self {
+        Self {
+            is_brief: true,
+            ..self
+        }
+    }
+
+    /// Fails where nothing is edited that has moved before.
+    fn that_edits_what_moved(self) -> Self {
+        assert!(self.edits_moved, "{}", self.name);
+        self
+    }
+
+    /// A power cut tears a physical sector that holds several logical ones.
+    pub(crate) fn has_large_sectors(&self) -> bool {
+        let geometry = self.old.geometry();
+        geometry.physical_sector > geometry.logical_sector
     }
 
     fn of_plan(name: &'static str, old: Memory, plan: impl FnOnce(&Memory) -> Plan<'_>) -> Self {
@@ -84,9 +120,9 @@ impl Bench {
             finished: Image::default(),
             free_taken: Vec::new(),
             moved_is_overwritten: false,
-            is_brief: ["a tight end", "logical", "physical"]
-                .iter()
-                .any(|kind| name.contains(kind)),
+            kind: Kind::There,
+            edits_moved: false,
+            is_brief: false,
         };
         let mut job = JobFolder::create(&bench.path(), job_facts(), "{}").unwrap();
         let medium = Medium::new(&bench.old, Image::default());
@@ -111,10 +147,15 @@ impl Bench {
             };
             bench.moved_is_overwritten = moves.iter().any(overwritten);
             let edits = plan.changes.stages.last().unwrap();
-            assert!(edits.kind == StageKind::Settle || name.contains("mended"));
+            bench.kind = match plan.table.style() {
+                Style::Mbr => Kind::Back,
+                Style::Gpt if GptPair::read(&bench.old).best().is_some() => Kind::Mended,
+                Style::Gpt => Kind::There,
+            };
+            assert!(edits.kind == StageKind::Settle || bench.kind == Kind::Mended);
             let on_moved = |extent: Extent| moves.iter().any(|m| m.destination().overlaps(&extent));
-            assert!(edits.extents().any(on_moved) || !name.contains("what is edited"));
-            bench.is_brief |= plan.changes.bytes() > 16 * MIB;
+            bench.edits_moved = edits.extents().any(on_moved);
+            bench.is_brief = plan.changes.bytes() > 16 * MIB || bench.has_large_sectors();
             moves.iter().map(Move::destination).collect()
         };
         bench.finished = medium.into_image();
@@ -257,16 +298,51 @@ fn without_esp() -> Memory {
     })
 }
 
+/// A full disk whose boot partition is as large as an EFI system partition, behind Windows.
+fn with_large_boot_partition() -> Memory {
+    disk(314, |builder, [front, windows]| {
+        let boot = extent(211, 102);
+        builder.volume(Asset::Boot, boot).unwrap();
+        // The store named the boot partition at 1 MiB.
+        let (old, new) = (MIB.to_le_bytes(), (211 * MIB).to_le_bytes());
+        replace_bytes(builder.device(), boot, "\\Boot\\BCD", &old, &new).unwrap();
+        without_recovery_image(builder.device(), boot);
+        let front = MbrEntry {
+            kind: 0x83,
+            active: false,
+            ..front
+        };
+        builder
+            .bytes(Lba(front.first.into()), b"another system's")
+            .unwrap();
+        let entries = [front, windows, entry(boot, true)];
+        builder.boot_record(Lba(0), 0x51C3_A7E5, &entries).unwrap();
+    })
+}
+
+/// Gives the recovery image another name, which sorts at the same place: it would be in the way.
+fn without_recovery_image(disk: &dyn BlockDevice, volume: Extent) {
+    let name = |text: &str| -> Vec<u8> { text.encode_utf16().flat_map(u16::to_le_bytes).collect() };
+    let (old, new) = (name("Winre.wim"), name("Winrf.wim"));
+    let mut found = 0;
+    for lba in volume.first.0..volume.end.0 {
+        let mut sector = disk.read_sector(Lba(lba)).unwrap();
+        if let Some(at) = sector.windows(old.len()).position(|part| part == old) {
+            sector[at..at + new.len()].copy_from_slice(&new);
+            disk.write_at(lba * 512, &sector).unwrap();
+            found += 1;
+        }
+    }
+    assert!(found >= 2, "a record and a directory name it");
+}
+
 fn mended(disk: &Memory) -> Plan<'_> {
     let profile = Profile::read(disk, HostFacts::default()).unwrap();
-    let source = Source {
-        new_guid: &mut counted_guids(),
-        stamp: STAMP,
-        set: SignedSet::First,
-        types: &TypeTable::default(),
-    };
-    let plan = mend::plan(disk, &profile, EspWish::default(), source);
-    plan.unwrap().unwrap().0
+    let (types, severities) = (TypeTable::default(), BTreeMap::new());
+    let known = Circumstances::unknown(Style::Gpt, EspWish::default(), &types, &severities);
+    let mending = outside(|outside| Mending::new(disk, &profile, known, outside));
+    let mended = mending.unwrap().unwrap().rehearse().unwrap();
+    mended.rehearsed.into_plan()
 }
 
 /// A converted disk that is to go back, with partitions that must become logical ones.
@@ -316,7 +392,7 @@ pub(crate) fn scenarios() -> Vec<Bench> {
             Some(109),
             disk(213, |_, _| {}).with_physical(4096),
         ),
-        Bench::new("trim at a tight end", Some(107), disk(211, |_, _| {})),
+        Bench::new("trim at a tight end", Some(107), disk(211, |_, _| {})).brief(),
         Bench::new(
             "trim that moves what is edited",
             Some(108),
@@ -330,7 +406,8 @@ pub(crate) fn scenarios() -> Vec<Bench> {
                 });
                 scatter(&window, &[edited[0], edited[1], (0, 0x80)]).unwrap();
             }),
-        ),
+        )
+        .that_edits_what_moved(),
         Bench::new(
             "gap with a tight end",
             None,
@@ -341,7 +418,8 @@ pub(crate) fn scenarios() -> Vec<Bench> {
                 let entries = [boot, windows, entry(last, false)];
                 builder.boot_record(Lba(0), 0x51C3_A7E5, &entries).unwrap();
             }),
-        ),
+        )
+        .brief(),
         Bench::new(
             "files for an EFI system partition that is there",
             None,
@@ -367,20 +445,13 @@ pub(crate) fn scenarios() -> Vec<Bench> {
         ),
         Bench::of_plan(
             "the boot partition taken over",
-            disk(213, |_, _| {}),
+            with_large_boot_partition(),
             |disk| {
-                // Smaller than a technician would get: what is cut is the same, and sooner done.
-                let profile = Profile::read(disk, HostFacts::default()).unwrap();
-                let extent = extent(1, 34);
-                let from = EspFrom::Takeover(1);
-                let place = Placement {
-                    cut: Vec::new(),
-                    disk_use: DiskUse::System,
-                    esp: Some(EspPlace { extent, from }),
-                    trims: Vec::new(),
-                    considered: Vec::new(),
+                let wish = EspWish {
+                    place: PlaceWish::Takeover,
+                    ..EspWish::default()
                 };
-                plan_with(disk, &profile, &place).unwrap()
+                plan_of(disk, wish).unwrap()
             },
         ),
         Bench::of_plan("the way back to MBR", to_go_back(), |disk| {
@@ -421,7 +492,8 @@ pub(crate) fn scenarios() -> Vec<Bench> {
                     .boot_record(Lba(first.0 + 20_480), 0, &[logical(2048, 18_000)])
                     .unwrap();
             }),
-        ),
+        )
+        .brief(),
     ]
 }
 

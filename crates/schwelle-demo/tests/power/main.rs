@@ -26,7 +26,7 @@ use schwelle_core::job::recover::{self, RecoverError};
 use schwelle_core::job::{JobFolder, JobState, Repaired};
 use schwelle_core::mbr::{BootRecord, MbrTable};
 
-use bench::{Bench, scenarios};
+use bench::{Bench, Kind, scenarios};
 use medium::{Failure, Image, Medium};
 
 /// Which way out of a half-written disk.
@@ -172,19 +172,19 @@ fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
         let is_flush = flushes.contains(&cut);
         let mut survivors = medium.survivors(!bench.is_brief || is_flush);
         survivors.extend((0..torn).map(|_| medium.survivors_at_random(&mut dice)));
-        if bench.name.contains("physical sectors") {
+        if bench.has_large_sectors() {
             let torn = [true, false].map(|is_readable| medium.torn(is_readable, &mut dice));
             survivors.extend(torn.into_iter().flatten());
         }
         for (index, image) in survivors.iter().enumerate() {
             bench.set_state(&state);
             let case = format!("{}, cut at {cut}, survivor {index}", bench.name);
-            if bench.name.ends_with("mended") {
+            if bench.kind == Kind::Mended {
                 // A GPT disk stays one: a copy of the table is sound at any moment.
                 let medium = Medium::new(&bench.old, image.clone());
                 assert!(GptPair::read(&medium).best().is_some(), "{case}");
             }
-            if bench.name.contains("back") {
+            if bench.kind == Kind::Back {
                 sound_on_the_way_back(&Medium::new(&bench.old, image.clone()), &case);
             }
             cases += both_ways(bench, image, &mut dice, &case);

@@ -3,14 +3,14 @@
 
 use std::path::Path;
 
-use schwelle_core::commit;
 use schwelle_core::crossing::Style;
-use schwelle_core::device::{self, BlockDevice, DiskFile};
+use schwelle_core::device::{self, DiskFile};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
 use schwelle_core::job::{JobEnd, JobFacts, JobFolder, JobKind, JobState, bytes_needed};
-use schwelle_core::rehearse::{self, Rehearsal};
+use schwelle_core::pipeline::Ready;
+use schwelle_core::rehearse::Rehearsal;
 
 use crate::cli::Accepted;
 use crate::disk::{Circumstances, Disk, refuse_busy};
@@ -221,11 +221,12 @@ impl<'a> Job<'a> {
     /// Saves, writes, reads back, rehearses the real disk.
     pub(super) fn write(
         &self,
-        plan: &Plan<'_>,
+        ready: Ready<'_, '_>,
         record: &str,
         screen: &Screen,
     ) -> Result<Written, CliError> {
         let disk = self.disk;
+        let plan = ready.plan();
         let untouched = |error| CliError::job(&error);
         // Time has passed over the questions.
         refuse_busy(disk)?;
@@ -237,15 +238,12 @@ impl<'a> Job<'a> {
             serial: disk.profile.host.serial.clone(),
         };
         let mut job = JobFolder::create(self.folder, facts, record).map_err(untouched)?;
-        let (device, drafts): (&dyn BlockDevice, _) = (&disk.device, plan.drafts());
         let busy = screen.busy("Saving what is overwritten");
-        job.save(&disk.device, drafts, &plan.changes, plan.relied_on.clone())
-            .map_err(untouched)?;
+        let saved = ready.save(&disk.device, &mut job).map_err(untouched)?;
         drop(busy);
         let mut progress = Progress::new(screen, self.folder);
         progress.catch_stops();
-        let committed = commit::apply(drafts, &plan.changes, device, &mut job, &mut progress)
-            .and_then(|()| commit::verify(drafts, &plan.changes, &disk.device, &mut progress));
+        let committed = saved.write(&disk.device, &mut job, &mut progress);
         drop(progress);
         if let Err(error) = committed {
             if error.is_untouched() {
@@ -258,8 +256,7 @@ impl<'a> Job<'a> {
         }
         let busy = screen.busy("Rehearsing the disk");
         let warnings: Vec<String> = read_table_again(&disk.device).into_iter().collect();
-        let rehearsal =
-            rehearse::walk_to(&disk.device, plan.table.style(), plan.placement.disk_use);
+        let rehearsal = plan.rehearse_on(&disk.device);
         drop(busy);
         job.set_state(JobState::Done)
             .map_err(|error| CliError::record(self.folder, &error))?;

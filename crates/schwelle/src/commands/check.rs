@@ -72,11 +72,11 @@ fn check_one(
         screen.document_line(&check);
     });
     let disk = opened?.with(given);
-    let judgement = disk.judge(circumstances);
+    let judged = disk.judge(circumstances);
     drop(busy);
-    screen.show(&views::check::render(&disk, &judgement, screen.look()));
-    screen.document_line(&Check::of(&disk, &judgement));
-    Ok(u8::from(judgement.is_blocked()))
+    screen.show(&views::check::render(&disk, &judged, screen.look()));
+    screen.document_line(&Check::of(&disk, &judged));
+    Ok(u8::from(judged.is_blocked()))
 }
 
 fn check_many(

@@ -5,10 +5,9 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_core::draft::Plan;
 use schwelle_core::job::JobKind;
-use schwelle_core::rehearse;
 
 use crate::cli::{Accepted, DiskOptions, ToOptions};
-use crate::disk::{Circumstances, Disk, Judgement};
+use crate::disk::{Circumstances, Disk};
 use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
@@ -16,6 +15,7 @@ use crate::policy::Policy;
 use crate::screen::Screen;
 use crate::text::typed;
 use crate::views::{self, emulate::EmulatedDoc};
+use schwelle_core::pipeline::Judged;
 
 use super::carry_out::{Job, Written, last_words};
 use super::plan;
@@ -116,52 +116,50 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         ..Circumstances::of(machine.as_ref(), &policy)
     };
     Job::new(JobKind::Convert, &disk, &folder, args.yes, &circumstances).refuse_unfinished()?;
-    let judgement = disk.judge(&circumstances);
-    if judgement.is_blocked() {
+    let judged = disk.judge(&circumstances);
+    if judged.is_blocked() {
         drop(busy);
-        return Ok(blocked(&disk, &judgement, screen));
+        return Ok(blocked(&disk, &judged, screen));
     }
     drop(disk);
     // From here to the end the disk is locked, and everything is read again under the lock.
     let disk = Disk::open_for_writing(&args.disk, args.given.image)?.with(&args.given);
-    let judgement = disk.judge(&circumstances);
-    if judgement.is_blocked() {
+    let judged = disk.judge(&circumstances);
+    if judged.is_blocked() {
         drop(busy);
-        return Ok(blocked(&disk, &judgement, screen));
+        return Ok(blocked(&disk, &judged, screen));
     }
-    let plan = disk.draft(&judgement, &policy.types)?;
-    let rehearsal = rehearse::walk_to(&plan.draft, plan.table.style(), plan.placement.disk_use);
+    let drafted = disk.draft(&judged)?;
+    let (plan, rehearsal) = (drafted.plan(), drafted.rehearsal());
     drop(busy);
     screen.show(&views::plan::render(
         &disk,
-        &judgement,
-        &plan,
-        &rehearsal,
+        &judged,
+        plan,
+        rehearsal,
         screen.look(),
     ));
-    let emulated = match rehearsal.passed() {
-        true => emulate(args, &folder, &disk, &plan, screen)?,
-        false => None,
+    let ready = drafted.ready();
+    let emulated = match ready {
+        Some(_) => emulate(args, &folder, &disk, plan, screen)?,
+        None => None,
     };
     let is_good = emulated.as_ref().is_none_or(Emulated::is_good);
-    if !rehearsal.passed() || !is_good {
-        screen.show(&views::plan::verdict(&disk, &rehearsal, is_good));
+    let Some(ready) = ready.filter(|_| is_good) else {
+        screen.show(&views::plan::verdict(&disk, rehearsal, is_good));
         let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &[]));
         screen.document(&views::json::Converted::not_started(
-            &disk, &rehearsal, emulated,
+            &disk, rehearsal, emulated,
         ));
         return Ok(1);
-    }
+    };
     let job = Job::new(JobKind::Convert, &disk, &folder, args.yes, &circumstances);
-    job.refuse_unready(&plan)?;
-    job.confirm(&plan, screen)?;
+    job.refuse_unready(plan)?;
+    job.confirm(plan, screen)?;
     // The record says what was answered, not that it was still to be asked.
-    let judgement = disk.judge(&Circumstances {
-        backup_confirmed: true,
-        ..circumstances
-    });
+    let judged = judged.confirmed();
     let kept: Vec<PathBuf> = KEPT.iter().map(|name| folder.join(name)).collect();
-    let mut document = views::json::Plan::of(&disk, &judgement, &plan, &rehearsal);
+    let mut document = views::json::Plan::of(&disk, &judged, plan, rehearsal);
     document.emulated = emulated
         .as_ref()
         .map(|emulated| EmulatedDoc::of(emulated, &kept));
@@ -169,7 +167,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         rehearsal,
         warnings,
         job,
-    } = job.write(&plan, &job.record(document), screen)?;
+    } = job.write(ready, &job.record(document), screen)?;
     // The disk is done; what cannot be kept of the emulator's start does not change that.
     let kept = emulated.as_ref().map(|emulated| emulated.keep(&folder));
     let kept = kept.and_then(Result::ok).unwrap_or_default();
@@ -177,7 +175,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         "Converted",
         &disk,
         &folder,
-        &plan,
+        plan,
         &rehearsal,
     ));
     let emulated = emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept));
@@ -221,12 +219,8 @@ fn emulate(
     }
 }
 
-fn blocked(disk: &Disk, judgement: &Judgement, screen: &Screen) -> u8 {
-    screen.show(&views::check::render_blocked(
-        disk,
-        judgement,
-        screen.look(),
-    ));
-    screen.document(&views::json::Converted::blocked(disk, judgement));
+fn blocked(disk: &Disk, judged: &Judged<'_, '_>, screen: &Screen) -> u8 {
+    screen.show(&views::check::render_blocked(disk, judged, screen.look()));
+    screen.document(&views::json::Converted::blocked(disk, judged));
     1
 }

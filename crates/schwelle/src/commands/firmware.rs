@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 use clap::{Args, Subcommand};
 use schwelle_core::device::{self, DiskFile};
 use schwelle_core::firmware::{
-    self, AttachedDisk, EntryError, EntryPlan, Machine, Outcome, SimulatedPc, Variables,
-    ask_for_setup,
+    AttachedDisk, EntryError, EntryPlan, Machine, Variables, ask_for_setup,
 };
 use schwelle_core::profile::open_image_or_disk;
 use schwelle_core::rehearse;
+use schwelle_core::switch::{self, Outcome, SimulatedPc};
 
 use super::report::write_new;
 use crate::cli::{DiskOptions, ImageOptions};
@@ -313,7 +313,7 @@ fn start(pc: &Pc, screen: &Screen) -> Result<u8, CliError> {
     let settings = pc.simulated()?.settings();
     let disks = pc.disks(None)?;
     let disks = disks.attached();
-    let start = firmware::start(&settings, &pc.machine, &disks);
+    let start = switch::start(&settings, &pc.machine, &disks);
     screen.show(&views::firmware::render_start(
         &pc.name(),
         &settings,

@@ -3,13 +3,12 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use schwelle_core::draft::Plan;
 use schwelle_core::job::JobKind;
-use schwelle_core::mend::Fix;
-use schwelle_core::rehearse::{self, Rehearsal};
+use schwelle_core::mend::MendError;
+use schwelle_core::pipeline::{MendedDraft, Mending};
 
 use crate::cli::{Accepted, DiskOptions};
-use crate::disk::{Circumstances, Disk, Judgement};
+use crate::disk::{Circumstances, Disk};
 use crate::error::CliError;
 use crate::screen::Screen;
 use crate::views::{self, mend::Mended};
@@ -70,94 +69,82 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     // As with a conversion: looked at read-only first, and again under the lock.
     let disk = Disk::open(&args.disk, args.given.image)?.with(&args.given);
     let Some(folder) = &args.job else {
-        return match Planned::of(&disk, &circumstances, screen)? {
+        return match planned(&disk, &circumstances, screen)? {
             Err(code) => Ok(code),
-            Ok(planned) => {
-                screen.show(&views::mend::render(&disk, &planned, screen.look()));
-                screen.show(&views::mend::verdict(&disk, &planned.rehearsal));
-                screen.document(&Mended::planned(planned.document(&disk)));
+            Ok(mended) => {
+                let rehearsal = mended.rehearsed.rehearsal();
+                screen.show(&views::mend::render(&disk, &mended, screen.look()));
+                screen.show(&views::mend::verdict(&disk, rehearsal));
+                screen.document(&Mended::planned(document(&disk, &mended)));
                 Ok(0)
             }
         };
     };
     Job::new(JobKind::Mend, &disk, folder, args.yes, &circumstances).refuse_unfinished()?;
-    if let Err(code) = Planned::of(&disk, &circumstances, screen)? {
+    if let Err(code) = planned(&disk, &circumstances, screen)? {
         return Ok(code);
     }
     drop(disk);
     let disk = Disk::open_for_writing(&args.disk, args.given.image)?.with(&args.given);
-    let planned = match Planned::of(&disk, &circumstances, screen)? {
+    let mended = match planned(&disk, &circumstances, screen)? {
         Err(code) => return Ok(code),
-        Ok(planned) => planned,
+        Ok(mended) => mended,
     };
-    screen.show(&views::mend::render(&disk, &planned, screen.look()));
+    screen.show(&views::mend::render(&disk, &mended, screen.look()));
+    let plan = mended.rehearsed.plan();
     let job = Job::new(JobKind::Mend, &disk, folder, args.yes, &circumstances);
-    job.refuse_unready(&planned.plan)?;
-    job.confirm(&planned.plan, screen)?;
-    let confirmed = Circumstances {
-        backup_confirmed: true,
-        ..circumstances
+    job.refuse_unready(plan)?;
+    job.confirm(plan, screen)?;
+    let mended = MendedDraft {
+        judged: mended.judged.confirmed(),
+        ..mended
     };
-    let planned = Planned {
-        judgement: disk.judge_mending(&confirmed, &planned.plan),
-        ..planned
-    };
-    let record = job.record(planned.document(&disk));
+    let record = job.record(document(&disk, &mended));
+    // The planning went on until nothing failed.
+    let ready = mended.rehearsed.ready();
+    let ready = ready.ok_or_else(|| CliError::mending(&disk, MendError::NotPassed))?;
     let Written {
         rehearsal,
         warnings,
         job,
-    } = job.write(&planned.plan, &record, screen)?;
-    screen.show(&views::mend::done(&disk, folder, &planned.plan, &rehearsal));
-    screen.document(&Mended::done(&disk, &planned.fixes, folder, &rehearsal));
+    } = job.write(ready, &record, screen)?;
+    let plan = ready.plan();
+    screen.show(&views::mend::done(&disk, folder, plan, &rehearsal));
+    screen.document(&Mended::done(&disk, &mended.fixes, folder, &rehearsal));
     last_words(&job, &warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
 }
 
-/// What is to be done, and what the rules and the rehearsal say of it.
-pub(crate) struct Planned<'a> {
-    pub(crate) judgement: Judgement,
-    pub(crate) plan: Plan<'a>,
-    pub(crate) fixes: Vec<Fix>,
-    pub(crate) rehearsal: Rehearsal,
-}
-
-impl<'a> Planned<'a> {
-    /// Plans and judges; the exit code where there is nothing to do, or a rule blocks.
-    fn of(
-        disk: &'a Disk,
-        circumstances: &Circumstances<'_>,
-        screen: &Screen,
-    ) -> Result<Result<Self, u8>, CliError> {
-        let busy = screen.busy(format!("Looking at {}, and drafting", disk.path.display()));
-        let planned = disk.mend(circumstances)?;
-        drop(busy);
-        let Some((plan, fixes)) = planned else {
+/// Plans, judges and rehearses; the exit code where there is nothing to do, or a rule blocks.
+fn planned<'a>(
+    disk: &'a Disk,
+    circumstances: &Circumstances<'a>,
+    screen: &Screen,
+) -> Result<Result<MendedDraft<'a, 'a>, u8>, CliError> {
+    let busy = screen.busy(format!("Looking at {}, and drafting", disk.path.display()));
+    let planned = disk.mend(circumstances)?;
+    let rehearsed = planned.map(Mending::rehearse);
+    drop(busy);
+    match rehearsed {
+        None => {
             screen.show(&views::mend::nothing(disk, circumstances.wish.disk_use));
             screen.document(&Mended::nothing());
-            return Ok(Err(0));
-        };
-        let judgement = disk.judge_mending(circumstances, &plan);
-        if judgement.is_blocked() {
+            Ok(Err(0))
+        }
+        Some(Err(judged)) => {
             let look = screen.look();
-            screen.show(&views::check::render_blocked(disk, &judgement, look));
-            screen.document(&Mended::blocked(disk, &judgement));
-            return Ok(Err(1));
+            screen.show(&views::check::render_blocked(disk, &judged, look));
+            screen.document(&Mended::blocked(disk, &judged));
+            Ok(Err(1))
         }
-        // The planning went on until nothing failed.
-        let rehearsal = rehearse::walk_to(&plan.draft, plan.table.style(), plan.placement.disk_use);
-        Ok(Ok(Self {
-            judgement,
-            plan,
-            fixes,
-            rehearsal,
-        }))
+        Some(Ok(mended)) => Ok(Ok(mended)),
     }
+}
 
-    fn document(&self, disk: &Disk) -> views::json::Plan {
-        views::json::Plan {
-            mended: views::mend::fixes(&self.fixes),
-            ..views::json::Plan::of(disk, &self.judgement, &self.plan, &self.rehearsal)
-        }
+fn document(disk: &Disk, mended: &MendedDraft<'_, '_>) -> views::json::Plan {
+    let drafted = &mended.rehearsed;
+    views::json::Plan {
+        mended: views::mend::fixes(&mended.fixes),
+        ..views::json::Plan::of(disk, &mended.judged, drafted.plan(), drafted.rehearsal())
     }
 }

@@ -6,7 +6,6 @@ use clap::Args;
 use schwelle_core::crossing::Style;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::BootMode;
-use schwelle_core::rehearse;
 
 use crate::cli::{DiskOptions, ToOptions};
 use crate::disk::{Circumstances, Disk};
@@ -63,32 +62,28 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
     let policy = args.given.policy.read()?;
     let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
     let disk = Disk::open(&args.disk, args.given.image)?.with(&args.given);
-    let judgement = disk.judge(&Circumstances {
+    let judged = disk.judge(&Circumstances {
         to: args.to.style_with(args.given.place)?,
         wish: args.given.place.wish(&policy)?,
         ..Circumstances::of(machine.as_ref(), &policy)
     });
-    if judgement.is_blocked() {
+    if judged.is_blocked() {
         drop(busy);
-        screen.show(&views::check::render_blocked(
-            &disk,
-            &judgement,
-            screen.look(),
-        ));
-        screen.document(&views::json::Plan::blocked(&disk, &judgement));
+        screen.show(&views::check::render_blocked(&disk, &judged, screen.look()));
+        screen.document(&views::json::Plan::blocked(&disk, &judged));
         return Ok(1);
     }
-    let plan = disk.draft(&judgement, &policy.types)?;
-    let rehearsal = rehearse::walk_to(&plan.draft, plan.table.style(), plan.placement.disk_use);
+    let drafted = disk.draft(&judged)?;
+    let (plan, rehearsal) = (drafted.plan(), drafted.rehearsal());
     drop(busy);
     screen.show(&views::plan::render(
         &disk,
-        &judgement,
-        &plan,
-        &rehearsal,
+        &judged,
+        plan,
+        rehearsal,
         screen.look(),
     ));
-    let emulated = emulate(&args.emulate, &disk, &plan, None, screen)?;
+    let emulated = emulate(&args.emulate, &disk, plan, None, screen)?;
     let kept = match (&emulated, &args.keep) {
         (Some(emulated), Some(folder)) => emulated.keep(folder)?,
         _ => Vec::new(),
@@ -97,10 +92,10 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
         screen.show(&views::emulate::render(emulated, &kept, screen.columns()));
     }
     let is_good = emulated.as_ref().is_none_or(Emulated::is_good);
-    screen.show(&views::plan::verdict(&disk, &rehearsal, is_good));
+    screen.show(&views::plan::verdict(&disk, rehearsal, is_good));
     screen.document(&views::json::Plan {
         emulated: emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept)),
-        ..views::json::Plan::of(&disk, &judgement, &plan, &rehearsal)
+        ..views::json::Plan::of(&disk, &judged, plan, rehearsal)
     });
     Ok(u8::from(!rehearsal.passed() || !is_good))
 }

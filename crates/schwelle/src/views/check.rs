@@ -5,9 +5,10 @@ use schwelle_core::rules::Outcome;
 use super::common::{answer, answer_line, head, item, paragraph, partitions};
 use super::json::{Check, DiskAnswer};
 use super::told::FindingDoc;
-use crate::disk::{Disk, Judgement};
+use crate::disk::{Disk, options_of};
 use crate::screen::{Look, Tone, toned};
 use crate::text::{pad, safe, sentence};
+use schwelle_core::pipeline::Judged;
 
 /// Columns of the families' names beside their findings.
 const FAMILY_COLUMNS: usize = 12;
@@ -15,9 +16,9 @@ const FAMILY_COLUMNS: usize = 12;
 const NAME_COLUMNS: usize = 14;
 
 /// All findings: what stands against it first, each outcome by family.
-pub(crate) fn render(disk: &Disk, judgement: &Judgement, look: Look) -> String {
-    let mut text = open_questions_and_worse(disk, judgement, look);
-    let passed = told(disk, judgement, Outcome::Pass);
+pub(crate) fn render(disk: &Disk, judged: &Judged<'_, '_>, look: Look) -> String {
+    let mut text = open_questions_and_worse(disk, judged, look);
+    let passed = told(disk, judged, Outcome::Pass);
     text += &section(Tone::Good, "Passed", passed.len());
     for findings in by_family(&passed) {
         let (silent, telling): (Vec<&FindingDoc>, Vec<&FindingDoc>) =
@@ -42,22 +43,22 @@ pub(crate) fn render(disk: &Disk, judgement: &Judgement, look: Look) -> String {
         }
         text += &beside(findings, &body);
     }
-    text + &verdict(disk, judgement)
+    text + &verdict(disk, judged)
 }
 
 /// The same without what passed: what `plan` and `convert` show of a blocked disk.
-pub(crate) fn render_blocked(disk: &Disk, judgement: &Judgement, look: Look) -> String {
-    open_questions_and_worse(disk, judgement, look) + &verdict(disk, judgement)
+pub(crate) fn render_blocked(disk: &Disk, judged: &Judged<'_, '_>, look: Look) -> String {
+    open_questions_and_worse(disk, judged, look) + &verdict(disk, judged)
 }
 
-fn open_questions_and_worse(disk: &Disk, judgement: &Judgement, look: Look) -> String {
+fn open_questions_and_worse(disk: &Disk, judged: &Judged<'_, '_>, look: Look) -> String {
     let mut text = head(disk) + &partitions(disk, look);
     for (outcome, tone, title) in [
         (Outcome::Block, Tone::Bad, "Blocked"),
         (Outcome::Caution, Tone::Careful, "Caution"),
         (Outcome::Unknown, Tone::Open, "To find out"),
     ] {
-        let found = told(disk, judgement, outcome);
+        let found = told(disk, judged, outcome);
         if !found.is_empty() {
             text += &section(tone, title, found.len());
             text += &telling(&found, tone, look.columns);
@@ -67,8 +68,8 @@ fn open_questions_and_worse(disk: &Disk, judgement: &Judgement, look: Look) -> S
 }
 
 /// The findings with this outcome, in words.
-pub(super) fn told(disk: &Disk, judgement: &Judgement, outcome: Outcome) -> Vec<FindingDoc> {
-    let found = judgement.with(outcome);
+pub(super) fn told(disk: &Disk, judged: &Judged<'_, '_>, outcome: Outcome) -> Vec<FindingDoc> {
+    let found = judged.with(outcome);
     found.map(|finding| FindingDoc::of(disk, finding)).collect()
 }
 
@@ -114,11 +115,11 @@ fn beside(findings: &[FindingDoc], body: &str) -> String {
     text
 }
 
-fn verdict(disk: &Disk, judgement: &Judgement) -> String {
-    let next = disk.next("plan") + &judgement.options();
-    match judgement.answer {
+fn verdict(disk: &Disk, judged: &Judged<'_, '_>) -> String {
+    let next = disk.next("plan") + &options_of(judged);
+    match judged.answer() {
         Outcome::Block => {
-            let rule = judgement
+            let rule = judged
                 .with(Outcome::Block)
                 .next()
                 .map_or("ID", |finding| finding.rule.name());

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use schwelle_core::firmware::BootMode;
 use schwelle_core::rehearse::StepOutcome;
-use schwelle_core::rehearse::emulator::{EmulatedStepId, Emulation, Ending, Seen};
+use schwelle_emulator::{EmulatedStepId, Emulation, Ending, Seen};
 use serde::{Deserialize, Serialize};
 
 use super::common::{item, paragraph};

@@ -19,9 +19,10 @@ use serde::{Deserialize, Serialize};
 use super::emulate::EmulatedDoc;
 use super::mend::FixDoc;
 use super::told::{FindingDoc, StepDoc, Told};
-use crate::disk::{Disk, Judgement};
+use crate::disk::Disk;
 use crate::error::CliError;
 use crate::words;
+use schwelle_core::pipeline::Judged;
 
 /// What is to be said of a disk.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -65,21 +66,21 @@ pub(crate) struct Check {
     pub(crate) unreadable: Option<String>,
 }
 
-pub(super) fn findings(disk: &Disk, judgement: &Judgement) -> Vec<FindingDoc> {
-    let findings = judgement.findings.iter();
+pub(super) fn findings(disk: &Disk, judged: &Judged<'_, '_>) -> Vec<FindingDoc> {
+    let findings = judged.findings().iter();
     findings
         .map(|finding| FindingDoc::of(disk, finding))
         .collect()
 }
 
 impl Check {
-    pub(crate) fn of(disk: &Disk, judgement: &Judgement) -> Self {
+    pub(crate) fn of(disk: &Disk, judged: &Judged<'_, '_>) -> Self {
         Self {
             disk: disk.path.display().to_string(),
             short_name: disk.profile.disk_name(),
-            to: judgement.to(),
-            answer: DiskAnswer::of(judgement.answer),
-            findings: findings(disk, judgement),
+            to: judged.to(),
+            answer: DiskAnswer::of(judged.answer()),
+            findings: findings(disk, judged),
             unreadable: None,
         }
     }
@@ -324,12 +325,12 @@ fn stages(plan: &draft::Plan<'_>, geometry: Geometry) -> Vec<StageDoc> {
 }
 
 impl Plan {
-    pub(crate) fn blocked(disk: &Disk, judgement: &Judgement) -> Self {
+    pub(crate) fn blocked(disk: &Disk, judged: &Judged<'_, '_>) -> Self {
         Self {
             disk: disk.path.display().to_string(),
-            to: judgement.to(),
-            answer: DiskAnswer::of(judgement.answer),
-            findings: findings(disk, judgement),
+            to: judged.to(),
+            answer: DiskAnswer::of(judged.answer()),
+            findings: findings(disk, judged),
             draft: None,
             emulated: None,
             mended: Vec::new(),
@@ -338,7 +339,7 @@ impl Plan {
 
     pub(crate) fn of(
         disk: &Disk,
-        judgement: &Judgement,
+        judged: &Judged<'_, '_>,
         plan: &draft::Plan<'_>,
         rehearsal: &Rehearsal,
     ) -> Self {
@@ -379,7 +380,7 @@ impl Plan {
         Self {
             draft: Some(draft),
             emulated: None,
-            ..Self::blocked(disk, judgement)
+            ..Self::blocked(disk, judged)
         }
     }
 }
@@ -441,12 +442,12 @@ pub(crate) struct Converted {
 }
 
 impl Converted {
-    pub(crate) fn blocked(disk: &Disk, judgement: &Judgement) -> Self {
+    pub(crate) fn blocked(disk: &Disk, judged: &Judged<'_, '_>) -> Self {
         Self {
             answer: ConvertAnswer::Blocked,
             job: None,
             rehearsal: None,
-            findings: findings(disk, judgement),
+            findings: findings(disk, judged),
             emulated: None,
         }
     }
@@ -524,7 +525,7 @@ mod tests {
 
     use schemars::JsonSchema;
     use schemars::generate::SchemaSettings;
-    use schwelle_core::firmware::{Already, Event, Missing, SheetStep};
+    use schwelle_core::switch::{Already, Event, Missing, SheetStep};
     use serde_json::{Map, Value, json};
 
     use super::{ConsideredDoc, FindingDoc, FixDoc, StepDoc, Told};

@@ -13,30 +13,25 @@ use super::common::{answer, head, paragraph};
 use super::json::{self, Rehearsed};
 use super::plan;
 use super::told::{FindingDoc, Told};
-use crate::commands::mend::Planned;
-use crate::disk::{Disk, Judgement};
+use crate::disk::Disk;
 use crate::screen::{Look, Tone, toned};
 use crate::text::pad;
 use crate::words;
+use schwelle_core::pipeline::{Judged, MendedDraft};
 
 /// The whole view of a plan.
-pub(crate) fn render(disk: &Disk, planned: &Planned<'_>, look: Look) -> String {
+pub(crate) fn render(disk: &Disk, mended: &MendedDraft<'_, '_>, look: Look) -> String {
     const INDENT: usize = 19;
     let mut text = head(disk);
     text += &format!("\n{}\n", toned(Tone::Heading, "What is mended"));
-    for fix in &planned.fixes {
+    for fix in &mended.fixes {
         let step = toned(Tone::Careful, &pad(fix.step.name(), 16));
         let what = words::mend::fix(&fix.what);
         let what = paragraph("", &what, INDENT, look.columns);
         text += &format!("  {step} {}", what.trim_start());
     }
-    let Planned {
-        judgement,
-        plan,
-        rehearsal,
-        ..
-    } = planned;
-    text + &plan::body(disk, judgement, plan, rehearsal, look)
+    let (judged, drafted) = (&mended.judged, &mended.rehearsed);
+    text + &plan::body(disk, judged, drafted.plan(), drafted.rehearsal(), look)
 }
 
 /// The last line of a plan that is only shown.
@@ -129,9 +124,9 @@ impl Mended {
         Self::new(MendAnswer::NothingToMend)
     }
 
-    pub(crate) fn blocked(disk: &Disk, judgement: &Judgement) -> Self {
+    pub(crate) fn blocked(disk: &Disk, judged: &Judged<'_, '_>) -> Self {
         Self {
-            findings: json::findings(disk, judgement),
+            findings: json::findings(disk, judged),
             ..Self::new(MendAnswer::Blocked)
         }
     }

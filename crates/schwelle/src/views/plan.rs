@@ -15,26 +15,27 @@ use schwelle_core::rules::Outcome;
 
 use super::common::{answer, head, item, lbas, map_line, paragraph};
 use super::{check, map, rehearse};
-use crate::disk::{Disk, Judgement, options};
+use crate::disk::{Disk, options};
 use crate::screen::{Look, Tone, toned};
 use crate::text::{bytes, pad, safe, typed};
 use crate::words;
+use schwelle_core::pipeline::Judged;
 
 /// The whole view.
 pub(crate) fn render(
     disk: &Disk,
-    judgement: &Judgement,
+    judged: &Judged<'_, '_>,
     plan: &Plan<'_>,
     rehearsal: &Rehearsal,
     look: Look,
 ) -> String {
-    head(disk) + &body(disk, judgement, plan, rehearsal, look)
+    head(disk) + &body(disk, judged, plan, rehearsal, look)
 }
 
 /// The view without its head.
 pub(super) fn body(
     disk: &Disk,
-    judgement: &Judgement,
+    judged: &Judged<'_, '_>,
     plan: &Plan<'_>,
     rehearsal: &Rehearsal,
     look: Look,
@@ -46,7 +47,7 @@ pub(super) fn body(
     if let Some(start) = &plan.start {
         text += &menu(start, plan.table.style(), columns);
     }
-    let cautions = check::told(disk, judgement, Outcome::Caution);
+    let cautions = check::told(disk, judged, Outcome::Caution);
     if !cautions.is_empty() {
         text += &format!(
             "\n{}\n",

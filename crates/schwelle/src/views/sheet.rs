@@ -4,7 +4,8 @@ use std::path::Path;
 
 use askama::Template;
 use schemars::JsonSchema;
-use schwelle_core::firmware::{Already, Machine, Missing, SheetStep, SwitchSheet, Verdict};
+use schwelle_core::firmware::{Machine, Verdict};
+use schwelle_core::switch::{Already, Missing, SheetStep, SwitchSheet};
 use serde::{Deserialize, Serialize};
 
 use super::common::{answer, item, paragraph};

@@ -10,10 +10,11 @@ use serde::Serialize;
 use super::check::Tally;
 use super::common::{ANSWER_COLUMNS, answer_line, paragraph};
 use super::json::DiskAnswer;
-use crate::disk::{Disk, Judgement};
+use crate::disk::Disk;
 use crate::error::CliError;
 use crate::text::{bytes, pad, safe, sentence, typed, width};
 use crate::words;
+use schwelle_core::pipeline::Judged;
 
 /// The whole view; `options` are those that a check needs as well.
 pub(crate) fn render(disks: &[Surveyed], options: &str, columns: usize) -> String {
@@ -80,11 +81,11 @@ pub(crate) struct Surveyed {
 }
 
 impl Surveyed {
-    pub(crate) fn of(disk: &Disk, judgement: &Judgement) -> Self {
+    pub(crate) fn of(disk: &Disk, judged: &Judged<'_, '_>) -> Self {
         let profile = &disk.profile;
-        let reason = judgement
-            .with(judgement.answer)
-            .find(|_| judgement.answer > schwelle_core::rules::Outcome::Unknown);
+        let reason = judged
+            .with(judged.answer())
+            .find(|_| judged.answer() > schwelle_core::rules::Outcome::Unknown);
         Self {
             disk: disk.path.display().to_string(),
             table: Some(profile.table_style()),
@@ -98,7 +99,7 @@ impl Surveyed {
                 .iter()
                 .map(|system| system.title())
                 .collect(),
-            answer: DiskAnswer::of(judgement.answer),
+            answer: DiskAnswer::of(judged.answer()),
             rule: reason.map(|finding| finding.rule),
             reason: reason.map(|finding| words::rules::found(&finding.evidence, finding.by_policy)),
         }

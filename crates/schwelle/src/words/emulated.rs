@@ -1,6 +1,6 @@
 //! What real firmware in an emulator did.
 
-use schwelle_core::rehearse::emulator::{Ending, Seen};
+use schwelle_emulator::{Ending, Seen};
 
 /// What was seen at a step.
 pub(crate) fn seen(seen: &Seen) -> String {

@@ -68,7 +68,7 @@ mod tests {
     use schemars::JsonSchema;
     use schwelle_core::mend::{FixKind, NotMended};
     use schwelle_core::placement::Place;
-    use schwelle_core::{confirm as core_confirm, firmware, rehearse, rules as core_rules};
+    use schwelle_core::{confirm as core_confirm, firmware, rehearse, rules as core_rules, switch};
     use serde::Serialize;
     use serde::de::DeserializeOwned;
     use serde_json::{Map, Value, json};
@@ -220,11 +220,11 @@ mod tests {
         assert_eq!(all_are_told(secure_boot::reason), 3);
         assert_eq!(all_are_told(secure_boot::advice), 3);
         let both = |(what, check): sheet::Lines| what + &check;
-        let missing = |missing: &firmware::Missing| both(sheet::missing(missing, "disk"));
+        let missing = |missing: &switch::Missing| both(sheet::missing(missing, "disk"));
         assert_eq!(all_are_told(missing), 4);
-        let step = |step: &firmware::SheetStep| both(sheet::step(step, "disk", "known as"));
+        let step = |step: &switch::SheetStep| both(sheet::step(step, "disk", "known as"));
         assert!(all_are_told(step) > 8);
-        let already = |already: &firmware::Already| sheet::already(*already).to_owned();
+        let already = |already: &switch::Already| sheet::already(*already).to_owned();
         assert!(all_are_told(already) > 3);
         assert_eq!(all_are_told(plan::edit), 3);
         assert!(all_are_told(facts::ground) > 20);
@@ -233,7 +233,7 @@ mod tests {
             6
         );
         assert!(all_are_told(emulated::seen) > 10);
-        let ending = |ending: &rehearse::emulator::Ending| emulated::ending(*ending).to_owned();
+        let ending = |ending: &schwelle_emulator::Ending| emulated::ending(*ending).to_owned();
         assert_eq!(all_are_told(ending), 3);
         assert_eq!(all_are_told(confirm::found), 8);
         let reason = |reason: &core_confirm::Reason| confirm::reason(*reason).to_owned();

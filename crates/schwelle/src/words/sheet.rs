@@ -1,6 +1,6 @@
 //! The switch sheet: its steps, and what is the same on every one.
 
-use schwelle_core::firmware::{Already, Missing, SheetStep};
+use schwelle_core::switch::{Already, Missing, SheetStep};
 
 use super::{facts, steps};
 

@@ -1,6 +1,6 @@
 //! What a simulated PC does when it is switched on.
 
-use schwelle_core::firmware::{Also, Event, NoBiosStart, Tried};
+use schwelle_core::switch::{Also, Event, NoBiosStart, Tried};
 
 use super::{facts, secure_boot, steps};
 

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use crate::foreign::tool;
 use crate::support::{Lab, hash};
 
-const CORE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../schwelle-core");
+const FORMATS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../schwelle-formats");
 
 /// Boot code that shows a word and halts.
 fn next_device() -> Vec<u8> {
@@ -186,14 +186,14 @@ fn the_bytes_are_made_from_the_source() {
     let folder = lab.path("");
     tool(
         "sh",
-        &[&format!("{CORE}/boot-code.sh"), folder.to_str().unwrap()],
+        &[&format!("{FORMATS}/boot-code.sh"), folder.to_str().unwrap()],
     );
     for (made, kept) in [
         ("signpost.bin", "mbr/signpost/signpost.bin"),
         ("mbr-starter.bin", "mbr/starter/starter.bin"),
         ("fat-starter.bin", "fat/starter/starter.bin"),
     ] {
-        let kept_bytes = fs::read(format!("{CORE}/src/{kept}")).unwrap();
+        let kept_bytes = fs::read(format!("{FORMATS}/src/{kept}")).unwrap();
         assert_eq!(fs::read(lab.path(made)).unwrap(), kept_bytes, "{kept}");
     }
 }

@@ -1,7 +1,8 @@
 //! What the commands below `firmware` show of what they did: `set`, `start`, `entry`, `setup`.
 
 use schemars::JsonSchema;
-use schwelle_core::firmware::{AttachedDisk, BootMode, EntryPlan, Event, Outcome, Settings, Start};
+use schwelle_core::firmware::{AttachedDisk, BootMode, EntryPlan};
+use schwelle_core::switch::{Event, Outcome, Settings, Start};
 use serde::Serialize;
 
 use super::not_read;

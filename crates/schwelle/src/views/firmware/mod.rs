@@ -8,8 +8,9 @@ use std::path::Path;
 use schemars::JsonSchema;
 use schwelle_core::device::PowerSource;
 use schwelle_core::firmware::{
-    AttachedDisk, BootEntry, BootMode, Fact, Ground, Keys, Machine, Settings, Signature, Target,
+    AttachedDisk, BootEntry, BootMode, Fact, Ground, Keys, Machine, Signature, Target,
 };
+use schwelle_core::switch::Settings;
 use serde::Serialize;
 
 use super::common::{answer, item, paragraph};

@@ -8,7 +8,7 @@ use crate::ahead::read_ahead;
 use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Guard, Lba, ReadDevice};
 
 /// Bytes moved at a time.
-const CHUNK_BYTES: u64 = 1 << 20;
+const CHUNK_BYTES: usize = 1 << 20;
 
 /// What happens during a commit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -120,12 +120,10 @@ fn transfers(geometry: Geometry, extent: Extent) -> impl Iterator<Item = (u64, u
         extent.first.0.saturating_mul(sector),
         extent.end.0.saturating_mul(sector),
     );
-    (from..to)
-        .step_by(usize::try_from(CHUNK_BYTES).unwrap_or(1 << 20))
-        .map(move |at| {
-            let len = usize::try_from(CHUNK_BYTES.min(to - at)).unwrap_or(0);
-            (at, len)
-        })
+    (from..to).step_by(CHUNK_BYTES).map(move |at| {
+        let left = usize::try_from(to - at);
+        (at, left.map_or(CHUNK_BYTES, |left| left.min(CHUNK_BYTES)))
+    })
 }
 
 /// The drafts that the stages take their bytes from. Two, since a sector may change twice: a file
@@ -288,9 +286,8 @@ pub fn verify(
             drafts.finished.read_vec(offset, len).map_err(failed)?,
             disk.read_vec(offset, len).map_err(failed)?,
         );
-        if wanted != found {
-            let at = wanted.iter().zip(&found).position(|(a, b)| a != b);
-            let at = at.unwrap_or(0);
+        let differs = wanted.iter().zip(&found).position(|(a, b)| a != b);
+        if let Some(at) = differs {
             return Err(CommitError::Mismatch {
                 at: Lba((offset + at as u64) / sector),
             });

@@ -56,7 +56,7 @@ pub enum Purpose {
 
 impl Purpose {
     /// Reads one as it is written now, or the plain text of an older program.
-    pub(crate) fn read<'de, D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+    pub fn read<'de, D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         #[derive(Deserialize)]
         #[serde(untagged)]
         enum Stored {

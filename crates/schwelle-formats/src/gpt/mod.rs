@@ -10,7 +10,6 @@
 mod entry;
 mod header;
 mod pair;
-pub mod place;
 mod types;
 
 pub use entry::{GptEntry, attributes};
@@ -21,7 +20,8 @@ pub use types::{MappedType, TypeTable, type_guid, type_name};
 /// Entries in a table that we write, and bytes in an entry (UEFI 2.10 §5.3.1 asks for 16,384 bytes
 /// at least).
 pub const ENTRY_COUNT: u32 = 128;
-pub(crate) const ENTRY_BYTES: u32 = 128;
+/// Bytes of an entry.
+pub const ENTRY_BYTES: u32 = 128;
 
 /// Sectors that the entries of a table take: 32 at 512 bytes, 4 at 4096.
 pub fn entry_sectors(logical_sector: u32) -> u64 {

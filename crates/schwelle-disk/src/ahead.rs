@@ -8,7 +8,7 @@ const AHEAD: usize = 4;
 
 /// Reads the chunks that `places` names, by `read`, and hands them in their order to `take`. Nothing is read
 /// after a chunk that could not be read, or that `take` ended at.
-pub(crate) fn read_ahead<P: Send, R: Send, E>(
+pub fn read_ahead<P: Send, R: Send, E>(
     places: impl Iterator<Item = P> + Send,
     read: impl Fn(&P) -> Result<Vec<u8>, R> + Send,
     mut take: impl FnMut(P, Result<Vec<u8>, R>) -> Result<(), E>,

@@ -3,7 +3,7 @@
 use std::io;
 use std::path::Path;
 
-use crate::bytes::read_file;
+use schwelle_core::bytes::read_file;
 
 /// A screen has no more pixels than this.
 const MAX_PIXELS: usize = 16 << 20;

@@ -113,16 +113,31 @@ impl<'a> Draft<'a> {
         overlay.pieces.insert(moved.to.0, (moved.sectors, piece));
     }
 
+    /// The first sector of an extent over which this draft lays something already; nothing of the drafts below.
+    pub fn first_laid(&self, extent: Extent) -> Option<Lba> {
+        let overlay = self.lock();
+        let sectors = extent.first.0..extent.end.0;
+        let piece = overlay.pieces_in(&sectors).map(|(range, _)| range.start);
+        let byte = overlay
+            .bytes
+            .range(sectors.clone())
+            .map(|(&first, _)| first);
+        let first = piece.chain(byte).min()?;
+        Some(Lba(first.max(extent.first.0)))
+    }
+
     /// Fills an extent with a byte. Sectors that hold it already are not kept.
     pub fn fill(&self, extent: Extent, byte: u8) -> Result<(), DeviceError> {
-        const AT_ONCE: u64 = 2048;
+        const AT_ONCE: usize = 2048;
         let sector_bytes = self.geometry().logical_sector as usize;
         let full = vec![byte; sector_bytes];
         let mut at = extent.first.0;
         while at < extent.end.0 {
-            let sectors = AT_ONCE.min(extent.end.0 - at);
-            let offset = at.saturating_mul(sector_bytes as u64);
-            let len = usize::try_from(sectors).unwrap_or(0) * sector_bytes;
+            let left = usize::try_from(extent.end.0 - at);
+            let sectors = left.map_or(AT_ONCE, |left| left.min(AT_ONCE));
+            let offset = self.geometry().byte_of(Lba(at));
+            let len = sectors * sector_bytes;
+            let offset = offset.ok_or_else(|| DeviceError::outside("fill", u64::MAX, len))?;
             let now = self.base().read_vec(offset, len)?;
             let mut overlay = self.lock();
             for (sector, bytes) in (at..).zip(now.chunks(sector_bytes)) {
@@ -131,7 +146,7 @@ impl<'a> Draft<'a> {
                     extend(&mut overlay.pieces, sector, Piece::Filled(byte));
                 }
             }
-            at += sectors;
+            at += sectors as u64;
         }
         Ok(())
     }
@@ -216,10 +231,14 @@ impl<'a> Draft<'a> {
         for (range, piece) in overlay.pieces_in(&sectors) {
             let first = range.start.saturating_mul(sector);
             let (from, to) = (offset.max(first), end.min(range.end.saturating_mul(sector)));
-            let index = |at: u64| usize::try_from(at.saturating_sub(offset)).unwrap_or(usize::MAX);
-            let Some(part) = buffer.get_mut(index(from)..index(to)) else {
-                continue;
+            let outside = || DeviceError::outside("read", from, 0);
+            let index = |at: u64| {
+                at.checked_sub(offset)
+                    .and_then(|at| usize::try_from(at).ok())
             };
+            let within = index(from).zip(index(to));
+            let (from_index, to_index) = within.ok_or_else(outside)?;
+            let part = buffer.get_mut(from_index..to_index).ok_or_else(outside)?;
             match piece {
                 Piece::Filled(byte) => part.fill(byte),
                 Piece::Moved(source) => {
@@ -347,6 +366,36 @@ mod tests {
         draft.write_at(1536, &[0; 512]).unwrap();
         assert_eq!(draft.changed(), []);
         assert!(draft.write_at(16 * 512, &[1; 512]).is_err());
+    }
+
+    #[test]
+    fn what_is_laid_already_is_told() {
+        let base = Memory::new(512, 100);
+        let draft = Draft::new(&base);
+        let extent = |first, end| Extent {
+            first: Lba(first),
+            end: Lba(end),
+        };
+        draft.move_sectors(Move {
+            from: Lba(80),
+            to: Lba(10),
+            sectors: 10,
+        });
+        draft.fill(extent(30, 40), 7).unwrap();
+        draft.write_at(50 * 512, &[1; 512]).unwrap();
+        for (asked, first) in [
+            ((0, 10), None),
+            ((0, 11), Some(10)),
+            ((15, 16), Some(15)),
+            ((19, 35), Some(19)),
+            ((20, 30), None),
+            ((39, 60), Some(39)),
+            ((40, 60), Some(50)),
+            ((51, 100), None),
+        ] {
+            let told = draft.first_laid(extent(asked.0, asked.1));
+            assert_eq!(told, first.map(Lba), "{asked:?}");
+        }
     }
 
     proptest! {

@@ -108,6 +108,43 @@ pub struct Undeclared {
     pub at: Lba,
 }
 
+/// What no conversion may write, whatever it is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum Disorder {
+    /// A stage that comes too late.
+    #[error("the stage {} would be written after the stage {}", .stage.name(), .after.name())]
+    Order {
+        /// The stage.
+        stage: StageKind,
+        /// The one before it.
+        after: StageKind,
+    },
+    /// Sector 0 in another stage than its own.
+    #[error("the stage {} would write sector 0", .stage.name())]
+    Sector0 {
+        /// The stage.
+        stage: StageKind,
+    },
+    /// The stage that changes the table's style writes more than sector 0.
+    #[error("the stage commit would write {at} beside sector 0")]
+    NotAlone {
+        /// The other sector.
+        at: Lba,
+    },
+    /// A sector that two stages write, or one of them twice.
+    #[error("{at} would be written twice")]
+    Twice {
+        /// The sector.
+        at: Lba,
+    },
+    /// Nothing, or more than the disk has.
+    #[error("LBA {} to {} are nothing that can be written", .extent.first.0, .extent.end.0)]
+    NoExtent {
+        /// The extent.
+        extent: Extent,
+    },
+}
+
 /// Everything that will be written. Known in full before the technician says yes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ChangeSet {
@@ -150,6 +187,61 @@ impl ChangeSet {
         for (region, extents) in regions.iter().zip(sorted(finished, regions)?) {
             if !extents.is_empty() {
                 self.add(region.stage, &region.what, extents);
+            }
+        }
+        Ok(self)
+    }
+
+    /// The same, when it keeps what all else relies on: the stages in their order, sector 0 in the stage `commit`
+    /// and nowhere else, no sector twice but by `settle`, which edits what is there by then. Where the table changes
+    /// its style, sector 0 is alone in its stage.
+    ///
+    /// # Errors
+    ///
+    /// The first thing that is not so. Asked of a draft before anything is saved, never of the way back: what was
+    /// begun must be finished or taken back.
+    pub fn checked(self, changes_style: bool) -> Result<Self, Disorder> {
+        const SECTOR_0: Extent = Extent {
+            first: Lba(0),
+            end: Lba(1),
+        };
+        for pair in self.stages.windows(2) {
+            if let [before, stage] = pair
+                && stage.kind <= before.kind
+            {
+                let (stage, after) = (stage.kind, before.kind);
+                return Err(Disorder::Order { stage, after });
+            }
+        }
+        for stage in &self.stages {
+            for extent in stage.extents() {
+                if extent.first >= extent.end || extent.end.0 > self.geometry.sectors {
+                    return Err(Disorder::NoExtent { extent });
+                }
+                match stage.kind {
+                    StageKind::Commit if changes_style && extent != SECTOR_0 => {
+                        let at = extent.first.max(SECTOR_0.end);
+                        return Err(Disorder::NotAlone { at });
+                    }
+                    StageKind::Commit => {}
+                    kind if extent.overlaps(&SECTOR_0) => {
+                        return Err(Disorder::Sector0 { stage: kind });
+                    }
+                    _ => {}
+                }
+            }
+        }
+        for is_settled in [false, true] {
+            let stages = self.stages.iter();
+            let stages = stages.filter(|stage| (stage.kind == StageKind::Settle) == is_settled);
+            let mut extents: Vec<Extent> = stages.flat_map(Stage::extents).collect();
+            extents.sort_unstable();
+            for pair in extents.windows(2) {
+                if let [before, next] = pair
+                    && next.first < before.end
+                {
+                    return Err(Disorder::Twice { at: next.first });
+                }
             }
         }
         Ok(self)
@@ -312,5 +404,89 @@ mod tests {
             ]
         );
         assert_eq!(set.bytes(), 4 * 512);
+    }
+
+    /// A stage and its extents: first sectors and ends.
+    type Written = (StageKind, &'static [(u64, u64)]);
+
+    /// A change set by hand: a draft could not make these.
+    fn set(stages: &[Written]) -> ChangeSet {
+        let disk = Memory::new(512, 100);
+        let mut set = ChangeSet {
+            geometry: disk.geometry(),
+            moves: Vec::new(),
+            stages: Vec::new(),
+        };
+        for (kind, extents) in stages {
+            let extents = extents.iter().map(|&(first, end)| Extent {
+                first: Lba(first),
+                end: Lba(end),
+            });
+            let (what, extents) = (Purpose::Unnamed, extents.collect());
+            let parts = vec![Part { what, extents }];
+            set.stages.push(Stage { kind: *kind, parts });
+        }
+        set
+    }
+
+    #[test]
+    fn what_no_conversion_may_write_is_an_error_before_it_is_saved() {
+        use StageKind::{Commit, Move, Prepare, Settle, Trim};
+        let sound: [Written; 4] = [
+            (Move, &[(60, 70)]),
+            (Prepare, &[(1, 34), (80, 100)]),
+            (Commit, &[(0, 1)]),
+            // What has moved is edited where it is.
+            (Settle, &[(61, 62)]),
+        ];
+        assert!(set(&sound).checked(true).is_ok());
+        let extent = |first, end| Extent {
+            first: Lba(first),
+            end: Lba(end),
+        };
+        let cases: [(&[Written], Disorder); 8] = [
+            (
+                &[(Commit, &[(0, 1)]), (Prepare, &[(1, 34)])],
+                Disorder::Order {
+                    stage: Prepare,
+                    after: Commit,
+                },
+            ),
+            (
+                &[(Trim, &[(50, 51)]), (Trim, &[(52, 53)])],
+                Disorder::Order {
+                    stage: Trim,
+                    after: Trim,
+                },
+            ),
+            (
+                &[(Prepare, &[(0, 34)])],
+                Disorder::Sector0 { stage: Prepare },
+            ),
+            (&[(Settle, &[(0, 1)])], Disorder::Sector0 { stage: Settle }),
+            (&[(Commit, &[(0, 34)])], Disorder::NotAlone { at: Lba(1) }),
+            (
+                &[(Trim, &[(50, 60)]), (Prepare, &[(40, 51)])],
+                Disorder::Twice { at: Lba(50) },
+            ),
+            (
+                &[(Settle, &[(50, 60), (59, 61)])],
+                Disorder::Twice { at: Lba(59) },
+            ),
+            (
+                &[(Prepare, &[(99, 101)])],
+                Disorder::NoExtent {
+                    extent: extent(99, 101),
+                },
+            ),
+        ];
+        for (stages, disorder) in cases {
+            assert_eq!(set(stages).checked(true), Err(disorder));
+        }
+        let empty = set(&[(Prepare, &[(5, 5)])]).checked(true);
+        let extent = extent(5, 5);
+        assert_eq!(empty, Err(Disorder::NoExtent { extent }));
+        // A disk that is GPT before and after: sector 0 may stand beside a table.
+        assert!(set(&[(Commit, &[(1, 34), (0, 1)])]).checked(false).is_ok());
     }
 }

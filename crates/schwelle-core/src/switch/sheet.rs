@@ -6,12 +6,8 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::firmware::{AttachedDisk, BootEntry, BootMode, Ground, How, Machine, Target, Verdict};
 use crate::rehearse::{self, Rehearsal, StepId};
-
-use super::fact::{Ground, How};
-use super::machine::{BootEntry, BootMode, Machine};
-use super::secure_boot::Verdict;
-use super::target::{AttachedDisk, Target};
 
 /// What the sheet is made from.
 #[derive(Debug)]

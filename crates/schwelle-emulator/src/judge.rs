@@ -6,16 +6,15 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::run::{Ending, Record};
-use crate::bootstore::{BootStore, element};
-use crate::device::{Extent, Lba, ReadDevice, Window};
-use crate::fat::{FatEntry, FatVolume};
-use crate::firmware::BootMode;
-use crate::gpt::{GptPair, type_guid};
-use crate::mbr::BootRecord;
-use crate::ntfs::NtfsVolume;
-use crate::profile::{BIOS_STORE, BOOTMGR, ESP_STORE, REMOVABLE_X64};
-use crate::rehearse::names::DiskNames;
-use crate::rehearse::walk::StepOutcome;
+use schwelle_core::bootstore::{BootStore, element};
+use schwelle_core::device::{Extent, Lba, ReadDevice, Window};
+use schwelle_core::fat::{FatEntry, FatVolume};
+use schwelle_core::firmware::BootMode;
+use schwelle_core::gpt::{GptPair, type_guid};
+use schwelle_core::mbr::BootRecord;
+use schwelle_core::ntfs::NtfsVolume;
+use schwelle_core::profile::{BIOS_STORE, BOOTMGR, ESP_STORE, REMOVABLE_X64};
+use schwelle_core::rehearse::{StepOutcome, partition_named};
 
 /// Firmware reads files in pieces of up to this many bytes around what it wants: what lies nearer to
 /// something that it wanted may have been read by chance.
@@ -408,14 +407,13 @@ fn system_loader(disk: &dyn ReadDevice, store: Option<&[u8]>) -> Option<Vec<Exte
     let path = entry.text(element::PATH)?;
     let pair = GptPair::read(disk);
     let device = store.effective(&entry, |object| object.device(element::DEVICE))?;
-    let names = DiskNames::of_gpt(disk.geometry(), pair.best()?);
-    let partition = names.resolve(&device).ok()?;
+    let partition = partition_named(disk.geometry(), pair.best()?, &device)?;
     let window = Window::new(disk, partition)?;
     let volume = NtfsVolume::open(&window).ok()?;
     let file = volume.open_file(volume.find(&path).ok()??.record).ok()?;
     let shape = volume.shape();
     let sector = u64::from(disk.geometry().logical_sector);
-    let place = |run: &crate::ntfs::Run| {
+    let place = |run: &schwelle_core::ntfs::Run| {
         let first = shape.byte_of(run.lcn?)? / sector;
         let sectors = run.clusters.checked_mul(shape.cluster_bytes.into())? / sector;
         Some(moved(Extent::new(Lba(first), sectors)?, partition.first.0))

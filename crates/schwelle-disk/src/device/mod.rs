@@ -48,12 +48,8 @@ pub struct DeviceError {
 }
 
 impl DeviceError {
-    pub(crate) fn new(
-        operation: &'static str,
-        offset: u64,
-        len_bytes: usize,
-        source: io::Error,
-    ) -> Self {
+    /// An operation that failed, at a byte offset of the device.
+    pub fn new(operation: &'static str, offset: u64, len_bytes: usize, source: io::Error) -> Self {
         Self {
             operation,
             offset,
@@ -64,7 +60,7 @@ impl DeviceError {
     }
 
     /// The same failure, which begins at this sector.
-    pub(crate) fn at(self, lba: Lba) -> Self {
+    pub fn at(self, lba: Lba) -> Self {
         let lba = Some(lba);
         Self { lba, ..self }
     }
@@ -86,7 +82,8 @@ impl DeviceError {
         }
     }
 
-    pub(crate) fn outside(operation: &'static str, offset: u64, len_bytes: usize) -> Self {
+    /// An operation that leaves the device.
+    pub fn outside(operation: &'static str, offset: u64, len_bytes: usize) -> Self {
         let source = io::Error::new(io::ErrorKind::UnexpectedEof, "beyond the end of the device");
         Self::new(operation, offset, len_bytes, source)
     }
@@ -104,6 +101,11 @@ pub trait ReadDevice: Debug + Send + Sync {
     /// LBA on the disk.
     fn disk_offset(&self) -> u64 {
         0
+    }
+
+    /// What could not be read since it was opened, where the device keeps count.
+    fn unreadable(&self) -> Vec<Extent> {
+        Vec::new()
     }
 
     /// Reads `len_bytes` bytes at `offset`. The caller has bounded the length.

@@ -13,16 +13,12 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::device::{HostFacts, ReadDevice};
+use crate::firmware::{
+    AttachedDisk, BootMode, FileError, GLOBAL, Keys, LASTING, Machine, MachineFile, OtherTarget,
+    Target, Variable, VariableError, Variables, Verdict, is_protected, read_loader, verdict,
+};
 use crate::profile::{Profile, REMOVABLE_X64, Table};
 use crate::rehearse::{self, StepId};
-
-use super::keys::Keys;
-use super::load_option::OtherTarget;
-use super::machine::{BootMode, Machine};
-use super::machine_file::{FileError, MachineFile};
-use super::secure_boot::{Verdict, verdict};
-use super::target::{AttachedDisk, Target, is_protected, read_loader};
-use super::variables::{GLOBAL, LASTING, Variable, VariableError, Variables};
 
 /// What the setup of a simulated PC is set to.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -6,8 +6,8 @@ use super::NtfsError;
 use super::compressed::{Overlay, read_by_units};
 use super::runlist::Run;
 use super::volume::NtfsVolume;
-use crate::ahead::read_ahead;
 use crate::bytes::ReadBytes;
+use schwelle_disk::read_ahead;
 
 /// Read at a time. A whole number of file records.
 const CHUNK_BYTES: u64 = 1 << 20;

@@ -11,7 +11,7 @@ use std::io::{self, BufWriter, Seek, SeekFrom, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use crate::device::{Extent, Geometry, ReadDevice};
+use schwelle_core::device::{Extent, Geometry, ReadDevice};
 
 const MAGIC: [u8; 4] = *b"QFI\xFB";
 const CLUSTER_BITS: u32 = 16;

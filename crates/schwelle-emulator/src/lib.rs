@@ -6,6 +6,17 @@
 //! draft's changes and all that the guest writes lie. [`Start::run`] gives a [`Record`] of what happened,
 //! and [`judge`] says what that means: the sectors that were read tell how far the start came, whatever
 //! the loader prints.
+//!
+//! ```
+//! use schwelle_core::firmware::BootMode;
+//! use schwelle_emulator::{Emulator, Missing};
+//!
+//! // Where a program or the firmware is missing, it is said which.
+//! match Emulator::find(&["/nowhere".into()], None, BootMode::Uefi) {
+//!     Err(Missing::Program) => {}
+//!     other => panic!("{:?}", other.err()),
+//! }
+//! ```
 
 mod judge;
 mod qcow2;

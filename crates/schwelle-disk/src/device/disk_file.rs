@@ -202,24 +202,6 @@ impl DiskFile {
         matches!(self.medium, Medium::Device(_))
     }
 
-    /// Where reading has failed so far, ascending and apart; of many places the first hundred met.
-    pub fn unreadable(&self) -> Vec<Extent> {
-        let mut all = self
-            .unreadable
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .clone();
-        all.sort_unstable_by_key(|extent| extent.first);
-        let mut apart: Vec<Extent> = Vec::new();
-        for extent in all {
-            match apart.last_mut() {
-                Some(last) if last.end >= extent.first => last.end = last.end.max(extent.end),
-                _ => apart.push(extent),
-            }
-        }
-        apart
-    }
-
     /// The first sector of a failed transfer at which it fails, tried one by one; `None` where all of
     /// them work now.
     fn first_failing(
@@ -342,6 +324,24 @@ impl ReadDevice for DiskFile {
                 Err(DeviceError::new("read", offset, len_bytes, source).at(lba))
             }
         }
+    }
+
+    /// Where reading has failed so far, ascending and apart; of many places the first hundred met.
+    fn unreadable(&self) -> Vec<Extent> {
+        let mut all = self
+            .unreadable
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone();
+        all.sort_unstable_by_key(|extent| extent.first);
+        let mut apart: Vec<Extent> = Vec::new();
+        for extent in all {
+            match apart.last_mut() {
+                Some(last) if last.end >= extent.first => last.end = last.end.max(extent.end),
+                _ => apart.push(extent),
+            }
+        }
+        apart
     }
 }
 

@@ -16,5 +16,5 @@ mod moving;
 mod purpose;
 
 pub use apply::{CommitError, Drafts, Event, Ledger, Observer, apply, hash_of, verify};
-pub use change_set::{ChangeSet, Part, Region, Stage, StageKind, Undeclared};
+pub use change_set::{ChangeSet, Disorder, Part, Region, Stage, StageKind, Undeclared};
 pub use purpose::Purpose;

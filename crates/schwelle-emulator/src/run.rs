@@ -14,9 +14,9 @@ use serde::{Deserialize, Serialize};
 
 use super::qcow2::{Backing, write_overlay};
 use super::screen::Picture;
-use crate::bytes::read_file;
-use crate::device::{Extent, Lba, ReadDevice};
-use crate::firmware::BootMode;
+use schwelle_core::bytes::read_file;
+use schwelle_core::device::{Extent, Lba, ReadDevice};
+use schwelle_core::firmware::BootMode;
 
 const PROGRAM: &str = "qemu-system-x86_64";
 /// Lets the emulator die with its parent, however that dies.

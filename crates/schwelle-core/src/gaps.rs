@@ -1,9 +1,9 @@
 //! Where the new EFI system partition can go: the unused stretches of a disk, and the choice among
 //! them.
 
-use super::{backup_sectors, first_usable};
 use crate::device::{Extent, Geometry, Lba, MIB};
 use crate::fat;
+use crate::gpt::{backup_sectors, first_usable};
 
 /// Size of a new EFI system partition where there is room for it, in bytes: enough for boot files
 /// of several systems and the floor at 4096-byte sectors.

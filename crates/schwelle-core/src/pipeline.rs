@@ -1,0 +1,412 @@
+//! The way through, as types that can only be made in this order: a [`Profile`] is read from a disk, [`Judged`]
+//! with the room that was found, drafted as a [`Plan`], [`Rehearsed`], and only when that passes [`Ready`] to be
+//! [`Saved`] in a job folder and written.
+//!
+//! Whoever converts, goes back or mends comes through here. Nothing is looked up on the way: the clock, new
+//! GUIDs and what is known of the PC are given, so that the same disk gives the same draft.
+
+use std::collections::BTreeMap;
+
+use uuid::Uuid;
+
+use crate::commit::{self, CommitError, Observer};
+use crate::crossing::Style;
+use crate::device::{BlockDevice, Extent, HealthWarning, ReadDevice};
+use crate::disk_use::DiskUse;
+use crate::draft::{self, DraftError, Plan, Source, Stamp};
+use crate::firmware::{self, Ground, LoaderChoice, Machine};
+use crate::fit;
+use crate::gpt::TypeTable;
+use crate::job::{FoundJob, JobError, JobFolder};
+use crate::mend::{self, Fix, MendError};
+use crate::placement::{self, EspWish};
+use crate::profile::Profile;
+use crate::rehearse::{self, Rehearsal};
+use crate::rules::{self, Facts, Family, Finding, JobPlace, Outcome, Room, RuleId, Severity, Twin};
+
+/// What is known and wished besides what the disk itself says.
+#[derive(Debug, Clone)]
+pub struct Circumstances<'a> {
+    /// The table that it is to get.
+    pub to: Style,
+    /// What it is for, and where the EFI system partition is wished.
+    pub wish: EspWish,
+    /// Which partition types become which.
+    pub types: &'a TypeTable,
+    /// How seriously a workshop takes the rules' answers, where not as they are.
+    pub severities: &'a BTreeMap<RuleId, Severity>,
+    /// The PC that the disk belongs to, as far as it is known.
+    pub machine: Machine,
+    /// Where the job folder lies; `None` when none was named.
+    pub job: Option<JobPlace>,
+    /// What the drive says of its own health, where it tells.
+    pub health: Vec<HealthWarning>,
+    /// Other disks with this one's signature or GUID.
+    pub twins: &'a [Twin],
+    /// Job folders found that belong to this disk.
+    pub jobs: &'a [FoundJob],
+    /// The disk was named by its serial number or its by-id name.
+    pub named_surely: bool,
+    /// The technician has said by name that the folder of a stopped job is lost.
+    pub job_lost: bool,
+    /// The technician has confirmed a backup.
+    pub backup_confirmed: bool,
+}
+
+impl<'a> Circumstances<'a> {
+    /// A disk of which nothing is known but what it says itself, for a conversion to this table.
+    pub fn unknown(
+        to: Style,
+        wish: EspWish,
+        types: &'a TypeTable,
+        severities: &'a BTreeMap<RuleId, Severity>,
+    ) -> Self {
+        Self {
+            to,
+            wish,
+            types,
+            severities,
+            machine: Machine::unknown(Ground::Image),
+            job: None,
+            health: Vec::new(),
+            twins: &[],
+            jobs: &[],
+            named_surely: false,
+            job_lost: false,
+            backup_confirmed: false,
+        }
+    }
+}
+
+/// What a draft takes from outside: identities and the time.
+pub struct Outside<'a> {
+    /// Gives a GUID that nobody else has.
+    pub new_guid: &'a mut dyn FnMut() -> Uuid,
+    /// The time.
+    pub stamp: Stamp,
+}
+
+/// A disk that all rules have been asked about, with the room that was found for its new table.
+#[derive(Debug)]
+pub struct Judged<'d, 'k> {
+    disk: &'d dyn ReadDevice,
+    profile: &'k Profile,
+    circumstances: Circumstances<'k>,
+    room: Room,
+    loader: LoaderChoice,
+    unreadable: Vec<Extent>,
+    findings: Vec<Finding>,
+}
+
+impl<'d, 'k> Judged<'d, 'k> {
+    /// Looks for room, chooses the boot files, and asks all rules.
+    pub fn new(
+        disk: &'d dyn ReadDevice,
+        profile: &'k Profile,
+        circumstances: Circumstances<'k>,
+    ) -> Self {
+        let (wish, types) = (circumstances.wish, circumstances.types);
+        let room = match circumstances.to {
+            Style::Gpt => Room::Gpt(placement::find(disk, profile, wish)),
+            Style::Mbr => Room::Mbr(fit::find(disk, profile, wish.disk_use, types)),
+        };
+        let loader = firmware::choose(disk, profile, &circumstances.machine);
+        let judged = Self {
+            disk,
+            profile,
+            circumstances,
+            room,
+            loader,
+            // All that is read for the rules has been read by now.
+            unreadable: disk.unreadable(),
+            findings: Vec::new(),
+        };
+        judged.asked()
+    }
+
+    /// The same disk now that a backup has been confirmed. Nothing is read again.
+    #[must_use]
+    pub fn confirmed(mut self) -> Self {
+        self.circumstances.backup_confirmed = true;
+        let asked: Vec<RuleId> = self.findings.iter().map(|finding| finding.rule).collect();
+        let mut judged = self.asked();
+        judged
+            .findings
+            .retain(|finding| asked.contains(&finding.rule));
+        judged
+    }
+
+    fn asked(mut self) -> Self {
+        let known = &self.circumstances;
+        let facts = Facts {
+            profile: self.profile,
+            disk_use: known.wish.disk_use,
+            room: &self.room,
+            types: known.types,
+            job: known.job,
+            machine: known.machine.clone(),
+            loader: &self.loader,
+            unreadable: &self.unreadable,
+            health: &known.health,
+            twins: known.twins,
+            named_surely: known.named_surely,
+            jobs: known.jobs,
+            job_lost: known.job_lost,
+            backup_confirmed: known.backup_confirmed,
+        };
+        let mut findings = rules::check(&facts);
+        for finding in &mut findings {
+            if let Some(severity) = known.severities.get(&finding.rule) {
+                severity.apply(finding);
+            }
+        }
+        self.findings = findings;
+        self
+    }
+
+    /// What the rules found, in their order.
+    pub fn findings(&self) -> &[Finding] {
+        &self.findings
+    }
+
+    /// The findings with this outcome.
+    pub fn with(&self, outcome: Outcome) -> impl Iterator<Item = &Finding> {
+        let findings = self.findings.iter();
+        findings.filter(move |finding| finding.outcome == outcome)
+    }
+
+    /// The answer over all of them.
+    pub fn answer(&self) -> Outcome {
+        rules::answer(&self.findings)
+    }
+
+    /// A rule stands against it.
+    pub fn is_blocked(&self) -> bool {
+        self.answer() == Outcome::Block
+    }
+
+    /// The table that the disk is to get.
+    pub fn to(&self) -> Style {
+        self.room.style()
+    }
+
+    /// What it is for.
+    pub fn disk_use(&self) -> DiskUse {
+        self.circumstances.wish.disk_use
+    }
+
+    /// Drafts the conversion.
+    ///
+    /// # Errors
+    ///
+    /// [`NotDrafted::Blocked`] where a rule blocks, or there is no room; else what the draft met.
+    pub fn draft(&self, outside: Outside<'_>) -> Result<Plan<'d>, NotDrafted> {
+        if self.is_blocked() {
+            return Err(NotDrafted::Blocked);
+        }
+        let source = Source {
+            new_guid: outside.new_guid,
+            stamp: outside.stamp,
+            set: self.loader.set,
+            types: self.circumstances.types,
+        };
+        let plan = match &self.room {
+            Room::Gpt(Ok(place)) => draft::build(self.disk, self.profile, place, source),
+            Room::Mbr(Ok(fit)) => draft::build_back(self.disk, self.profile, fit, source),
+            Room::Gpt(Err(_)) | Room::Mbr(Err(_)) => return Err(NotDrafted::Blocked),
+        };
+        plan.map_err(NotDrafted::from)
+    }
+}
+
+/// Why there is no draft.
+#[derive(Debug, thiserror::Error)]
+pub enum NotDrafted {
+    /// A rule stands against it.
+    #[error("a rule blocks this disk")]
+    Blocked,
+    /// The draft could not be made.
+    #[error(transparent)]
+    Draft(#[from] DraftError),
+}
+
+/// A disk that is mended: the draft, what is mended on it, and what the rules say of that.
+#[derive(Debug)]
+pub struct Mending<'d, 'k> {
+    /// What the rules say: those about the medium, and where volumes are touched, all that do not ask for an
+    /// MBR table.
+    pub judged: Judged<'d, 'k>,
+    /// What is mended.
+    pub fixes: Vec<Fix>,
+    plan: Plan<'d>,
+}
+
+impl<'d, 'k> Mending<'d, 'k> {
+    /// Plans to mend a GPT disk; `None` when nothing fails.
+    ///
+    /// # Errors
+    ///
+    /// What cannot be mended here, and what the draft met.
+    pub fn new(
+        disk: &'d dyn ReadDevice,
+        profile: &'k Profile,
+        circumstances: Circumstances<'k>,
+        outside: Outside<'_>,
+    ) -> Result<Option<Self>, MendError> {
+        let source = Source {
+            new_guid: outside.new_guid,
+            stamp: outside.stamp,
+            set: firmware::choose(disk, profile, &circumstances.machine).set,
+            types: circumstances.types,
+        };
+        let planned = mend::plan(disk, profile, circumstances.wish, source)?;
+        Ok(planned.map(|(plan, fixes)| {
+            let mut judged = Judged::new(disk, profile, circumstances);
+            let touches = plan.touches_volumes();
+            judged
+                .findings
+                .retain(|finding| is_asked_of_mending(finding.rule.family(), touches));
+            Self {
+                judged,
+                fixes,
+                plan,
+            }
+        }))
+    }
+
+    /// Rehearses the draft.
+    ///
+    /// # Errors
+    ///
+    /// What the rules say, where one of them blocks.
+    pub fn rehearse(self) -> Result<MendedDraft<'d, 'k>, Box<Judged<'d, 'k>>> {
+        if self.judged.is_blocked() {
+            return Err(Box::new(self.judged));
+        }
+        Ok(MendedDraft {
+            judged: self.judged,
+            fixes: self.fixes,
+            rehearsed: Rehearsed::new(self.plan),
+        })
+    }
+}
+
+/// A mended disk's draft, rehearsed.
+#[derive(Debug)]
+pub struct MendedDraft<'d, 'k> {
+    /// What the rules say.
+    pub judged: Judged<'d, 'k>,
+    /// What is mended.
+    pub fixes: Vec<Fix>,
+    /// The draft.
+    pub rehearsed: Rehearsed<'d>,
+}
+
+/// Mending does not ask for an MBR table, and where it leaves volumes alone, nothing about them.
+fn is_asked_of_mending(family: Family, touches_volumes: bool) -> bool {
+    match family {
+        Family::Medium | Family::Care => true,
+        Family::Table | Family::Room | Family::Boot => false,
+        Family::Volume | Family::System | Family::Firmware | Family::Back => touches_volumes,
+    }
+}
+
+/// A draft whose rehearsal has been walked.
+#[derive(Debug)]
+pub struct Rehearsed<'a> {
+    plan: Plan<'a>,
+    rehearsal: Rehearsal,
+}
+
+impl<'a> Rehearsed<'a> {
+    /// Walks the draft as a PC would, or for data looks at every volume on it.
+    pub fn new(plan: Plan<'a>) -> Self {
+        let rehearsal = plan.rehearse_on(&plan.draft);
+        Self { plan, rehearsal }
+    }
+
+    /// The draft.
+    pub fn plan(&self) -> &Plan<'a> {
+        &self.plan
+    }
+
+    /// The draft by itself.
+    pub fn into_plan(self) -> Plan<'a> {
+        self.plan
+    }
+
+    /// How the walk went.
+    pub fn rehearsal(&self) -> &Rehearsal {
+        &self.rehearsal
+    }
+
+    /// What may be written: a draft that passed.
+    pub fn ready(&self) -> Option<Ready<'_, 'a>> {
+        let plan = &self.plan;
+        self.rehearsal.passed().then_some(Ready { plan })
+    }
+}
+
+impl Plan<'_> {
+    /// The walk that the finished disk must pass, on the draft or on the disk that it was written to.
+    pub fn rehearse_on(&self, disk: &dyn ReadDevice) -> Rehearsal {
+        rehearse::walk_to(disk, self.table.style(), self.placement.disk_use)
+    }
+
+    /// Something is written into volumes: boot files, edited files, file systems that become smaller.
+    fn touches_volumes(&self) -> bool {
+        self.start.is_some() || !self.files_edited.is_empty() || !self.placement.trims.is_empty()
+    }
+}
+
+/// A draft that may be written, once what it overwrites is saved.
+#[derive(Debug, Clone, Copy)]
+pub struct Ready<'r, 'a> {
+    plan: &'r Plan<'a>,
+}
+
+impl<'r, 'a> Ready<'r, 'a> {
+    /// The draft.
+    pub fn plan(self) -> &'r Plan<'a> {
+        self.plan
+    }
+
+    /// Saves in the job folder all that will be overwritten, and what comes there.
+    ///
+    /// # Errors
+    ///
+    /// The folder's or the disk's; nothing has been written to the disk.
+    pub fn save(
+        self,
+        disk: &dyn ReadDevice,
+        job: &mut JobFolder,
+    ) -> Result<Saved<'r, 'a>, JobError> {
+        let plan = self.plan;
+        job.save(disk, plan.drafts(), &plan.changes, plan.relied_on.clone())?;
+        Ok(Saved { plan })
+    }
+}
+
+/// A draft of which the job folder holds both ways: finishing it, and taking it back.
+#[derive(Debug, Clone, Copy)]
+pub struct Saved<'r, 'a> {
+    plan: &'r Plan<'a>,
+}
+
+impl Saved<'_, '_> {
+    /// Writes the change set in its stages, and reads all of it back.
+    ///
+    /// # Errors
+    ///
+    /// Where it stopped, and whether anything was written.
+    pub fn write(
+        self,
+        disk: &dyn BlockDevice,
+        job: &mut JobFolder,
+        observer: &mut dyn Observer,
+    ) -> Result<(), CommitError> {
+        let (drafts, changes) = (self.plan.drafts(), &self.plan.changes);
+        commit::apply(drafts, changes, disk, job, observer)?;
+        commit::verify(drafts, changes, disk, observer)
+    }
+}

@@ -1,0 +1,154 @@
+//! Dependencies point one way, between crates and between the rooms of a crate: each knows only what is listed
+//! above it. The compiler keeps the first as long as the manifests do; nothing but this keeps the second.
+
+#![expect(
+    clippy::unwrap_used,
+    clippy::panic,
+    reason = "a test that cannot go on fails"
+)]
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// The crates, from the ground up.
+const CRATES: [&str; 8] = [
+    "schwelle-kernel",
+    "schwelle-disk",
+    "schwelle-formats",
+    "schwelle-core",
+    "schwelle-emulator",
+    "schwelle-demo",
+    "schwelle",
+    "schwelle-fuzz",
+];
+
+/// The rooms of the crates on the lower floors, each above those that may know it.
+const ROOMS: [(&str, &[&str]); 3] = [
+    ("schwelle-disk", &["bytes", "device", "ahead", "commit"]),
+    (
+        "schwelle-formats",
+        &[
+            "mbr",
+            "gpt",
+            "fat",
+            "unpack",
+            "ntfs",
+            "hive",
+            "crossing",
+            "bootstore",
+            "windows",
+            "pe",
+            "encryption",
+        ],
+    ),
+    (
+        "schwelle-core",
+        &[
+            "disk_use",
+            "next",
+            "gaps",
+            "receipt",
+            "profile",
+            "firmware",
+            "rehearse",
+            "switch",
+            "confirm",
+            "placement",
+            "fit",
+            "job",
+            "rules",
+            "draft",
+            "mend",
+            "pipeline",
+        ],
+    ),
+];
+
+/// Rooms that do not look at one below: the first knows nothing of the second.
+const APART: [(&str, &str); 6] = [
+    ("rehearse", "firmware"),
+    ("placement", "rehearse"),
+    ("placement", "firmware"),
+    ("draft", "rules"),
+    ("draft", "rehearse"),
+    ("job", "rehearse"),
+];
+
+fn crates() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("..")
+}
+
+/// All sources below a folder.
+fn sources(folder: &Path) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            found.extend(sources(&path));
+        } else if path.extension().is_some_and(|kind| kind == "rs") {
+            found.push(path);
+        }
+    }
+    found
+}
+
+/// The rooms of its own crate that a source names outside its tests.
+fn named(source: &Path) -> BTreeSet<String> {
+    let text = fs::read_to_string(source).unwrap();
+    let text = text.split("#[cfg(test)]\nmod ").next().unwrap();
+    let several = text.contains("crate::{");
+    assert!(!several, "{}: one room in a line", source.display());
+    let parts = text.split("crate::").skip(1);
+    let name = |part: &str| -> String {
+        let is_name = |c: &char| c.is_ascii_alphanumeric() || *c == '_';
+        part.chars().take_while(is_name).collect()
+    };
+    parts.map(name).collect()
+}
+
+#[test]
+fn crates_know_only_those_below() {
+    for (floor, name) in CRATES.iter().enumerate() {
+        let manifest = fs::read_to_string(crates().join(name).join("Cargo.toml")).unwrap();
+        // Tests may drive what stands above.
+        let manifest = manifest.split("[dev-dependencies]").next().unwrap();
+        let known = manifest
+            .lines()
+            .filter_map(|line| line.strip_suffix(".workspace = true"))
+            .filter(|known| known.starts_with("schwelle"));
+        for known in known {
+            let below = CRATES.iter().position(|other| other == &known).unwrap();
+            assert!(below < floor, "{name} knows {known}");
+        }
+    }
+}
+
+#[test]
+fn rooms_know_only_those_below() {
+    for (name, rooms) in ROOMS {
+        let folder = crates().join(name).join("src");
+        let mut found = BTreeSet::new();
+        for source in sources(&folder) {
+            let inside = source.strip_prefix(&folder).unwrap();
+            let room = inside.iter().next().unwrap().to_str().unwrap();
+            let room = room.trim_end_matches(".rs");
+            if room == "lib" {
+                continue;
+            }
+            let floor = rooms.iter().position(|other| *other == room);
+            let floor = floor.unwrap_or_else(|| panic!("{name}: {room} has no floor"));
+            found.insert(rooms[floor]);
+            for known in named(&source) {
+                // What the lower crates have is no room of this one.
+                let Some(below) = rooms.iter().position(|other| *other == known) else {
+                    continue;
+                };
+                let apart = APART.contains(&(room, known.as_str()));
+                let place = source.display();
+                assert!(below <= floor && !apart, "{place}: {room} knows {known}");
+            }
+        }
+        assert_eq!(found.len(), rooms.len(), "{name}");
+    }
+}

@@ -1,0 +1,36 @@
+//! The structures on a disk, a folder per format and a file per structure.
+//!
+//! Each format knows bytes and the device that it is read from, and nothing of what is done with it: the tables
+//! ([`mbr`], [`gpt`]), the file systems ([`fat`], [`ntfs`]) and what lies in their files ([`hive`], [`bootstore`],
+//! [`windows`], [`pe`], [`unpack`]), how encryption is told ([`encryption`]), and by which names a disk and its
+//! partitions are found in both tables ([`crossing`]). All input is hostile: errors carry their place.
+//!
+//! ```
+//! use schwelle_disk::device::Memory;
+//! use schwelle_formats::gpt::{GptLayout, GptPair};
+//!
+//! let disk = Memory::new(512, 4096);
+//! let layout = GptLayout {
+//!     disk_id: uuid::Uuid::from_u128(1),
+//!     entries: Vec::new(),
+//! };
+//! layout.write(&disk).unwrap();
+//! let pair = GptPair::read(&disk);
+//! assert!(pair.primary.is_ok() && pair.disagreement().is_none());
+//! ```
+
+#![warn(clippy::print_stdout, clippy::print_stderr)]
+
+use schwelle_disk::{bytes, device};
+
+pub mod bootstore;
+pub mod crossing;
+pub mod encryption;
+pub mod fat;
+pub mod gpt;
+pub mod hive;
+pub mod mbr;
+pub mod ntfs;
+pub mod pe;
+pub mod unpack;
+pub mod windows;
