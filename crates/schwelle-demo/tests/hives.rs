@@ -8,6 +8,7 @@ use std::process::Command;
 use schwelle_core::bytes::ReadBytes;
 use schwelle_core::hive::{Hive, HiveEditor, Node, Recovered, Value};
 use schwelle_demo::{LogFormat, Unfinished, interrupted};
+use schwelle_testkit::Dice;
 
 /// A hive with some hundred values, and the same with every third of them changed.
 fn two_states() -> (Vec<u8>, Vec<u8>) {
@@ -174,13 +175,8 @@ fn a_log_that_does_not_fit_is_refused_and_says_why() {
 #[test]
 fn damage_anywhere_is_survived() {
     let (old, new) = two_states();
-    let mut dice = 0x1065_u64;
-    let mut roll = |limit: usize| {
-        dice ^= dice << 13;
-        dice ^= dice >> 7;
-        dice ^= dice << 17;
-        usize::try_from(dice >> 3).unwrap() % limit
-    };
+    let mut dice = Dice::new(0x1065);
+    let mut roll = |limit: usize| dice.index(limit);
     let mut read = 0;
     for case in 0..3000 {
         let format = [LogFormat::Old, LogFormat::New(3)][case % 2];

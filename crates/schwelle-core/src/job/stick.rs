@@ -10,6 +10,8 @@ use std::io;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
+use schwelle_testkit::Dice;
+
 use super::storage::{Storage, StoredFile};
 use super::{JobFacts, JobFolder, JobKind, JobState};
 use crate::commit::{ChangeSet, Drafts, Ledger, Purpose, Region, StageKind};
@@ -290,7 +292,7 @@ fn a_job_folder_survives_a_power_cut_at_every_operation_on_a_fat_stick() {
             (job_on(&stick), stick)
         })
         .collect();
-    let mut dice = 0x5EED_u64;
+    let mut dice = Dice::new(0x5EED);
     let mut cases = 0;
     for (cut, (reached, stick)) in all.iter().enumerate() {
         // The state that the job was about to keep may be found already.
@@ -301,12 +303,7 @@ fn a_job_folder_survives_a_power_cut_at_every_operation_on_a_fat_stick() {
             let mut keeps = || match choice {
                 0 => false,
                 1 => true,
-                _ => {
-                    dice ^= dice << 13;
-                    dice ^= dice >> 7;
-                    dice ^= dice << 17;
-                    dice & 8 == 0
-                }
+                _ => dice.once_in(2),
             };
             let found = found_on(files.survivor(&mut keeps));
             assert!(

@@ -78,7 +78,9 @@ impl<'a> Repaired<'a> {
             source,
         };
         for (extent, bytes) in &self.torn {
-            let offset = self.geometry().byte_of(extent.first).unwrap_or(u64::MAX);
+            let offset = self.geometry().byte_of(extent.first);
+            let outside = || stopped(DeviceError::outside("write", u64::MAX, bytes.len()));
+            let offset = offset.ok_or_else(outside)?;
             disk.write_at(offset, bytes).map_err(stopped)?;
         }
         disk.flush().map_err(stopped)
@@ -101,12 +103,11 @@ impl ReadDevice for Repaired<'_> {
             let first = next.map_or(end, |(extent, _)| {
                 extent.first.0.saturating_mul(sector).clamp(at, end)
             });
-            let index = |at: u64| usize::try_from(at - offset).unwrap_or(usize::MAX);
-            if let Some(part) = buffer
-                .get_mut(index(at)..index(first))
-                .filter(|p| !p.is_empty())
-            {
-                self.disk.read_at(at, part)?;
+            let outside = || DeviceError::outside("read", offset, 0);
+            let index = |at: u64| usize::try_from(at - offset).map_err(|_| outside());
+            if at < first {
+                let part = buffer.get_mut(index(at)?..index(first)?);
+                self.disk.read_at(at, part.ok_or_else(outside)?)?;
             }
             at = first;
             let Some((extent, bytes)) = next.filter(|_| at < end) else {
@@ -114,11 +115,11 @@ impl ReadDevice for Repaired<'_> {
             };
             let begins = extent.first.0.saturating_mul(sector);
             let stop = end.min(extent.end.0.saturating_mul(sector));
-            let from = usize::try_from(at - begins).unwrap_or(usize::MAX);
-            let part = buffer.get_mut(index(at)..index(stop)).unwrap_or_default();
-            if let Some(bytes) = bytes.get(from..from.saturating_add(part.len())) {
-                part.copy_from_slice(bytes);
-            }
+            let from = usize::try_from(at - begins).map_err(|_| outside())?;
+            let part = buffer.get_mut(index(at)?..index(stop)?);
+            let part = part.ok_or_else(outside)?;
+            let bytes = bytes.get(from..from.saturating_add(part.len()));
+            part.copy_from_slice(bytes.ok_or_else(outside)?);
             at = stop;
         }
         Ok(())
@@ -246,9 +247,11 @@ fn torn_before(
     extent: Extent,
 ) -> Result<Option<Vec<u8>>, RecoverError> {
     let geometry = disk.geometry();
-    let offset = geometry.byte_of(extent.first).unwrap_or(u64::MAX);
     let sector = index.sector;
-    let len = usize::try_from(extent.sectors()).unwrap_or(0) * sector;
+    let len = usize::try_from(geometry.bytes_in(&extent)).ok();
+    let place = geometry.byte_of(extent.first).zip(len);
+    let outside = || DeviceError::outside("read", u64::MAX, 0);
+    let (offset, len) = place.ok_or_else(outside)?;
     let found = disk.read_vec(offset, len).ok();
     let mut is_torn = found.is_none();
     let mut before = Vec::with_capacity(len);

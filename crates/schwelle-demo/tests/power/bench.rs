@@ -31,14 +31,6 @@ use crate::medium::{Image, Medium};
 /// What says how far a job has come.
 const STATE_FILES: [&str; 3] = ["state-a.json", "state-b.json", "moved.json"];
 
-/// A seeded number (xorshift).
-pub(crate) fn roll(dice: &mut u64) -> u64 {
-    *dice ^= *dice << 13;
-    *dice ^= *dice >> 7;
-    *dice ^= *dice << 17;
-    *dice >> 3
-}
-
 /// Which way a conversion goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Kind {

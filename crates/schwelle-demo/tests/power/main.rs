@@ -26,6 +26,8 @@ use schwelle_core::job::recover::{self, RecoverError};
 use schwelle_core::job::{JobFolder, JobState, Repaired};
 use schwelle_core::mbr::{BootRecord, MbrTable};
 
+use schwelle_testkit::Dice;
+
 use bench::{Bench, Kind, scenarios};
 use medium::{Failure, Image, Medium};
 
@@ -86,20 +88,16 @@ fn check(bench: &Bench, way: Way, image: &Image, case: &str) {
 }
 
 /// From one image to both ends; with a second cut on the way, every so often.
-fn both_ways(bench: &Bench, image: &Image, dice: &mut u64, case: &str) -> u64 {
+fn both_ways(bench: &Bench, image: &Image, dice: &mut Dice, case: &str) -> u64 {
     let state = bench.state();
     for way in [Way::Resume, Way::Undo] {
         let case = format!("{case}, {way:?}");
         bench.set_state(&state);
         let mut medium = Medium::new(&bench.old, image.clone());
-        if bench::roll(dice).is_multiple_of(3) {
+        if dice.once_in(3) {
             // Power goes again: on this way, or on the other one first.
-            let first = if bench::roll(dice).is_multiple_of(2) {
-                way
-            } else {
-                way.other()
-            };
-            let cut = usize::try_from(bench::roll(dice) % 40).unwrap();
+            let first = if dice.once_in(2) { way } else { way.other() };
+            let cut = dice.index(40);
             let cut_again = Medium::new(&bench.old, image.clone()).fail(Failure::Power, cut);
             if go(first, &mut bench.open(), &cut_again).is_err() {
                 let left = cut_again.survivors_at_random(dice);
@@ -161,7 +159,7 @@ fn sound_on_the_way_back(medium: &Medium<'_>, case: &str) {
 
 /// Cuts one kind of conversion at every operation; the number of cases.
 fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
-    let (mut cases, mut dice) = (0, 0x5EED);
+    let (mut cases, mut dice) = (0, Dice::new(0x5EED));
     let (operations, flushes) = bench.operations();
     for cut in 0..=operations {
         bench.begin();
@@ -196,7 +194,7 @@ fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
 
 #[test]
 fn an_error_at_any_write_or_flush_is_survived() {
-    let mut dice = 1;
+    let mut dice = Dice::new(1);
     for bench in scenarios() {
         for failure in [Failure::Once, Failure::Short] {
             for at in 0..bench.operations().0 {
@@ -236,7 +234,7 @@ impl Ledger for FullFolder<'_> {
 
 #[test]
 fn a_job_folder_that_fills_up_between_stages_is_survived() {
-    let mut dice = 3;
+    let mut dice = Dice::new(3);
     for bench in scenarios() {
         for stage in bench.stages() {
             bench.begin();
@@ -272,7 +270,7 @@ impl Observer for Stopper {
 
 #[test]
 fn a_wish_to_stop_is_heeded_where_it_is_clean_and_nowhere_else() {
-    let mut dice = 5;
+    let mut dice = Dice::new(5);
     for bench in scenarios() {
         for at in 0.. {
             bench.begin();

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 
 use schwelle_core::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, Memory, ReadDevice};
 
-use crate::bench::roll;
+use schwelle_testkit::Dice;
 
 /// What differs from the old disk.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -132,20 +132,20 @@ impl<'a> Medium<'a> {
     }
 
     /// A random choice of single sectors: writes in any order, and torn.
-    pub(crate) fn survivors_at_random(&self, dice: &mut u64) -> Image {
-        self.surviving(|_, _| roll(dice).is_multiple_of(2))
+    pub(crate) fn survivors_at_random(&self, dice: &mut Dice) -> Image {
+        self.surviving(|_, _| dice.once_in(2))
     }
 
     /// What may be left where the drive has physical sectors of several logical ones: one that was under way
     /// holds nothing that makes sense, or cannot be read at all. `None` where nothing was under way.
-    pub(crate) fn torn(&self, is_readable: bool, dice: &mut u64) -> Option<Image> {
+    pub(crate) fn torn(&self, is_readable: bool, dice: &mut Dice) -> Option<Image> {
         let step = self.physical();
         let under_way: Vec<u64> = {
             let inside = self.inside.lock().unwrap();
             let sectors = inside.pending.iter().flatten();
             sectors.map(|(sector, _)| sector / step * step).collect()
         };
-        let pick = usize::try_from(roll(dice)).unwrap() % under_way.len().max(1);
+        let pick = dice.index(under_way.len().max(1));
         let torn = *under_way.get(pick)?;
         let mut image = self.survivors_at_random(dice);
         if is_readable {

@@ -211,6 +211,8 @@ fn index(len: u64) -> usize {
 
 #[cfg(test)]
 mod tests {
+    use schwelle_testkit::Dice;
+
     use super::*;
 
     /// On a file: what the kernel asks of `O_DIRECT` is seen on block devices, in the command line's tests.
@@ -221,11 +223,9 @@ mod tests {
         file.set_len(len).unwrap();
         let device = Direct::new(file, 512, len);
         let mut model = vec![0; index(len)];
-        let mut dice = 7_u64;
+        let mut dices = Dice::new(7);
         for round in 0..400_u64 {
-            dice ^= dice << 13;
-            dice ^= dice >> 7;
-            dice ^= dice << 17;
+            let dice = dices.roll();
             let at = dice % (len - 9000);
             if round % 3 == 0 {
                 let first = at / 512 * 512;

@@ -521,7 +521,6 @@ impl Recovered {
 
 #[cfg(test)]
 mod tests {
-    use std::fs;
 
     use schemars::JsonSchema;
     use schemars::generate::SchemaSettings;
@@ -621,12 +620,7 @@ mod tests {
         for (name, schema) in documents.chain([("answers", answers)]) {
             let path = format!("{folder}/{name}.json");
             let text = serde_json::to_string_pretty(&schema).unwrap() + "\n";
-            if std::env::var_os("SCHWELLE_RENEW").is_some() {
-                fs::create_dir_all(folder).unwrap();
-                fs::write(&path, &text).unwrap();
-            }
-            let known = fs::read_to_string(&path).unwrap_or_default();
-            assert!(known == text, "{path} is out of date: SCHWELLE_RENEW=1");
+            schwelle_testkit::is_up_to_date(path.as_ref(), &text);
         }
     }
 }

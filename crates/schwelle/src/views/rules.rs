@@ -203,7 +203,6 @@ impl Rules {
 
 #[cfg(test)]
 mod tests {
-    use std::fs;
 
     use schwelle_core::rules::{self, Rule};
 
@@ -234,10 +233,6 @@ mod tests {
     #[test]
     fn the_page_of_rules_is_made_from_their_table() {
         let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/rules.md");
-        if std::env::var_os("SCHWELLE_RENEW").is_some() {
-            fs::write(path, page()).unwrap();
-        }
-        let known = fs::read_to_string(path).unwrap_or_default();
-        assert!(known == page(), "{path} is out of date: SCHWELLE_RENEW=1");
+        schwelle_testkit::is_up_to_date(path.as_ref(), &page());
     }
 }

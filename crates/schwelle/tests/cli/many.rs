@@ -138,3 +138,27 @@ fn a_hundred_images_are_an_ordinary_morning() {
         assert_eq!(of_line, ids);
     }
 }
+
+#[test]
+fn a_disk_has_the_same_line_alone_as_among_others_and_all_lines_have_one_shape() {
+    let lab = Lab::new();
+    lab.standard("ready.img", 512);
+    lab.image("blank.img", 512, 4, |_| {});
+    fs::write(lab.path("short.img"), [0; 100]).unwrap();
+    let disks = ["ready.img", "blank.img", "short.img"];
+    for command in ["check", "survey"] {
+        let together = lab.run(&[&[command], &disks[..], &["--json"]].concat());
+        let together: Vec<&str> = together.stdout.lines().collect();
+        assert_eq!(together.len(), disks.len(), "{command}");
+        let mut shapes = Vec::new();
+        for (disk, line) in disks.iter().zip(together) {
+            let alone = lab.run(&[command, disk, "--json"]);
+            assert_eq!(alone.stdout, format!("{line}\n"), "{command} {disk}");
+            let document: Value = serde_json::from_str(line).unwrap();
+            let keys = document.as_object().unwrap().keys();
+            shapes.push(keys.cloned().collect::<Vec<_>>());
+        }
+        shapes.dedup();
+        assert_eq!(shapes.len(), 1, "{command}: {shapes:?}");
+    }
+}

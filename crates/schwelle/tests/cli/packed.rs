@@ -8,7 +8,8 @@ use schwelle_core::device::MIB;
 
 use crate::foreign::{extract, tool};
 use crate::support::{Lab, hash, place};
-use crate::volumes::{Dice, Mount, edit_volume};
+use crate::volumes::{Mount, edit_volume};
+use schwelle_testkit::Dice;
 
 const WINDOWS: (u64, u64) = (51 * MIB, 160 * MIB);
 const FONTS: &str = "Windows/Boot/Fonts";

@@ -96,9 +96,7 @@ fn run(text: &str, columns: &str) -> String {
 
 fn check(file: &Path, columns: &str) {
     let now = run(&fs::read_to_string(file).unwrap(), columns);
-    if std::env::var_os("SCHWELLE_RENEW").is_some() {
-        fs::write(file, &now).unwrap();
-    }
+    schwelle_testkit::renew(file, &now);
     let text = fs::read_to_string(file).unwrap();
     let mut pairs = text.lines().zip(now.lines()).enumerate();
     let differs = pairs.find(|(_, (told, prints))| told != prints);

@@ -10,7 +10,9 @@ use schwelle_demo::MbrEntry;
 
 use crate::foreign::{extract, tool};
 use crate::support::{Lab, SIGNATURE, hash, lba};
-use crate::volumes::{Dice, Mount, format, real_data, snapshot};
+use schwelle_testkit::Dice;
+
+use crate::volumes::{Mount, format, real_data, snapshot};
 
 const MIB: u64 = 1 << 20;
 

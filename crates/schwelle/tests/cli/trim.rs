@@ -6,8 +6,10 @@ use schwelle_core::device::{BlockDevice, DiskFile, ReadDevice};
 use schwelle_core::ntfs::{LogState, NtfsVolume, TrimError, TrimPlan};
 
 use crate::support::Lab;
+use schwelle_testkit::Dice;
+
 use crate::volumes::{
-    Dice, Mount, begin_log, format, is_consistent, owners, scatter, snapshot, takes_new_files,
+    Mount, begin_log, format, is_consistent, owners, scatter, snapshot, takes_new_files,
 };
 
 /// Plans a trim of the volume in a file.

@@ -9,46 +9,9 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
+use schwelle_testkit::Dice;
+
 use crate::foreign::{extract, tool, tool_any};
-
-/// A seeded source of numbers (xorshift), so that a case can be had again.
-pub(crate) struct Dice(u64);
-
-impl Dice {
-    pub(crate) fn new(seed: u64) -> Self {
-        Self(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1)
-    }
-
-    fn next(&mut self) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0
-    }
-
-    /// A number below `limit`.
-    pub(crate) fn below(&mut self, limit: u64) -> u64 {
-        (self.next() >> 11) % limit.max(1)
-    }
-
-    /// A number in a range of both ends.
-    pub(crate) fn between(&mut self, low: u64, high: u64) -> u64 {
-        low + self.below(high - low + 1)
-    }
-
-    pub(crate) fn pick<T: Copy>(&mut self, all: &[T]) -> T {
-        all[usize::try_from(self.below(all.len() as u64)).unwrap()]
-    }
-
-    pub(crate) fn bytes(&mut self, len: u64) -> Vec<u8> {
-        let mut bytes: Vec<u8> = Vec::new();
-        while (bytes.len() as u64) < len {
-            bytes.extend(self.next().to_le_bytes());
-        }
-        bytes.truncate(usize::try_from(len).unwrap());
-        bytes
-    }
-}
 
 /// Makes an empty volume in a file.
 pub(crate) fn format(path: &Path, len_bytes: u64, sector: u32, cluster: u32) {

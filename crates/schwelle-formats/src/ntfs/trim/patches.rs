@@ -63,9 +63,9 @@ impl Trim<'_> {
             (0x30, self.new_place(shape.mft_lcn)),
             (0x38, self.new_place(shape.mirror_lcn)),
         ] {
-            if let Some(place) = sector.get_mut(at..at + 8) {
-                place.copy_from_slice(&value.to_le_bytes());
-            }
+            let place = sector.get_mut(at..at + 8);
+            let place = place.ok_or(TrimError::Size { sectors: total })?;
+            place.copy_from_slice(&value.to_le_bytes());
         }
         let behind = total.saturating_mul(shape.sector_bytes.into());
         for offset in [0, behind] {
@@ -84,7 +84,9 @@ impl Trim<'_> {
         let mirror = self.stream(MIRROR, kind::DATA, "")?;
         let (mirrored, mirror_runs) = (mirror.len_bytes() / record_bytes, mirror.runs().to_vec());
         for (number, editor) in std::mem::take(&mut self.editors) {
-            let bytes = editor.finish();
+            let finished = editor.finish();
+            let no_head = || self.in_the_way(number, "its head makes no sense");
+            let bytes = finished.ok_or_else(no_head)?;
             let at = number.saturating_mul(record_bytes);
             let mut done = self.patch_stream(&table, at, &bytes);
             if number < mirrored {

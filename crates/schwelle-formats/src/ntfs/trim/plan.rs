@@ -21,7 +21,7 @@ pub(super) const BAD_CLUSTERS: u64 = 8;
 pub(super) const FIRST_USER_RECORD: u64 = 24;
 pub(super) const BAD_STREAM: &str = "$Bad";
 /// Bitmap read at a time, in bytes.
-const BITMAP_CHUNK: u64 = 1 << 20;
+const BITMAP_CHUNK: usize = 1 << 20;
 
 /// Clusters to be copied.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -299,11 +299,12 @@ impl Trim<'_> {
         let len_bytes = self.bitmap_bytes().min(bitmap.len_bytes());
         let mut at = 0;
         while at < len_bytes {
-            let take = BITMAP_CHUNK.min(len_bytes - at);
-            let mut bytes = vec![0; usize::try_from(take).unwrap_or(0)];
+            let left = usize::try_from(len_bytes - at);
+            let take = left.map_or(BITMAP_CHUNK, |left| left.min(BITMAP_CHUNK));
+            let mut bytes = vec![0; take];
             bitmap.read_bytes(at, &mut bytes)?;
             visit(at, bytes);
-            at += take;
+            at += take as u64;
         }
         Ok(())
     }
@@ -346,8 +347,10 @@ impl Trim<'_> {
     pub(super) fn editor(&mut self, number: u64) -> Result<&mut Editor, TrimError> {
         if !self.editors.contains_key(&number) {
             let record = self.volume.record(number)?;
-            self.editors
-                .insert(number, Editor::new(record.bytes.into_owned()));
+            let editor = Editor::new(record.bytes.into_owned());
+            let editor =
+                editor.ok_or_else(|| self.in_the_way(number, "its head makes no sense"))?;
+            self.editors.insert(number, editor);
         }
         self.editors
             .get_mut(&number)

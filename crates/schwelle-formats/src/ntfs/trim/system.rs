@@ -63,7 +63,9 @@ impl Trim<'_> {
         let Some(mut new) = with_runs(pattern, attribute.id, runs) else {
             return Err(full);
         };
-        set_sizes(&mut new, allocated, len_bytes);
+        if set_sizes(&mut new, allocated, len_bytes).is_none() {
+            return Err(full);
+        }
         if editor.replace(attribute.place.clone(), &new) {
             Ok(())
         } else {
