@@ -20,7 +20,7 @@
 
 #![warn(clippy::print_stdout, clippy::print_stderr)]
 
-pub use schwelle_disk::{bytes, commit, device};
+pub use schwelle_disk::{bytes, cause, commit, device};
 pub use schwelle_formats::{
     bootstore, crossing, encryption, fat, gpt, hive, mbr, ntfs, pe, unpack, windows,
 };

@@ -22,7 +22,10 @@ const CRATES: [&str; 9] = [
 
 /// The rooms of the crates on the lower floors, each above those that may know it.
 const ROOMS: [(&str, &[&str]); 3] = [
-    ("schwelle-disk", &["bytes", "device", "ahead", "commit"]),
+    (
+        "schwelle-disk",
+        &["bytes", "cause", "device", "ahead", "commit"],
+    ),
     (
         "schwelle-formats",
         &[
@@ -34,8 +37,8 @@ const ROOMS: [(&str, &[&str]); 3] = [
             "hive",
             "crossing",
             "bootstore",
-            "windows",
             "pe",
+            "windows",
             "encryption",
         ],
     ),

@@ -132,13 +132,13 @@ fn a_log_that_does_not_fit_is_refused_and_says_why() {
             "the first entry damaged",
             LogFormat::New(4),
             |u| u.logs[0].1[600] ^= 1,
-            "the log begins at number",
+            "begins at number",
         ),
         (
             "the first log lost",
             LogFormat::New(4),
             |u| drop(u.logs.remove(0)),
-            "the log begins at number",
+            "begins at number",
         ),
     ];
     for (name, format, spoil, told) in cases {

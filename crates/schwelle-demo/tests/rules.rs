@@ -391,7 +391,7 @@ fn damage_of_a_gpt_is_told_with_its_place() {
         let findings = check(&facts(&profile));
         let told = findings.iter().any(|finding| match &finding.evidence {
             Evidence::Table(answers::table::Evidence::CopyDamaged { copy, fault }) => {
-                *copy == damaged && fault.starts_with(evidence)
+                *copy == damaged && fault.to_string().starts_with(evidence)
             }
             _ => false,
         });

@@ -22,6 +22,7 @@
 
 mod ahead;
 pub mod bytes;
+pub mod cause;
 pub mod commit;
 pub mod device;
 

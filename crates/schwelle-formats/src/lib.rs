@@ -21,7 +21,7 @@
 
 #![warn(clippy::print_stdout, clippy::print_stderr)]
 
-use schwelle_disk::{bytes, device};
+use schwelle_disk::{bytes, cause, device};
 
 pub mod bootstore;
 pub mod crossing;

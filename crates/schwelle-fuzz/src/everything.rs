@@ -44,7 +44,7 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
     };
     let _start = start(&settings, &machine, &attached);
     let (types, severities) = (TypeTable::default(), BTreeMap::new());
-    for to in [Style::Gpt, Style::Mbr] {
+    for (from, to) in [(Style::Mbr, Style::Gpt), (Style::Gpt, Style::Mbr)] {
         for disk_use in [DiskUse::System, DiskUse::Data] {
             let _started = walk_to(disk, to, disk_use);
             let wish = EspWish {
@@ -58,7 +58,13 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
                 let passed = finding.outcome == Outcome::Pass;
                 assert_eq!(passed, finding.remedy.is_none(), "{finding:?}");
             }
-            never_drafted_when_blocked(&judged);
+            if let Some(drafted) = drafted(&judged)
+                && starts(disk, from, disk_use)
+            {
+                let rehearsed = drafted.expect("a disk that starts and is not blocked is drafted");
+                let walk = rehearsed.rehearsal();
+                assert!(walk.passed(), "its draft does not start: {:?}", walk.steps);
+            }
             if to == Style::Gpt {
                 let mended = outside(|outside| Mending::new(disk, &profile, known, outside));
                 let _mended = mended.map(|mending| mending.map(Mending::rehearse));
@@ -78,15 +84,23 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
     }
 }
 
-/// A disk that a rule blocks is never drafted. What is drafted is walked: a draft that fails gives nothing to write.
-fn never_drafted_when_blocked(judged: &Judged<'_, '_>) {
+/// The disk starts as it is, or its volumes are sound where it is one for data.
+fn starts(disk: &dyn ReadDevice, style: Style, disk_use: DiskUse) -> bool {
+    walk_to(disk, style, disk_use).passed()
+}
+
+/// A disk that a rule blocks is never drafted: `None`. What is drafted is walked: a draft that fails gives nothing
+/// to write.
+fn drafted<'d>(judged: &Judged<'d, '_>) -> Option<Result<Rehearsed<'d>, NotDrafted>> {
     let plan = outside(|outside| judged.draft(outside));
     if judged.is_blocked() {
         assert!(matches!(plan, Err(NotDrafted::Blocked)));
+        return None;
     }
-    if let Ok(plan) = plan {
-        let rehearsed = Rehearsed::new(plan);
+    let rehearsed = plan.map(Rehearsed::new);
+    if let Ok(rehearsed) = &rehearsed {
         let passed = rehearsed.rehearsal().passed();
         assert_eq!(rehearsed.ready().is_some(), passed);
     }
+    Some(rehearsed)
 }

@@ -1,10 +1,8 @@
 //! The way back: puts the draft of an MBR disk together.
 
-use std::sync::Arc;
-
-use crate::commit::{ChangeSet, Purpose, Region, StageKind};
+use crate::commit::{Purpose, Region, StageKind};
 use crate::crossing::{Crossing, Style};
-use crate::device::{Draft, Extent, Lba, ReadDevice, Window};
+use crate::device::{Extent, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::fat::make_startable;
 use crate::fit::Fit;
@@ -12,10 +10,11 @@ use crate::mbr::{BiosStart, MbrLayout};
 use crate::placement::{EspFrom, EspPlace, Placement};
 use crate::profile::{Origin, Partition, Profile, Table};
 
-use super::build::{DraftError, NewTable, Plan, SECTOR_0, Source, table_extents};
+use super::assembly::{Assembly, Ending};
 use super::map::MapPart;
-use super::start::{Content, NewStart};
-use super::{esp, patch, settle, trim};
+use super::patch;
+use super::plan::{DraftError, NewTable, Plan, SECTOR_0, Source, table_extents};
+use super::start::Content;
 
 /// Builds the draft of a GPT disk as an MBR disk with the table that fits.
 pub(crate) fn build_back<'a>(
@@ -36,41 +35,30 @@ pub(crate) fn build_back<'a>(
         None => None,
     };
     let crossing = crossing(profile, &kept, &layout, esp)?;
-    let placement = Placement {
-        cut: Vec::new(),
-        disk_use: fit.disk_use,
-        esp: esp.map(|esp| EspPlace {
+    let placement = Placement::without_esp(fit.disk_use);
+    let mut assembly = Assembly::new(disk, profile, placement, source.stamp);
+    if let Some(esp) = esp {
+        let place = EspPlace {
             extent: esp.extent,
             from: EspFrom::Existing(esp.number),
-        }),
-        trims: Vec::new(),
-        considered: Vec::new(),
-    };
-
-    let draft = Draft::new(disk);
-    let mut regions = Vec::new();
-    let mut start = None;
-    if let Some(place) = placement.esp {
+        };
         let content = Content::back(profile, &crossing, &mut source)?;
-        let filled = esp::fill(&draft, disk, place, Some(&content), (0, source.stamp))?;
-        let window = Window::new(&draft, place.extent).ok_or(DraftError::Outside(place.extent))?;
+        let what = Purpose::ActivePartition;
+        let region = assembly.fill(place, crossing.esp, Some(content), what)?;
+        let window = Window::new(&assembly.draft, place.extent);
+        let window = window.ok_or(DraftError::Outside(place.extent))?;
         make_startable(&window, place.extent.first)?;
-        regions.push(Region::new(
-            StageKind::Fill,
-            Purpose::ActivePartition,
-            place.extent,
-        ));
-        start = Some(NewStart::of(content, filled));
+        assembly.write([region]);
     }
     let in_bios_mode = match fit.disk_use {
         DiskUse::System => BiosStart::ActivePartition,
         DiskUse::Data => BiosStart::PassOn,
     };
-    layout.write(&draft, in_bios_mode)?;
+    layout.write(&assembly.draft, in_bios_mode)?;
     let [primary, backup] = table_extents(geometry);
     for extent in [primary, backup] {
-        patch::untouched(&draft, extent)?;
-        draft.fill(extent, 0)?;
+        patch::untouched(&assembly.draft, extent)?;
+        assembly.draft.fill(extent, 0)?;
     }
     let record = |at: Lba| {
         let extent = Extent {
@@ -79,38 +67,17 @@ pub(crate) fn build_back<'a>(
         };
         Region::new(StageKind::Prepare, Purpose::ExtendedBootRecord, extent)
     };
-    regions.extend(layout.records().map(record));
-    regions.extend([
+    assembly.write(layout.records().map(record));
+    assembly.write([
         Region::new(StageKind::Commit, Purpose::Mbr, SECTOR_0),
         Region::new(StageKind::Clear, Purpose::PrimaryTable, primary),
         Region::new(StageKind::Clear, Purpose::BackupTable, backup),
     ]);
-
-    let crossed = Arc::new(draft);
-    let draft = Draft::over(crossed.clone());
-    let mut volumes = Vec::new();
-    let mut settled = settle::Settled::default();
-    if fit.disk_use == DiskUse::System {
-        let written = source.stamp.windows;
-        settled = settle::settle(&draft, profile, &placement, &crossing, written)?;
-        volumes = settled.watch(disk, profile, &[])?;
-    }
-    if let Some(esp) = esp {
-        volumes.push(trim::watch(disk, Some(&*crossed), esp)?);
-    }
-    let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions)?;
-    let changes = changes.and_then(&draft, &settled.regions)?.checked(true)?;
-    Ok(Plan {
-        before: MapPart::before(profile),
+    assembly.finish(Ending {
         after: MapPart::after_back(geometry, &kept, &layout),
-        crossed,
-        draft,
         table: NewTable::Mbr(layout),
-        placement,
-        start,
-        files_edited: settled.files,
-        changes,
-        relied_on: (Vec::new(), volumes),
+        changes_style: true,
+        settled: (fit.disk_use == DiskUse::System).then_some(&crossing),
     })
 }
 

@@ -4,19 +4,23 @@
 //! A profile that no rule blocks becomes a [`Plan`], on the way to GPT or from there to MBR: the draft itself, what it
 //! looks like, and the change set. Nothing here writes to the disk.
 
+mod assembly;
 mod back;
 mod build;
 pub(crate) mod esp;
 mod map;
 mod patch;
+mod plan;
 pub(crate) mod settle;
 mod start;
 pub(crate) mod trim;
 
+pub(crate) use assembly::{Assembly, Ending};
 pub(crate) use back::build_back;
-pub use build::{DraftError, NewTable, Plan, Stamp};
-pub(crate) use build::{SECTOR_0, Source, bios_start, build, table_extents};
+pub(crate) use build::{bios_start, build};
 pub use map::{Change, MapPart};
+pub use plan::{DraftError, NewTable, Plan, Stamp};
+pub(crate) use plan::{SECTOR_0, Source, table_extents};
 pub use settle::{Edit, EditedFile};
 pub use start::NewStart;
 pub(crate) use start::{Content, boot_store};

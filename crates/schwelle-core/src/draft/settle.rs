@@ -4,6 +4,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::cause::Cause;
 use crate::commit::{Purpose, Region, StageKind};
 use crate::crossing::{Crossing, Style};
 use crate::device::{Draft, Extent, ReadDevice, Window};
@@ -15,7 +16,7 @@ use crate::windows::{
     HiveFile, RECOVERY_CONFIG, RecoveryFile, SYSTEM_HIVE, cross_letters, mounted_names, shared_out,
 };
 
-use super::build::DraftError;
+use super::plan::DraftError;
 use super::{patch, trim};
 
 /// A file that the job edits.
@@ -115,13 +116,13 @@ impl OnVolume<'_> {
         let Some(hive) = HiveFile::find(&volume, path)? else {
             return Ok(());
         };
-        let cannot = |fault: String| DraftError::Settled {
+        let cannot = |fault: Cause| DraftError::Settled {
             number: self.partition.number,
             path: path.to_owned(),
             fault,
         };
         let crossed = cross_letters(&hive, crossing, own, written);
-        let Some(crossed) = crossed.map_err(|error| cannot(error.to_string()))? else {
+        let Some(crossed) = crossed.map_err(|error| cannot(error.into()))? else {
             return Ok(());
         };
         let record = hive.file.record();
@@ -130,12 +131,16 @@ impl OnVolume<'_> {
         // What the next reader finds is what was meant.
         let after = HiveFile::find(&volume, path)?.ok_or(DraftError::Missing("registry"))?;
         let names = crate::hive::Hive::open(&after.file).and_then(|hive| mounted_names(&hive));
-        let names = names.map_err(|error| cannot(error.to_string()))?;
+        let names = names.map_err(|error| cannot(error.into()))?;
         let stays = |name: &&crate::windows::MountedName| {
             name.crossed(crossing).is_some() && !crossed.left.contains(name)
         };
         if let Some(name) = names.iter().find(stays) {
-            return Err(cannot(format!("{} has not crossed", name.name)));
+            return Err(DraftError::NotCrossed {
+                number: self.partition.number,
+                path: path.to_owned(),
+                name: name.name.clone(),
+            });
         }
 
         let mut changes = Vec::new();

@@ -11,8 +11,8 @@ use crate::profile::{
 };
 use crate::receipt::{RECEIPT, Receipt, SystemReceipt};
 
-use super::build::{DraftError, Source};
 use super::esp::Filled;
+use super::plan::{DraftError, Source};
 
 /// What the new EFI system partition holds, and where it leads.
 #[derive(Debug)]
@@ -159,8 +159,8 @@ pub(crate) fn boot_store(
     let mut entries: Vec<(bool, NewEntry)> = places
         .iter()
         .filter(|(system, _)| match crossing.to {
-            Style::Gpt => system.has_uefi_loader,
-            Style::Mbr => system.has_bios_loader,
+            Style::Gpt => system.uefi_loader.is_ok(),
+            Style::Mbr => system.bios_loader.is_ok(),
         })
         .map(|(other, (_, partition))| {
             let title = other.title();

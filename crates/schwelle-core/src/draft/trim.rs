@@ -1,5 +1,6 @@
 //! Trims volumes on the draft, and proves the result before anybody relies on it.
 
+use crate::cause::Cause;
 use crate::commit::{Purpose, Region, StageKind};
 use crate::device::{Draft, Extent, Lba, Move, ReadDevice, Window};
 use crate::job::EditedVolume;
@@ -7,8 +8,8 @@ use crate::ntfs::NtfsVolume;
 use crate::placement::Trimming;
 use crate::profile::{Origin, Partition};
 
-use super::build::DraftError;
 use super::patch;
+use super::plan::DraftError;
 
 /// Lays a trim over the draft. Gives the regions it writes, and what the journal keeps of it.
 pub(crate) fn apply(
@@ -103,15 +104,12 @@ fn prove(draft: &Draft<'_>, partition: &Partition, trim: &Trimming) -> Result<()
         .map(|health| health.audit.files);
     let fault = audit.faults.iter().find(|fault| !fault.is_harmless());
     let copies = volume.check_copies()?;
-    let wrong = fault
-        .map(ToString::to_string)
-        .or_else(|| copies.first().map(ToString::to_string))
-        .or_else(|| (Some(audit.files) != files).then(|| "the number of files differs".to_owned()));
-    match wrong {
-        Some(fault) => Err(DraftError::Trimmed {
-            number: partition.number,
-            fault,
-        }),
-        None => Ok(()),
+    let number = partition.number;
+    if let Some(fault) = fault.map(Cause::from).or(copies.first().map(Cause::from)) {
+        return Err(DraftError::Trimmed { number, fault });
+    }
+    match Some(audit.files) == files {
+        true => Ok(()),
+        false => Err(DraftError::FilesDiffer { number }),
     }
 }

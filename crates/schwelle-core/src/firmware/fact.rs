@@ -1,5 +1,6 @@
 //! A fact about a PC: what it is and where that is known from, or why it is not known.
 
+use crate::cause::Cause;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -79,7 +80,7 @@ pub enum Ground {
     /// Not known: a variable makes no sense, or cannot be read.
     VariableFault {
         /// Why.
-        fault: String,
+        fault: Cause,
     },
     /// Not known: the firmware does not show it.
     NotShown,

@@ -197,8 +197,8 @@ impl Machine {
 
     /// Takes over what the firmware's variables tell.
     pub(super) fn take_variables(&mut self, variables: &Variables) {
-        fn not_read<T>(error: &impl std::fmt::Display) -> Fact<T> {
-            let fault = error.to_string();
+        fn not_read<T>(error: &impl std::error::Error) -> Fact<T> {
+            let fault = error.into();
             Fact::not_told(Ground::VariableFault { fault }, How::Setting)
         }
         fn flag(found: Result<Option<bool>, VariableError>, name: &str) -> Fact<bool> {

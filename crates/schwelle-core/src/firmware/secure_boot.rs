@@ -20,6 +20,7 @@ use super::keys::Keys;
 use super::machine::Machine;
 use super::signature_list::Signature;
 use super::target::read_loader;
+use crate::cause::Cause;
 use crate::device::{ReadDevice, Window};
 use crate::ntfs::NtfsVolume;
 use crate::pe::SignedImage;
@@ -75,7 +76,7 @@ pub enum Objection {
     /// It is no program that can be judged.
     Malformed {
         /// What is wrong with it.
-        fault: String,
+        fault: Cause,
     },
     /// Its headers contradict its length.
     HeadersContradict,
@@ -97,7 +98,7 @@ pub enum Objection {
     /// The signature cannot be read.
     SignatureUnreadable {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// The signature is sound, and leads to no certificate in `db`.
     NotInDb {
@@ -165,7 +166,7 @@ pub fn verdict(image: &[u8], keys: &Keys) -> Verdict {
     let program = match SignedImage::parse(image) {
         Ok(program) => program,
         Err(error) => {
-            let fault = error.to_string();
+            let fault = error.into();
             return Verdict::refused(Objection::Malformed { fault });
         }
     };
@@ -192,7 +193,10 @@ pub fn verdict(image: &[u8], keys: &Keys) -> Verdict {
     let (mut why, mut unknown) = (Vec::new(), None);
     for signature in signatures {
         let judged = signature
-            .map_err(|fault| Refusal::Other(Objection::SignatureUnreadable { fault }))
+            .map_err(|fault| {
+                let fault = fault.into();
+                Refusal::Other(Objection::SignatureUnreadable { fault })
+            })
             .and_then(|signature| judge(&program, &signature, keys));
         match judged {
             Ok(by) => accepted = accepted.or(Some(by)),

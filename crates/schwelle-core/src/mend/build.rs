@@ -1,18 +1,15 @@
 //! The draft with the remedies on it.
 
-use std::sync::Arc;
-
 use uuid::Uuid;
 
-use crate::commit::{ChangeSet, Purpose, Region, StageKind};
+use crate::commit::{Purpose, Region, StageKind};
 use crate::crossing::Crossing;
-use crate::device::{BlockDevice, Draft, Lba, ReadDevice};
+use crate::device::{BlockDevice, Lba, ReadDevice};
 use crate::draft::{
-    Content, DraftError, MapPart, NewStart, NewTable, Plan, SECTOR_0, Source, bios_start,
-    boot_store, esp, settle, table_extents, trim,
+    Assembly, Content, DraftError, Ending, MapPart, NewTable, Plan, SECTOR_0, Source, bios_start,
+    boot_store, table_extents,
 };
 use crate::gpt::{GptEntry, GptLayout, attributes, type_guid};
-use crate::job::Watched;
 use crate::mbr::protect;
 use crate::placement::{EspFrom, EspPlace, Placement};
 use crate::profile::{ESP_STORE, Partition, Profile, REMOVABLE_X64};
@@ -32,88 +29,47 @@ pub(super) fn build<'a>(
         .sound_copy()
         .ok_or(DraftError::Missing("sound copy of its table"))?;
     let mut layout = GptLayout::of(copy).ok_or(DraftError::Missing("table of the usual form"))?;
-    let draft = Draft::new(disk);
-    let (mut regions, mut volumes) = (Vec::new(), Vec::new());
+    let placement = remedies.new_esp.clone();
+    let placement = placement.unwrap_or_else(|| Placement::without_esp(remedies.disk_use()));
+    let chosen = choose_esp(profile, remedies, &placement, &mut layout)?;
+    let id = chosen.map_or(Uuid::nil(), |(_, id)| id);
 
-    let mut placement = remedies.new_esp.clone().unwrap_or(Placement {
-        cut: Vec::new(),
-        disk_use: remedies.disk_use(),
-        esp: None,
-        trims: Vec::new(),
-        considered: Vec::new(),
-    });
-    for trimming in &placement.trims {
-        let partition = profile
-            .partition(trimming.number)
-            .ok_or(DraftError::Missing("partition to be trimmed"))?;
-        let (written, volume) = trim::apply(&draft, partition, trimming)?;
-        regions.extend(written);
-        volumes.push(volume);
+    let mut assembly = Assembly::new(disk, profile, placement, source.stamp);
+    assembly.trim(|partition, trimming| {
         let mut entries = layout.entries.iter_mut();
         if let Some(entry) = entries.find(|entry| entry.extent == partition.extent) {
             entry.extent = trimming.after;
         }
-    }
-    let chosen = choose_esp(profile, remedies, &placement, &mut layout)?;
-    let id = chosen.map_or(Uuid::nil(), |(_, id)| id);
+    })?;
     let crossing = names::crossing(disk, &layout, remedies.signature, id);
-    let mut start = None;
+    let mut from = None;
     if let Some((place, id)) = chosen
         && (remedies.fill.is_some() || !matches!(place.from, EspFrom::Existing(_)))
     {
-        placement.esp = Some(place);
+        from = Some(place.from);
         let content = remedies
             .fill
             .map(|from| content(profile, remedies, from, &crossing, source))
             .transpose()?;
-        let [a, b, c, d, ..] = id.to_bytes_le();
-        let identity = (u32::from_le_bytes([a, b, c, d]), source.stamp);
-        let filled = esp::fill(&draft, disk, place, content.as_ref(), identity)?;
-        let stage = match place.from {
-            EspFrom::Existing(_) => StageKind::Fill,
-            _ => StageKind::Prepare,
-        };
-        regions.push(Region::new(stage, Purpose::Esp, place.extent));
-        start = content.map(|content| NewStart::of(content, filled));
+        let region = assembly.fill(place, id, content, Purpose::Esp)?;
+        assembly.write([region]);
     }
     if remedies.table || remedies.retype.is_some() || remedies.new_esp.is_some() {
-        layout.write(&draft)?;
+        layout.write(&assembly.draft)?;
     }
     if remedies.sector_0 || remedies.table {
         let in_bios_mode = bios_start(remedies.disk_use());
         let old = disk.read_sector(Lba(0))?;
-        draft.write_at(0, &protect(&old, geometry, in_bios_mode))?;
+        let protected = protect(&old, geometry, in_bios_mode);
+        assembly.draft.write_at(0, &protected)?;
     }
-    regions.extend(table_regions(disk, remedies.is_primary_sound()));
-
-    let crossed = Arc::new(draft);
-    if let Some(EspFrom::Existing(number)) = placement.esp_from()
-        && let Some(partition) = profile.partition(number)
-    {
-        volumes.push(trim::watch(disk, Some(&*crossed), partition)?);
-    }
-    let draft = Draft::over(crossed.clone());
-    let (mut files, mut settled) = (Vec::new(), Vec::new());
-    if remedies.settle {
-        let written = source.stamp.windows;
-        let done = settle::settle(&draft, profile, &placement, &crossing, written)?;
-        volumes.extend(done.watch(disk, profile, &volumes)?);
-        (files, settled) = (done.files, done.regions);
-    }
-    let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions)?;
-    let changes = changes.and_then(&draft, &settled)?.checked(false)?;
+    assembly.write(table_regions(disk, remedies.is_primary_sound()));
     let kept: Vec<&Partition> = profile.partitions.iter().collect();
-    Ok(Plan {
-        before: MapPart::before(profile),
-        after: MapPart::after(geometry, &kept, layout.used(), placement.esp_from()),
-        relied_on: (relied_on(disk, &changes)?, volumes),
-        crossed,
-        draft,
+    assembly.finish(Ending {
+        after: MapPart::after(geometry, &kept, layout.used(), from),
         table: NewTable::Gpt(layout),
-        placement,
-        start,
-        files_edited: files,
-        changes,
+        changes_style: false,
+        settled: remedies.settle.then_some(&crossing),
     })
 }
 
@@ -197,13 +153,4 @@ fn table_regions(disk: &dyn ReadDevice, is_primary_sound: bool) -> [Region; 3] {
         Region::new(StageKind::Commit, then, then_at),
         Region::new(StageKind::Commit, Purpose::ProtectiveMbr, SECTOR_0),
     ]
-}
-
-/// Sector 0 tells the job's disk from others, also where it is not written.
-fn relied_on(disk: &dyn ReadDevice, changes: &ChangeSet) -> Result<Vec<Watched>, DraftError> {
-    let is_written = changes.extents().any(|extent| extent.contains(&SECTOR_0));
-    match is_written {
-        true => Ok(Vec::new()),
-        false => Ok(vec![Watched::on(disk, Purpose::Sector0, SECTOR_0)?]),
-    }
 }

@@ -6,6 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::in_words;
+use crate::cause::Cause;
 use crate::ntfs::TrimError;
 use crate::profile::VolumeKind;
 
@@ -151,7 +152,7 @@ pub enum PlaceVerdict {
     /// It cannot be looked into.
     Unreadable {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// It leaves the disk.
     LeavesDisk,
@@ -208,7 +209,7 @@ pub enum CannotTrim {
     #[error("{fault}")]
     Other {
         /// What.
-        fault: String,
+        fault: Cause,
     },
 }
 
@@ -226,7 +227,7 @@ impl From<TrimError> for CannotTrim {
                 why: why.into(),
             },
             other => Self::Other {
-                fault: other.to_string(),
+                fault: other.into(),
             },
         }
     }
@@ -263,7 +264,7 @@ pub enum ExistingUnfit {
     #[error("{fault}")]
     Fault {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// Too little is free on it.
     #[error("{} are free on it, and {} are needed", in_words(*.free_bytes), in_words(*.needed_bytes))]

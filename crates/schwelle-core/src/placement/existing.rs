@@ -94,10 +94,10 @@ pub(crate) fn room_for_files(
     let draft = Draft::new(disk);
     let window = Window::new(&draft, partition.extent).ok_or(ExistingUnfit::LeavesDisk)?;
     let fault = |error: FatError| ExistingUnfit::Fault {
-        fault: error.to_string(),
+        fault: error.into(),
     };
     FatEditor::open(&window, DosTime::EPOCH).map_err(|error| ExistingUnfit::Fault {
-        fault: error.to_string(),
+        fault: error.into(),
     })?;
     let free_bytes = FatVolume::open(&window).and_then(|volume| volume.free_bytes());
     let free_bytes = free_bytes.map_err(fault)?;

@@ -158,6 +158,17 @@ pub struct Placement {
 }
 
 impl Placement {
+    /// Nothing is moved, and no EFI system partition is placed.
+    pub(crate) fn without_esp(disk_use: DiskUse) -> Self {
+        Self {
+            disk_use,
+            esp: None,
+            trims: Vec::new(),
+            cut: Vec::new(),
+            considered: Vec::new(),
+        }
+    }
+
     /// Sectors that a partition has afterwards.
     pub fn after(&self, partition: &Partition) -> Extent {
         let trimmed = self

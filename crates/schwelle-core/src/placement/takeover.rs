@@ -90,7 +90,7 @@ impl Search<'_> {
         let geometry = self.profile.geometry;
         let window = Window::new(self.device, partition.extent).ok_or(PlaceVerdict::LeavesDisk)?;
         let unread = |error: NtfsError| PlaceVerdict::Unreadable {
-            fault: error.to_string(),
+            fault: error.into(),
         };
         let volume = NtfsVolume::open(&window).map_err(unread)?;
         let mut images = self.profile.recovery.iter();

@@ -143,7 +143,7 @@ impl Search<'_> {
         };
         let window = Window::new(self.device, partition.extent).ok_or(CannotTrim::LeavesDisk)?;
         let volume = NtfsVolume::open(&window).map_err(|error| CannotTrim::Other {
-            fault: error.to_string(),
+            fault: error.into(),
         })?;
         let plan = volume.plan_trim(after.sectors())?;
         Ok(Trimming {

@@ -1,6 +1,7 @@
 //! The boot configuration, and where its parts lie.
 
 use crate::bootstore::{BootStore, StoreError};
+use crate::cause::Cause;
 use crate::device::{ReadDevice, Window};
 use crate::fat::{FatError, FatKind, FatVolume};
 use crate::gpt::type_guid;
@@ -14,6 +15,10 @@ use super::volume::VolumeKind;
 
 /// The kernel, below the system's folder.
 pub const KERNEL: &str = "System32\\ntoskrnl.exe";
+/// The loader that a boot manager for UEFI starts.
+pub const UEFI_LOADER: &str = "\\Windows\\System32\\winload.efi";
+/// The loader that a boot manager for a BIOS starts.
+pub const BIOS_LOADER: &str = "\\Windows\\System32\\winload.exe";
 /// The boot manager on an EFI system partition.
 pub const BOOTMGFW: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
 /// The boot store on an EFI system partition.
@@ -44,7 +49,7 @@ pub struct StoreFault {
     /// Number of the partition it lies on.
     pub partition: usize,
     /// Why not.
-    pub why: String,
+    pub why: Cause,
 }
 
 /// A boot store on a volume.
@@ -139,7 +144,7 @@ fn find_store(
     let found = found.transpose()?;
     Some(found.map_err(|error| StoreFault {
         partition: partition.number,
-        why: error.to_string(),
+        why: error.into(),
     }))
 }
 

@@ -3,8 +3,10 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::ntfs::NtfsVolume;
-use crate::pe::{FileVersion, PeImage};
+use crate::cause::Cause;
+use crate::ntfs::{NtfsError, NtfsVolume};
+use crate::pe::{EFI_APPLICATION, FileVersion, PeImage, ProgramFault};
+use crate::windows::program_at;
 
 use super::boot::{BOOTMGFW, BOOTMGR, REMOVABLE_X64};
 use super::layout::Profile;
@@ -88,9 +90,40 @@ pub struct BootFiles {
     /// Files that can be read.
     pub files: Vec<BootFile>,
     /// Files that cannot: path and why.
-    pub faults: Vec<(String, String)>,
+    pub faults: Vec<(String, BootFileFault)>,
     /// The image of the UEFI boot manager; else why there is none. `None` also among those for a BIOS.
-    pub manager: Option<Result<PeImage, String>>,
+    pub manager: Option<Result<PeImage, ProgramFault>>,
+}
+
+/// Why a boot file cannot be taken.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum BootFileFault {
+    /// It cannot be read.
+    #[error("{fault}")]
+    Unreadable {
+        /// Why not.
+        fault: Cause,
+    },
+    /// There are more files, or folders in folders, than boot files ever are.
+    #[error("too many boot files, or folders too deep")]
+    TooMany,
+    /// It is longer than a boot file ever is.
+    #[error("{bytes} bytes are too long for a boot file")]
+    TooLong {
+        /// Its length in bytes.
+        bytes: u64,
+    },
+    /// All of them are longer than boot files ever are.
+    #[error("with it, the boot files together are too long")]
+    TogetherTooLong,
+}
+
+impl From<NtfsError> for BootFileFault {
+    fn from(error: NtfsError) -> Self {
+        let fault = error.into();
+        Self::Unreadable { fault }
+    }
 }
 
 /// A file for the EFI system partition.
@@ -113,7 +146,8 @@ impl BootFiles {
     pub(super) fn find(volume: &NtfsVolume<'_>) -> Self {
         let mut found = Self::in_folders(volume, &UEFI_FOLDERS);
         let manager = found.boot_manager(SignedSet::First);
-        found.manager = manager.map(|manager| read_manager(volume, manager.record));
+        found.manager = manager
+            .map(|manager| program_at(volume, &manager.source)?.fitting(Some(EFI_APPLICATION)));
         found
     }
 
@@ -137,7 +171,7 @@ impl BootFiles {
             match volume.find(folder) {
                 Ok(Some(entry)) => found.add_folder(volume, entry.record, folder, (&base, set), 0),
                 Ok(None) => {}
-                Err(error) => found.faults.push((folder.to_owned(), error.to_string())),
+                Err(error) => found.faults.push((folder.to_owned(), error.into())),
             }
         }
         found
@@ -180,7 +214,7 @@ impl BootFiles {
     ) {
         let entries = match volume.read_dir(record) {
             Ok(entries) => entries,
-            Err(error) => return self.faults.push((path.to_owned(), error.to_string())),
+            Err(error) => return self.faults.push((path.to_owned(), error.into())),
         };
         for entry in entries {
             let path = format!("{path}\\{}", entry.name);
@@ -190,9 +224,7 @@ impl BootFiles {
             };
             let target: Vec<String> = target.iter().cloned().chain([name]).collect();
             if self.files.len() >= MAX_BOOT_FILES || depth > BOOT_FILES_DEPTH {
-                return self
-                    .faults
-                    .push((path, "too many boot files, or folders too deep".to_owned()));
+                return self.faults.push((path, BootFileFault::TooMany));
             }
             if entry.is_directory {
                 self.add_folder(volume, entry.record, &path, (&target, set), depth + 1);
@@ -203,18 +235,16 @@ impl BootFiles {
                 Ok(file) => {
                     let len_bytes = crate::bytes::ReadBytes::len_bytes(&file);
                     if len_bytes > MAX_BOOT_FILE_BYTES {
-                        self.faults.push((
-                            path,
-                            format!("{len_bytes} bytes are too long for a boot file"),
-                        ));
+                        let fault = BootFileFault::TooLong { bytes: len_bytes };
+                        self.faults.push((path, fault));
                     } else if len_bytes.saturating_add(self.len_bytes()) > MAX_TOTAL_BYTES {
-                        let fault = "with it, the boot files together are too long";
-                        return self.faults.push((path, fault.to_owned()));
+                        let fault = BootFileFault::TogetherTooLong;
+                        return self.faults.push((path, fault));
                     } else if let Some(Err(error)) =
                         // What is compressed may not come apart; that must be known now.
                         (!file.is_plain()).then(|| file.read_all(len_bytes))
                     {
-                        self.faults.push((path, error.to_string()));
+                        self.faults.push((path, error.into()));
                     } else {
                         self.files.push(BootFile {
                             source: path,
@@ -225,7 +255,7 @@ impl BootFiles {
                         });
                     }
                 }
-                Err(error) => self.faults.push((path, error.to_string())),
+                Err(error) => self.faults.push((path, error.into())),
             }
         }
     }
@@ -315,14 +345,6 @@ pub fn bios_system(profile: &Profile) -> Option<&WindowsSystem> {
         .filter(|system| profile.is_started(system));
     systems.find(|system| {
         let mut files = system.bios_files.files.iter();
-        system.has_bios_loader && files.any(|file| file.is_for(BOOTMGR))
+        system.bios_loader.is_ok() && files.any(|file| file.is_for(BOOTMGR))
     })
-}
-
-/// The headers of the boot manager with this record number.
-pub fn read_manager(volume: &NtfsVolume<'_>, record: u64) -> Result<PeImage, String> {
-    let file = volume
-        .open_file(record)
-        .map_err(|error| error.to_string())?;
-    PeImage::read(&file).map_err(|error| error.to_string())
 }

@@ -446,10 +446,7 @@ const MAX_VOLUMES: usize = 256;
 pub(super) fn read_volume(device: &dyn ReadDevice, extent: Extent) -> Result<Volume, DeviceError> {
     match Window::new(device, extent) {
         Some(window) => Volume::read(&window),
-        None => Ok(Volume::unreadable(format!(
-            "it leaves the disk (ends at {})",
-            extent.last()
-        ))),
+        None => Ok(Volume::leaves_disk(extent)),
     }
 }
 

@@ -18,11 +18,11 @@ mod volume;
 
 pub(crate) use boot::find_stores;
 pub use boot::{
-    BIOS_STORE, BOOTMGFW, BOOTMGR, BootProfile, ESP_STORE, FoundStore, KERNEL, REMOVABLE_X64,
-    StoreFault,
+    BIOS_LOADER, BIOS_STORE, BOOTMGFW, BOOTMGR, BootProfile, ESP_STORE, FoundStore, KERNEL,
+    REMOVABLE_X64, StoreFault, UEFI_LOADER,
 };
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
-pub use boot_files::{BootFile, BootFiles, SignedSet, bios_system, boot_system, read_manager};
+pub use boot_files::{BootFile, BootFileFault, BootFiles, SignedSet, bios_system, boot_system};
 pub use foreign::Foreign;
 pub use layout::{Origin, Partition, Profile, Role, Table, TableStyle, Titled};
 pub use open::open_image_or_disk;
@@ -30,7 +30,7 @@ pub(crate) use recovery::is_companion;
 pub use recovery::{RECOVERY_IMAGE, RecoveryImage};
 pub use stopped::StoppedSign;
 pub(crate) use stopped::beyond_volume;
-pub use system::{KernelFault, Letters, RegistryFault, WindowsSystem};
+pub use system::{Letters, RegistryFault, WindowsSystem};
 pub use tail::{TailMark, TailOwner};
 pub use traces::{Trace, TraceAt};
-pub use volume::{NtfsHealth, Volume, VolumeKind};
+pub use volume::{NtfsHealth, Volume, VolumeFault, VolumeKind};

@@ -4,36 +4,22 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::bytes::ReadBytes;
+use crate::cause::Cause;
 use crate::crossing::Crossing;
 use crate::device::{ReadDevice, Window};
 use crate::hive::{Hive, Recovered};
 use crate::ntfs::{NtfsError, NtfsFile, NtfsVolume};
-use crate::pe::{Machine, PeImage};
-use crate::windows::{HiveFile, MountedName, RecoveryFile, SYSTEM_FOLDER, cross_letters};
+use crate::pe::{BOOT_APPLICATION, PeImage, ProgramFault};
+use crate::windows::{
+    HiveFile, MountedName, RecoveryFile, SYSTEM_FOLDER, cross_letters, program_at,
+};
 
-use super::boot::KERNEL;
+use super::boot::{BIOS_LOADER, KERNEL, UEFI_LOADER};
 use super::boot_files::BootFiles;
 use super::layout::Partition;
 
 /// The first build that is whole without BIOS routines.
 const FIRST_BUILD_OF_WINDOWS_8: u32 = 9200;
-
-/// Why the processor that a Windows is made for is not known.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum KernelFault {
-    /// There is no kernel.
-    #[error("the kernel is missing")]
-    Missing,
-    /// It cannot be read.
-    #[error("{0}")]
-    Unreadable(String),
-}
-
-impl KernelFault {
-    fn unreadable(error: &dyn std::error::Error) -> Self {
-        Self::Unreadable(error.to_string())
-    }
-}
 
 /// What is wrong with a registry.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
@@ -51,7 +37,7 @@ pub enum RegistryFault {
         /// Its name.
         hive: String,
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// Which control set is current is not said.
     #[error("SYSTEM does not say which control set is current")]
@@ -59,10 +45,10 @@ pub enum RegistryFault {
 }
 
 impl RegistryFault {
-    fn in_hive(hive: &str, error: &dyn std::error::Error) -> Self {
+    fn in_hive(hive: &str, error: impl std::error::Error) -> Self {
         Self::Unreadable {
             hive: hive.to_owned(),
-            fault: error.to_string(),
+            fault: error.into(),
         }
     }
 }
@@ -82,8 +68,8 @@ pub struct WindowsSystem {
     pub firmware_boot_device: Option<String>,
     /// Name of the computer.
     pub computer_name: Option<String>,
-    /// Processor that its kernel is made for; else why it is not known.
-    pub machine: Result<Machine, KernelFault>,
+    /// Its kernel; else why that does not start here.
+    pub kernel: Result<PeImage, ProgramFault>,
     /// What is wrong with its registry; empty when it could be read.
     pub registry_faults: Vec<RegistryFault>,
     /// Hives that were not closed cleanly and whose logs have been applied to read them: name, and
@@ -91,13 +77,13 @@ pub struct WindowsSystem {
     pub pending: Vec<(String, usize)>,
     /// What becomes of its drive letters; `None` where none names this disk, the error where they
     /// cannot be taken across.
-    pub letters: Result<Option<Letters>, String>,
+    pub letters: Result<Option<Letters>, Cause>,
     /// The configuration of its recovery environment, if there is one.
     pub recovery: Option<RecoveryFile>,
-    /// Its UEFI loader is there.
-    pub has_uefi_loader: bool,
-    /// Its BIOS loader is there.
-    pub has_bios_loader: bool,
+    /// Its loader for UEFI; else why a boot manager does not start it.
+    pub uefi_loader: Result<PeImage, ProgramFault>,
+    /// Its loader for a BIOS; else why a boot manager does not start it.
+    pub bios_loader: Result<PeImage, ProgramFault>,
     /// Boot files for an EFI system partition.
     pub boot_files: BootFiles,
     /// Boot files for the active partition of a BIOS start.
@@ -138,21 +124,13 @@ impl WindowsSystem {
         partition: usize,
         crossing: Option<(&Crossing, u64)>,
     ) -> Result<Option<Self>, NtfsError> {
-        let kernel = volume.find(&format!("{SYSTEM_FOLDER}\\{KERNEL}"))?;
-        let registry = volume.find(&hive_path("SYSTEM"))?;
-        if kernel.is_none() && registry.is_none() {
+        let kernel = program_at(volume, &format!("{SYSTEM_FOLDER}\\{KERNEL}"));
+        let has_registry = volume.find(&hive_path("SYSTEM"))?.is_some();
+        if !has_registry && matches!(kernel, Err(ProgramFault::Missing)) {
             return Ok(None);
         }
-        let machine = match kernel.map(|kernel| volume.open_file(kernel.record)) {
-            Some(Ok(file)) => PeImage::read(&file)
-                .map(|image| image.machine)
-                .map_err(|error| KernelFault::unreadable(&error)),
-            Some(Err(error)) => Err(KernelFault::unreadable(&error)),
-            None => Err(KernelFault::Missing),
-        };
-        let has_file = |name: &str| -> Result<bool, NtfsError> {
-            let found = volume.find(&format!("{SYSTEM_FOLDER}\\System32\\{name}"))?;
-            Ok(found.is_some_and(|entry| !entry.is_directory))
+        let loader = |path: &str, subsystem| {
+            program_at(volume, path).and_then(|image| image.fitting(subsystem))
         };
         let mut system = Self {
             partition,
@@ -161,13 +139,14 @@ impl WindowsSystem {
             version: None,
             firmware_boot_device: None,
             computer_name: None,
-            machine,
+            kernel: kernel.and_then(|kernel| kernel.fitting(None)),
             registry_faults: Vec::new(),
             pending: Vec::new(),
             letters: Ok(None),
             recovery: RecoveryFile::find(volume)?,
-            has_uefi_loader: has_file("winload.efi")?,
-            has_bios_loader: has_file("winload.exe")?,
+            uefi_loader: loader(UEFI_LOADER, Some(BOOT_APPLICATION)),
+            // What subsystem a loader for a BIOS names is its own affair: no firmware reads it.
+            bios_loader: loader(BIOS_LOADER, None),
             boot_files: BootFiles::find(volume),
             bios_files: BootFiles::find_bios(volume),
         };
@@ -178,7 +157,7 @@ impl WindowsSystem {
 
     fn read_software(&mut self, volume: &NtfsVolume<'_>) {
         const VERSION_KEY: &str = "Microsoft\\Windows NT\\CurrentVersion";
-        let Some(file) = self.find_hive(volume, "SOFTWARE") else {
+        let Ok(Some(file)) = self.find_hive(volume, "SOFTWARE") else {
             return;
         };
         let Some(software) = self.recover(&file, "SOFTWARE") else {
@@ -194,18 +173,23 @@ impl WindowsSystem {
     }
 
     fn read_system(&mut self, volume: &NtfsVolume<'_>, crossing: Option<(&Crossing, u64)>) {
-        let Some(file) = self.find_hive(volume, "SYSTEM") else {
-            return;
+        let file = match self.find_hive(volume, "SYSTEM") {
+            Ok(Some(file)) => file,
+            Ok(None) => return,
+            Err(fault) => {
+                self.letters = Err(fault);
+                return;
+            }
         };
         if let Some((crossing, own)) = crossing {
-            let crossed = cross_letters(&file, crossing, own, 0).map_err(|error| error.to_string());
+            let crossed = cross_letters(&file, crossing, own, 0).map_err(Cause::from);
             self.letters = crossed.and_then(|crossed| {
                 let Some(crossed) = crossed else {
                     return Ok(None);
                 };
                 // The edit must be possible where the file lies: not in a compressed one.
                 let fits = volume.plan_rewrite(file.file.record(), &crossed.bytes);
-                fits.map_err(|error| error.to_string())?;
+                fits.map_err(Cause::from)?;
                 Ok(Some(Letters {
                     crossed: crossed.crossed,
                     left: crossed.left,
@@ -245,17 +229,23 @@ impl WindowsSystem {
         }
     }
 
-    fn find_hive<'v>(&mut self, volume: &'v NtfsVolume<'v>, name: &str) -> Option<HiveFile<'v>> {
-        match HiveFile::find(volume, &hive_path(name)) {
-            Ok(Some(file)) => return Some(file),
+    /// The hive's file; that it is missing or cannot be read is noted.
+    fn find_hive<'v>(
+        &mut self,
+        volume: &'v NtfsVolume<'v>,
+        name: &str,
+    ) -> Result<Option<HiveFile<'v>>, Cause> {
+        let found = HiveFile::find(volume, &hive_path(name));
+        match &found {
+            Ok(Some(_)) => {}
             Ok(None) => self.registry_faults.push(RegistryFault::Missing {
                 hive: name.to_owned(),
             }),
             Err(error) => self
                 .registry_faults
-                .push(RegistryFault::in_hive(name, &error)),
+                .push(RegistryFault::in_hive(name, error)),
         }
-        None
+        found.map_err(Cause::from)
     }
 
     /// The hive with its logs applied; what is wrong is noted.

@@ -4,7 +4,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::foreign::Foreign;
-use crate::device::{DeviceError, ReadDevice};
+use crate::cause::Cause;
+use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 use crate::encryption::{self, EncryptionState};
 use crate::fat::{self, FatKind};
 use crate::ntfs::{
@@ -79,6 +80,24 @@ pub struct NtfsHealth {
     pub audit: Audit,
 }
 
+/// Why a volume cannot be looked into.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum VolumeFault {
+    /// Its partition leaves the disk.
+    #[error("it leaves the disk (ends at {end})")]
+    LeavesDisk {
+        /// Where the partition ends.
+        end: Lba,
+    },
+    /// It is NTFS, and cannot be read.
+    #[error("{fault}")]
+    Unreadable {
+        /// Why not.
+        fault: Cause,
+    },
+}
+
 /// What a partition holds.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Volume {
@@ -88,8 +107,8 @@ pub struct Volume {
     pub label: String,
     /// Health, for NTFS volumes that could be opened.
     pub ntfs: Option<NtfsHealth>,
-    /// Why an NTFS volume could not be read.
-    pub fault: Option<String>,
+    /// Why it cannot be looked into.
+    pub fault: Option<VolumeFault>,
     /// Of content that is not known: its first bytes.
     pub first_bytes: Vec<u8>,
 }
@@ -122,9 +141,10 @@ impl Volume {
     }
 
     /// A volume whose partition leaves the disk: nothing can be said.
-    pub(super) fn unreadable(fault: String) -> Self {
+    pub(super) fn leaves_disk(extent: Extent) -> Self {
+        let end = extent.last();
         Self {
-            fault: Some(fault),
+            fault: Some(VolumeFault::LeavesDisk { end }),
             ..Self::plain(VolumeKind::Unknown)
         }
     }
@@ -143,7 +163,9 @@ impl Volume {
             return Ok(match Self::read_ntfs(window) {
                 Ok(volume) => volume,
                 Err(error) => Self {
-                    fault: Some(error.to_string()),
+                    fault: Some(VolumeFault::Unreadable {
+                        fault: error.into(),
+                    }),
                     ..Self::plain(VolumeKind::Ntfs)
                 },
             });
@@ -254,7 +276,8 @@ mod tests {
             let volume = Volume::read(&disk).unwrap();
             assert_eq!((volume.kind, volume.label.as_str()), (kind, label));
             // An NTFS mark without a volume behind it is damage, with the place.
-            let fault = volume.fault.unwrap_or_default();
+            let fault = volume.fault.map(|fault| fault.to_string());
+            let fault = fault.unwrap_or_default();
             assert_eq!(
                 fault.starts_with("LBA 0: no NTFS volume"),
                 kind == VolumeKind::Ntfs,

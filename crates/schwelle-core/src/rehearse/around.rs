@@ -113,7 +113,7 @@ fn leads_to(
     // A RAM disk's loader lies in its image, which is only seen to be there.
     let on_disk = device.is_plain_partition();
     let unreadable = |error: NtfsError| Leads::Unreadable {
-        fault: error.to_string(),
+        fault: error.into(),
     };
     let window = Window::new(disk, extent).ok_or(Leads::LeavesDisk)?;
     let volume = NtfsVolume::open(&window).map_err(unreadable)?;
@@ -145,7 +145,7 @@ fn drive_letters(volume: &NtfsVolume<'_>, names: &DiskNames, own: Extent) -> Let
         Ok(Some(mounted)) => letters_of(&mounted, names, own),
         Ok(None) => Letters::NoRegistry,
         Err(error) => Letters::Unreadable {
-            fault: error.to_string(),
+            fault: error.into(),
         },
     }
 }
@@ -205,14 +205,14 @@ fn recovery_environment(
     store: &BootStore,
 ) -> Result<Recovery, Recovery> {
     let unreadable = |error: NtfsError| Recovery::Unreadable {
-        fault: error.to_string(),
+        fault: error.into(),
     };
     let Some(file) = RecoveryFile::find(volume).map_err(unreadable)? else {
         return Ok(Recovery::NotSetUp);
     };
-    let config = file.config.map_err(|error| Recovery::Unreadable {
-        fault: error.to_string(),
-    })?;
+    let config = file
+        .config
+        .map_err(|error| Recovery::Unreadable { fault: error })?;
     let place = config.location().filter(|_| config.enabled == Some(true));
     let Some(place) = place else {
         return Ok(Recovery::Off);

@@ -166,9 +166,9 @@ impl BootVolume<'_> {
     }
 }
 
-fn unreadable(error: impl std::fmt::Display) -> ManagerFault {
+fn unreadable(error: impl std::error::Error) -> ManagerFault {
     ManagerFault::Unreadable {
-        fault: error.to_string(),
+        fault: error.into(),
     }
 }
 
@@ -180,8 +180,9 @@ fn boot_volume(window: &dyn ReadDevice) -> Found<BootVolume<'_>> {
         return holds(Evidence::FatToStart, BootVolume::Fat(volume));
     }
     let volume = NtfsVolume::open(window).map_err(|error| {
-        let error = error.to_string();
-        fault(Start::VolumeUnreadable { fault: error })
+        fault(Start::VolumeUnreadable {
+            fault: error.into(),
+        })
     })?;
     holds(Evidence::NtfsToStart, BootVolume::Ntfs(Box::new(volume)))
 }
@@ -212,7 +213,7 @@ fn store_on(disk: &dyn ReadDevice, active: usize) -> Found<BootStore> {
             holds(store_read(path, &found.store), found.store)
         }
         Some(Err(error)) => {
-            let fault = error.to_string();
+            let fault = error.into();
             let evidence = Start::FileUnusable { path, fault };
             Err(Fault::new(evidence, Remedy::StoreBesideManager))
         }

@@ -3,13 +3,14 @@
 use crate::bootstore::{BootObject, BootStore, ObjectKind, element};
 use crate::crossing::Style;
 use crate::device::{Extent, ReadDevice, Window};
-use crate::ntfs::{NtfsError, NtfsFile, NtfsVolume};
-use crate::pe::{BOOT_APPLICATION, Machine, PeImage};
+use crate::ntfs::NtfsVolume;
+use crate::pe::{BOOT_APPLICATION, ProgramFault};
 use crate::profile::KERNEL;
+use crate::windows::program_at;
 
-use super::answers::start::{EntryDevice, Evidence, ProgramFault, Remedy};
+use super::answers::start::{EntryDevice, Evidence, Remedy};
 use super::names::DiskNames;
-use super::walk::{Fault, Found, Rehearsal, StepId, check_image, holds, program};
+use super::walk::{Fault, Found, Rehearsal, StepId, holds, program};
 
 pub(super) fn walk_entry(
     walk: &mut Rehearsal,
@@ -80,14 +81,15 @@ fn system_loader<'w>(
         .text(element::PATH)
         .ok_or_else(|| Fault::new(Evidence::NoLoaderNamed, Remedy::CorrectEntry))?;
     let volume = NtfsVolume::open(window).map_err(|error| {
-        let error = error.to_string();
-        fault(Evidence::VolumeUnreadable { fault: error })
+        fault(Evidence::VolumeUnreadable {
+            fault: error.into(),
+        })
     })?;
     // What subsystem a loader for a BIOS names is its own affair: no firmware reads it.
     let subsystem = (style == Style::Gpt).then_some(BOOT_APPLICATION);
     let image = named_for(style, &path)
-        .and_then(|()| open(&volume, &path))
-        .and_then(|file| check_image(PeImage::read(&file), subsystem));
+        .and_then(|()| program_at(&volume, &path))
+        .and_then(|image| image.fitting(subsystem));
     match image {
         Ok(image) => holds(program(path, &image), volume),
         Err(why) => Err(fault(Evidence::ProgramUnfit { path, why })),
@@ -109,37 +111,12 @@ fn kernel(volume: &NtfsVolume<'_>, entry: &BootObject<'_>) -> Found<()> {
         .text(element::SYSTEM_ROOT)
         .ok_or_else(|| Fault::new(Evidence::NoFolderNamed, Remedy::CorrectEntry))?;
     let path = format!("{root}\\{KERNEL}");
-    let image = open(volume, &path).and_then(|file| {
-        PeImage::read(&file).map_err(|error| ProgramFault::Unreadable {
-            fault: error.to_string(),
-        })
-    });
-    let why = match image {
-        Ok(PeImage {
-            machine: Machine::X64,
-            cut_off: None,
-            ..
-        }) => return holds(Evidence::Kernel { path }, ()),
-        Ok(PeImage {
-            cut_off: Some((section, end)),
-            ..
-        }) => ProgramFault::CutOff { section, end },
-        Ok(image) => ProgramFault::OtherProcessor {
-            machine: image.machine.to_string(),
-        },
-        Err(why) => why,
-    };
-    let evidence = Evidence::ProgramUnfit { path, why };
-    Err(Fault::new(evidence, Remedy::RepairSystem))
-}
-
-fn open<'v>(volume: &'v NtfsVolume<'v>, path: &str) -> Result<NtfsFile<'v>, ProgramFault> {
-    let unreadable = |error: NtfsError| ProgramFault::Unreadable {
-        fault: error.to_string(),
-    };
-    let entry = volume.find(path).map_err(unreadable)?;
-    let entry = entry
-        .filter(|entry| !entry.is_directory)
-        .ok_or(ProgramFault::Missing)?;
-    volume.open_file(entry.record).map_err(unreadable)
+    let image = program_at(volume, &path).and_then(|image| image.fitting(None));
+    match image {
+        Ok(_) => holds(Evidence::Kernel { path }, ()),
+        Err(why) => {
+            let evidence = Evidence::ProgramUnfit { path, why };
+            Err(Fault::new(evidence, Remedy::RepairSystem))
+        }
+    }
 }

@@ -4,16 +4,17 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::bootstore::{BootStore, element};
+use crate::cause::Cause;
 use crate::crossing::Style;
 use crate::device::{Extent, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::fat::{FatEntry, FatError, FatVolume};
 use crate::gpt::{GptCopy, GptEntry, GptError, GptPair, TableCopy, type_guid};
 use crate::mbr::{BootRecord, Kind};
-use crate::pe::{EFI_APPLICATION, FileVersion, Machine, PeError, PeImage};
+use crate::pe::{EFI_APPLICATION, FileVersion, PeImage, ProgramFault};
 use crate::profile::{ESP_STORE, REMOVABLE_X64};
 
-use super::answers::start::{Evidence as Start, ProgramFault, Remedy as StartRemedy};
+use super::answers::start::{Evidence as Start, Remedy as StartRemedy};
 use super::answers::{Evidence, Remedy, table};
 use super::names::DiskNames;
 use super::{around, bios, entry, volumes};
@@ -203,8 +204,8 @@ impl Fault {
     }
 
     /// The disk itself cannot be read.
-    pub(super) fn unreadable(error: impl std::fmt::Display) -> Self {
-        let fault = error.to_string();
+    pub(super) fn unreadable(error: impl std::error::Error) -> Self {
+        let fault = error.into();
         Self::new(
             table::Evidence::DiskUnreadable { fault },
             table::Remedy::CheckCable,
@@ -395,7 +396,7 @@ fn table_copy(found: Result<GptCopy, GptError>, copy: TableCopy) -> Found<GptCop
         Err(error) => Err(Fault::new(
             table::Evidence::CopyFaulty {
                 copy,
-                fault: error.to_string(),
+                fault: error.into(),
             },
             table::Remedy::WriteCopyAnew { copy },
         )),
@@ -429,7 +430,7 @@ fn find_esp(table: &GptCopy) -> Found<GptEntry> {
 /// A FAT32 volume that is sound.
 pub(super) fn sound_fat<'w>(window: &'w dyn ReadDevice) -> Result<FatVolume<'w>, Start> {
     let unreadable = |error: FatError| Start::VolumeUnreadable {
-        fault: error.to_string(),
+        fault: error.into(),
     };
     let fat = FatVolume::open(window).map_err(unreadable)?;
     let faults = fat.check().map_err(unreadable)?;
@@ -461,7 +462,7 @@ fn find_loader(fat: &FatVolume<'_>, path: &str) -> Found<FatEntry> {
             StartRemedy::CopyLoader { path },
         )),
         Err(error) => {
-            let fault = error.to_string();
+            let fault = error.into();
             let evidence = Start::FileUnusable { path, fault };
             Err(Fault::new(evidence, StartRemedy::CheckEsp))
         }
@@ -470,11 +471,11 @@ fn find_loader(fat: &FatVolume<'_>, path: &str) -> Found<FatEntry> {
 
 fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<Option<FileVersion>> {
     let read = fat.read_file(file, MAX_LOADER_BYTES);
-    let read = read.map_err(|error| ProgramFault::Unreadable {
-        fault: error.to_string(),
+    let read = read.map_err(ProgramFault::unreadable);
+    let image = read.and_then(|bytes| {
+        let image = PeImage::read(&bytes[..]).map_err(ProgramFault::unreadable)?;
+        image.fitting(Some(EFI_APPLICATION))
     });
-    let image =
-        read.and_then(|bytes| check_image(PeImage::read(&bytes[..]), Some(EFI_APPLICATION)));
     let path = path.to_owned();
     match image {
         Ok(image) => {
@@ -500,34 +501,9 @@ pub(super) fn program(path: String, image: &PeImage) -> Start {
     }
 }
 
-/// What the headers must say to be started here: 64-bit x86, the right subsystem, whole.
-pub(super) fn check_image(
-    image: Result<PeImage, PeError>,
-    subsystem: Option<u16>,
-) -> Result<PeImage, ProgramFault> {
-    let image = image.map_err(|error| ProgramFault::Unreadable {
-        fault: error.to_string(),
-    })?;
-    if image.machine != Machine::X64 || !image.is_64_bit_form {
-        let machine = image.machine.to_string();
-        return Err(ProgramFault::OtherProcessor { machine });
-    }
-    let is = image.subsystem;
-    if let Some(wanted) = subsystem.filter(|&wanted| wanted != is) {
-        return Err(ProgramFault::OtherSubsystem { is, wanted });
-    }
-    match &image.cut_off {
-        Some((section, end)) => Err(ProgramFault::CutOff {
-            section: section.clone(),
-            end: *end,
-        }),
-        None => Ok(image),
-    }
-}
-
 fn read_store(fat: &FatVolume<'_>) -> Found<BootStore> {
     let path = || ESP_STORE.to_owned();
-    let unusable = |fault: String| {
+    let unusable = |fault: Cause| {
         let evidence = Start::FileUnusable {
             path: path(),
             fault,
@@ -536,15 +512,15 @@ fn read_store(fat: &FatVolume<'_>) -> Found<BootStore> {
     };
     let entry = fat
         .find(ESP_STORE)
-        .map_err(|error| unusable(error.to_string()))?;
+        .map_err(|error| unusable(error.into()))?;
     let entry = entry.filter(|entry| !entry.is_directory).ok_or_else(|| {
         let evidence = Start::FileMissing { path: path() };
         Fault::new(evidence, StartRemedy::MakeStore)
     })?;
     let bytes = fat
         .read_file(&entry, MAX_STORE_BYTES)
-        .map_err(|error| unusable(error.to_string()))?;
-    let store = BootStore::read(&bytes[..]).map_err(|error| unusable(error.to_string()))?;
+        .map_err(|error| unusable(error.into()))?;
+    let store = BootStore::read(&bytes[..]).map_err(|error| unusable(error.into()))?;
     let evidence = store_read(path(), &store);
     holds(evidence, store)
 }

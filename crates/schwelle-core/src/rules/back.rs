@@ -12,7 +12,7 @@ use crate::firmware::{BootMode, Fact};
 use crate::fit::{Fit, Misfit};
 use crate::gpt::type_name;
 use crate::mbr::REACH;
-use crate::profile::{BOOTMGR, Profile, Table, WindowsSystem, bios_system};
+use crate::profile::{BIOS_LOADER, BOOTMGR, Profile, Table, WindowsSystem, bios_system};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -48,7 +48,6 @@ pub(super) static RULES: &[Rule] = &[
 ];
 
 const MANAGER: &str = "\\Windows\\Boot\\PCAT\\bootmgr";
-const LOADER: &str = "\\Windows\\System32\\winload.exe";
 
 fn table(facts: &Facts<'_>) -> Vec<Answer> {
     let pair = match &facts.profile.table {
@@ -257,19 +256,15 @@ fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
 fn faults_of(system: &WindowsSystem) -> Vec<Evidence> {
     let files = &system.bios_files;
     let mut faults = Vec::new();
-    if !system.has_bios_loader {
-        let path = LOADER.to_owned();
-        faults.push(Evidence::BiosFileMissing { path });
+    if let Err(why) = &system.bios_loader {
+        let (path, why) = (BIOS_LOADER.to_owned(), why.clone());
+        faults.push(Evidence::LoaderUnfit { path, why });
     }
-    faults.extend(
-        files
-            .faults
-            .iter()
-            .map(|(path, fault)| Evidence::BiosFileFault {
-                path: path.clone(),
-                fault: fault.clone(),
-            }),
-    );
+    let unread = files.faults.iter();
+    faults.extend(unread.map(|(path, why)| Evidence::BiosFileFault {
+        path: path.clone(),
+        why: why.clone(),
+    }));
     let path = MANAGER.to_owned();
     let mut managers = files.files.iter().filter(|file| file.is_for(BOOTMGR));
     match managers.next().map(|manager| manager.len_bytes) {

@@ -68,7 +68,7 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
     }
     let can_be_made = match facts.to() {
         Style::Gpt => facts.profile.systems.iter().any(|system| {
-            system.has_uefi_loader && matches!(system.boot_files.manager, Some(Ok(_)))
+            system.uefi_loader.is_ok() && matches!(system.boot_files.manager, Some(Ok(_)))
         }),
         Style::Mbr => back::can_start(facts.profile),
     };
@@ -253,7 +253,7 @@ fn recovery_of(profile: &Profile, system: &WindowsSystem) -> RecoveryState {
     let config = match system.recovery.as_ref().map(|file| &file.config) {
         Some(Ok(config)) => config,
         Some(Err(fault)) => {
-            let fault = fault.to_string();
+            let fault = fault.clone();
             return RecoveryState::ConfigFault { fault };
         }
         None if profile.recovery.is_empty() => return RecoveryState::None,

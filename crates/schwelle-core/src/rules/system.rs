@@ -5,9 +5,9 @@ use super::answers::system::{Evidence, Remedy, SystemOn};
 use super::{Answer, Facts, Outcome, Rule, RuleId, Subject};
 use crate::crossing::Style;
 use crate::disk_use::DiskUse;
-use crate::pe::{EFI_APPLICATION, Machine, PeImage};
-use crate::profile::{Partition, Table, Titled, WindowsSystem};
-use crate::windows::{MountedName, shared_out};
+use crate::pe::ProgramFault;
+use crate::profile::{KERNEL, Partition, Table, Titled, UEFI_LOADER, WindowsSystem};
+use crate::windows::{MountedName, SYSTEM_FOLDER, shared_out};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -47,9 +47,7 @@ pub(super) static RULES: &[Rule] = &[
     },
 ];
 
-const KERNEL: &str = "\\Windows\\System32\\ntoskrnl.exe";
 const MANAGER: &str = "\\Windows\\Boot\\EFI\\bootmgfw.efi";
-const LOADER: &str = "\\Windows\\System32\\winload.efi";
 
 fn subject(facts: &Facts<'_>, system: &WindowsSystem) -> Subject {
     Subject::numbered(facts.profile, system.partition)
@@ -144,21 +142,15 @@ fn no_windows() -> Vec<Answer> {
 fn is_64_bit(facts: &Facts<'_>) -> Vec<Answer> {
     let answer = |system: &WindowsSystem| {
         let subject = subject(facts, system);
-        match &system.machine {
-            Ok(Machine::X64) => Answer::pass(subject, Evidence::X64),
-            Ok(machine) => {
-                let evidence = Evidence::OtherProcessor {
-                    path: KERNEL.to_owned(),
-                    machine: machine.to_string(),
+        match &system.kernel {
+            Ok(_) => Answer::pass(subject, Evidence::X64),
+            Err(why) => {
+                let remedy = match why {
+                    ProgramFault::OtherProcessor { .. } => Remedy::BiosOnly,
+                    _ => Remedy::RepairFromMedium,
                 };
-                Answer::block(subject, evidence, Remedy::BiosOnly)
-            }
-            Err(fault) => {
-                let evidence = Evidence::FileFault {
-                    path: KERNEL.to_owned(),
-                    fault: fault.to_string(),
-                };
-                Answer::block(subject, evidence, Remedy::RepairFromMedium)
+                let evidence = unfit(&format!("{SYSTEM_FOLDER}\\{KERNEL}"), why);
+                Answer::block(subject, evidence, remedy)
             }
         }
     };
@@ -171,45 +163,34 @@ fn is_64_bit(facts: &Facts<'_>) -> Vec<Answer> {
     }
 }
 
-/// What is wrong with the boot manager for UEFI that a Windows brings.
-fn manager_fault(system: &WindowsSystem) -> Option<Evidence> {
-    let path = MANAGER.to_owned();
-    Some(match &system.boot_files.manager {
-        None => Evidence::Missing { path },
-        Some(Err(fault)) => Evidence::FileFault {
-            path,
-            fault: fault.clone(),
-        },
-        Some(Ok(PeImage {
-            machine: Machine::X64,
-            subsystem: EFI_APPLICATION,
-            cut_off: None,
-            ..
-        })) => return None,
-        Some(Ok(PeImage {
-            cut_off: Some(_), ..
-        })) => Evidence::Truncated { path },
-        Some(Ok(image)) => Evidence::OtherProgram {
-            path,
-            machine: image.machine.to_string(),
-            subsystem: image.subsystem,
-        },
-    })
+fn unfit(path: &str, why: &ProgramFault) -> Evidence {
+    Evidence::ProgramUnfit {
+        path: path.to_owned(),
+        why: why.clone(),
+    }
+}
+
+/// What is wrong with the programs of a UEFI start that a Windows brings.
+fn unfit_programs(system: &WindowsSystem) -> Vec<Evidence> {
+    let manager = match &system.boot_files.manager {
+        None => Some(unfit(MANAGER, &ProgramFault::Missing)),
+        Some(manager) => manager.as_ref().err().map(|why| unfit(MANAGER, why)),
+    };
+    let loader = system.uefi_loader.as_ref().err();
+    let loader = loader.map(|why| unfit(UEFI_LOADER, why));
+    manager.into_iter().chain(loader).collect()
 }
 
 fn boot_files(facts: &Facts<'_>) -> Vec<Answer> {
     let of_system = |system: &WindowsSystem| {
         let (subject, files) = (subject(facts, system), &system.boot_files);
-        let missing = (!system.has_uefi_loader).then(|| Evidence::Missing {
-            path: LOADER.to_owned(),
-        });
-        let faults = manager_fault(system).into_iter().chain(missing);
+        let faults = unfit_programs(system).into_iter();
         let block = |evidence| Answer::block(subject.clone(), evidence, Remedy::RepairFiles);
         let mut answers: Vec<Answer> = faults.map(block).collect();
-        answers.extend(files.faults.iter().map(|(path, fault)| {
-            let evidence = Evidence::FileFault {
+        answers.extend(files.faults.iter().map(|(path, why)| {
+            let evidence = Evidence::BootFileFault {
                 path: path.clone(),
-                fault: fault.clone(),
+                why: why.clone(),
             };
             Answer::block(subject.clone(), evidence, Remedy::RepairOrUncompress)
         }));

@@ -139,7 +139,7 @@ pub(super) fn copy_faults(pair: &GptPair) -> Vec<Evidence> {
         (TableCopy::Backup, &pair.backup),
     ];
     let damaged = copies.into_iter().filter_map(|(copy, read)| {
-        let fault = read.as_ref().err()?.to_string();
+        let fault = read.as_ref().err()?.into();
         Some(Evidence::CopyDamaged { copy, fault })
     });
     let disagreement = pair.disagreement();

@@ -12,6 +12,7 @@ use std::path::{Path, PathBuf};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::cause::Cause;
 use crate::device::{HostFacts, ReadDevice};
 use crate::firmware::{
     AttachedDisk, BootMode, FileError, GLOBAL, Keys, LASTING, Machine, MachineFile, OtherTarget,
@@ -248,7 +249,7 @@ pub enum Event {
         /// Its number.
         number: u16,
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// A boot entry that is not active.
     EntryInactive {
@@ -362,7 +363,7 @@ pub enum NoBiosStart {
     /// It cannot be read.
     Unreadable {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// It is a GPT disk.
     Gpt,
@@ -434,7 +435,7 @@ impl Attempt<'_> {
             let option = match &entry.option {
                 Ok(option) => option,
                 Err(error) => {
-                    let fault = error.to_string();
+                    let fault = error.into();
                     self.events.push(Event::EntryUnreadable { number, fault });
                     continue;
                 }
@@ -535,7 +536,7 @@ impl Attempt<'_> {
 fn bios_start(device: &dyn ReadDevice) -> Result<String, NoBiosStart> {
     let profile = Profile::read(device, HostFacts::default());
     let profile = profile.map_err(|error| NoBiosStart::Unreadable {
-        fault: error.to_string(),
+        fault: error.into(),
     })?;
     match profile.table {
         Table::Mbr { .. } => {}

@@ -78,7 +78,11 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) ->
     struct Change {
         id: String,
         number: u32,
-        to: Result<DeviceElement, String>,
+        to: Element,
+    }
+    enum Element {
+        Device(DeviceElement),
+        Path(String),
     }
     let mut changes = Vec::new();
     for entry in store.objects() {
@@ -93,14 +97,14 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) ->
             changes.push(Change {
                 id: entry.id().to_owned(),
                 number: element::PATH,
-                to: Err(new),
+                to: Element::Path(new),
             });
         } else if kind == ObjectKind::BootManager && path.is_none() {
             // A BIOS store may leave the boot manager's path out.
             changes.push(Change {
                 id: entry.id().to_owned(),
                 number: element::PATH,
-                to: Err(to.manager.to_owned()),
+                to: Element::Path(to.manager.to_owned()),
             });
         }
         let mut foreign = false;
@@ -126,7 +130,7 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) ->
             changes.push(Change {
                 id: entry.id().to_owned(),
                 number,
-                to: Ok(device),
+                to: Element::Device(device),
             });
         }
         if foreign {
@@ -137,7 +141,7 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) ->
         .manager()
         .is_some_and(|manager| manager.device(element::DEVICE).is_none())
     {
-        let to = Ok(DeviceElement::partition(esp));
+        let to = Element::Device(DeviceElement::partition(esp));
         changes.push(Change {
             id: object::BOOT_MANAGER.to_owned(),
             number: element::DEVICE,
@@ -147,8 +151,10 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) ->
     }
     for Change { id, number, to } in changes {
         match to {
-            Ok(DeviceElement(bytes)) => store.set(&id, number, value_kind::BINARY, bytes),
-            Err(path) => store.set_text(&id, number, &path),
+            Element::Device(DeviceElement(bytes)) => {
+                store.set(&id, number, value_kind::BINARY, bytes)
+            }
+            Element::Path(path) => store.set_text(&id, number, &path),
         };
     }
     done

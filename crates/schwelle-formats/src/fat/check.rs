@@ -1,5 +1,6 @@
 //! Checks a FAT32 volume: the copies agree, every chain is whole, no cluster belongs to two.
 
+use crate::cause::Cause;
 use std::collections::BTreeSet;
 
 use schemars::JsonSchema;
@@ -56,13 +57,13 @@ pub enum FatFault {
     #[error("{fault}")]
     Damaged {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
 }
 
 fn damaged(error: &FatError) -> FatFault {
     FatFault::Damaged {
-        fault: error.to_string(),
+        fault: error.into(),
     }
 }
 

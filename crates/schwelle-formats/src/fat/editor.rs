@@ -46,10 +46,8 @@ struct Folder {
     bytes: Vec<u8>,
 }
 
-fn unfit(fault: impl Into<String>) -> FatWriteError {
-    FatWriteError::Unfit {
-        fault: fault.into(),
-    }
+fn unfit(fault: &'static str) -> FatWriteError {
+    FatWriteError::Unfit { fault }
 }
 
 impl<'a> FatEditor<'a> {
@@ -58,7 +56,7 @@ impl<'a> FatEditor<'a> {
     pub fn open(device: &'a dyn BlockDevice, time: DosTime) -> Result<Self, FatWriteError> {
         let volume = FatVolume::open(device)?;
         if let Some(fault) = volume.check()?.into_iter().next() {
-            return Err(unfit(fault.to_string()));
+            return Err(FatWriteError::NotSound(fault));
         }
         let shape = *volume.shape();
         let sector = device.read_vec(0, shape.sector_bytes as usize)?;

@@ -24,9 +24,7 @@ pub const MAX_BOOT_MANAGER_BYTES: u64 = 0x9_8000 - 0x2_0000;
 /// Makes the volume on `esp`, which begins at this sector of its disk, one that a BIOS starts from. Both
 /// copies of the boot sector are written.
 pub fn make_startable(esp: &dyn BlockDevice, first: Lba) -> Result<(), FatWriteError> {
-    let unfit = |fault: &str| FatWriteError::Unfit {
-        fault: fault.to_owned(),
-    };
+    let unfit = |fault: &'static str| FatWriteError::Unfit { fault };
     let shape = *FatVolume::open(esp)?.shape();
     if shape.sector_bytes != SECTOR_BYTES {
         return Err(unfit("a BIOS starts from sectors of 512 bytes only"));

@@ -12,6 +12,7 @@ use zerocopy::little_endian::U32;
 use zerocopy::{FromZeros, Immutable, IntoBytes, KnownLayout, Unaligned};
 
 use super::bpb::{BACKUP_SECTOR, FSINFO_SECTOR, FatShape};
+use super::check::FatFault;
 use super::dir_entry::{
     ATTR_ARCHIVE, ATTR_DIRECTORY, ATTR_VOLUME_ID, DosTime, ENTRY_BYTES, ShortEntry, write_long,
 };
@@ -47,8 +48,11 @@ pub enum FatWriteError {
     #[error("{fault}")]
     Unfit {
         /// Why not.
-        fault: String,
+        fault: &'static str,
     },
+    /// A volume that exists is not sound.
+    #[error("{0}")]
+    NotSound(FatFault),
     /// A volume that exists could not be read.
     #[error(transparent)]
     Read(#[from] FatError),

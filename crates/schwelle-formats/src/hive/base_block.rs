@@ -5,6 +5,7 @@ use std::mem::offset_of;
 use zerocopy::little_endian::{U32, U64};
 use zerocopy::{FromBytes, FromZeros, Immutable, IntoBytes, KnownLayout, Unaligned};
 
+use super::log::LogFault;
 use crate::bytes::u32_at;
 
 /// Bytes of the base block; the bins follow, and every offset in a hive counts from them.
@@ -68,8 +69,8 @@ impl BaseBlock {
     }
 
     /// Checks the copy of a base block that a transaction log begins with.
-    pub(super) fn parse_log(bytes: &[u8]) -> Result<(FileKind, Self), String> {
-        Self::parse_any(bytes).map_err(|field| format!("the {field} of its base block is wrong"))
+    pub(super) fn parse_log(bytes: &[u8]) -> Result<(FileKind, Self), LogFault> {
+        Self::parse_any(bytes).map_err(LogFault::BaseBlock)
     }
 
     fn parse_any(bytes: &[u8]) -> Result<(FileKind, Self), &'static str> {

@@ -53,11 +53,58 @@ pub enum LogError {
     #[error("it was not closed cleanly, and there is no log beside it")]
     NoLog,
     /// No log fits.
-    #[error("it was not closed cleanly, and no log fits it: {0}")]
-    NoneFits(String),
+    #[error("it was not closed cleanly, and no log fits it: {}", listed(.0))]
+    NoneFits(Vec<(String, LogFault)>),
     /// The hive itself.
     #[error(transparent)]
     Hive(#[from] HiveError),
+}
+
+/// Why a log is of no use.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum LogFault {
+    /// A field of the base block that it begins with.
+    #[error("the {0} of its base block is wrong")]
+    BaseBlock(&'static str),
+    /// It was being written.
+    #[error("it was not finished")]
+    NotFinished,
+    /// It was written for an older or a newer hive.
+    #[error("it belongs to another state of the hive")]
+    OtherState,
+    /// It is a hive.
+    #[error("it is a hive and not a log")]
+    Hive,
+    /// It does not say which pages it holds.
+    #[error("it has no table of pages")]
+    NoTable,
+    /// Its table of pages is cut off.
+    #[error("its table of pages is cut off")]
+    TableCutOff,
+    /// Its pages are cut off.
+    #[error("its pages are cut off")]
+    PagesCutOff,
+    /// Entries between the hive and the first one are missing.
+    #[error("it begins at number {number}, the hive ends at {first}")]
+    Gap {
+        /// Number of the first entry.
+        number: u32,
+        /// Number of the last one that the hive holds.
+        first: u32,
+    },
+    /// The hive holds all that it holds.
+    #[error("no entry is newer than the hive")]
+    NothingNewer,
+    /// It is longer than any log.
+    #[error("it is too long")]
+    TooLong,
+}
+
+fn listed(faults: &[(String, LogFault)]) -> String {
+    let each = faults
+        .iter()
+        .map(|(name, fault)| format!("{name}: {fault}"));
+    each.collect::<Vec<_>>().join("; ")
 }
 
 /// A hive with the changes of its logs applied, in memory: the source itself stays as it is.
@@ -108,9 +155,13 @@ impl<'a, S: ReadBytes + ?Sized> Recovered<'a, S> {
                     return Ok(recovered);
                 }
                 Ok(Log::New(found)) => entries.extend(found),
-                Err(fault) => faults.push(format!("{name}: {fault}")),
+                Err(fault) => faults.push((name.clone(), fault)),
             }
         }
+        let all = || {
+            let names: Vec<&str> = logs.iter().map(|(name, _)| &name[..]).collect();
+            names.join(" and ")
+        };
         // The numbers go on where the hive's own end.
         let first = base.ok().map(|base| base.sequences.1);
         let mut next: Option<u32> = None;
@@ -123,9 +174,7 @@ impl<'a, S: ReadBytes + ?Sized> Recovered<'a, S> {
             match (next, first) {
                 (Some(next), _) if number != next => break,
                 (None, Some(first)) if number > first.saturating_add(1) => {
-                    faults.push(format!(
-                        "the log begins at number {number}, the hive ends at {first}"
-                    ));
+                    faults.push((all(), LogFault::Gap { number, first }));
                     break;
                 }
                 _ => {}
@@ -146,8 +195,13 @@ impl<'a, S: ReadBytes + ?Sized> Recovered<'a, S> {
                 Ok(recovered)
             }
             None => {
-                faults.push("no entry is newer than the hive".to_owned());
-                Err(LogError::NoneFits(faults.join("; ")))
+                if !faults
+                    .iter()
+                    .any(|(_, fault)| matches!(fault, LogFault::Gap { .. }))
+                {
+                    faults.push((all(), LogFault::NothingNewer));
+                }
+                Err(LogError::NoneFits(faults))
             }
         }
     }
@@ -250,40 +304,40 @@ enum Log {
 impl Log {
     /// Reads a log; `hive` is the base block of the hive, if it is sound. The error says why the
     /// log is of no use.
-    fn parse(log: &[u8], hive: Option<BaseBlock>) -> Result<Self, String> {
+    fn parse(log: &[u8], hive: Option<BaseBlock>) -> Result<Self, LogFault> {
         let (kind, base) = BaseBlock::parse_log(log)?;
         match kind {
             FileKind::NewLog => Ok(Self::New(entries(log, base))),
             FileKind::OldLog => {
                 if base.sequences.0 != base.sequences.1 {
-                    return Err("it was not finished".to_owned());
+                    return Err(LogFault::NotFinished);
                 }
                 if let Some(hive) = hive {
                     let number = base.sequences.0;
                     let fits = [hive.sequences.0, hive.sequences.1].contains(&number)
                         && base.written == hive.written;
                     if !fits {
-                        return Err("it belongs to another state of the hive".to_owned());
+                        return Err(LogFault::OtherState);
                     }
                 }
                 let pages = dirty_pages(log, base.bins_bytes)?;
                 Ok(Self::Old { base, pages })
             }
-            FileKind::Hive => Err("it is a hive and not a log".to_owned()),
+            FileKind::Hive => Err(LogFault::Hive),
         }
     }
 }
 
 /// The pages of a log in the old format.
-fn dirty_pages(log: &[u8], bins_bytes: u32) -> Result<Vec<(u32, Vec<u8>)>, String> {
+fn dirty_pages(log: &[u8], bins_bytes: u32) -> Result<Vec<(u32, Vec<u8>)>, LogFault> {
     const MARK: &[u8] = b"DIRT";
     let vector = PAGE + MARK.len();
     let pages = usize::try_from(bins_bytes).unwrap_or(usize::MAX) / PAGE;
     let bits = log
         .get(vector..vector.saturating_add(pages.div_ceil(8)))
-        .ok_or("its table of pages is cut off")?;
+        .ok_or(LogFault::TableCutOff)?;
     if log.get(PAGE..vector) != Some(MARK) {
-        return Err("it has no table of pages".to_owned());
+        return Err(LogFault::NoTable);
     }
     let mut at = vector.saturating_add(bits.len()).next_multiple_of(PAGE);
     let mut found = Vec::new();
@@ -294,8 +348,8 @@ fn dirty_pages(log: &[u8], bins_bytes: u32) -> Result<Vec<(u32, Vec<u8>)>, Strin
         }
         let bytes = log
             .get(at..at.saturating_add(PAGE))
-            .ok_or("its pages are cut off")?;
-        let offset = u32::try_from(page.saturating_mul(PAGE)).map_err(|_| "it is too long")?;
+            .ok_or(LogFault::PagesCutOff)?;
+        let offset = u32::try_from(page.saturating_mul(PAGE)).map_err(|_| LogFault::TooLong)?;
         found.push((offset, bytes.to_vec()));
         at = at.saturating_add(PAGE);
     }

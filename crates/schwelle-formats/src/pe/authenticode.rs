@@ -26,6 +26,20 @@ const SECURITY_DIRECTORY_64: usize = 112 + 4 * 8;
 /// Signature and file header in front of the optional header.
 const BEFORE_OPTIONAL_HEADER: usize = 4 + 20;
 
+/// Why a signature cannot be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum SignatureFault {
+    /// The certificate table leaves the file.
+    #[error("the certificate table leaves the file")]
+    TableOutside,
+    /// An entry of that table is damaged.
+    #[error("an entry of the certificate table is damaged")]
+    Entry,
+    /// It has another form.
+    #[error("a signature that cannot be read")]
+    Form,
+}
+
 /// A whole program (PE32+), with what its hash leaves out.
 #[derive(Debug)]
 pub struct SignedImage<'a> {
@@ -85,17 +99,16 @@ impl<'a> SignedImage<'a> {
     }
 
     /// The signatures in the certificate table, each as it was read or with why not.
-    pub fn signatures(&self) -> Vec<Result<AuthenticodeSignature, String>> {
+    pub fn signatures(&self) -> Vec<Result<AuthenticodeSignature, SignatureFault>> {
         let entries = match AttributeCertificateIterator::new(self) {
             Ok(Some(entries)) => entries,
             Ok(None) => return Vec::new(),
-            Err(_) => return vec![Err("the certificate table leaves the file".to_owned())],
+            Err(_) => return vec![Err(SignatureFault::TableOutside)],
         };
         let read = |entry: Result<authenticode::AttributeCertificate<'_>, _>| {
-            let entry =
-                entry.map_err(|_| "an entry of the certificate table is damaged".to_owned())?;
+            let entry = entry.map_err(|_| SignatureFault::Entry)?;
             let signature = entry.get_authenticode_signature();
-            signature.map_err(|_| "a signature that cannot be read".to_owned())
+            signature.map_err(|_| SignatureFault::Form)
         };
         entries.take(MAX_SIGNATURES).map(read).collect()
     }

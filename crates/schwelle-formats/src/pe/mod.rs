@@ -6,6 +6,7 @@
 #![warn(clippy::indexing_slicing)]
 
 mod authenticode;
+mod fit;
 mod version;
 
 use object::LittleEndian as LE;
@@ -17,7 +18,8 @@ use object::read::pe::{ImageNtHeaders, ImageOptionalHeader};
 
 use crate::bytes::ReadBytes;
 
-pub use authenticode::SignedImage;
+pub use authenticode::{SignatureFault, SignedImage};
+pub use fit::ProgramFault;
 pub use version::FileVersion;
 
 /// Headers are looked for in this many bytes from the start of the file.

@@ -9,14 +9,16 @@
 mod hive_file;
 mod letters;
 mod mounted;
+mod program;
 mod recovery;
 
 pub use hive_file::{HIVE_LOGS, HiveFile, HiveFileError};
 pub use letters::{CrossedHive, LettersError, cross_letters, mounted_names, shared_out};
 pub use mounted::{MOUNTED_DEVICES, MountTarget, MountedName};
+pub use program::program_at;
 pub use recovery::{
-    RECOVERY_CONFIG, RecoveryConfig, RecoveryConfigError, RecoveryDisk, RecoveryFile,
-    RecoveryLocation,
+    RECOVERY_CONFIG, RecoveryConfig, RecoveryConfigError, RecoveryConfigFault, RecoveryDisk,
+    RecoveryEditError, RecoveryFile, RecoveryLocation,
 };
 
 /// The folder of a Windows on its volume.

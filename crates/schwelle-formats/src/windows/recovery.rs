@@ -11,6 +11,7 @@ use quick_xml::{Reader, XmlVersion};
 use uuid::Uuid;
 
 use crate::bytes::{utf16_bytes, utf16_lossy};
+use crate::cause::Cause;
 use crate::crossing::{Crossing, Style};
 use crate::ntfs::{NtfsError, NtfsVolume};
 
@@ -31,7 +32,50 @@ pub struct RecoveryConfigError {
     /// Byte of the text.
     pub at: u64,
     /// What is wrong.
-    pub fault: String,
+    pub fault: RecoveryConfigFault,
+}
+
+/// What is wrong with the configuration.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum RecoveryConfigFault {
+    /// It is no text in UTF-8 or UTF-16.
+    #[error("not text")]
+    NotText,
+    /// It is no XML.
+    #[error("{0}")]
+    Xml(Cause),
+    /// It has more elements than any such file.
+    #[error("it has more elements than any such file")]
+    TooLong,
+    /// An offset is no number.
+    #[error("an offset is no number")]
+    Offset,
+    /// A disk's signature is no number.
+    #[error("a disk's signature is no number")]
+    Signature,
+}
+
+impl RecoveryConfigFault {
+    fn xml(error: impl std::error::Error) -> Self {
+        Self::Xml(error.into())
+    }
+}
+
+/// Why the configuration cannot be edited.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum RecoveryEditError {
+    /// An element is not written as it should be.
+    #[error("its element {element} has another form")]
+    OtherForm {
+        /// Which.
+        element: String,
+    },
+    /// The file would have to become longer.
+    #[error("it has no {needed} blanks to spare for the disk's new name")]
+    NoRoom {
+        /// Characters that are missing.
+        needed: usize,
+    },
 }
 
 /// The disk that a location names.
@@ -80,7 +124,7 @@ pub struct RecoveryFile {
     /// Number of its file record.
     pub record: u64,
     /// What it says; else why it cannot be read.
-    pub config: Result<RecoveryConfig, String>,
+    pub config: Result<RecoveryConfig, Cause>,
     /// It can be edited where it lies.
     pub is_editable: bool,
 }
@@ -102,13 +146,13 @@ impl RecoveryFile {
                 let other: Vec<u8> = content.iter().map(|byte| byte ^ 1).collect();
                 Self {
                     record,
-                    config: RecoveryConfig::parse(&content).map_err(|error| error.to_string()),
+                    config: RecoveryConfig::parse(&content).map_err(Cause::from),
                     is_editable: volume.plan_rewrite(record, &other).is_ok(),
                 }
             }
             Err(error) => Self {
                 record,
-                config: Err(error.to_string()),
+                config: Err(error.into()),
                 is_editable: false,
             },
         }))
@@ -118,13 +162,13 @@ impl RecoveryFile {
 impl RecoveryConfig {
     /// Reads the file's content.
     pub fn parse(bytes: &[u8]) -> Result<Self, RecoveryConfigError> {
-        let fault = |at: u64, fault: String| RecoveryConfigError { at, fault };
+        let fault = |at: u64, fault: RecoveryConfigFault| RecoveryConfigError { at, fault };
         let is_utf16 = bytes.starts_with(&UTF16_MARK);
         let text = if is_utf16 {
             utf16_lossy(bytes)
         } else {
             let text = std::str::from_utf8(bytes);
-            text.map_err(|error| fault(error.valid_up_to() as u64, "not text".to_owned()))?
+            text.map_err(|error| fault(error.valid_up_to() as u64, RecoveryConfigFault::NotText))?
                 .to_owned()
         };
         let mut config = Self {
@@ -142,7 +186,8 @@ impl RecoveryConfig {
         for _ in 0..MAX_ELEMENTS {
             let event = reader.read_event();
             let end = reader.buffer_position();
-            let event = event.map_err(|error| fault(reader.error_position(), error.to_string()))?;
+            let event = event
+                .map_err(|error| fault(reader.error_position(), RecoveryConfigFault::xml(error)))?;
             // Behind the tag's content stands ">" or "/>".
             let (tag, behind) = match &event {
                 Event::Start(tag) => (tag, 1),
@@ -162,21 +207,24 @@ impl RecoveryConfig {
                 .take(tag, place)
                 .map_err(|what| fault(end as u64, what))?;
         }
-        Err(fault(
-            0,
-            "it has more elements than any such file".to_owned(),
-        ))
+        Err(fault(0, RecoveryConfigFault::TooLong))
     }
 
-    fn take(&mut self, tag: &BytesStart<'_>, place: Range<usize>) -> Result<(), String> {
-        let attribute = |name: &str| -> Result<Option<String>, String> {
-            let found = tag.try_get_attribute(name).map_err(|e| e.to_string())?;
+    fn take(
+        &mut self,
+        tag: &BytesStart<'_>,
+        place: Range<usize>,
+    ) -> Result<(), RecoveryConfigFault> {
+        let attribute = |name: &str| -> Result<Option<String>, RecoveryConfigFault> {
+            let found = tag
+                .try_get_attribute(name)
+                .map_err(RecoveryConfigFault::xml)?;
             let value = found.map(|found| {
                 found
                     .normalized_value(XmlVersion::Implicit1_0)
                     .map(|value| value.into_owned())
             });
-            value.transpose().map_err(|error| error.to_string())
+            value.transpose().map_err(RecoveryConfigFault::xml)
         };
         let element = tag.name().as_ref().to_owned();
         let guid = |text: &str| Uuid::try_parse(text.trim_matches(['{', '}'])).ok();
@@ -199,9 +247,9 @@ impl RecoveryConfig {
                     return Ok(());
                 };
                 let number = |text: &str| text.trim().parse::<u64>().ok();
-                let offset = number(&offset).ok_or("an offset is no number")?;
+                let offset = number(&offset).ok_or(RecoveryConfigFault::Offset)?;
                 let id = number(&id).and_then(|id| u32::try_from(id).ok());
-                let id = id.ok_or("a disk's signature is no number")?;
+                let id = id.ok_or(RecoveryConfigFault::Signature)?;
                 let disk = match guid(&disk).filter(|guid| !guid.is_nil()) {
                     Some(disk) => RecoveryDisk::Gpt(disk),
                     None if id != 0 => RecoveryDisk::Mbr(id),
@@ -228,7 +276,7 @@ impl RecoveryConfig {
     /// The file with every location on this disk in its new form, as long as before: what the form saves
     /// is filled with blanks inside the element, what it needs comes from blanks there and between
     /// elements. `None` when nothing names this disk. The error says what cannot be edited so.
-    pub fn crossed(&self, crossing: &Crossing) -> Option<Result<Vec<u8>, String>> {
+    pub fn crossed(&self, crossing: &Crossing) -> Option<Result<Vec<u8>, RecoveryEditError>> {
         let mut text = self.text.clone();
         let mut found = false;
         // From the last one on, so that the places of the others stay.
@@ -239,17 +287,14 @@ impl RecoveryConfig {
             found = true;
             let tag = text.get(location.tag.clone());
             let Some(new) = tag.and_then(|tag| with_disk(tag, disk)) else {
-                return Some(Err(format!(
-                    "its element {} has another form",
-                    location.element
-                )));
+                let element = location.element.clone();
+                return Some(Err(RecoveryEditError::OtherForm { element }));
             };
             text.replace_range(location.tag.clone(), &new);
         }
         let too_long = text.len().saturating_sub(self.text.len());
         if found && !take_blanks(&mut text, too_long) {
-            let fault = format!("it has no {too_long} blanks to spare for the disk's new name");
-            return Some(Err(fault));
+            return Some(Err(RecoveryEditError::NoRoom { needed: too_long }));
         }
         found.then(|| {
             if self.has_mark {
@@ -414,7 +459,7 @@ mod tests {
         let dense = gpt.replace("  ", "").replace(" />", "/>");
         let config = RecoveryConfig::parse(dense.as_bytes()).unwrap();
         let error = config.crossed(&back).unwrap().unwrap_err();
-        assert!(error.contains("9 blanks"), "{error}");
+        assert_eq!(error, RecoveryEditError::NoRoom { needed: 9 });
     }
 
     #[test]

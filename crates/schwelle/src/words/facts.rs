@@ -7,7 +7,7 @@ pub(crate) fn ground(ground: &Ground) -> String {
     let fixed = match ground {
         Ground::Variable { name } => return format!("the variable {name}"),
         Ground::NoVariable { name } => return format!("the firmware has no variable {name}"),
-        Ground::VariableFault { fault } => return fault.clone(),
+        Ground::VariableFault { fault } => return fault.to_string(),
         Ground::Kernel => "the kernel says so",
         Ground::Smbios => "SMBIOS",
         Ground::SmbiosOfFile => "the SMBIOS table that the machine file names",

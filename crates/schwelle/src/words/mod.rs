@@ -16,6 +16,7 @@ pub(crate) mod steps;
 
 use schwelle_core::device::Extent;
 use schwelle_core::gpt::TableCopy;
+use schwelle_core::pe::ProgramFault;
 use schwelle_core::profile::Titled;
 
 /// "partition 2 (Leuchtturm)": number and label.
@@ -35,6 +36,14 @@ fn titles(partitions: &[Titled]) -> String {
 /// "LBA 5 to 9".
 pub(crate) fn lba_range(extent: &Extent) -> String {
     format!("LBA {} to {}", extent.first.0, extent.last().0)
+}
+
+/// A program and why it does not start here.
+fn unfit(path: &str, why: &ProgramFault) -> String {
+    match why {
+        ProgramFault::Missing => format!("{path} is missing"),
+        why => format!("{path}: {why}"),
+    }
 }
 
 /// A copy of the GPT.

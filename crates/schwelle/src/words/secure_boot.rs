@@ -27,7 +27,9 @@ fn accepted(by: &AcceptedBy) -> String {
 
 fn objection(objection: &Objection) -> String {
     match objection {
-        Objection::Malformed { fault } | Objection::SignatureUnreadable { fault } => fault.clone(),
+        Objection::Malformed { fault } | Objection::SignatureUnreadable { fault } => {
+            fault.to_string()
+        }
         Objection::HeadersContradict => "its headers contradict its length".to_owned(),
         Objection::HashRevoked => "its hash is in dbx: it has been revoked".to_owned(),
         Objection::NotSigned => "it is not signed, and its hash is not in db".to_owned(),

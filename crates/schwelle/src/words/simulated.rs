@@ -78,7 +78,7 @@ fn tried(tried: &Tried) -> String {
 
 fn no_start(why: &NoBiosStart) -> String {
     match why {
-        NoBiosStart::Unreadable { fault } => fault.clone(),
+        NoBiosStart::Unreadable { fault } => fault.to_string(),
         NoBiosStart::Gpt => "a GPT disk: sector 0 says that it starts in UEFI mode only".to_owned(),
         NoBiosStart::NoTable => "nothing in sector 0 that starts".to_owned(),
         NoBiosStart::NotOneActive => "no partition is active, or more than one".to_owned(),

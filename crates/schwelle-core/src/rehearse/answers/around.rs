@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::NameFault;
+use crate::cause::Cause;
 use crate::next::Next;
 
 /// What was found.
@@ -67,7 +68,7 @@ pub enum Leads {
     /// Its volume cannot be read.
     Unreadable {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// The loader is not there.
     NotThere {
@@ -124,7 +125,7 @@ pub enum Letters {
     /// The registry cannot be read.
     Unreadable {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
 }
 
@@ -183,7 +184,7 @@ pub enum Recovery {
     /// Its configuration cannot be read.
     Unreadable {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// It is looked for on an MBR disk, and this is a GPT disk.
     StillMbr {

@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::cause::Cause;
 use crate::crossing::Style;
 use crate::device::{Extent, Lba};
 use crate::gpt::TableCopy;
@@ -133,7 +134,7 @@ pub enum ManagerFault {
     /// It cannot be read.
     Unreadable {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
 }
 

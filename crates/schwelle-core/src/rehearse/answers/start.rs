@@ -4,10 +4,12 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::NameFault;
+use crate::cause::Cause;
 use crate::crossing::Style;
 use crate::device::{Extent, Lba};
 use crate::fat::FatFault;
 use crate::next::Next;
+use crate::pe::ProgramFault;
 
 /// What was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -43,7 +45,7 @@ pub enum Evidence {
     /// A volume that cannot be read.
     VolumeUnreadable {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// A file is there.
     File {
@@ -62,7 +64,7 @@ pub enum Evidence {
         /// Its path.
         path: String,
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// A program fits.
     Program {
@@ -168,49 +170,6 @@ pub enum EntryDevice {
     Loader,
     /// Where the system lies.
     System,
-}
-
-/// Why a program does not fit.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
-#[serde(tag = "kind", rename_all = "kebab-case")]
-pub enum ProgramFault {
-    /// It is made for another processor.
-    #[error("made for {machine}, not for x64")]
-    OtherProcessor {
-        /// Which.
-        machine: String,
-    },
-    /// It is made for another purpose.
-    #[error("subsystem {is}, not {wanted}")]
-    OtherSubsystem {
-        /// The subsystem that its header names.
-        is: u16,
-        /// The one that is needed.
-        wanted: u16,
-    },
-    /// It is cut off.
-    #[error("truncated: section {section} ends at byte {end}, behind the file")]
-    CutOff {
-        /// Name of the section.
-        section: String,
-        /// Where that ends.
-        end: u64,
-    },
-    /// It runs in BIOS mode only.
-    #[error("runs in BIOS mode only")]
-    BiosOnly,
-    /// It runs in UEFI mode only.
-    #[error("runs in UEFI mode only")]
-    UefiOnly,
-    /// It is not there.
-    #[error("is not there")]
-    Missing,
-    /// It cannot be read.
-    #[error("{fault}")]
-    Unreadable {
-        /// Why not.
-        fault: String,
-    },
 }
 
 /// What to do.

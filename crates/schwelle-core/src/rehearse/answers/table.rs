@@ -3,12 +3,13 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::cause::Cause;
 use crate::crossing::Style;
 use crate::device::{Extent, Lba};
 use crate::disk_use::DiskUse;
 use crate::gpt::{Disagreement, TableCopy};
 use crate::next::Next;
-use crate::profile::{Titled, VolumeKind};
+use crate::profile::{Titled, VolumeFault, VolumeKind};
 
 /// What was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -18,7 +19,7 @@ pub enum Evidence {
     /// The disk cannot be read.
     DiskUnreadable {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// A partition leaves the disk.
     LeavesDisk {
@@ -50,7 +51,7 @@ pub enum Evidence {
         /// Which.
         copy: TableCopy,
         /// What is wrong.
-        fault: String,
+        fault: Cause,
     },
     /// Both copies agree.
     CopiesAgree,
@@ -93,7 +94,7 @@ pub struct FaultOn {
     /// Its partition.
     pub partition: Titled,
     /// Why not.
-    pub fault: String,
+    pub fault: VolumeFault,
 }
 
 /// What to do.

@@ -9,7 +9,9 @@ use crate::device::Lba;
 use crate::firmware::Ground;
 use crate::fit::Tight;
 use crate::next::Next;
+use crate::pe::ProgramFault;
 use crate::placement::ExistingUnfit;
+use crate::profile::BootFileFault;
 use crate::profile::TableStyle;
 
 /// What was found.
@@ -93,7 +95,14 @@ pub enum Evidence {
     },
     /// The EFI system partition becomes the active one.
     EspBecomesActive,
-    /// A boot file for BIOS mode is missing.
+    /// The loader for BIOS mode does not start here.
+    LoaderUnfit {
+        /// Its path.
+        path: String,
+        /// Why not.
+        why: ProgramFault,
+    },
+    /// The boot manager for BIOS mode is missing.
     BiosFileMissing {
         /// Its path.
         path: String,
@@ -103,12 +112,12 @@ pub enum Evidence {
         /// Its path.
         path: String,
     },
-    /// A boot file for BIOS mode cannot be read.
+    /// A boot file for BIOS mode cannot be taken.
     BiosFileFault {
         /// Its path.
         path: String,
         /// Why not.
-        fault: String,
+        why: BootFileFault,
     },
     /// The boot manager for BIOS mode is too long.
     BiosFileTooLong {

@@ -4,6 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::bootstore::Locator;
+use crate::cause::Cause;
 use crate::next::Next;
 
 /// What was found.
@@ -36,7 +37,7 @@ pub enum Evidence {
         /// Number of its partition.
         partition: usize,
         /// Why not.
-        fault: String,
+        fault: Cause,
         /// A Windows brings the files that a new one can be made for.
         can_be_made: bool,
     },
@@ -126,7 +127,7 @@ pub enum RecoveryState {
     /// The configuration cannot be read.
     ConfigFault {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// There is neither a configuration nor an image.
     None,

@@ -3,9 +3,11 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::cause::Cause;
 use crate::disk_use::DiskUse;
 use crate::next::Next;
-use crate::profile::{RegistryFault, Titled};
+use crate::pe::ProgramFault;
+use crate::profile::{BootFileFault, RegistryFault, Titled};
 
 /// What was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -44,38 +46,19 @@ pub enum Evidence {
     NoSystem,
     /// Its kernel is one for 64-bit PCs.
     X64,
-    /// Its kernel is one for another processor.
-    OtherProcessor {
-        /// Path of the kernel.
-        path: String,
-        /// Which.
-        machine: String,
-    },
-    /// A file is missing.
-    Missing {
-        /// Its path.
-        path: String,
-    },
-    /// A file is shorter than its headers say.
-    Truncated {
-        /// Its path.
-        path: String,
-    },
-    /// A file cannot be used.
-    FileFault {
+    /// A program that the start needs does not start here.
+    ProgramUnfit {
         /// Its path.
         path: String,
         /// Why not.
-        fault: String,
+        why: ProgramFault,
     },
-    /// The boot manager is one for another processor or purpose.
-    OtherProgram {
+    /// A boot file cannot be taken.
+    BootFileFault {
         /// Its path.
         path: String,
-        /// The processor.
-        machine: String,
-        /// The subsystem that its header names.
-        subsystem: u16,
+        /// Why not.
+        why: BootFileFault,
     },
     /// All boot files for UEFI are there.
     UefiFiles {
@@ -106,7 +89,7 @@ pub enum Evidence {
     /// The hive with the drive letters cannot be used.
     LettersFault {
         /// Why not.
-        fault: String,
+        fault: Cause,
     },
     /// The letters cross.
     LettersCross {

@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::cause::Cause;
 use crate::crossing::Style;
 use crate::device::Lba;
 use crate::disk_use::DiskUse;
@@ -58,7 +59,7 @@ pub enum Evidence {
         /// Which.
         copy: TableCopy,
         /// What is wrong with it.
-        fault: String,
+        fault: Cause,
     },
     /// The two copies of the GPT contradict each other.
     CopiesDisagree {

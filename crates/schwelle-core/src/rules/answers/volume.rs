@@ -8,7 +8,7 @@ use crate::encryption::EncryptionState;
 use crate::mbr::Kind;
 use crate::next::Next;
 use crate::ntfs::{AuditFault, CopyFault};
-use crate::profile::VolumeKind;
+use crate::profile::{VolumeFault, VolumeKind};
 
 /// What was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -25,7 +25,7 @@ pub enum Evidence {
     /// It cannot be read.
     VolumeFault {
         /// Why not.
-        fault: String,
+        fault: VolumeFault,
     },
     /// A session that was not ended waits on it.
     Hibernated,

@@ -4,7 +4,7 @@ use schwelle_core::fit::{Tight, WhyTight};
 use schwelle_core::rules::answers::back::{Evidence, Remedy};
 
 use super::super::facts::ground;
-use super::super::nth;
+use super::super::{nth, unfit};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
@@ -63,7 +63,8 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         }
         Evidence::BiosFileMissing { path } => format!("{path} is missing"),
         Evidence::BiosFileEmpty { path } => format!("{path} is empty"),
-        Evidence::BiosFileFault { path, fault } => format!("{path}: {fault}"),
+        Evidence::BiosFileFault { path, why } => format!("{path}: {why}"),
+        Evidence::LoaderUnfit { path, why } => unfit(path, why),
         Evidence::BiosFileTooLong { path, bytes, limit } => {
             format!("{path} has {bytes} bytes; the boot record has room in memory for {limit}")
         }

@@ -2,7 +2,7 @@
 
 use schwelle_core::rules::answers::system::{Evidence, Remedy, SystemOn};
 
-use super::super::{nth, titled, titles};
+use super::super::{nth, titled, titles, unfit};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
@@ -33,17 +33,8 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             "no system found: no volume holds a Windows (\\Windows\\System32)".to_owned()
         }
         Evidence::X64 => "its kernel is made for x64".to_owned(),
-        Evidence::OtherProcessor { path, machine } => format!("{path} is made for {machine}"),
-        Evidence::Missing { path } => format!("{path} is missing"),
-        Evidence::Truncated { path } => format!("{path} is truncated"),
-        Evidence::FileFault { path, fault } => format!("{path}: {fault}"),
-        Evidence::OtherProgram {
-            path,
-            machine,
-            subsystem,
-        } => format!(
-            "{path} is made for {machine}, subsystem {subsystem}; firmware starts x64 programs of subsystem 10"
-        ),
+        Evidence::ProgramUnfit { path, why } => unfit(path, why),
+        Evidence::BootFileFault { path, why } => format!("{path}: {why}"),
         Evidence::UefiFiles { files, kib } => {
             format!("{files} files, {kib} KiB, boot manager for x64")
         }

@@ -6,7 +6,7 @@ use schwelle_core::rules::answers::volume::{Evidence, Remedy};
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
         Evidence::Encryption { at, state } => format!("{at}: {}", encryption(*state)),
-        Evidence::VolumeFault { fault } => fault.clone(),
+        Evidence::VolumeFault { fault } => fault.to_string(),
         Evidence::Hibernated => {
             "\\hiberfil.sys holds a session that was not ended (hibernation or fast start-up)".to_owned()
         }

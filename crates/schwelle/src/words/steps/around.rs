@@ -46,7 +46,7 @@ fn leads(leads: &Leads) -> String {
         Leads::Names { fault } => fault.to_string(),
         Leads::NoLoader => "names no loader".to_owned(),
         Leads::LeavesDisk => "leaves the disk".to_owned(),
-        Leads::Unreadable { fault } => fault.clone(),
+        Leads::Unreadable { fault } => fault.to_string(),
         Leads::NotThere { path, partition } => {
             format!("{path} is not on partition {partition}")
         }
@@ -105,7 +105,7 @@ fn recovery(recovery: &Recovery) -> String {
         Recovery::NotSetUp => "none is set up".to_owned(),
         Recovery::Off => "not switched on".to_owned(),
         Recovery::Here { path, partition } => format!("{path} on partition {partition}"),
-        Recovery::Unreadable { fault } => fault.clone(),
+        Recovery::Unreadable { fault } => fault.to_string(),
         Recovery::StillMbr { signature } => {
             format!("is still looked for on the MBR disk {signature:08X}")
         }

@@ -61,7 +61,7 @@ fn manager_fault(fault: &ManagerFault) -> String {
         ManagerFault::ShortName => {
             "its short name is not BOOTMGR, by which the boot record's code looks for it".to_owned()
         }
-        ManagerFault::Unreadable { fault } => fault.clone(),
+        ManagerFault::Unreadable { fault } => fault.to_string(),
     }
 }
 

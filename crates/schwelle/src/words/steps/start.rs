@@ -4,7 +4,7 @@ use schwelle_core::crossing::Style;
 use schwelle_core::fat::FatFault;
 use schwelle_core::rehearse::answers::start::{EntryDevice, Evidence, Remedy};
 
-use super::super::lba_range;
+use super::super::{lba_range, unfit};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
@@ -32,7 +32,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             let faults: Vec<String> = faults.iter().map(FatFault::to_string).collect();
             faults.join("; ")
         }
-        Evidence::VolumeUnreadable { fault } => fault.clone(),
+        Evidence::VolumeUnreadable { fault } => fault.to_string(),
         Evidence::File { path, bytes } => format!("{path}, {bytes} bytes"),
         Evidence::FileMissing { path } => format!("{path} is not there"),
         Evidence::FileUnusable { path, fault } => format!("{path}: {fault}"),
@@ -46,7 +46,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
                 .map_or_else(String::new, |version| format!("version {version}, "));
             format!("{path}: x64, subsystem {subsystem}, {version}all sections inside the file")
         }
-        Evidence::ProgramUnfit { path, why } => format!("{path}: {why}"),
+        Evidence::ProgramUnfit { path, why } => unfit(path, why),
         Evidence::StoreRead {
             path,
             objects,

@@ -7,7 +7,7 @@ use super::super::{copy_name, lba_range, nth, titled};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
-        Evidence::DiskUnreadable { fault } | Evidence::CopyFaulty { fault, .. } => fault.clone(),
+        Evidence::DiskUnreadable { fault } | Evidence::CopyFaulty { fault, .. } => fault.to_string(),
         Evidence::LeavesDisk { sectors } => format!("{} leave the disk", lba_range(sectors)),
         Evidence::Protective { sectors } => {
             format!("LBA 0: one protective entry over {sectors} sectors")

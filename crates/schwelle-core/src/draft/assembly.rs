@@ -1,0 +1,175 @@
+//! What all drafts have in common: volumes become smaller, the EFI system partition is filled, tables are laid, and
+//! over the disk that has crossed so the files are edited that name it. In the end stands the change set.
+
+use std::sync::Arc;
+
+use uuid::Uuid;
+
+use crate::commit::{ChangeSet, Purpose, Region, StageKind};
+use crate::crossing::Crossing;
+use crate::device::{DeviceError, Draft, Extent, Lba, ReadDevice};
+use crate::job::{EditedVolume, Watched};
+use crate::placement::{EspFrom, EspPlace, Placement, Trimming};
+use crate::profile::{Origin, Partition, Profile};
+
+use super::map::MapPart;
+use super::plan::{DraftError, NewTable, Plan, SECTOR_0, Stamp};
+use super::start::{Content, NewStart};
+use super::{esp, settle, trim};
+
+/// A draft that is being put together.
+pub(crate) struct Assembly<'a, 'p> {
+    disk: &'a dyn ReadDevice,
+    profile: &'p Profile,
+    placement: Placement,
+    stamp: Stamp,
+    /// The disk when it has crossed.
+    pub(crate) draft: Draft<'a>,
+    regions: Vec<Region>,
+    volumes: Vec<EditedVolume>,
+    start: Option<NewStart>,
+}
+
+/// How a draft ends.
+pub(crate) struct Ending<'c> {
+    /// The table that has been laid.
+    pub(crate) table: NewTable,
+    /// The disk as it will be.
+    pub(crate) after: Vec<MapPart>,
+    /// The table's style becomes another.
+    pub(crate) changes_style: bool,
+    /// The names that files on kept volumes get; `None` where they stay as they are.
+    pub(crate) settled: Option<&'c Crossing>,
+}
+
+impl<'a, 'p> Assembly<'a, 'p> {
+    pub(crate) fn new(
+        disk: &'a dyn ReadDevice,
+        profile: &'p Profile,
+        placement: Placement,
+        stamp: Stamp,
+    ) -> Self {
+        Self {
+            disk,
+            profile,
+            placement,
+            stamp,
+            draft: Draft::new(disk),
+            regions: Vec::new(),
+            volumes: Vec::new(),
+            start: None,
+        }
+    }
+
+    /// What else is written.
+    pub(crate) fn write(&mut self, regions: impl IntoIterator<Item = Region>) {
+        self.regions.extend(regions);
+    }
+
+    /// The volumes of the placement become smaller; `entry` is called for each.
+    pub(crate) fn trim(
+        &mut self,
+        mut entry: impl FnMut(&Partition, &Trimming),
+    ) -> Result<(), DraftError> {
+        for trimming in &self.placement.trims {
+            let partition = self
+                .profile
+                .partition(trimming.number)
+                .ok_or(DraftError::Missing("partition to be trimmed"))?;
+            let (written, volume) = trim::apply(&self.draft, partition, trimming)?;
+            self.regions.extend(written);
+            self.volumes.push(volume);
+            entry(partition, trimming);
+        }
+        Ok(())
+    }
+
+    /// The EFI system partition with the GUID `id`, with its files where there are any, is made or filled. It is
+    /// returned as what it will be written.
+    pub(crate) fn fill(
+        &mut self,
+        place: EspPlace,
+        id: Uuid,
+        content: Option<Content>,
+        what: Purpose,
+    ) -> Result<Region, DraftError> {
+        self.placement.esp = Some(place);
+        // The volume's number comes from the partition's GUID: as unique, and nothing else to ask for.
+        let [a, b, c, d, ..] = id.to_bytes_le();
+        let identity = (u32::from_le_bytes([a, b, c, d]), self.stamp);
+        let filled = esp::fill(&self.draft, self.disk, place, content.as_ref(), identity)?;
+        self.start = content.map(|content| NewStart::of(content, filled));
+        Ok(match place.from {
+            EspFrom::Gap | EspFrom::Tail(_) | EspFrom::Formatted(_) => {
+                Region::new(StageKind::Prepare, what, place.extent)
+            }
+            EspFrom::Existing(_) => Region::new(StageKind::Fill, what, place.extent),
+            EspFrom::Takeover(number) => {
+                let old = self.profile.partition(number).map(|part| part.extent);
+                let old = old.ok_or(DraftError::Missing("boot partition"))?;
+                Region::whole(StageKind::Takeover, what, old)
+            }
+        })
+    }
+
+    /// The files that name the disk are edited, and the change set is made and checked.
+    pub(crate) fn finish(mut self, ending: Ending<'_>) -> Result<Plan<'a>, DraftError> {
+        let (disk, profile, placement) = (self.disk, self.profile, self.placement);
+        let crossed = Arc::new(self.draft);
+        let draft = Draft::over(crossed.clone());
+        let settled = match ending.settled {
+            Some(crossing) => {
+                settle::settle(&draft, profile, &placement, crossing, self.stamp.windows)?
+            }
+            None => settle::Settled::default(),
+        };
+        let edited = settled.watch(disk, profile, &self.volumes)?;
+        self.volumes.extend(edited);
+        if let Some(EspFrom::Existing(number)) = placement.esp_from()
+            && let Some(partition) = profile.partition(number)
+        {
+            self.volumes
+                .push(trim::watch(disk, Some(&*crossed), partition)?);
+        }
+        let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &self.regions)?;
+        let changes = changes.and_then(&draft, &settled.regions)?;
+        let changes = changes.checked(ending.changes_style)?;
+        Ok(Plan {
+            before: MapPart::before(profile),
+            after: ending.after,
+            relied_on: (relied_on(disk, profile, &changes)?, self.volumes),
+            crossed,
+            draft,
+            table: ending.table,
+            placement,
+            start: self.start,
+            files_edited: settled.files,
+            changes,
+        })
+    }
+}
+
+/// Sectors that tell the job's disk from others, and are not written: sector 0, and extended boot records. With one
+/// of these changed, the layout is another than the one drafted.
+fn relied_on(
+    disk: &dyn ReadDevice,
+    profile: &Profile,
+    changes: &ChangeSet,
+) -> Result<Vec<Watched>, DeviceError> {
+    let is_written = changes.extents().any(|extent| extent.contains(&SECTOR_0));
+    let sector_0 = (!is_written).then_some((Purpose::Sector0, SECTOR_0));
+    let records = profile.partitions.iter().filter_map(|partition| {
+        let Origin::Mbr { named_at, .. } = partition.origin else {
+            return None;
+        };
+        let extent = Extent {
+            first: named_at,
+            end: Lba(named_at.0.saturating_add(1)),
+        };
+        (extent != SECTOR_0).then_some((Purpose::ExtendedBootRecord, extent))
+    });
+    let watched = sector_0.into_iter().chain(records);
+    watched
+        .map(|(what, extent)| Watched::on(disk, what, extent))
+        .collect()
+}

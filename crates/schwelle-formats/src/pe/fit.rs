@@ -1,0 +1,81 @@
+//! Whether a program can be started here, by its headers.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{Machine, PeImage};
+use crate::cause::Cause;
+
+/// Why a program does not fit.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum ProgramFault {
+    /// It is made for another processor.
+    #[error("made for {machine}, not for x64")]
+    OtherProcessor {
+        /// Which.
+        machine: String,
+    },
+    /// It is made for another purpose.
+    #[error("subsystem {is}, not {wanted}")]
+    OtherSubsystem {
+        /// The subsystem that its header names.
+        is: u16,
+        /// The one that is needed.
+        wanted: u16,
+    },
+    /// It is cut off.
+    #[error("truncated: section {section} ends at byte {end}, behind the file")]
+    CutOff {
+        /// Name of the section.
+        section: String,
+        /// Where that ends.
+        end: u64,
+    },
+    /// It runs in BIOS mode only.
+    #[error("runs in BIOS mode only")]
+    BiosOnly,
+    /// It runs in UEFI mode only.
+    #[error("runs in UEFI mode only")]
+    UefiOnly,
+    /// It is not there.
+    #[error("is not there")]
+    Missing,
+    /// It cannot be read.
+    #[error("{fault}")]
+    Unreadable {
+        /// Why not.
+        fault: Cause,
+    },
+}
+
+impl ProgramFault {
+    /// The fault of a program that cannot be read.
+    pub fn unreadable(error: impl std::error::Error) -> Self {
+        let fault = error.into();
+        Self::Unreadable { fault }
+    }
+}
+
+impl PeImage {
+    /// The image, where it can be started here: for 64-bit x86, of the right subsystem where one is asked for, and
+    /// whole.
+    ///
+    /// # Errors
+    ///
+    /// What does not fit.
+    pub fn fitting(self, subsystem: Option<u16>) -> Result<Self, ProgramFault> {
+        if self.machine != Machine::X64 || !self.is_64_bit_form {
+            let machine = self.machine.to_string();
+            return Err(ProgramFault::OtherProcessor { machine });
+        }
+        let is = self.subsystem;
+        if let Some(wanted) = subsystem.filter(|&wanted| wanted != is) {
+            return Err(ProgramFault::OtherSubsystem { is, wanted });
+        }
+        match self.cut_off {
+            Some((section, end)) => Err(ProgramFault::CutOff { section, end }),
+            None => Ok(self),
+        }
+    }
+}
