@@ -147,7 +147,8 @@ pub enum PlaceVerdict {
         /// How many.
         count: usize,
         /// The names of some.
-        names: Vec<String>,
+        #[serde(alias = "names")]
+        file_names: Vec<String>,
     },
     /// It cannot be looked into.
     Unreadable {
@@ -196,12 +197,13 @@ pub enum CannotTrim {
     )]
     ShadowCopies,
     /// A file that cannot be moved.
-    #[error("file record {record} ({name}) cannot be moved: {why}")]
+    #[error("file record {record} ({file_name}) cannot be moved: {why}")]
     InTheWay {
         /// Its record.
         record: u64,
         /// Its name.
-        name: String,
+        #[serde(alias = "name")]
+        file_name: String,
         /// Why not.
         why: Cow<'static, str>,
     },
@@ -223,7 +225,7 @@ impl From<TrimError> for CannotTrim {
             TrimError::ShadowCopies => Self::ShadowCopies,
             TrimError::InTheWay { record, name, why } => Self::InTheWay {
                 record,
-                name,
+                file_name: name,
                 why: why.into(),
             },
             other => Self::Other {

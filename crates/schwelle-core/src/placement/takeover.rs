@@ -119,7 +119,10 @@ impl Search<'_> {
             count => {
                 others.truncate(5);
                 let names = others;
-                Err(PlaceVerdict::HoldsFiles { count, names })
+                Err(PlaceVerdict::HoldsFiles {
+                    count,
+                    file_names: names,
+                })
             }
         }
     }

@@ -62,6 +62,13 @@ const BIOS_FOLDERS: [BootFolder; 3] = [
         SignedSet::First,
     ),
 ];
+
+/// The folders that boot files come from.
+pub(super) fn source_folders() -> impl Iterator<Item = &'static str> {
+    let all = UEFI_FOLDERS.iter().chain(&BIOS_FOLDERS);
+    all.map(|(folder, _, _)| *folder)
+}
+
 /// Files of the BIOS start that do not lie in its folder, but in the root.
 const IN_ROOT: [&str; 2] = ["bootmgr", "BOOTNXT"];
 /// The end of the names in the second set, in front of the extension.

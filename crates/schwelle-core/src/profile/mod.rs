@@ -7,6 +7,7 @@
 mod boot;
 mod boot_files;
 mod foreign;
+mod known;
 mod layout;
 mod open;
 mod recovery;
@@ -24,6 +25,7 @@ pub use boot::{
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
 pub use boot_files::{BootFile, BootFileFault, BootFiles, SignedSet, bios_system, boot_system};
 pub use foreign::Foreign;
+pub use known::is_systems_own;
 pub use layout::{Origin, Partition, Profile, Role, Table, TableStyle, Titled};
 pub use open::open_image_or_disk;
 pub(crate) use recovery::is_companion;

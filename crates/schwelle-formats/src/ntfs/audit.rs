@@ -41,12 +41,13 @@ pub enum AuditFault {
         fault: Cow<'static, str>,
     },
     /// A record that is in use but marked free.
-    #[error("file record {record} ({name}) is in use but marked free")]
+    #[error("file record {record} ({file_name}) is in use but marked free")]
     RecordMarkedFree {
         /// Its number.
         record: u64,
         /// The file's name.
-        name: String,
+        #[serde(alias = "name")]
+        file_name: String,
     },
     /// Records that are free but marked in use: ordinary on old volumes, and no danger to any file.
     #[error("file record {first} and {more} more are free but marked in use")]
@@ -65,26 +66,28 @@ pub enum AuditFault {
         base: u64,
     },
     /// An attribute list that does not name what is there.
-    #[error("file record {record} ({name}): the attribute list {fault}")]
+    #[error("file record {record} ({file_name}): the attribute list {fault}")]
     List {
         /// The base record.
         record: u64,
         /// The file's name.
-        name: String,
+        #[serde(alias = "name")]
+        file_name: String,
         /// What is wrong.
         fault: Cow<'static, str>,
     },
     /// A runlist that is damaged or leaves the volume.
-    #[error("file record {record} ({name}): a runlist is damaged or leaves the volume")]
+    #[error("file record {record} ({file_name}): a runlist is damaged or leaves the volume")]
     Runlist {
         /// Its number.
         record: u64,
         /// The file's name.
-        name: String,
+        #[serde(alias = "name")]
+        file_name: String,
     },
     /// A cluster with two owners.
     #[error(
-        "cluster {cluster} belongs to file record {record} ({name}) and to record {other} as well"
+        "cluster {cluster} belongs to file record {record} ({file_name}) and to record {other} as well"
     )]
     CrossLinked {
         /// The cluster.
@@ -92,7 +95,8 @@ pub enum AuditFault {
         /// The owner found second.
         record: u64,
         /// Its name.
-        name: String,
+        #[serde(alias = "name")]
+        file_name: String,
         /// The owner found first.
         other: u64,
     },
@@ -228,10 +232,10 @@ impl NtfsVolume<'_> {
             if audit.faults.len() >= MAX_FAULTS {
                 break;
             }
-            if let Some((name, fault)) = self.list_fault(record, &extensions) {
+            if let Some((file_name, fault)) = self.list_fault(record, &extensions) {
                 audit.faults.push(AuditFault::List {
                     record,
-                    name,
+                    file_name,
                     fault: fault.into(),
                 });
             }
@@ -274,7 +278,7 @@ impl NtfsVolume<'_> {
                     (Ok(record), false) => {
                         faults.push(AuditFault::RecordMarkedFree {
                             record: number,
-                            name: name_of(&record),
+                            file_name: name_of(&record),
                         });
                     }
                     // The first records of the table are reserved, whether or not they are filled
@@ -401,7 +405,7 @@ impl NtfsVolume<'_> {
             let Some(runs) = runlist::decode(bytes, *lowest_vcn, self.shape().clusters()) else {
                 faults.push(AuditFault::Runlist {
                     record: number,
-                    name: name_of(record),
+                    file_name: name_of(record),
                 });
                 continue;
             };
@@ -415,7 +419,7 @@ impl NtfsVolume<'_> {
                         faults.push(AuditFault::CrossLinked {
                             cluster,
                             record: number,
-                            name: name_of(record),
+                            file_name: name_of(record),
                             other,
                         });
                     }

@@ -72,11 +72,12 @@ impl<T> Told<T> {
         }
     }
 
-    /// Says it anew, where the value has been changed.
+    /// Says it anew, since the value has been changed. A sentence without one may name anything.
     pub(crate) fn retell(&mut self, words: impl Fn(&T) -> String) {
-        if let Some(value) = &self.value {
-            self.text = words(value);
-        }
+        self.text = match &self.value {
+            Some(value) => words(value),
+            None => "[left out]".to_owned(),
+        };
     }
 }
 

@@ -98,9 +98,9 @@ pub(crate) fn verdict(verdict: &PlaceVerdict) -> String {
             mebibytes(*has_bytes),
             mebibytes(*needed_bytes)
         ),
-        PlaceVerdict::HoldsFiles { count, names } => format!(
+        PlaceVerdict::HoldsFiles { count, file_names } => format!(
             "{count} files or folders on it are no boot files and would be lost: {}",
-            names.join(", ")
+            file_names.join(", ")
         ),
         PlaceVerdict::Unreadable { fault } => format!("it cannot be looked into: {fault}"),
         PlaceVerdict::LeavesDisk => "the partition leaves the disk".to_owned(),

@@ -226,9 +226,9 @@ fn a_shared_report_names_nobody() {
         let mut other = finding.clone();
         other["rule"] = "system.boot-files".into();
         other["evidence"] = serde_json::json!({
-            "kind": "file-fault",
+            "kind": "program-unfit",
             "path": "\\Users\\Nordlicht\\geheim.txt",
-            "fault": "bad",
+            "why": { "kind": "unreadable", "fault": "bad" },
             "text": "\\Users\\Nordlicht\\geheim.txt: bad",
         });
         finding["evidence"] = serde_json::json!({

@@ -231,7 +231,7 @@ impl Trim<'_> {
                     let Some(runs) = runlist::decode(bytes, *lowest_vcn, clusters) else {
                         faults.push(crate::ntfs::AuditFault::Runlist {
                             record: number,
-                            name: crate::ntfs::audit::name_of(record),
+                            file_name: crate::ntfs::audit::name_of(record),
                         });
                         continue;
                     };

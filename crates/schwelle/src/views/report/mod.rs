@@ -268,18 +268,10 @@ fn picture(folder: &Path) -> Option<Vec<u8>> {
     bytes.starts_with(b"\x89PNG\r\n\x1a\n").then_some(bytes)
 }
 
-/// Keys under which words of the documents stand, and no texts.
-const FIXED: [&str; 12] = [
-    "answer", "change", "disk_use", "do", "kind", "outcome", "role", "rule", "stage", "step",
-    "table", "to",
-];
-
 /// The same document with each of its texts changed; `change` gets the key under which the text stands.
 fn with_texts(report: &Report, change: &mut dyn FnMut(&str, &str) -> String) -> Report {
     fn walk(key: &str, value: &mut Value, change: &mut dyn FnMut(&str, &str) -> String) {
         match value {
-            // These are words of the documents, and no texts.
-            Value::String(_) if FIXED.contains(&key) => {}
             Value::String(text) => *text = change(key, text),
             Value::Array(list) => list.iter_mut().for_each(|value| walk(key, value, change)),
             Value::Object(map) => {
@@ -314,6 +306,18 @@ impl Report {
         let walks = drafted.into_iter().chain(self.rehearsal.as_mut());
         let steps = walks.flat_map(|walk| &mut walk.steps);
         steps.for_each(StepDoc::retell);
+        let emulated = self.plan.emulated.as_mut();
+        for step in emulated
+            .into_iter()
+            .flat_map(|emulated| &mut emulated.steps)
+        {
+            step.evidence.retell(words::emulated::seen);
+        }
+        let sheet = self.sheet.as_mut();
+        // One that says that Secure Boot is off has no value.
+        if let Some(sheet) = sheet.filter(|sheet| sheet.secure_boot.value.is_some()) {
+            sheet.secure_boot.retell(words::secure_boot::advice);
+        }
     }
 }
 

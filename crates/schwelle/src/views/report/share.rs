@@ -1,359 +1,270 @@
-//! The report for asking a colleague: layout and findings as they are, without what names people, PCs, disks
-//! and files.
+//! The report for asking a colleague: layout and findings as they are, without what names people, PCs, disks and files.
+//! What a text is goes by the key under which it stands; sentences are made anew from the values, once those are
+//! replaced.
 
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use schwelle_core::profile::is_systems_own;
+
 use super::{Report, with_texts};
 
-/// Words that stand on many disks, and in our own texts: they name nobody.
-const COMMON: &[&str] = &[
-    "and",
-    "basic",
-    "boot",
-    "cd",
-    "data",
-    "dev",
-    "disk",
-    "drive",
-    "efi",
-    "hdd",
-    "home",
-    "img",
-    "job",
-    "jobs",
-    "local",
-    "manager",
-    "media",
-    "microsoft",
-    "mnt",
-    "new",
-    "no",
-    "os",
-    "partition",
-    "raw",
-    "re",
-    "recovery",
-    "reserved",
-    "root",
-    "run",
-    "sda",
-    "sdb",
-    "ssd",
-    "system",
-    "the",
-    "tmp",
-    "tools",
-    "usb",
-    "user",
-    "usr",
-    "var",
-    "volume",
-    "windows",
-    "work",
+/// A shorter name is not looked for within sentences: it is also part of words.
+const SHORTEST: usize = 4;
+
+/// What the text under a key is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Sort {
+    /// It names nobody, and stays: words of closed sets, times, hashes, versions, GUIDs, names of types.
+    Plain,
+    /// It names something of this one disk or PC, and is replaced by this word with a number.
+    Names(&'static str),
+    /// A path on a volume; it stays where every Windows has it.
+    Path,
+    /// A sentence of ours that may name the disk, the job folder, the PC or the workshop.
+    Sentence,
+    /// What a reader's error says; it may also name a file.
+    Cause,
+    /// A sentence that is made anew from the value beside it.
+    Retold,
+}
+
+/// Every key of the report with a text.
+const SORTS: &[(Sort, &[&str])] = &[
+    (
+        Sort::Plain,
+        &[
+            "after",
+            "answer",
+            "answered_by",
+            "as_device",
+            "attributes",
+            "backup",
+            "because",
+            "before",
+            "blake3",
+            "by",
+            "change",
+            "code",
+            "copies",
+            "copy",
+            "disk_use",
+            "do",
+            "encrypted",
+            "fact",
+            "fat",
+            "finished",
+            "foreign",
+            "gpt-partition",
+            "gpt_type",
+            "hive",
+            "how",
+            "id",
+            "issuer",
+            "kept",
+            "key",
+            "kind",
+            "letter",
+            "letters",
+            "loader",
+            "machine",
+            "made",
+            "made_by",
+            "manager",
+            "missing",
+            "model",
+            "name",
+            "object",
+            "outcome",
+            "own",
+            "owner",
+            "partition",
+            "primary",
+            "program",
+            "role",
+            "rule",
+            "section",
+            "set",
+            "severity",
+            "signer",
+            "stage",
+            "started",
+            "state",
+            "step",
+            "store",
+            "style",
+            "systems",
+            "table",
+            "through",
+            "to",
+            "type",
+            "version",
+            "volume",
+            "warning",
+            "was",
+            "why",
+        ],
+    ),
+    (Sort::Names("label"), &["label"]),
+    (
+        Sort::Names("entry"),
+        &["becomes", "default", "entries", "taken_out", "title"],
+    ),
+    (Sort::Names("name"), &["short_name"]),
+    (Sort::Names("serial number"), &["serial"]),
+    (Sort::Names("workshop"), &["shop"]),
+    (Sort::Names("question"), &["questions"]),
+    (Sort::Names("line"), &["line"]),
+    (Sort::Names("file"), &["at", "file_name", "file_names"]),
+    (Sort::Path, &["files_added", "files_replaced", "path"]),
+    (
+        Sort::Sentence,
+        &[
+            "check",
+            "command",
+            "device",
+            "disk",
+            "file",
+            "job",
+            "leave_alone",
+            "log",
+            "pc",
+            "value",
+            "way_back",
+            "what",
+        ],
+    ),
+    (Sort::Cause, &["fault"]),
+    (Sort::Retold, &["text"]),
 ];
 
-/// Folders and files that every Windows has; paths of nothing else name nobody.
-const SYSTEM_NAMES: &[&str] = &[
-    "bcd",
-    "boot",
-    "bootmgfw.efi",
-    "bootmgfw_ex.efi",
-    "bootmgr",
-    "bootmgr.efi",
-    "bootmgr_ex.efi",
-    "bootx64.efi",
-    "bootia32.efi",
-    "bootaa64.efi",
-    "bootnxt",
-    "bootstat.dat",
-    "config",
-    "crossing.json",
-    "efi",
-    "efi_ex",
-    "fonts",
-    "fonts_ex",
-    "hiberfil.sys",
-    "memtest.efi",
-    "memtest.exe",
-    "microsoft",
-    "ntoskrnl.exe",
-    "pcat",
-    "reagent.xml",
-    "recovery",
-    "resources",
-    "resources_ex",
-    "schwelle",
-    "software",
-    "system",
-    "system32",
-    "windows",
-    "windowsre",
-    "winload.efi",
-    "winload.exe",
-    "winre.wim",
-    "winresume.efi",
-    "winresume.exe",
-];
+/// What the text under a key is. What is not known may name anything.
+fn sort_of(key: &str) -> Sort {
+    let found = SORTS.iter().find(|(_, keys)| keys.contains(&key));
+    found.map_or(Sort::Names("text"), |(sort, _)| *sort)
+}
 
 /// The report with everything replaced that names somebody or something.
 pub(crate) fn shared(report: &Report) -> Report {
-    let mut names = Names::default();
-    names.add_path("path", &report.disk);
-    names.add_path("path", &report.job);
-    names.add("workshop", report.shop.as_deref());
-    names.add("serial number", report.serial.as_deref());
-    names.add("name", report.disk_facts.short_name.as_deref());
-    for question in &report.questions {
-        names.add("question", Some(question));
+    let mut masks = Masks::default();
+    masks.identity("disk", &report.disk);
+    masks.identity("job folder", &report.job);
+    let names = [
+        ("workshop", &report.shop),
+        ("serial number", &report.serial),
+        ("name", &report.disk_facts.short_name),
+    ];
+    for (word, name) in names {
+        name.iter().for_each(|name| masks.identity(word, name));
     }
-    if let Some(draft) = &report.plan.draft {
-        for part in draft.before.iter().chain(&draft.after) {
-            names.add("label", Some(&part.label));
-        }
-        if let Some(menu) = &draft.menu {
-            let titles = menu
-                .entries
-                .iter()
-                .chain(&menu.default)
-                .chain(&menu.taken_out);
-            titles.for_each(|title| names.add("entry", Some(title)));
-        }
-    }
-    names.sort();
-    let mut report = with_texts(report, &mut |key, text| match key {
-        // A label that is too short to be looked for in other texts is replaced where it stands.
-        "label" if !is_common(text) => names.known(text).unwrap_or_else(|| "label".to_owned()),
-        "label" | "made" | "started" | "finished" | "blake3" | "before" | "after" => {
-            text.to_owned()
-        }
-        "title" | "becomes" if !is_common(text) => {
-            names.known(text).unwrap_or_else(|| "text".to_owned())
-        }
-        // The names of files that an audit or a look into a folder has come upon.
-        "name" | "names" if !is_windows(text) => names.file(text),
-        "signer" | "issuer" | "through" => text.to_owned(),
-        _ => names.replace(text, ["fault", "log", "what"].contains(&key)),
+    let mut report = with_texts(report, &mut |key, text| match sort_of(key) {
+        _ if text.is_empty() => String::new(),
+        Sort::Plain | Sort::Retold => text.to_owned(),
+        Sort::Names(word) => masks.of(word, text),
+        Sort::Path => masks.path(text),
+        Sort::Sentence => masks.sentence(text),
+        Sort::Cause => masks.cause(text),
     });
     report.retell();
-    report.shop = None;
     report.shared = true;
     report
 }
 
 /// What is replaced, and by what.
 #[derive(Debug, Default)]
-struct Names {
-    /// The longest first.
-    known: Vec<(String, String)>,
+struct Masks {
+    /// By the text that is replaced.
+    known: BTreeMap<String, String>,
     counts: BTreeMap<&'static str, usize>,
-    files: Vec<String>,
+    /// What is also looked for within sentences; what is contained in another one comes behind it.
+    identities: Vec<String>,
 }
 
-/// The name of a Windows, as the registry has it.
-fn is_windows(text: &str) -> bool {
-    text.starts_with("Windows ")
-}
-
-/// A text in which every word is one of many disks', or a number.
-fn is_common(text: &str) -> bool {
-    text.split(|c: char| !c.is_alphanumeric()).all(|word| {
-        let word = word.to_lowercase();
-        word.chars().all(|c| c.is_ascii_digit()) && word.len() < 5
-            || COMMON.contains(&word.as_str())
-    })
-}
-
-impl Names {
-    fn add(&mut self, kind: &'static str, name: Option<&str>) {
-        let Some(name) = name.filter(|name| !is_common(name)) else {
-            return;
-        };
-        if self.known.iter().any(|(known, _)| known == name) {
-            return;
+impl Masks {
+    /// The mask of a text; the same one for the same text.
+    fn of(&mut self, word: &'static str, text: &str) -> String {
+        if let Some(known) = self.known.get(text) {
+            return known.clone();
         }
-        let count = self.counts.entry(kind).or_default();
+        let count = self.counts.entry(word).or_default();
         *count += 1;
-        self.known
-            .push((name.to_owned(), format!("[{kind} {count}]")));
+        let mask = format!("[{word} {count}]");
+        self.known.insert(text.to_owned(), mask.clone());
+        mask
     }
 
-    /// A path as a whole, and each part of it that is no common word.
-    fn add_path(&mut self, kind: &'static str, path: &str) {
-        if path.starts_with("/dev/") {
-            return;
+    /// A name that sentences may hold: a path also as the name of its file.
+    fn identity(&mut self, word: &'static str, name: &str) {
+        let file = Path::new(name).file_name().and_then(|name| name.to_str());
+        for name in [Some(name), file].into_iter().flatten() {
+            // Where a disk is attached names nobody.
+            if name.starts_with("/dev/") || self.known.contains_key(name) {
+                continue;
+            }
+            self.of(word, name);
+            if name.chars().count() >= SHORTEST {
+                self.identities.push(name.to_owned());
+            }
         }
-        self.add(kind, Some(path));
-        for part in Path::new(path).components() {
-            let name = part.as_os_str().to_string_lossy();
-            self.add(kind, Some(name.as_ref()));
-            let stem = Path::new(name.as_ref())
-                .file_stem()
-                .unwrap_or_default()
-                .to_string_lossy()
-                .into_owned();
-            self.add(kind, Some(&stem));
+        self.identities
+            .sort_by_key(|name| std::cmp::Reverse(name.len()));
+    }
+
+    fn path(&mut self, path: &str) -> String {
+        match is_systems_own(path) {
+            true => path.to_owned(),
+            false => self.of("file", path),
         }
     }
 
-    fn sort(&mut self) {
-        self.known
-            .sort_by_key(|(name, _)| std::cmp::Reverse(name.len()));
-    }
-
-    fn known(&self, name: &str) -> Option<String> {
-        let known = self.known.iter().find(|(known, _)| known == name);
-        known.map(|(_, mask)| mask.clone())
-    }
-
-    fn file(&mut self, name: &str) -> String {
-        let at = self.files.iter().position(|known| known == name);
-        let at = at.unwrap_or_else(|| {
-            self.files.push(name.to_owned());
-            self.files.len() - 1
-        });
-        format!("[file {}]", at + 1)
-    }
-
-    /// A text without the names. With `from_disk` also without what is quoted, and without the names of files,
-    /// which is how they stand in evidence.
-    fn replace(&mut self, text: &str, from_disk: bool) -> String {
+    fn sentence(&self, text: &str) -> String {
+        if let Some(mask) = self.known.get(text) {
+            return mask.clone();
+        }
         let mut text = text.to_owned();
-        for (name, mask) in &self.known {
-            text = replaced(&text, name, mask);
-        }
-        text = self.without_paths(&text);
-        if from_disk {
-            text = self.without_records(&text);
-            text = self.without_rest(&text, "would be lost: ");
-            text = self.without_quoted(&text);
+        for name in &self.identities {
+            if let Some(mask) = self.known.get(name) {
+                text = replaced(&text, name, mask);
+            }
         }
         text
     }
 
-    /// Paths: a backslash and what follows, up to a colon, which no name has, or a sign that our texts put
-    /// behind one.
-    fn without_paths(&mut self, text: &str) -> String {
-        let mut out = String::new();
-        let mut rest = text;
-        while let Some(at) = rest.find('\\') {
-            let (before, path) = rest.split_at(at);
-            out += before;
-            let end = known_path(path)
-                .unwrap_or_else(|| path.find([':', '"', '\n']).unwrap_or(path.len()));
-            let (path, after) = path.split_at(end);
-            out += &match known_path(path) {
-                Some(_) => path.to_owned(),
-                None => self.file(path),
-            };
-            rest = after;
-        }
-        out + rest
-    }
-
-    /// "file record 57 (NAME)": up to what our texts go on with.
-    fn without_records(&mut self, text: &str) -> String {
-        let mut out = String::new();
-        let mut rest = text;
-        while let Some(at) = rest.find("file record ") {
-            let Some(open) = rest.get(at..).and_then(|text| text.find('(')) else {
-                break;
-            };
-            let (before, name) = rest.split_at(at + open + 1);
-            out += before;
-            let ends = [
-                ") is in use",
-                ") cannot be",
-                "): ",
-                ") and to record",
-                ") as well",
-            ];
-            let end = ends.iter().filter_map(|end| name.find(end)).min();
-            let (name, after) = name.split_at(end.unwrap_or(name.len()));
-            out += &self.file(name);
-            rest = after;
-        }
-        out + rest
-    }
-
-    /// A list of names that goes on to the end.
-    fn without_rest(&mut self, text: &str, lead: &str) -> String {
-        match text.split_once(lead) {
-            Some((before, names)) => format!("{before}{lead}{}", self.file(names)),
-            None => text.to_owned(),
-        }
-    }
-
-    fn without_quoted(&mut self, text: &str) -> String {
+    /// Paths in it go from a backslash to a colon, which no name has; what is quoted is a name too.
+    fn cause(&mut self, text: &str) -> String {
+        let text = self.sentence(text);
         let pieces = text.split('"').enumerate();
         let pieces = pieces.map(|(at, piece)| match at % 2 {
-            1 if !is_common(piece)
-                && !piece.starts_with('[')
-                && known_path(piece) != Some(piece.len()) =>
-            {
-                "[text]".to_owned()
-            }
-            _ => piece.to_owned(),
+            1 => self.path(piece),
+            _ => match piece.find('\\') {
+                None => piece.to_owned(),
+                Some(at) => {
+                    let (before, path) = piece.split_at(at);
+                    let (path, after) = path.split_at(path.find(':').unwrap_or(path.len()));
+                    format!("{before}{}{after}", self.path(path))
+                }
+            },
         });
         pieces.collect::<Vec<_>>().join("\"")
     }
 }
 
-/// The length of the path at the beginning of a text that every Windows has, or `None`.
-fn known_path(text: &str) -> Option<usize> {
-    let mut end = 0;
-    while let Some(name) = text.get(end..).and_then(|rest| rest.strip_prefix('\\')) {
-        let len = name
-            .find(|c: char| !(c.is_ascii_alphanumeric() || "._-*".contains(c)))
-            .unwrap_or(name.len());
-        let word = name
-            .get(..len)
-            .unwrap_or_default()
-            .trim_end_matches('.')
-            .to_lowercase();
-        if word.is_empty() && end > 0 {
-            break;
-        }
-        if !word.is_empty() && word != "*" && !SYSTEM_NAMES.contains(&word.as_str()) {
-            return None;
-        }
-        end += 1 + len;
-    }
-    // What goes on as a name could is another file.
-    let goes_on = text.get(end..).and_then(|rest| rest.chars().next());
-    (end > 0 && goes_on.is_none_or(|c| " ,;:\")".contains(c))).then_some(end)
-}
-
-/// Replaces a name wherever it stands, in any case. Three characters or fewer must stand alone, and less than
-/// three are left: they name nobody.
+/// Replaces a name wherever it stands, in any case.
 fn replaced(text: &str, name: &str, mask: &str) -> String {
-    let chars = name.chars().count();
-    if chars < 3 {
-        return text.to_owned();
-    }
     let (mut out, mut rest) = (String::new(), text);
-    while let Some(at) = position(rest, name) {
+    while let Some((at, len)) = position(rest, name) {
         let (before, found) = rest.split_at(at);
-        let (found, after) = found.split_at(matched(found, name).unwrap_or(found.len()));
-        let alone = |c: Option<char>| c.is_none_or(|c| !c.is_alphanumeric());
-        let stands_alone = alone(before.chars().next_back()) && alone(after.chars().next());
         out += before;
-        out += if chars > 3 || stands_alone {
-            mask
-        } else {
-            found
-        };
-        rest = after;
+        out += mask;
+        rest = found.split_at(len).1;
     }
     out + rest
 }
 
-fn position(text: &str, name: &str) -> Option<usize> {
-    text.char_indices().map(|(at, _)| at).find(|&at| {
-        text.get(at..)
-            .and_then(|rest| matched(rest, name))
-            .is_some()
-    })
+/// Where the name stands, and the length of what stands there.
+fn position(text: &str, name: &str) -> Option<(usize, usize)> {
+    let mut places = text.char_indices();
+    places.find_map(|(at, _)| Some((at, matched(text.get(at..)?, name)?)))
 }
 
 /// The length of what stands at the beginning of `text` and is `name` but for upper and lower case.
@@ -370,49 +281,86 @@ fn matched(text: &str, name: &str) -> Option<usize> {
 
 #[cfg(test)]
 mod tests {
+    use std::collections::BTreeSet;
+
+    use serde_json::Value;
+
     use super::*;
+
+    /// The keys with a text, below a schema.
+    fn texts(schema: &Value, key: &str, all: &Value, seen: &mut BTreeSet<(String, String)>) {
+        if let Some(name) = schema["$ref"].as_str() {
+            if seen.insert((key.to_owned(), name.to_owned())) {
+                let name = name.trim_start_matches("#/$defs/");
+                texts(&all["$defs"][name], key, all, seen);
+            }
+            return;
+        }
+        let is_text = match &schema["type"] {
+            Value::Array(types) => types.iter().any(|one| one == "string"),
+            one => one == "string",
+        };
+        if is_text || schema["const"].is_string() {
+            seen.insert((key.to_owned(), String::new()));
+        }
+        for forms in ["oneOf", "anyOf", "allOf", "prefixItems"] {
+            let forms = schema[forms].as_array().into_iter().flatten();
+            forms.for_each(|form| texts(form, key, all, seen));
+        }
+        for inner in ["items", "additionalProperties"] {
+            if let Some(inner) = schema.get(inner).filter(|inner| inner.is_object()) {
+                texts(inner, key, all, seen);
+            }
+        }
+        let properties = schema["properties"].as_object().into_iter().flatten();
+        properties.for_each(|(key, property)| texts(property, key, all, seen));
+    }
+
+    #[test]
+    fn what_every_text_of_a_report_is_has_been_thought_about() {
+        let schema = serde_json::to_value(schemars::schema_for!(Report)).unwrap();
+        let mut seen = BTreeSet::new();
+        texts(&schema, "", &schema, &mut seen);
+        let found: BTreeSet<&str> = seen
+            .iter()
+            .filter(|(_, name)| name.is_empty())
+            .map(|(key, _)| key.as_str())
+            .collect();
+        let listed: Vec<&str> = SORTS.iter().flat_map(|(_, keys)| *keys).copied().collect();
+        assert_eq!(listed.iter().copied().collect::<BTreeSet<_>>(), found);
+        assert_eq!(listed.len(), found.len(), "a key stands in one place");
+    }
 
     #[test]
     fn names_go_and_what_is_ours_stays() {
-        let mut names = Names::default();
-        names.add("name", Some("LANTERN-ONE"));
-        names.add("label", Some("Tom"));
-        names.add("label", Some("Windows"));
-        names.add_path("path", "/home/tom/Kunde Holm.img");
-        names.sort();
+        let mut masks = Masks::default();
+        masks.identity("name", "LANTERN-ONE");
+        masks.identity("disk", "/home/tom/Kunde Holm.img");
+        masks.identity("job folder", "job");
         for (text, shown) in [
             ("Lantern-One, 600 MiB", "[name 1], 600 MiB"),
-            ("tomorrow (Tom)", "tomorrow ([label 1])"),
-            ("partition 2 (Windows)", "partition 2 (Windows)"),
             (
                 "/home/tom/Kunde Holm.img (LANTERN-ONE)",
-                "[path 1] ([name 1])",
+                "[disk 1] ([name 1])",
             ),
-            ("kunde holm.job", "[path 4].job"),
-            (
-                "switched on, \\Recovery\\WindowsRE\\Winre.wim on partition 1; stays",
-                "switched on, \\Recovery\\WindowsRE\\Winre.wim on partition 1; stays",
-            ),
+            ("kunde holm.IMG", "[disk 2]"),
+            ("the job goes on", "the job goes on"),
+            ("job", "[job folder 1]"),
+        ] {
+            assert_eq!(masks.sentence(text), shown);
+        }
+        for (text, shown) in [
             (
                 "\\Users\\Ada Holm\\a, b (1).txt: LBA 5: bad",
                 "[file 1]: LBA 5: bad",
             ),
-            ("\\Windows\\System32\\Ada.exe is missing", "[file 2]"),
             ("\\Boot\\BCD: 9 objects", "\\Boot\\BCD: 9 objects"),
             (
-                "file record 57 (a) b.txt): a runlist is damaged",
-                "file record 57 ([file 3]): a runlist is damaged",
-            ),
-            (
-                "2 files or folders on it are no boot files and would be lost: x.doc, y",
-                "2 files or folders on it are no boot files and would be lost: [file 4]",
-            ),
-            (
-                "entry \"Ada's\" of \"Windows 10\"",
-                "entry \"[text]\" of \"Windows 10\"",
+                "the name \"\\EFI\\Ada\" is none",
+                "the name \"[file 2]\" is none",
             ),
         ] {
-            assert_eq!(names.replace(text, true), shown);
+            assert_eq!(masks.cause(text), shown);
         }
     }
 }
