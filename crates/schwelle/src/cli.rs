@@ -1,15 +1,11 @@
 //! The command line as a whole.
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
-use schwelle_core::crossing::Style;
-use schwelle_core::device::MIB;
-use schwelle_core::disk_use::DiskUse;
-use schwelle_core::placement::{EspWish, PlaceWish};
+use clap::{CommandFactory, Parser, Subcommand};
 
 use crate::commands;
-use crate::error::{CliError, Kind};
-use crate::machine::MachineOptions;
-use crate::policy::{self, Policy, PolicyOptions};
+use crate::error::CliError;
+use crate::options::Common;
+use crate::screen::Screen;
 
 /// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), or back, in place: checks it, drafts the
 /// result, rehearses its start, and only then writes.
@@ -36,257 +32,18 @@ Exit codes:
   3  disk or job folder not readable or writable; nothing changed on the disk
   4  stopped between first and last write: the disk needs resume or undo";
 
-/// Options of every command.
-#[derive(Debug, Clone, Args)]
-pub(crate) struct Common {
-    /// Print one JSON document on stdout in place of text
-    #[arg(long, global = true)]
-    pub(crate) json: bool,
-    /// Print nothing but errors; the exit code tells
-    #[arg(long, short, global = true)]
-    pub(crate) quiet: bool,
-    /// Show numbers of sectors (LBA) beside sizes
-    #[arg(long, global = true)]
-    pub(crate) lba: bool,
-    /// Colours on stdout; NO_COLOR is heeded as well
-    #[arg(long, global = true, value_enum, default_value_t = ColorWish::Auto, value_name = "WHEN")]
-    pub(crate) color: ColorWish,
-}
+/// What the program says where no command is named.
+const GREETING: &str = "\
+Schwelle takes a PC's system disk from BIOS to UEFI, and back: checked, drafted
+and rehearsed before a byte is written, and saved so that it can be taken back.
 
-/// When to use colours.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum ColorWish {
-    Auto,
-    Always,
-    Never,
-}
+  1. Which disks are there?          schwelle survey
+  2. What stands against it?         schwelle check DISK
+  3. What would be written where?    schwelle plan DISK
 
-/// How to read images.
-#[derive(Debug, Clone, Copy, Default, Args)]
-pub(crate) struct ImageOptions {
-    /// Logical sector size of an image, in bytes [default: found out from its content, else 512]
-    #[arg(long, value_name = "N", value_parser = sector_size)]
-    pub(crate) sector_size: Option<u32>,
-}
-
-impl ImageOptions {
-    /// As they are typed.
-    pub(crate) fn typed(self) -> String {
-        let size = self
-            .sector_size
-            .map(|size| format!(" --sector-size {size}"));
-        size.unwrap_or_default()
-    }
-}
-
-/// What the disk is for.
-#[derive(Debug, Clone, Copy, Default, Args)]
-pub(crate) struct UseOptions {
-    /// The disk holds data and no PC starts from it, or it is blank: all volumes are kept, and there is
-    /// no EFI system partition unless --esp-size or --place asks for one
-    #[arg(long)]
-    data_disk: bool,
-}
-
-impl UseOptions {
-    /// As the core takes it.
-    pub(crate) fn disk_use(self) -> DiskUse {
-        match self.data_disk {
-            true => DiskUse::Data,
-            false => DiskUse::System,
-        }
-    }
-}
-
-/// Which table the disk is to get.
-#[derive(Debug, Clone, Copy, Default, Args)]
-pub(crate) struct ToOptions {
-    /// The table that the disk is to have, and with it the mode in which a PC starts from it: mbr is the way
-    /// back
-    #[arg(long, value_enum, default_value_t = To::Gpt, value_name = "TABLE")]
-    to: To,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
-enum To {
-    /// GPT, for UEFI mode
-    #[default]
-    Gpt,
-    /// MBR, for BIOS mode
-    Mbr,
-}
-
-impl ToOptions {
-    /// The way back.
-    pub(crate) fn back() -> Self {
-        Self { to: To::Mbr }
-    }
-
-    /// As the core takes it.
-    pub(crate) fn style(self) -> Style {
-        match self.to {
-            To::Gpt => Style::Gpt,
-            To::Mbr => Style::Mbr,
-        }
-    }
-
-    /// The same, where the options about the EFI system partition are allowed, which an MBR disk has none
-    /// of.
-    pub(crate) fn style_with(self, place: PlaceOptions) -> Result<Style, CliError> {
-        let style = self.style();
-        if style == Style::Mbr && (place.place != Place::Auto || place.esp_size.is_some()) {
-            return Err(CliError::new(
-                Kind::Usage,
-                "--place and --esp-size are about a new EFI system partition",
-                "On the way back to MBR, none is made: the one that is there becomes the active partition.",
-                "Leave them out, and the same command again.",
-            ));
-        }
-        Ok(style)
-    }
-}
-
-/// What the EFI system partition should be like, if the disk is to have one.
-#[derive(Debug, Clone, Copy, Args)]
-pub(crate) struct PlaceOptions {
-    #[command(flatten)]
-    disk: UseOptions,
-    /// Where the room for the EFI system partition comes from
-    #[arg(long, value_enum, default_value_t = Place::Auto)]
-    place: Place,
-    /// Size of the EFI system partition, such as 300M [default: 260M where there is room]
-    #[arg(long, value_name = "SIZE", value_parser = size)]
-    esp_size: Option<u64>,
-}
-
-impl Default for PlaceOptions {
-    fn default() -> Self {
-        Self {
-            disk: UseOptions::default(),
-            place: Place::Auto,
-            esp_size: None,
-        }
-    }
-}
-
-impl PlaceOptions {
-    /// As they are typed, but for what the disk is for.
-    pub(crate) fn typed(self) -> String {
-        let mut text = String::new();
-        if let Some(place) = self
-            .place
-            .to_possible_value()
-            .filter(|_| self.place != Place::Auto)
-        {
-            text += &format!(" --place {}", place.get_name());
-        }
-        if let Some(size) = self.esp_size {
-            text += &match size % MIB {
-                0 => format!(" --esp-size {}M", size / MIB),
-                _ => format!(" --esp-size {size}"),
-            };
-        }
-        text
-    }
-
-    /// As the core takes it, within what the policy allows.
-    pub(crate) fn wish(self, policy: &Policy) -> Result<EspWish, CliError> {
-        use policy::Place::{Gap, Takeover, Trim};
-        let disk_use = self.disk.disk_use();
-        let (place, needed) = match (self.place, policy.allows(Gap), policy.allows(Trim)) {
-            (Place::Auto, true, true) => (PlaceWish::Auto, None),
-            (Place::Auto, true, false) => (PlaceWish::Gap, None),
-            (Place::Auto, false, true) => (PlaceWish::Trim, None),
-            (Place::Auto, false, false) => (PlaceWish::Auto, Some(Gap)),
-            (Place::Gap, ..) => (PlaceWish::Gap, Some(Gap)),
-            (Place::Trim, ..) => (PlaceWish::Trim, Some(Trim)),
-            (Place::Takeover, ..) => (PlaceWish::Takeover, Some(Takeover)),
-        };
-        let is_for_one = disk_use == DiskUse::System || self.place != Place::Auto;
-        if let Some(place) = needed.filter(|&place| !policy.allows(place) && is_for_one) {
-            return Err(CliError::new(
-                Kind::Usage,
-                format!("the policy does not allow the placement {}", place.name()),
-                "What a workshop has settled counts for all its jobs. Nothing was written.",
-                "Name a placement that it allows (schwelle rules shows them): --place PLACE",
-            ));
-        }
-        Ok(EspWish {
-            disk_use,
-            // Of a data disk, what the policy says must not count as a wish for a partition.
-            place: if is_for_one { place } else { PlaceWish::Auto },
-            size: self.esp_size.or(policy.esp_size.filter(|_| is_for_one)),
-        })
-    }
-}
-
-/// Options about a disk that all commands about a conversion share. The command that comes next needs them again.
-#[derive(Debug, Clone, Default, Args)]
-pub(crate) struct DiskOptions {
-    #[command(flatten)]
-    pub(crate) machine: MachineOptions,
-    #[command(flatten)]
-    pub(crate) policy: PolicyOptions,
-    #[command(flatten)]
-    pub(crate) image: ImageOptions,
-    #[command(flatten)]
-    pub(crate) place: PlaceOptions,
-    /// The folder of a job that was stopped on this disk is lost: go by the disk as it is now. Not covered by --yes
-    #[arg(long)]
-    pub(crate) job_lost: bool,
-}
-
-impl DiskOptions {
-    /// Those that `command` takes, as they are typed behind the disk's name.
-    pub(crate) fn typed_for(&self, command: &str) -> String {
-        let (image, machine) = (self.image.typed(), self.machine.typed());
-        match command {
-            "check" | "plan" | "convert" | "mend" => {
-                let lost = if self.job_lost { " --job-lost" } else { "" };
-                self.place.typed() + &image + &machine + &self.policy.typed() + lost
-            }
-            "firmware sheet" => image + &machine + &self.policy.typed(),
-            "firmware entry" | "confirm" => image + &machine,
-            _ => image,
-        }
-    }
-}
-
-/// What a technician can accept, each by its own name. Neither --yes nor a policy covers any of it.
-#[derive(Debug, Clone, Copy, Default, Args)]
-pub(crate) struct Accepted {
-    /// Accept a job folder on a RAM disk: after a power failure there is neither resume nor undo
-    #[arg(long)]
-    pub(crate) job_in_memory: bool,
-    /// Keep partitions of a data disk in which nothing is recognised as they are
-    #[arg(long)]
-    pub(crate) keep_unrecognised: bool,
-    /// Lose the restore points (shadow copies) of a volume that becomes smaller
-    #[arg(long)]
-    pub(crate) lose_restore_points: bool,
-}
-
-impl Accepted {
-    /// For made-up disks.
-    pub(crate) fn for_demo() -> Self {
-        Self {
-            job_in_memory: true,
-            ..Self::default()
-        }
-    }
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum Place {
-    /// Whichever moves least
-    Auto,
-    /// Unused space
-    Gap,
-    /// The tail of the boot volume or of a Windows volume
-    Trim,
-    /// The old boot partition's place; its content is saved in the job folder first
-    Takeover,
-}
+To see all of it on made-up disks: schwelle demo my-demo
+All commands: schwelle --help
+";
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
@@ -307,33 +64,29 @@ pub(crate) enum Command {
     Manual(commands::manual::ManualArgs),
 }
 
-fn sector_size(text: &str) -> Result<u32, String> {
-    match text {
-        "512" => Ok(512),
-        "4096" => Ok(4096),
-        _ => Err("sectors have 512 or 4096 bytes".to_owned()),
-    }
-}
-
-/// A size with a binary unit: 300M, 300MiB, 1G, or plain bytes.
-pub(crate) fn size(text: &str) -> Result<u64, String> {
-    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
-    let unit = match text[digits.len()..].to_ascii_lowercase().as_str() {
-        "" => 1,
-        "k" | "kib" => 1 << 10,
-        "m" | "mib" => 1 << 20,
-        "g" | "gib" => 1 << 30,
-        _ => return Err("the unit is one of K, M, G (binary)".to_owned()),
+/// Runs a command; the exit code where it did its work.
+pub(crate) fn run(command: Option<Command>, screen: &Screen) -> Result<u8, CliError> {
+    let Some(command) = command else {
+        screen.show(GREETING);
+        return Ok(0);
     };
-    let number: u64 = digits
-        .parse()
-        .map_err(|_| "a number and a unit, such as 300M".to_owned())?;
-    // Some systems' boot files are ten MiB each; what is larger is a slip of the finger.
-    let sensible = |bytes: &u64| (1..=4 << 30).contains(bytes);
-    number
-        .checked_mul(unit)
-        .filter(sensible)
-        .ok_or_else(|| "more than nothing, and 4G at most".to_owned())
+    match command {
+        Command::Survey(args) => commands::survey::run(&args, screen),
+        Command::Check(args) => commands::check::run(&args, screen),
+        Command::Rules(args) => commands::rules::run(&args, screen),
+        Command::Plan(args) => commands::plan::run(&args, screen),
+        Command::Convert(args) => commands::convert::run(&args, screen),
+        Command::Mend(args) => commands::mend::run(&args, screen),
+        Command::Rehearse(args) => commands::rehearse::run(&args, screen),
+        Command::Confirm(args) => commands::confirm::run(&args, screen),
+        Command::Firmware(args) => commands::firmware::run(&args, screen),
+        Command::Resume(args) => commands::resume::run(&args, screen),
+        Command::Undo(args) => commands::undo::run(&args, screen),
+        Command::Report(args) => commands::report::run(&args, screen),
+        Command::Demo(args) => commands::demo::run(&args, screen),
+        Command::Completions(args) => commands::completions::run(&args, Cli::command(), screen),
+        Command::Manual(args) => commands::manual::run(&args, Cli::command(), screen),
+    }
 }
 
 #[cfg(test)]
@@ -367,21 +120,5 @@ mod tests {
         program
             .get_subcommands()
             .for_each(|command| look(command, "schwelle"));
-    }
-
-    #[test]
-    fn sizes_have_binary_units() {
-        for (text, expected) in [
-            ("300M", Some(300 << 20)),
-            ("1GiB", Some(1 << 30)),
-            ("4096", Some(4096)),
-            ("5G", None),
-            ("5T", None),
-            ("M", None),
-            ("0", None),
-            ("99999999999G", None),
-        ] {
-            assert_eq!(super::size(text).ok(), expected, "{text}");
-        }
     }
 }

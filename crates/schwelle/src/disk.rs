@@ -10,23 +10,22 @@ use schwelle_core::device::{self, Bus, DiskFile, HealthWarning, HostFacts, User}
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Stamp;
 use schwelle_core::fat::DosTime;
-use schwelle_core::firmware::{AttachedDisk, Ground, Machine, verdict_on_loader};
+use schwelle_core::firmware::{Ground, Machine};
 use schwelle_core::job::{FoundJob, jobs_of};
+use schwelle_core::mend::MendError;
 use schwelle_core::next::Next;
 use schwelle_core::pipeline::{self, Judged, Mending, NotDrafted, Outside, Rehearsed};
 use schwelle_core::placement::EspWish;
-use schwelle_core::profile::{Profile, REMOVABLE_X64, open_image_or_disk};
-use schwelle_core::rehearse::Rehearsal;
+use schwelle_core::profile::{Profile, open_image_or_disk};
 use schwelle_core::rules::{JobPlace, Twin};
-use schwelle_core::switch::{EntryPlace, SheetFacts, SwitchSheet};
 
-use crate::cli::{Accepted, DiskOptions, ImageOptions};
 use crate::error::{CliError, Kind};
+use crate::options::{Accepted, DiskOptions, ImageOptions};
 use crate::policy::Policy;
 use crate::random::Guids;
-use crate::text::{bytes, typed};
-use crate::views::sheet::Sheet;
+use crate::text::typed;
 use crate::which;
+use crate::words;
 
 /// Root of the file tree in which the running system tells about itself.
 const ROOT: &str = "/";
@@ -178,40 +177,6 @@ impl Disk {
         }
     }
 
-    /// The switch sheet for this disk, which rehearses like this, in this PC.
-    pub(crate) fn switch_sheet(
-        &self,
-        machine: &Machine,
-        rehearsal: &Rehearsal,
-        policy: &Policy,
-    ) -> Sheet {
-        let size = bytes(self.profile.geometry.len_bytes());
-        let known_as = match (&self.profile.host.model, self.profile.disk_name()) {
-            (Some(model), _) => format!("{model}, {size}"),
-            (None, Some(name)) => format!("{name}, {size}"),
-            (None, None) => size,
-        };
-        let maker = machine.maker.value();
-        let mut systems = self.profile.systems.iter();
-        let needs_compatibility =
-            systems.any(|system| system.needs_compatibility() && self.profile.is_started(system));
-        let sheet = SwitchSheet::new(&SheetFacts {
-            machine,
-            rehearsal,
-            verdict: &verdict_on_loader(&self.device, machine, REMOVABLE_X64),
-            setup_key: maker.and_then(|maker| policy.setup_key(maker)),
-            needs_compatibility,
-            entry: EntryPlace::of(
-                machine,
-                AttachedDisk {
-                    name: "",
-                    device: &self.device,
-                },
-            ),
-        });
-        Sheet::of(&sheet, machine, &self.after_restart(), &known_as)
-    }
-
     /// Judges the disk.
     pub(crate) fn judge<'k>(&'k self, asked: &Circumstances<'k>) -> Judged<'k, 'k> {
         Judged::new(&self.device, &self.profile, self.known(asked))
@@ -278,7 +243,35 @@ impl Disk {
         };
         let planned = Mending::new(&self.device, &self.profile, self.known(asked), outside);
         guids.check()?;
-        planned.map_err(|error| CliError::mending(self, error))
+        planned.map_err(|error| self.not_mended(error))
+    }
+
+    /// It cannot be mended here.
+    pub(crate) fn not_mended(&self, error: MendError) -> CliError {
+        let mut what = format!("{}: {error}", self.path.display());
+        let check = self.next("check");
+        let next = match &error {
+            MendError::NotGpt { .. } => format!("Ask what stands against converting it: {check}"),
+            MendError::NoRemedy { step, why } => {
+                what += &format!(": {}", words::steps::found(&step.evidence));
+                let advice = step.remedy.as_ref().map_or_else(String::new, |remedy| {
+                    let next = remedy.next().into_iter();
+                    let next: Vec<String> = next.map(|next| self.typed_next(&next)).collect();
+                    words::steps::remedy(remedy, &next)
+                });
+                let why = words::mend::not_mended(why);
+                format!("It is not mended here, since {why}. {advice}")
+            }
+            MendError::NoRoom(no_room) => {
+                let no_room = words::places::no_room(no_room);
+                format!("{no_room} Look at the disk: {check}")
+            }
+            MendError::NotPassed | MendError::Draft(_) | MendError::Device(_) => {
+                let rehearse = self.next("rehearse");
+                format!("See how far a start comes: {rehearse}")
+            }
+        };
+        CliError::new(Kind::Blocked, what, "Nothing was written.", next)
     }
 }
 

@@ -9,12 +9,9 @@ use schwelle_core::draft::DraftError;
 use schwelle_core::firmware::EntryError;
 use schwelle_core::job::JobError;
 use schwelle_core::job::recover::RecoverError;
-use schwelle_core::mend::MendError;
 use schwelle_core::switch::{Refusal, SetError};
 
-use crate::disk::Disk;
 use crate::text::typed;
-use crate::views::told::StepDoc;
 use crate::words;
 
 /// What kind of failure it is; decides the exit code.
@@ -140,34 +137,6 @@ impl CliError {
             "Nothing was written.",
             check,
         )
-    }
-
-    /// The disk cannot be mended here.
-    pub(crate) fn mending(disk: &Disk, error: MendError) -> Self {
-        let shown = typed(&disk.path);
-        let mut what = format!("{}: {error}", disk.path.display());
-        let next = match &error {
-            MendError::NotGpt { .. } => {
-                format!("Ask what stands against converting it: schwelle check {shown}")
-            }
-            MendError::NoRemedy { step, why } => {
-                let step = StepDoc::of(disk, step);
-                what += &format!(": {}", step.evidence.text);
-                let advice = step
-                    .remedy
-                    .map_or_else(String::new, |advice| advice.told.text);
-                let why = words::mend::not_mended(why);
-                format!("It is not mended here, since {why}. {advice}")
-            }
-            MendError::NoRoom(no_room) => {
-                let no_room = words::places::no_room(no_room);
-                format!("{no_room} Look at the disk: schwelle check {shown}")
-            }
-            MendError::NotPassed | MendError::Draft(_) | MendError::Device(_) => {
-                format!("See how far a start comes: schwelle rehearse {shown}")
-            }
-        };
-        Self::new(Kind::Blocked, what, "Nothing was written.", next)
     }
 
     /// The job folder could not be made or filled; the disk is untouched.

@@ -4,8 +4,8 @@ use std::path::Path;
 
 use schwelle_core::job::JobFolder;
 
-use crate::cli::{ColorWish, Common};
 use crate::commands::convert::{self, ConvertArgs};
+use crate::options::{ColorWish, Common};
 use crate::policy;
 use crate::screen::Screen;
 use crate::views::report::{self, Report};

@@ -12,10 +12,12 @@ mod error;
 pub mod hostile;
 mod machine;
 mod many;
+mod options;
 mod policy;
 mod progress;
 mod random;
 mod screen;
+mod sizes;
 mod text;
 mod views;
 mod which;
@@ -29,7 +31,7 @@ use clap::Parser;
 pub fn run() -> ExitCode {
     let cli = cli::Cli::parse();
     let screen = screen::Screen::new(&cli.common);
-    match commands::run(cli.command, &screen) {
+    match cli::run(cli.command, &screen) {
         Ok(code) => ExitCode::from(code),
         Err(error) => {
             screen.error(&error);

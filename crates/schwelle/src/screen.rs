@@ -10,8 +10,8 @@ use anstyle::{AnsiColor, Style};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
-use crate::cli::{ColorWish, Common};
 use crate::error::{CliError, Kind};
+use crate::options::{ColorWish, Common};
 use crate::text::{self, Glyphs};
 
 /// Columns where neither the terminal nor `COLUMNS` tells, as in a pipe.

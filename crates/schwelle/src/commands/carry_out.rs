@@ -12,9 +12,9 @@ use schwelle_core::job::{JobEnd, JobFacts, JobFolder, JobKind, JobState, bytes_n
 use schwelle_core::pipeline::Ready;
 use schwelle_core::rehearse::Rehearsal;
 
-use crate::cli::Accepted;
 use crate::disk::{Circumstances, Disk, refuse_busy};
 use crate::error::{CliError, Kind};
+use crate::options::Accepted;
 use crate::policy::Policy;
 use crate::progress::Progress;
 use crate::screen::Screen;
@@ -23,6 +23,7 @@ use crate::views;
 use crate::views::job::{DiskDoc, Outcome, PcFactDoc};
 use crate::views::json::Rehearsed;
 use crate::views::plan::SHEETS;
+use crate::views::sheet::Sheet;
 
 /// A job on a disk.
 pub(super) struct Job<'a> {
@@ -293,9 +294,7 @@ impl Job<'_> {
         if !self.yes && screen.ask(asked).as_deref() != Some("yes") {
             return;
         }
-        let sheet = self
-            .disk
-            .switch_sheet(&self.machine, rehearsal, self.policy);
+        let sheet = Sheet::of_disk(self.disk, &self.machine, rehearsal, self.policy);
         let texts = [views::sheet::html(&sheet), views::sheet::markdown(&sheet)];
         let mut kept = SHEETS.iter().zip(&texts);
         let kept = kept.try_for_each(|(name, text)| job.keep_document(name, text));
@@ -362,7 +361,7 @@ impl Ending<'_> {
         };
         let sheet = rehearsal
             .filter(starts)
-            .map(|rehearsal| self.disk.switch_sheet(self.machine, rehearsal, self.policy));
+            .map(|rehearsal| Sheet::of_disk(self.disk, self.machine, rehearsal, self.policy));
         let outcome = Outcome {
             answer,
             finished: jiff::Timestamp::now().to_string(),

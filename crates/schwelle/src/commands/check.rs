@@ -4,10 +4,10 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 
-use crate::cli::{DiskOptions, ImageOptions, ToOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::error::CliError;
 use crate::many;
+use crate::options::{DiskOptions, ImageOptions, ToOptions};
 use crate::screen::Screen;
 use crate::views::{self, json::Check};
 

@@ -1,9 +1,8 @@
 //! `schwelle completions`
 
-use clap::{Args, CommandFactory};
+use clap::Args;
 use clap_complete::Shell;
 
-use crate::cli::Cli;
 use crate::error::CliError;
 use crate::screen::Screen;
 
@@ -19,9 +18,14 @@ pub(crate) struct CompletionsArgs {
     shell: Shell,
 }
 
-pub(crate) fn run(args: &CompletionsArgs, screen: &Screen) -> Result<u8, CliError> {
+/// `program` is the command line as a whole.
+pub(crate) fn run(
+    args: &CompletionsArgs,
+    mut program: clap::Command,
+    screen: &Screen,
+) -> Result<u8, CliError> {
     let mut script = Vec::new();
-    clap_complete::generate(args.shell, &mut Cli::command(), "schwelle", &mut script);
+    clap_complete::generate(args.shell, &mut program, "schwelle", &mut script);
     screen.show(&String::from_utf8_lossy(&script));
     Ok(0)
 }

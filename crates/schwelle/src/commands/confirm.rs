@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use clap::Args;
 use schwelle_core::confirm::{self, Answer};
 
-use crate::cli::ImageOptions;
 use crate::disk::Disk;
 use crate::error::CliError;
 use crate::machine::MachineOptions;
+use crate::options::ImageOptions;
 use crate::screen::Screen;
 use crate::views;
 

@@ -6,11 +6,11 @@ use clap::Args;
 use schwelle_core::draft::Plan;
 use schwelle_core::job::JobKind;
 
-use crate::cli::{Accepted, DiskOptions, ToOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
+use crate::options::{Accepted, DiskOptions, ToOptions};
 use crate::policy::Policy;
 use crate::screen::Screen;
 use crate::text::typed;

@@ -12,14 +12,15 @@ use schwelle_core::rehearse;
 use schwelle_core::switch::{self, Outcome, SimulatedPc};
 
 use super::report::write_new;
-use crate::cli::{DiskOptions, ImageOptions};
 use crate::disk::Disk;
 use crate::error::{CliError, Kind};
 use crate::machine;
+use crate::options::{DiskOptions, ImageOptions};
 use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::text::typed;
 use crate::views;
+use crate::views::sheet::Sheet;
 use crate::which;
 use crate::words;
 
@@ -331,7 +332,7 @@ fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError
     let rehearsal = rehearse::walk(&disk.device, None);
     // Without a machine file, of an image's PC nothing is known.
     let machine = disk.machine(pc.simulated.as_ref().map(|_| &pc.machine));
-    let sheet = disk.switch_sheet(&machine, &rehearsal, &policy);
+    let sheet = Sheet::of_disk(&disk, &machine, &rehearsal, &policy);
     for (path, text) in [
         (
             &args.markdown,

@@ -3,9 +3,8 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use clap::{Args, CommandFactory};
+use clap::Args;
 
-use crate::cli::Cli;
 use crate::error::{CliError, Kind};
 use crate::screen::Screen;
 use crate::text::typed;
@@ -20,8 +19,13 @@ pub(crate) struct ManualArgs {
     dir: PathBuf,
 }
 
-pub(crate) fn run(args: &ManualArgs, screen: &Screen) -> Result<u8, CliError> {
-    let mut program = Cli::command().disable_help_subcommand(true);
+/// `program` is the command line as a whole.
+pub(crate) fn run(
+    args: &ManualArgs,
+    program: clap::Command,
+    screen: &Screen,
+) -> Result<u8, CliError> {
+    let mut program = program.disable_help_subcommand(true);
     // Commands learn the options of every command, and their whole names.
     program.build();
     let mut count = 0;

@@ -7,9 +7,9 @@ use schwelle_core::job::JobKind;
 use schwelle_core::mend::MendError;
 use schwelle_core::pipeline::{MendedDraft, Mending};
 
-use crate::cli::{Accepted, DiskOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::error::CliError;
+use crate::options::{Accepted, DiskOptions};
 use crate::screen::Screen;
 use crate::views::{self, mend::Mended};
 
@@ -102,7 +102,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     let record = job.record(document(&disk, &mended));
     // The planning went on until nothing failed.
     let ready = mended.rehearsed.ready();
-    let ready = ready.ok_or_else(|| CliError::mending(&disk, MendError::NotPassed))?;
+    let ready = ready.ok_or_else(|| disk.not_mended(MendError::NotPassed))?;
     let Written {
         rehearsal,
         warnings,

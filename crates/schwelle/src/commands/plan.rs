@@ -7,10 +7,10 @@ use schwelle_core::crossing::Style;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::BootMode;
 
-use crate::cli::{DiskOptions, ToOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
+use crate::options::{DiskOptions, ToOptions};
 use crate::screen::Screen;
 use crate::views::{self, emulate::EmulatedDoc};
 

@@ -9,10 +9,10 @@ use schwelle_core::firmware::BootMode;
 use schwelle_core::profile::{Profile, Table};
 use schwelle_core::rehearse;
 
-use crate::cli::{ImageOptions, ToOptions, UseOptions};
 use crate::disk::Disk;
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
+use crate::options::{ImageOptions, ToOptions, UseOptions};
 use crate::screen::Screen;
 use crate::views::{self, emulate::EmulatedDoc};
 

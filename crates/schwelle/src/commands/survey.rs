@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_core::device;
 
-use crate::cli::{DiskOptions, ImageOptions};
 use crate::disk::{Circumstances, Disk};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::many;
+use crate::options::{DiskOptions, ImageOptions};
 use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views::json::DiskAnswer;

@@ -12,7 +12,7 @@ use toml::Spanned;
 use uuid::Uuid;
 
 use super::{Confirmations, Place, Policy};
-use crate::cli::size;
+use crate::sizes::size;
 
 /// What is wrong with a policy, and where: lines and columns count from 1.
 #[derive(Debug, PartialEq, Eq)]

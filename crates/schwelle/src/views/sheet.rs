@@ -4,14 +4,18 @@ use std::path::Path;
 
 use askama::Template;
 use schemars::JsonSchema;
-use schwelle_core::firmware::{Machine, Verdict};
-use schwelle_core::switch::{Already, Missing, SheetStep, SwitchSheet};
+use schwelle_core::firmware::{AttachedDisk, Machine, Verdict, verdict_on_loader};
+use schwelle_core::profile::REMOVABLE_X64;
+use schwelle_core::rehearse::Rehearsal;
+use schwelle_core::switch::{Already, EntryPlace, Missing, SheetFacts, SheetStep, SwitchSheet};
 use serde::{Deserialize, Serialize};
 
 use super::common::{answer, item, paragraph};
 use super::told::Told;
+use crate::disk::Disk;
+use crate::policy::Policy;
 use crate::screen::{Tone, toned};
-use crate::text::{safe, typed};
+use crate::text::{bytes, safe, typed};
 use crate::words::{self, sheet::Lines};
 
 /// `firmware sheet`
@@ -52,8 +56,38 @@ impl<T> LinesDoc<T> {
 }
 
 impl Sheet {
+    /// The sheet for a disk, which rehearses like this, in this PC.
+    pub(crate) fn of_disk(
+        disk: &Disk,
+        machine: &Machine,
+        rehearsal: &Rehearsal,
+        policy: &Policy,
+    ) -> Self {
+        let profile = &disk.profile;
+        let size = bytes(profile.geometry.len_bytes());
+        let known_as = match (&profile.host.model, profile.disk_name()) {
+            (Some(model), _) => format!("{model}, {size}"),
+            (None, Some(name)) => format!("{name}, {size}"),
+            (None, None) => size,
+        };
+        let maker = machine.maker.value();
+        let mut systems = profile.systems.iter();
+        let needs_compatibility =
+            systems.any(|system| system.needs_compatibility() && profile.is_started(system));
+        let device = &disk.device;
+        let sheet = SwitchSheet::new(&SheetFacts {
+            machine,
+            rehearsal,
+            verdict: &verdict_on_loader(device, machine, REMOVABLE_X64),
+            setup_key: maker.and_then(|maker| policy.setup_key(maker)),
+            needs_compatibility,
+            entry: EntryPlace::of(machine, AttachedDisk { name: "", device }),
+        });
+        Self::of(&sheet, machine, &disk.after_restart(), &known_as)
+    }
+
     /// In words. `disk` is the disk as it is typed, `known_as` what the technician knows it by.
-    pub(crate) fn of(sheet: &SwitchSheet, machine: &Machine, disk: &str, known_as: &str) -> Self {
+    fn of(sheet: &SwitchSheet, machine: &Machine, disk: &str, known_as: &str) -> Self {
         let missing = sheet.missing.iter().map(|missing| {
             LinesDoc::of(Some(missing.clone()), words::sheet::missing(missing, disk))
         });
