@@ -9,9 +9,9 @@ use std::path::{Path, PathBuf};
 
 /// The crates, from the ground up.
 const CRATES: [&str; 9] = [
-    "schwelle-testkit",
     "schwelle-kernel",
     "schwelle-disk",
+    "schwelle-testkit",
     "schwelle-formats",
     "schwelle-core",
     "schwelle-emulator",
@@ -66,23 +66,8 @@ const ROOMS: [(&str, &[&str]); 4] = [
     (
         "schwelle",
         &[
-            "text",
-            "sizes",
-            "words",
-            "error",
-            "random",
-            "machine",
-            "many",
-            "policy",
-            "options",
-            "which",
-            "screen",
-            "emulate",
-            "progress",
-            "disk",
-            "views",
-            "commands",
-            "cli",
+            "text", "sizes", "words", "error", "random", "machine", "many", "policy", "options",
+            "which", "screen", "emulate", "progress", "disk", "views", "commands", "cli",
             "hostile",
         ],
     ),

@@ -1,4 +1,6 @@
-//! What the tests of several crates share: a seeded source of numbers, and files that are made from the code.
+//! What the tests of several crates share: a seeded source of numbers, a medium on which power goes, the programs of
+//! others that judge results, and files that are made from the code. The disks that tests begin with are made by the
+//! builder of the demo, which needs it itself.
 //!
 //! ```
 //! use schwelle_testkit::Dice;
@@ -8,82 +10,18 @@
 //! assert!(one.below(6) < 6);
 //! ```
 
-#![expect(clippy::panic, reason = "a test that cannot go on fails")]
+#![expect(
+    clippy::panic,
+    clippy::unwrap_used,
+    reason = "a test that cannot go on fails"
+)]
 
-use std::fs;
-use std::path::Path;
+mod dice;
+mod medium;
+mod referees;
+mod renew;
 
-/// A seeded source of numbers (xorshift), so that a case can be had again.
-#[derive(Debug, Clone)]
-pub struct Dice(u64);
-
-impl Dice {
-    /// The numbers of this seed.
-    pub fn new(seed: u64) -> Self {
-        Self(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1)
-    }
-
-    /// Any number but 0.
-    pub fn roll(&mut self) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0
-    }
-
-    /// A number below `limit`, which is not 0.
-    pub fn below(&mut self, limit: u64) -> u64 {
-        // The lowest bits are the least random.
-        (self.roll() >> 11) % limit.max(1)
-    }
-
-    /// A place in something of so many parts, which are not none.
-    pub fn index(&mut self, parts: usize) -> usize {
-        let index = self.below(parts as u64);
-        usize::try_from(index).unwrap_or_else(|_| panic!("{index} is below {parts}"))
-    }
-
-    /// A number in a range of both ends.
-    pub fn between(&mut self, low: u64, high: u64) -> u64 {
-        low + self.below(high - low + 1)
-    }
-
-    /// Once in so many times.
-    pub fn once_in(&mut self, times: u64) -> bool {
-        self.below(times) == 0
-    }
-
-    /// One of these.
-    pub fn pick<T: Copy>(&mut self, all: &[T]) -> T {
-        all[self.index(all.len())]
-    }
-
-    /// So many bytes.
-    pub fn bytes(&mut self, len: u64) -> Vec<u8> {
-        let mut bytes: Vec<u8> = Vec::new();
-        while (bytes.len() as u64) < len {
-            bytes.extend(self.roll().to_le_bytes());
-        }
-        bytes.truncate(usize::try_from(len).unwrap_or_else(|_| panic!("{len} bytes")));
-        bytes
-    }
-}
-
-/// Puts into a file what it says now, when `SCHWELLE_RENEW` is set: look at it before it is kept.
-pub fn renew(file: &Path, now: &str) {
-    if std::env::var_os("SCHWELLE_RENEW").is_none() {
-        return;
-    }
-    let made = file.parent().map_or(Ok(()), fs::create_dir_all);
-    let made = made.and_then(|()| fs::write(file, now));
-    made.unwrap_or_else(|error| panic!("{}: {error}", file.display()));
-}
-
-/// Fails where a file that is made from the code does not say what the code says now.
-pub fn is_up_to_date(file: &Path, now: &str) {
-    renew(file, now);
-    let known = fs::read_to_string(file).unwrap_or_default();
-    // The texts are long: which line differs is seen by renewing.
-    let name = file.display();
-    assert!(known == now, "{name} is out of date: SCHWELLE_RENEW=1");
-}
+pub use dice::Dice;
+pub use medium::{Failure, Image, Medium};
+pub use referees::{Mounted, Run, dump, extract, hash, hex, merge, tool, tool_any};
+pub use renew::{is_up_to_date, renew};

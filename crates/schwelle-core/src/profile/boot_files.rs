@@ -4,6 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::cause::Cause;
+use crate::fat;
 use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::pe::{EFI_APPLICATION, FileVersion, PeImage, ProgramFault};
 use crate::windows::program_at;
@@ -112,6 +113,9 @@ pub enum BootFileFault {
         /// Why not.
         fault: Cause,
     },
+    /// FAT cannot hold a file of this name, or a folder lies where it would go.
+    #[error("its name cannot be used on a FAT volume")]
+    Name,
     /// There are more files, or folders in folders, than boot files ever are.
     #[error("too many boot files, or folders too deep")]
     TooMany,
@@ -233,6 +237,10 @@ impl BootFiles {
             if self.files.len() >= MAX_BOOT_FILES || depth > BOOT_FILES_DEPTH {
                 return self.faults.push((path, BootFileFault::TooMany));
             }
+            if !fat::is_valid_long(&entry.name) || self.crosses(&target, entry.is_directory) {
+                self.faults.push((path, BootFileFault::Name));
+                continue;
+            }
             if entry.is_directory {
                 self.add_folder(volume, entry.record, &path, (&target, set), depth + 1);
                 continue;
@@ -265,6 +273,19 @@ impl BootFiles {
                 Err(error) => self.faults.push((path, error.into())),
             }
         }
+    }
+
+    /// True where a folder would go where a file does, or a file where a folder does.
+    fn crosses(&self, target: &[String], is_directory: bool) -> bool {
+        let upper = |name: &String| name.to_uppercase();
+        let target: Vec<String> = target.iter().map(upper).collect();
+        self.files.iter().any(|file| {
+            let known: Vec<String> = file.target.iter().map(upper).collect();
+            match is_directory {
+                true => known == target,
+                false => known.len() > target.len() && known.starts_with(&target),
+            }
+        })
     }
 
     /// True when a file for this place is known: FAT names differ in more than case.

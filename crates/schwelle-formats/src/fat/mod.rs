@@ -23,6 +23,7 @@ pub use bpb::{FatKind, FatShape, recognise, smallest_fat32};
 pub use check::FatFault;
 pub use dir_entry::DosTime;
 pub use editor::FatEditor;
+pub use name::is_valid_long;
 pub use starter::{MAX_BOOT_MANAGER_BYTES, is_startable, make_startable};
 pub use volume::{FatEntry, FatError, FatVolume};
 pub use writer::{FatLabel, FatWriteError, FatWriter};

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 /// True when `name` is allowed as a long name.
-pub(super) fn is_valid_long(name: &str) -> bool {
+pub fn is_valid_long(name: &str) -> bool {
     let units = name.encode_utf16().count();
     let bad = |c: char| c < ' ' || "\"*/:<>?\\|".contains(c);
     (1..=255).contains(&units) && !name.chars().any(bad) && !name.ends_with([' ', '.'])

@@ -6,7 +6,8 @@ use serde_json::Value;
 
 use crate::blocked::entry;
 use crate::devices::Attached;
-use crate::support::{Lab, SIGNATURE, hash, lba, poke};
+use crate::support::{Lab, SIGNATURE, lba, poke};
+use schwelle_testkit::hash;
 
 fn finding(json: &Value, rule: &str) -> Value {
     let findings = json["findings"].as_array().unwrap();

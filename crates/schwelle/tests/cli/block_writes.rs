@@ -6,9 +6,9 @@ use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 use crate::devices::Attached;
-use crate::foreign::{tool, tool_any};
 use crate::recover::{journal, state};
 use crate::support::Lab;
+use schwelle_testkit::{tool, tool_any};
 
 /// An operation on the device; sectors of 512 bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

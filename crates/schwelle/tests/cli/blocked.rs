@@ -7,7 +7,8 @@ use schwelle_core::mbr::{BiosStart, protective_sector};
 use schwelle_demo::{Asset, DiskBuilder, MbrEntry, Standard, edit_file, mark_dirty, put_program};
 use uuid::Uuid;
 
-use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba};
+use crate::support::{COMPUTER, Lab, SIGNATURE, lba};
+use schwelle_testkit::hash;
 
 pub(crate) fn entry(active: bool, kind: u8, extent: Extent) -> MbrEntry {
     let number = |value: u64| u32::try_from(value).unwrap();
@@ -464,12 +465,12 @@ fn an_encrypted_header_is_read_the_same_by_a_disk_encryption_tool() {
     });
     let windows = windows.unwrap();
     let volume = lab.path("volume.img");
-    crate::foreign::extract(
+    schwelle_testkit::extract(
         &image,
         (windows.first.0 * 512, windows.sectors() * 512),
         &volume,
     );
-    let dump = crate::foreign::tool("cryptsetup", &["bitlkDump", volume.to_str().unwrap()]);
+    let dump = schwelle_testkit::tool("cryptsetup", &["bitlkDump", volume.to_str().unwrap()]);
     assert!(
         dump.stdout
             .contains("VMK protected with recovery passphrase"),

@@ -6,12 +6,12 @@ use std::path::{Path, PathBuf};
 use schwelle_core::device::MIB;
 use schwelle_core::pe::{FileVersion, PeImage};
 
-use crate::foreign::{merge, tool};
 use crate::menu::{
     BOOT, SECOND, SECOND_AT, WINDOWS, loader, object, of_manager, texts, two_systems,
 };
 use crate::support::{Lab, SIGNATURE, place};
 use crate::volumes::edit_volume;
+use schwelle_testkit::{merge, tool};
 
 const OLDER: [u32; 4] = [10, 0, 10240, 16384];
 const NEWER: [u32; 4] = [10, 0, 19041, 3636];

@@ -8,8 +8,8 @@ use schwelle_core::hive::HiveEditor;
 use schwelle_demo::windows_was_started;
 use serde_json::Value;
 
-use crate::foreign::{extract, tool};
-use crate::support::{Lab, hash, lba, part, peek, place, poke};
+use crate::support::{Lab, lba, part, peek, place, poke};
+use schwelle_testkit::{extract, hash, tool};
 
 /// A time far behind every conversion.
 const LATER: u64 = 1 << 58;

@@ -5,7 +5,8 @@ use std::fs;
 use serde_json::Value;
 
 use crate::recover::state;
-use crate::support::{COMPUTER, Lab, hash, peek, poke};
+use crate::support::{COMPUTER, Lab, peek, poke};
+use schwelle_testkit::hash;
 
 /// Ranges of sectors in which two images differ.
 fn difference(before: &[u8], after: &[u8], sector: usize) -> Vec<(u64, u64)> {

@@ -7,8 +7,8 @@ use std::path::{Path, PathBuf};
 use schwelle_core::device::Extent;
 use serde_json::Value;
 
-use crate::foreign::{tool, tool_any};
-use crate::support::{Lab, Run, hash};
+use crate::support::Lab;
+use schwelle_testkit::{Run, hash, tool, tool_any};
 
 /// A loop device on a stretch of an image, detached at the end.
 pub(crate) struct Attached(pub(crate) PathBuf);

@@ -7,8 +7,8 @@ use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use crate::foreign::tool;
-use crate::support::{Lab, Run, hash, place, poke};
+use crate::support::{Lab, place, poke};
+use schwelle_testkit::{Run, hash, tool};
 
 /// Name, outcome of the steps on real firmware.
 fn steps(run: &Run, of: &str) -> Vec<String> {

@@ -5,7 +5,8 @@ use std::fs;
 use efivar::boot::{BootEntry, FilePathList};
 use schwelle_core::firmware::{GLOBAL, Variable, Variables};
 
-use crate::support::{Lab, Run, hash, peek};
+use crate::support::{Lab, peek};
+use schwelle_testkit::{Run, hash};
 
 /// A lab with the demo's PC and a converted disk in it.
 fn bench() -> Lab {

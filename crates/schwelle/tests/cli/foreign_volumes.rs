@@ -3,9 +3,9 @@
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
-use crate::foreign::tool;
-use crate::support::{Lab, hash};
+use crate::support::Lab;
 use crate::volumes::real_data;
+use schwelle_testkit::{hash, tool};
 
 /// Larger than the least that any of the makers takes.
 const DISK_BYTES: u64 = 400 << 20;

@@ -10,7 +10,8 @@ use schwelle_core::device::{DiskFile, Window};
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_demo::{attribute_at, edit_file, edit_record};
 
-use crate::support::{Lab, hash, part, peek, poke};
+use crate::support::{Lab, part, peek, poke};
+use schwelle_testkit::hash;
 
 /// Address space, in bytes: the program itself, its threads' stacks, and what a sound disk of any size takes.
 const SPACE: u64 = 400 << 20;

@@ -12,9 +12,9 @@ use schwelle_core::ntfs::NtfsVolume;
 use schwelle_demo::{LogFormat, interrupted, scatter, windows_was_started};
 use serde_json::Value;
 
-use crate::foreign::{Mounted, dump, extract, hex, merge};
-use crate::support::{COMPUTER, Lab, SIGNATURE, hash, part, peek, place};
+use crate::support::{COMPUTER, Lab, SIGNATURE, part, peek, place};
 use crate::volumes::{Mount, edit_volume, is_consistent};
+use schwelle_testkit::{Mounted, dump, extract, hash, hex, merge};
 
 const SYSTEM: &str = "Windows/System32/config/SYSTEM";
 const RECOVERY: &str = "Windows/System32/Recovery/ReAgent.xml";
@@ -33,7 +33,11 @@ fn file_of(lab: &Lab, image: &Path, record: &Value, role: &str, name: &str) -> P
     let (volume, copy) = (lab.path("taken.img"), lab.path("taken.file"));
     extract(image, place(record, role), &volume);
     is_consistent(&volume).unwrap();
-    fs::copy(Mounted::new(lab, &volume).0.join(name), &copy).unwrap();
+    fs::copy(
+        Mounted::new(lab.path("mounted"), &volume).0.join(name),
+        &copy,
+    )
+    .unwrap();
     copy
 }
 

@@ -4,8 +4,8 @@ use std::fs;
 
 use serde_json::Value;
 
-use crate::foreign::tool;
 use crate::support::Lab;
+use schwelle_testkit::tool;
 
 /// Reads a document and says what in it does not fit a schema; the library is Debian's.
 const VALIDATOR: &str = r##"

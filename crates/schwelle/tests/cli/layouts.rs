@@ -7,8 +7,8 @@ use std::path::Path;
 use schwelle_demo::{DiskBuilder, MbrEntry};
 use serde_json::Value;
 
-use crate::foreign::tool;
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba, part, peek, poke};
+use schwelle_testkit::tool;
 
 const MIB: u32 = 2048;
 const DISK_MIB: u64 = 700;

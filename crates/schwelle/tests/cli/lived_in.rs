@@ -8,10 +8,10 @@ use schwelle_core::ntfs::{NtfsVolume, Run};
 use schwelle_demo::{Asset, DiskBuilder, edit_file};
 
 use crate::blocked::{Build, entry, standard, with_table};
-use crate::foreign::{hex, merge};
 use crate::menu::{SECOND_AT, two_systems};
 use crate::support::{Lab, SIGNATURE, lba};
 use crate::volumes::edit_volume;
+use schwelle_testkit::{hex, merge};
 
 /// Changes bytes at an offset of a volume.
 fn change(disk: &DiskBuilder<'_>, volume: Extent, at: u64, change: impl FnOnce(&mut [u8])) {

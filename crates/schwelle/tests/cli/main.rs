@@ -18,7 +18,6 @@ mod devices;
 mod emulate;
 mod every_disk;
 mod firmware;
-mod foreign;
 mod foreign_volumes;
 mod greedy;
 mod identity;

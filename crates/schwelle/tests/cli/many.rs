@@ -4,7 +4,8 @@ use std::fs;
 
 use serde_json::Value;
 
-use crate::support::{Lab, Run, hash};
+use crate::support::Lab;
+use schwelle_testkit::{Run, hash};
 
 /// The documents, one in a line.
 fn lines(run: &Run) -> Vec<Value> {

@@ -12,9 +12,9 @@ use schwelle_demo::{Asset, LogFormat, interrupted, replace_bytes};
 use serde_json::Value;
 
 use crate::blocked::{entry, with_table};
-use crate::foreign::{dump, extract, hex, merge, tool};
 use crate::support::{Lab, SIGNATURE, lba, place};
 use crate::volumes::edit_volume;
+use schwelle_testkit::{dump, extract, hex, merge, tool};
 
 pub(crate) const BOOT: (u64, u64) = (MIB, 50 * MIB);
 const MANAGER: &str = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";

@@ -6,10 +6,10 @@ use std::path::{Path, PathBuf};
 
 use schwelle_core::device::MIB;
 
-use crate::foreign::{extract, tool};
-use crate::support::{Lab, hash, place};
+use crate::support::{Lab, place};
 use crate::volumes::{Mount, edit_volume};
 use schwelle_testkit::Dice;
+use schwelle_testkit::{extract, hash, tool};
 
 const WINDOWS: (u64, u64) = (51 * MIB, 160 * MIB);
 const FONTS: &str = "Windows/Boot/Fonts";

@@ -5,7 +5,8 @@ use std::path::PathBuf;
 
 use serde_json::Value;
 
-use crate::support::{Lab, hash};
+use crate::support::Lab;
+use schwelle_testkit::hash;
 
 /// A lab with a standard disk.
 fn bench() -> (Lab, PathBuf) {

@@ -6,8 +6,8 @@ use std::path::Path;
 use schwelle_demo::MbrEntry;
 
 use crate::layouts::{Found, listed_at};
-use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba, peek, poke};
-use schwelle_testkit::Dice;
+use crate::support::{COMPUTER, Lab, SIGNATURE, lba, peek, poke};
+use schwelle_testkit::{Dice, hash};
 
 const KINDS: [u8; 8] = [0x07, 0x0C, 0x06, 0x82, 0x83, 0x8E, 0xFD, 0x17];
 

@@ -4,8 +4,8 @@ use std::fs;
 
 use schwelle_core::device::DiskFile;
 
-use crate::foreign::{Mounted, tool};
 use crate::support::Lab;
+use schwelle_testkit::{Mounted, tool};
 
 #[test]
 fn a_second_ntfs_reader_sees_the_files_we_see() {

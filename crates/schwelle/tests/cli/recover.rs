@@ -12,9 +12,9 @@ use serde_json::Value;
 
 use crate::blocked::{entry, with_table};
 use crate::devices::{Attached, FileSystem};
-use crate::foreign::{extract, tool};
-use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba, peek, poke};
+use crate::support::{COMPUTER, Lab, SIGNATURE, lba, peek, poke};
 use crate::volumes::{Mount, is_consistent, snapshot};
+use schwelle_testkit::{extract, hash, tool};
 
 /// MiB of a disk that the standard volumes fill to the last sector.
 const FULL_MIB: u64 = 211;

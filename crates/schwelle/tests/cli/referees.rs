@@ -6,9 +6,9 @@ use std::io::Read;
 
 use serde_json::Value;
 
-use crate::foreign::{Mounted, dump, extract, tool};
 use crate::real_firmware::Firmware;
 use crate::support::{Lab, part, place};
+use schwelle_testkit::{Mounted, dump, extract, tool};
 
 #[test]
 fn a_forensic_lister_reads_the_layout_we_say() {
@@ -71,7 +71,7 @@ fn the_fat_checker_and_a_second_reader_find_a_sound_partition_with_the_source_fi
 
         let windows = lab.path("windows.img");
         extract(&image, place(&record, "Windows"), &windows);
-        let mounted = Mounted::new(&lab, &windows);
+        let mounted = Mounted::new(lab.path("mounted"), &windows);
         let fat = fatfs::FileSystem::new(
             crate::rehearse::Slice::open(&image, esp),
             fatfs::FsOptions::new(),
@@ -131,7 +131,7 @@ fn every_file_on_the_kept_volumes_is_unchanged_and_the_volumes_are_clean() {
                     "the consistency check is passed first: {}",
                     report.stdout
                 );
-                let mut found = Mounted::new(&lab, &volume).hashes();
+                let mut found = Mounted::new(lab.path("mounted"), &volume).hashes();
                 // But for the files that the plan names.
                 for file in record["plan"]["files_edited"].as_array().unwrap() {
                     let name = file["path"].as_str().unwrap().replace('\\', "/");
@@ -174,7 +174,11 @@ fn a_hive_library_reads_the_new_store_with_the_new_identities_and_all_else_kept(
     extract(&image, place(&record, "boot"), &boot);
     extract(&image, place(&record, "EFI system"), &esp);
     let old = lab.path("old-store");
-    fs::copy(Mounted::new(&lab, &boot).0.join("Boot/BCD"), &old).unwrap();
+    fs::copy(
+        Mounted::new(lab.path("mounted"), &boot).0.join("Boot/BCD"),
+        &old,
+    )
+    .unwrap();
     let new = lab.path("new-store");
     tool(
         "mcopy",
@@ -260,7 +264,7 @@ fn real_firmware_starts_the_converted_disk_from_the_removable_media_path() {
     for sector in [512, 4096] {
         let lab = Lab::new();
         let (image, _) = lab.converted("disk.img", sector);
-        let before = crate::support::hash(&image);
+        let before = schwelle_testkit::hash(&image);
         let console = Firmware::plain().start(&lab, &image, sector);
         assert!(
             console.contains("SCHWELLE-DEMO boot manager: started by this firmware"),
@@ -270,6 +274,6 @@ fn real_firmware_starts_the_converted_disk_from_the_removable_media_path() {
             console.contains("SCHWELLE-DEMO boot manager: boot store found"),
             "{sector}: {console}"
         );
-        assert_eq!(crate::support::hash(&image), before);
+        assert_eq!(schwelle_testkit::hash(&image), before);
     }
 }

@@ -6,7 +6,8 @@ use std::path::Path;
 
 use schwelle_core::device::{BlockDevice, DiskFile, Extent};
 
-use crate::support::{Lab, hash, lba, peek, place, poke};
+use crate::support::{Lab, lba, peek, place, poke};
+use schwelle_testkit::hash;
 
 /// A stretch of a file as a stream: what the foreign FAT reader works on.
 pub(crate) struct Slice {

@@ -6,10 +6,10 @@ use std::path::{Path, PathBuf};
 use schwelle_demo::MbrEntry;
 use serde_json::Value;
 
-use crate::foreign::tool;
 use crate::json::fits;
 use crate::recover::{reopen, state};
 use crate::support::{Lab, lba, poke};
+use schwelle_testkit::tool;
 
 const LABEL: &str = "Haus Nordlicht";
 const SERIAL: &str = "ZX-4711-0815";

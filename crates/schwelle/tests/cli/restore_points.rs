@@ -8,9 +8,9 @@ use schwelle_core::device::DiskFile;
 use schwelle_core::ntfs::{NtfsVolume, TrimError};
 use schwelle_demo::MbrEntry;
 
-use crate::foreign::{extract, tool};
-use crate::support::{Lab, SIGNATURE, hash, lba};
+use crate::support::{Lab, SIGNATURE, lba};
 use schwelle_testkit::Dice;
+use schwelle_testkit::{extract, hash, tool};
 
 use crate::volumes::{Mount, format, real_data, snapshot};
 

@@ -9,11 +9,11 @@ use schwelle_core::firmware::{
 use schwelle_demo::{BOOT_KEY, BOOT_MANAGER};
 use uuid::{Uuid, uuid};
 
-use crate::foreign::tool;
 use crate::real_firmware::{Firmware, put, unpack};
 use crate::signing::{OWNER, image_hash, issue, list, sign, sign_with, signed_part_hash, test_key};
 use crate::support::{Lab, place};
 use crate::volumes::edit_volume;
+use schwelle_testkit::tool;
 
 const FOLDER: &str = "/usr/share/OVMF";
 const SHA256: Uuid = uuid!("c1c41626-504c-4092-aca9-41f936934328");

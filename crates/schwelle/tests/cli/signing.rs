@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use uuid::Uuid;
 
-use crate::foreign::tool;
 use crate::support::Lab;
+use schwelle_testkit::tool;
 
 /// The distribution's key for tests; its password is its name.
 const TEST_KEY: &str = "/usr/share/ovmf/PkKek-1-snakeoil";

@@ -6,8 +6,8 @@ use std::io::{BufRead, BufReader, Write};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::foreign::tool;
-use crate::support::{Lab, hash};
+use crate::support::Lab;
+use schwelle_testkit::{hash, tool};
 
 const FORMATS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../schwelle-formats");
 

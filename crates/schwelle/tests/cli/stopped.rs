@@ -6,10 +6,10 @@ use std::path::{Path, PathBuf};
 use serde_json::Value;
 
 use crate::devices::{Attached, FileSystem};
-use crate::foreign::{extract, tool};
 use crate::recover::{full_disk, job_args, journal, newest_state, set_state, state};
-use crate::support::{COMPUTER, Lab, Run, hash, peek, place, poke};
+use crate::support::{COMPUTER, Lab, peek, place, poke};
 use crate::volumes::is_consistent;
+use schwelle_testkit::{Run, extract, hash, tool};
 
 /// Of this test alone: other tests' disks are not to be found by their job folders, nor theirs by these.
 const OWN_SIGNATURE: u32 = 0x5709_9ED1;

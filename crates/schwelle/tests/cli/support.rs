@@ -5,29 +5,14 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use assert_cmd::Command;
-use rustix::fs::{SeekFrom, seek};
-use rustix::io::Errno;
 use schwelle_core::device::{BlockDevice, DiskFile, Lba, MIB};
 use schwelle_demo::{DiskBuilder, Standard};
+use schwelle_testkit::Run;
 use serde_json::Value;
 use tempfile::TempDir;
 
 pub(crate) const SIGNATURE: u32 = 0x5EA5_1DE5;
 pub(crate) const COMPUTER: &str = "SIGNAL-MAST";
-
-/// What a run gave.
-pub(crate) struct Run {
-    pub(crate) code: i32,
-    pub(crate) stdout: String,
-    pub(crate) stderr: String,
-}
-
-impl Run {
-    pub(crate) fn json(&self) -> Value {
-        serde_json::from_str(&self.stdout)
-            .unwrap_or_else(|error| panic!("{error}: {}{}", self.stdout, self.stderr))
-    }
-}
 
 pub(crate) struct Lab {
     dir: TempDir,
@@ -139,35 +124,6 @@ impl Lab {
             stderr: text(output.stderr),
         }
     }
-}
-
-/// Hash of what a file holds: its length, and every piece that is not all zeros. The images are mostly holes,
-/// which are passed over; a hole and zeros that were written are the same.
-pub(crate) fn hash(path: &Path) -> blake3::Hash {
-    const PIECE: u64 = 1 << 16;
-    let file = File::open(path).unwrap();
-    let len = seek(&file, SeekFrom::End(0)).unwrap();
-    let mut hasher = blake3::Hasher::new();
-    hasher.update(&len.to_le_bytes());
-    let zeros = [0; 1 << 16];
-    let mut piece = Vec::new();
-    let mut at = 0;
-    while at < len {
-        at = match seek(&file, SeekFrom::Data(at)) {
-            Ok(data) => data / PIECE * PIECE,
-            Err(Errno::NXIO) => break,
-            // No holes are told here.
-            Err(_) => at,
-        };
-        piece.resize(usize::try_from(PIECE.min(len - at)).unwrap(), 0);
-        file.read_exact_at(&mut piece, at).unwrap();
-        if piece != zeros[..piece.len()] {
-            hasher.update(&at.to_le_bytes());
-            hasher.update(&piece);
-        }
-        at += PIECE;
-    }
-    hasher.finalize()
 }
 
 /// Writes into an image behind the program's back.

@@ -90,7 +90,7 @@ fn an_image_that_may_not_be_read_is_refused() {
             "check",
             path,
         ];
-        let run = crate::foreign::tool_any("setpriv", &args);
+        let run = schwelle_testkit::tool_any("setpriv", &args);
         assert_eq!(run.code, 3, "{}", run.stderr);
         assert!(run.stderr.contains("Permission denied"), "{}", run.stderr);
     } else {

@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use schwelle_testkit::Dice;
 
-use crate::foreign::{extract, tool, tool_any};
+use schwelle_testkit::{extract, tool, tool_any};
 
 /// Makes an empty volume in a file.
 pub(crate) fn format(path: &Path, len_bytes: u64, sector: u32, cluster: u32) {
@@ -242,7 +242,7 @@ pub(crate) fn snapshot(volume: &Path) -> BTreeMap<PathBuf, Seen> {
                 (name, buffer[..len].to_vec())
             });
             let attributes = attributes.collect();
-            let content = found.is_file().then(|| crate::support::hash(&path));
+            let content = found.is_file().then(|| schwelle_testkit::hash(&path));
             let key = path.strip_prefix(&mount.at).unwrap().to_owned();
             seen.insert(
                 key,

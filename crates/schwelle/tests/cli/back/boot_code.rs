@@ -8,9 +8,9 @@ use schwelle_core::fat::{FatVolume, make_startable};
 use schwelle_core::mbr::{BiosStart, Kind, MbrLayout, NewEntry};
 
 use super::Bench;
-use crate::foreign::{extract, tool};
 use crate::signpost::Pc;
 use crate::support::{Lab, lba, peek, poke};
+use schwelle_testkit::{extract, tool};
 
 /// Where the partition lies, in sectors.
 const FIRST: u64 = 2048;
@@ -21,7 +21,7 @@ fn files(lab: &Lab) {
     let bench = Bench::new(512);
     let volume = bench.lab.path("boot.img");
     extract(&bench.image, (1 << 20, 50 << 20), &volume);
-    let mounted = crate::foreign::Mounted::new(&bench.lab, &volume);
+    let mounted = schwelle_testkit::Mounted::new(bench.lab.path("mounted"), &volume);
     for (from, to) in [("bootmgr", "bootmgr"), ("Boot/BCD", "BCD")] {
         fs::copy(mounted.0.join(from), lab.path(to)).unwrap();
     }

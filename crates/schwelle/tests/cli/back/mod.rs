@@ -14,10 +14,10 @@ use schwelle_core::gpt::{GptEntry, GptLayout, GptPair, type_guid};
 use serde_json::Value;
 use uuid::Uuid;
 
-use crate::foreign::{extract, tool};
 use crate::layouts::Found;
-use crate::support::{Lab, hash, lba, peek, place};
+use crate::support::{Lab, lba, peek, place};
 use crate::volumes::{is_consistent, snapshot};
+use schwelle_testkit::{extract, hash, tool};
 
 const MIB: u64 = 1 << 20;
 /// Sectors in a MiB.

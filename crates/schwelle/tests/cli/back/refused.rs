@@ -9,9 +9,9 @@ use schwelle_core::mbr::{BiosStart, protective_sector};
 use uuid::Uuid;
 
 use super::{Bench, DATA, FREE, MIB, PER_MIB, entry};
-use crate::foreign::tool;
-use crate::support::{Lab, hash, poke};
+use crate::support::{Lab, poke};
 use crate::volumes::edit_volume;
+use schwelle_testkit::{hash, tool};
 
 /// The Windows volume of the standard disk.
 const WINDOWS: (u64, u64) = (51 * MIB, 160 * MIB);

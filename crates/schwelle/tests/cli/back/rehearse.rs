@@ -6,8 +6,8 @@ use std::fs;
 use schwelle_core::bytes::utf16_bytes;
 
 use super::{Bench, MIB};
-use crate::foreign::tool;
 use crate::support::{Lab, lba, peek, poke};
+use schwelle_testkit::tool;
 
 /// Byte of the active partition.
 const ACTIVE: u64 = 211 * MIB;

@@ -9,9 +9,9 @@ use schwelle_core::ntfs::NtfsVolume;
 use schwelle_demo::{DiskBuilder, MbrEntry, windows_was_started};
 
 use super::{Bench, MIB};
-use crate::foreign::{dump, extract, hex, tool};
-use crate::support::{Lab, hash, lba, peek};
+use crate::support::{Lab, lba, peek};
 use crate::volumes::{Seen, is_consistent, snapshot};
+use schwelle_testkit::{dump, extract, hash, hex, tool};
 
 const BOOT: (u64, u64) = (MIB, 50 * MIB);
 const WINDOWS: (u64, u64) = (51 * MIB, 160 * MIB);
@@ -168,7 +168,7 @@ fn there_and_back_again_leaves_files_identical_and_entries_equivalent() {
     // lie on another partition, and their paths are said.
     let boot = lab.path("volume");
     extract(image, BOOT, &boot);
-    let mounted = crate::foreign::Mounted::new(lab, &boot);
+    let mounted = schwelle_testkit::Mounted::new(lab.path("mounted"), &boot);
     let first = lab.path("first");
     fs::copy(mounted.0.join("Boot/BCD"), &first).unwrap();
     drop(mounted);

@@ -7,9 +7,9 @@ use schwelle_core::device::Extent;
 use schwelle_demo::{Asset, DiskBuilder, MbrEntry};
 
 use super::disks::{Case, Inside, Part};
-use crate::foreign::tool;
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba};
 use crate::volumes::{Mount, format};
+use schwelle_testkit::tool;
 
 const MIB: u64 = 1 << 20;
 

@@ -3,8 +3,8 @@
 use std::fs;
 use std::path::Path;
 
-use crate::foreign::tool;
 use crate::support::{peek, poke};
+use schwelle_testkit::tool;
 
 const MIB: u64 = 1 << 20;
 

@@ -15,10 +15,10 @@ use serde_json::Value;
 use build::build;
 use disks::{Answer, Case, DATA, DISKS, Inside};
 
-use crate::foreign::{extract, tool};
 use crate::layouts::{Found, listed_at};
-use crate::support::{Lab, hash, poke};
+use crate::support::{Lab, poke};
 use crate::volumes::{Seen, is_consistent, snapshot};
+use schwelle_testkit::{extract, hash, tool};
 
 const MIB: u64 = 1 << 20;
 

@@ -11,10 +11,10 @@ use schwelle_core::gpt::{GptEntry, GptLayout, GptPair, type_guid};
 use schwelle_core::profile::Profile;
 use serde_json::Value;
 
-use crate::foreign::tool;
 use crate::layouts::listed_at;
 use crate::recover::reopen;
-use crate::support::{COMPUTER, Lab, SIGNATURE, hash, lba, peek, place, poke};
+use crate::support::{COMPUTER, Lab, SIGNATURE, lba, peek, place, poke};
+use schwelle_testkit::{hash, tool};
 
 const MIB: u64 = 1 << 20;
 
@@ -309,7 +309,7 @@ fn mended(bench: &Bench, name: &str, steps: &[&str], starts: bool) {
     let Extent { first, end } = esp.unwrap().1.extent;
     let volume = lab.path("esp");
     let place = (bench.byte(first.0), bench.byte(end.0 - first.0));
-    crate::foreign::extract(image, place, &volume);
+    schwelle_testkit::extract(image, place, &volume);
     tool("fsck.vfat", &["-n", volume.to_str().unwrap()]);
     assert_eq!(
         lab.run(&["mend", "disk.img", "--json"]).json()["answer"],
@@ -400,7 +400,7 @@ fn what_somebody_else_converted_without_an_efi_partition_starts_with_its_old_men
     assert!(windows.sectors() < 160 * 2048, "it has become smaller");
     let volume = lab.path("windows");
     let place = (windows.first.0 * 512, windows.sectors() * 512);
-    crate::foreign::extract(&image, place, &volume);
+    schwelle_testkit::extract(&image, place, &volume);
     assert_eq!(crate::volumes::is_consistent(&volume), Ok(()));
 }
 

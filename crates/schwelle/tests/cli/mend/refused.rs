@@ -7,7 +7,8 @@ use schwelle_core::gpt::{GptLayout, GptPair};
 use schwelle_core::profile::Profile;
 
 use super::Bench;
-use crate::support::{hash, poke};
+use crate::support::poke;
+use schwelle_testkit::hash;
 
 #[test]
 fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
@@ -86,7 +87,7 @@ fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
                     for number in 0.. {
                         let name = format!("::{kib}-{number}");
                         let args = ["-i", &esp, path.to_str().unwrap(), &name];
-                        if crate::foreign::tool_any("mcopy", &args).code != 0 {
+                        if schwelle_testkit::tool_any("mcopy", &args).code != 0 {
                             break;
                         }
                     }

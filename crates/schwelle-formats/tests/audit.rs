@@ -6,10 +6,10 @@
     reason = "a test that cannot go on fails"
 )]
 
-use schwelle_core::bytes::u16_at;
-use schwelle_core::device::{BlockDevice, Draft, Extent, MIB, Memory, ReadDevice, Window};
-use schwelle_core::ntfs::{Audit, NtfsVolume};
 use schwelle_demo::{DiskBuilder, Standard, attribute_at, edit_record};
+use schwelle_disk::bytes::u16_at;
+use schwelle_disk::device::{BlockDevice, Draft, Extent, MIB, Memory, ReadDevice, Window};
+use schwelle_formats::ntfs::{Audit, NtfsVolume};
 
 const A: &str = "\\Users\\wanda\\Documents\\log-a.txt";
 const B: &str = "\\Users\\wanda\\Documents\\log-b.txt";

@@ -14,7 +14,6 @@
 )]
 
 mod bench;
-mod medium;
 
 use std::cell::Cell;
 use std::thread;
@@ -29,7 +28,7 @@ use schwelle_core::mbr::{BootRecord, MbrTable};
 use schwelle_testkit::Dice;
 
 use bench::{Bench, Kind, scenarios};
-use medium::{Failure, Image, Medium};
+use schwelle_testkit::{Failure, Image, Medium};
 
 /// Which way out of a half-written disk.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -1,22 +1,12 @@
 //! The overlay that the emulator is shown, judged by the emulator's own tool for such files.
 
 use std::fs::{self, File};
-use std::process::Command;
 
 use schwelle_core::device::{BlockDevice, DiskFile, Draft, Extent, Lba, ReadDevice};
 use schwelle_emulator::{Backing, write_overlay};
 
 fn tool(args: &[&str]) -> String {
-    let output = Command::new("qemu-img").args(args).output();
-    let output = output.expect("qemu-img runs (tools/install-test-tools.sh brings it)");
-    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-    assert!(
-        output.status.success(),
-        "{args:?}: {}{}",
-        text(&output.stdout),
-        text(&output.stderr)
-    );
-    text(&output.stdout)
+    schwelle_testkit::tool("qemu-img", args).stdout
 }
 
 #[test]

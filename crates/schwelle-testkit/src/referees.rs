@@ -2,22 +2,43 @@
 //! brings them.
 
 use std::collections::BTreeMap;
-use std::fs;
+use std::fs::{self, File};
 use std::io::Read;
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use crate::support::{Lab, Run};
+use rustix::fs::{SeekFrom, seek};
+use rustix::io::Errno;
+use serde_json::Value;
+
+/// What a run gave.
+pub struct Run {
+    /// Its exit code; -1 where a signal ended it.
+    pub code: i32,
+    /// What it printed.
+    pub stdout: String,
+    /// What it complained about.
+    pub stderr: String,
+}
+
+impl Run {
+    /// What it printed, as one JSON document.
+    pub fn json(&self) -> Value {
+        serde_json::from_str(&self.stdout)
+            .unwrap_or_else(|error| panic!("{error}: {}{}", self.stdout, self.stderr))
+    }
+}
 
 /// Runs a program that must succeed.
-pub(crate) fn tool(name: &str, args: &[&str]) -> Run {
+pub fn tool(name: &str, args: &[&str]) -> Run {
     let run = tool_any(name, args);
     assert_eq!(run.code, 0, "{name} {args:?}: {}{}", run.stdout, run.stderr);
     run
 }
 
 /// Runs a program, however it ends.
-pub(crate) fn tool_any(name: &str, args: &[&str]) -> Run {
+pub fn tool_any(name: &str, args: &[&str]) -> Run {
     let output = Command::new(name).args(args).stdin(Stdio::null()).output();
     let output = output
         .unwrap_or_else(|error| panic!("{name}: {error} (tools/install-test-tools.sh brings it)"));
@@ -30,15 +51,15 @@ pub(crate) fn tool_any(name: &str, args: &[&str]) -> Run {
 }
 
 /// Copies a stretch of an image into a file of its own.
-pub(crate) fn extract(image: &Path, (offset, len): (u64, u64), to: &Path) {
-    use std::io::{Seek, SeekFrom};
-    let mut source = fs::File::open(image).unwrap();
-    source.seek(SeekFrom::Start(offset)).unwrap();
+pub fn extract(image: &Path, (offset, len): (u64, u64), to: &Path) {
+    use std::io::{Seek, SeekFrom as From};
+    let mut source = File::open(image).unwrap();
+    source.seek(From::Start(offset)).unwrap();
     std::io::copy(&mut source.take(len), &mut fs::File::create(to).unwrap()).unwrap();
 }
 
 /// A whole hive as a hive library dumps it: the values of each key, by their names, as text.
-pub(crate) fn dump(hive: &Path, prefix: &str) -> BTreeMap<String, String> {
+pub fn dump(hive: &Path, prefix: &str) -> BTreeMap<String, String> {
     let export = ["--export", "--prefix", prefix, hive.to_str().unwrap(), "\\"];
     let mut sections = BTreeMap::new();
     let mut key = String::new();
@@ -55,7 +76,7 @@ pub(crate) fn dump(hive: &Path, prefix: &str) -> BTreeMap<String, String> {
 }
 
 /// Merges a text of keys and values into a hive, with the hive library.
-pub(crate) fn merge(hive: &Path, prefix: &str, text: &str) {
+pub fn merge(hive: &Path, prefix: &str, text: &str) {
     let file = hive.with_extension("reg");
     fs::write(
         &file,
@@ -76,17 +97,17 @@ pub(crate) fn merge(hive: &Path, prefix: &str, text: &str) {
 }
 
 /// Bytes as such a text has them.
-pub(crate) fn hex(bytes: &[u8]) -> String {
+pub fn hex(bytes: &[u8]) -> String {
     let all: Vec<String> = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
     all.join(",")
 }
 
 /// A volume mounted read-only through the NTFS utilities' own driver.
-pub(crate) struct Mounted(pub(crate) PathBuf);
+pub struct Mounted(pub PathBuf);
 
 impl Mounted {
-    pub(crate) fn new(lab: &Lab, volume: &Path) -> Self {
-        let at = lab.path("mounted");
+    /// Mounts a volume, in an image of its own, at the folder `at`.
+    pub fn new(at: PathBuf, volume: &Path) -> Self {
         fs::create_dir_all(&at).unwrap();
         tool(
             "ntfs-3g",
@@ -96,7 +117,7 @@ impl Mounted {
     }
 
     /// Path and hash of every file.
-    pub(crate) fn hashes(&self) -> BTreeMap<PathBuf, blake3::Hash> {
+    pub fn hashes(&self) -> BTreeMap<PathBuf, blake3::Hash> {
         let (mut hashes, mut folders) = (BTreeMap::new(), vec![self.0.clone()]);
         while let Some(folder) = folders.pop() {
             for entry in fs::read_dir(folder).unwrap() {
@@ -104,7 +125,7 @@ impl Mounted {
                 if entry.file_type().unwrap().is_dir() {
                     folders.push(entry.path());
                 } else {
-                    hashes.insert(entry.path(), crate::support::hash(&entry.path()));
+                    hashes.insert(entry.path(), hash(&entry.path()));
                 }
             }
         }
@@ -116,4 +137,33 @@ impl Drop for Mounted {
     fn drop(&mut self) {
         Command::new("umount").arg(&self.0).status().ok();
     }
+}
+
+/// Hash of what a file holds: its length, and every piece that is not all zeros. The images are mostly holes,
+/// which are passed over; a hole and zeros that were written are the same.
+pub fn hash(path: &Path) -> blake3::Hash {
+    const PIECE: u64 = 1 << 16;
+    let file = File::open(path).unwrap();
+    let len = seek(&file, SeekFrom::End(0)).unwrap();
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(&len.to_le_bytes());
+    let zeros = [0; 1 << 16];
+    let mut piece = Vec::new();
+    let mut at = 0;
+    while at < len {
+        at = match seek(&file, SeekFrom::Data(at)) {
+            Ok(data) => data / PIECE * PIECE,
+            Err(Errno::NXIO) => break,
+            // No holes are told here.
+            Err(_) => at,
+        };
+        piece.resize(usize::try_from(PIECE.min(len - at)).unwrap(), 0);
+        file.read_exact_at(&mut piece, at).unwrap();
+        if piece != zeros[..piece.len()] {
+            hasher.update(&at.to_le_bytes());
+            hasher.update(&piece);
+        }
+        at += PIECE;
+    }
+    hasher.finalize()
 }

@@ -26,7 +26,7 @@ use schwelle_demo::{
 use tempfile::TempDir;
 use uuid::Uuid;
 
-use crate::medium::{Image, Medium};
+use schwelle_testkit::{Image, Medium};
 
 /// What says how far a job has come.
 const STATE_FILES: [&str; 3] = ["state-a.json", "state-b.json", "moved.json"];

@@ -5,9 +5,9 @@
 use std::path::PathBuf;
 use std::process::Command;
 
-use schwelle_core::bytes::ReadBytes;
-use schwelle_core::hive::{Hive, HiveEditor, Node, Recovered, Value};
 use schwelle_demo::{LogFormat, Unfinished, interrupted};
+use schwelle_disk::bytes::ReadBytes;
+use schwelle_formats::hive::{Hive, HiveEditor, Node, Recovered, Value};
 use schwelle_testkit::Dice;
 
 /// A hive with some hundred values, and the same with every third of them changed.

@@ -5,13 +5,13 @@ use std::io;
 use std::sync::Arc;
 use std::sync::Mutex;
 
-use schwelle_core::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, Memory, ReadDevice};
+use schwelle_disk::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, Memory, ReadDevice};
 
-use schwelle_testkit::Dice;
+use crate::Dice;
 
 /// What differs from the old disk.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) struct Image {
+pub struct Image {
     sectors: BTreeMap<u64, Arc<[u8]>>,
     /// First sectors of physical sectors that cannot be read until they are written whole.
     unreadable: BTreeSet<u64>,
@@ -19,7 +19,7 @@ pub(crate) struct Image {
 
 impl Image {
     /// The sectors that differ, one by one.
-    pub(crate) fn changed(&self) -> Vec<Extent> {
+    pub fn changed(&self) -> Vec<Extent> {
         let one = |&sector: &u64| Extent::new(Lba(sector), 1).unwrap();
         self.sectors.keys().map(one).collect()
     }
@@ -35,7 +35,7 @@ impl Image {
 
 /// What goes wrong.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Failure {
+pub enum Failure {
     /// Power: nothing works any more, and the cache is lost.
     Power,
     /// One operation fails and does nothing.
@@ -56,15 +56,17 @@ struct Inside {
     flushes: Vec<usize>,
 }
 
+/// The medium: what is flushed lasts, of what is pending any part may be lost.
 #[derive(Debug)]
-pub(crate) struct Medium<'a> {
+pub struct Medium<'a> {
     old: &'a Memory,
     inside: Mutex<Inside>,
     failure: Option<(Failure, usize)>,
 }
 
 impl<'a> Medium<'a> {
-    pub(crate) fn new(old: &'a Memory, durable: Image) -> Self {
+    /// One that holds `old`, but for what differs from it.
+    pub fn new(old: &'a Memory, durable: Image) -> Self {
         let inside = Inside {
             durable,
             ..Inside::default()
@@ -77,28 +79,28 @@ impl<'a> Medium<'a> {
     }
 
     /// Lets the operation with this number fail.
-    pub(crate) fn fail(mut self, failure: Failure, at: usize) -> Self {
+    pub fn fail(mut self, failure: Failure, at: usize) -> Self {
         self.failure = Some((failure, at));
         self
     }
 
     /// Writes and flushes so far.
-    pub(crate) fn operations(&self) -> usize {
+    pub fn operations(&self) -> usize {
         self.inside.lock().unwrap().operations
     }
 
     /// Which operations were flushes.
-    pub(crate) fn flushes(&self) -> Vec<usize> {
+    pub fn flushes(&self) -> Vec<usize> {
         self.inside.lock().unwrap().flushes.clone()
     }
 
     /// Writes since the last flush.
-    pub(crate) fn pending(&self) -> usize {
+    pub fn pending(&self) -> usize {
         self.inside.lock().unwrap().pending.len()
     }
 
     /// What the medium holds when its cache has been written.
-    pub(crate) fn into_image(self) -> Image {
+    pub fn into_image(self) -> Image {
         let inside = self.inside.into_inner().unwrap();
         let mut image = inside.durable;
         for (sector, bytes) in inside.pending.into_iter().flatten() {
@@ -122,7 +124,7 @@ impl<'a> Medium<'a> {
 
     /// What may be left after a cut: all of the unflushed writes, and with `omissions` all but each
     /// single one. Each beginning of them is what an earlier cut has left.
-    pub(crate) fn survivors(&self, omissions: bool) -> Vec<Image> {
+    pub fn survivors(&self, omissions: bool) -> Vec<Image> {
         let count = self.inside.lock().unwrap().pending.len();
         let single = count.saturating_sub(1) * usize::from(omissions);
         let without = (0..single).map(|without| self.surviving(|write, _| write != without));
@@ -132,13 +134,13 @@ impl<'a> Medium<'a> {
     }
 
     /// A random choice of single sectors: writes in any order, and torn.
-    pub(crate) fn survivors_at_random(&self, dice: &mut Dice) -> Image {
+    pub fn survivors_at_random(&self, dice: &mut Dice) -> Image {
         self.surviving(|_, _| dice.once_in(2))
     }
 
     /// What may be left where the drive has physical sectors of several logical ones: one that was under way
     /// holds nothing that makes sense, or cannot be read at all. `None` where nothing was under way.
-    pub(crate) fn torn(&self, is_readable: bool, dice: &mut Dice) -> Option<Image> {
+    pub fn torn(&self, is_readable: bool, dice: &mut Dice) -> Option<Image> {
         let step = self.physical();
         let under_way: Vec<u64> = {
             let inside = self.inside.lock().unwrap();
