@@ -28,6 +28,7 @@ pub use schwelle_formats::{
 pub mod confirm;
 pub mod disk_use;
 pub mod draft;
+mod families;
 pub mod firmware;
 pub mod fit;
 pub mod gaps;

@@ -45,6 +45,7 @@ const ROOMS: [(&str, &[&str]); 4] = [
     (
         "schwelle-core",
         &[
+            "families",
             "disk_use",
             "next",
             "gaps",

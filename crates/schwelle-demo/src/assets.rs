@@ -1,6 +1,7 @@
 //! The packed volumes and programs.
 
 use std::io::Read;
+use std::sync::OnceLock;
 
 use anyhow::{Context, Result};
 use ruzstd::decoding::StreamingDecoder;
@@ -12,6 +13,10 @@ pub const BOOT_MANAGER: &[u8] = include_bytes!("../assets/boot/bootmgfw-signed.e
 pub const KERNEL_32BIT: &[u8] = include_bytes!("../assets/boot/ntoskrnl-32bit.exe");
 /// A stand-in loader for another processor.
 pub const BOOT_PROGRAM_ARM64: &[u8] = include_bytes!("../assets/boot/loader-arm64.efi");
+
+/// Byte on the volume, and what stands there.
+type Piece = (u64, Vec<u8>);
+const PIECE_BYTES: usize = 1 << 16;
 
 /// A packed NTFS volume.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -43,21 +48,32 @@ impl Asset {
     /// Unpacks the volume to byte `offset` of `device`. Stretches of zeros are not written, so that
     /// the disk stays sparse.
     pub(crate) fn unpack(self, device: &dyn BlockDevice, offset: u64) -> Result<()> {
-        let packed = self.packed(device.geometry().logical_sector);
-        let mut decoder = StreamingDecoder::new(packed)
+        for (at, bytes) in self.pieces(device.geometry().logical_sector)? {
+            device.write_at(offset + at, bytes)?;
+        }
+        Ok(())
+    }
+
+    /// What is not zero in it: unpacked once, since a demo and the tests make many disks of it.
+    fn pieces(self, sector: u32) -> Result<&'static [Piece]> {
+        static UNPACKED: [[OnceLock<Vec<Piece>>; 2]; 2] =
+            [const { [const { OnceLock::new() }; 2] }; 2];
+        let known = &UNPACKED[usize::from(self == Self::Windows)][usize::from(sector == 512)];
+        if let Some(pieces) = known.get() {
+            return Ok(pieces);
+        }
+        let mut decoder = StreamingDecoder::new(self.packed(sector))
             .map_err(|error| anyhow::anyhow!("asset {self:?}: {error}"))?;
-        let mut chunk = vec![0; 1 << 16];
-        let mut at = offset;
-        let end = offset + self.len_bytes();
-        while at < end {
+        let mut pieces = Vec::new();
+        let mut chunk = vec![0; PIECE_BYTES];
+        for at in (0..self.len_bytes()).step_by(PIECE_BYTES) {
             decoder
                 .read_exact(&mut chunk)
                 .with_context(|| format!("asset {self:?} at byte {at}"))?;
             if chunk.iter().any(|&byte| byte != 0) {
-                device.write_at(at, &chunk)?;
+                pieces.push((at, chunk.clone()));
             }
-            at += chunk.len() as u64;
         }
-        Ok(())
+        Ok(known.get_or_init(|| pieces))
     }
 }

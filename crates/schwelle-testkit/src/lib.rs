@@ -1,5 +1,5 @@
-//! What the tests of several crates share: a seeded source of numbers, a medium on which power goes, the programs of
-//! others that judge results, and files that are made from the code. The disks that tests begin with are made by the
+//! What the tests of several crates share: a seeded source of numbers, a medium on which power goes, a watch over files,
+//! the programs of others that judge results, and files that are made from the code. The disks that tests begin with are made by the
 //! builder of the demo, which needs it itself.
 //!
 //! ```
@@ -18,10 +18,12 @@
 
 mod dice;
 mod medium;
+mod opened;
 mod referees;
 mod renew;
 
 pub use dice::Dice;
 pub use medium::{Failure, Image, Medium};
+pub use opened::WriteWatch;
 pub use referees::{Mounted, Run, dump, extract, hash, hex, merge, tool, tool_any};
 pub use renew::{is_up_to_date, renew};

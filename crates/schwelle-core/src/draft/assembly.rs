@@ -173,3 +173,60 @@ fn relied_on(
         .map(|(what, extent)| Watched::on(disk, what, extent))
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::commit::Disorder;
+    use crate::device::{BlockDevice, HostFacts, Memory};
+    use crate::disk_use::DiskUse;
+    use crate::fat::DosTime;
+    use crate::gpt::GptLayout;
+
+    #[test]
+    fn no_draft_comes_out_of_it_unchecked() {
+        let disk = Memory::new(512, 10_000);
+        let profile = Profile::read(&disk, HostFacts::default()).unwrap();
+        let stamp = Stamp {
+            dos: DosTime::EPOCH,
+            windows: 1,
+        };
+        let region = |stage, at| Region::new(stage, Purpose::Esp, Extent::new(Lba(at), 1).unwrap());
+        let finish = |regions: [Region; 2], changes_style: bool| {
+            let placement = Placement::without_esp(DiskUse::Data);
+            let mut assembly = Assembly::new(&disk, &profile, placement, stamp);
+            for region in &regions {
+                let at = region.extent.first.0 * 512;
+                assembly.draft.write_at(at, &[1; 512]).unwrap();
+            }
+            assembly.write(regions);
+            let layout = GptLayout {
+                disk_id: Uuid::nil(),
+                entries: Vec::new(),
+            };
+            let table = NewTable::Gpt(layout);
+            assembly.finish(Ending {
+                table,
+                after: Vec::new(),
+                changes_style,
+                settled: None,
+            })
+        };
+        use StageKind::{Commit, Prepare};
+        assert!(finish([region(Prepare, 9), region(Commit, 0)], true).is_ok());
+        for (regions, changes_style) in [
+            ([region(Commit, 0), region(Prepare, 9)], true),
+            ([region(Prepare, 0), region(Commit, 9)], false),
+            ([region(Prepare, 9), region(Commit, 9)], false),
+        ] {
+            let error = finish(regions.clone(), changes_style);
+            let refused = matches!(
+                error,
+                Err(DraftError::Disorder(
+                    Disorder::Order { .. } | Disorder::Sector0 { .. } | Disorder::Twice { .. }
+                ))
+            );
+            assert!(refused, "{regions:?}: {error:?}");
+        }
+    }
+}

@@ -9,7 +9,7 @@ use crate::hive::{MAX_LOG_BYTES, Recovered};
 use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::windows::{HIVE_LOGS, HiveFile, HiveFileError};
 
-use super::layout::Partition;
+use super::partition::Partition;
 use super::system::WindowsSystem;
 use super::volume::VolumeKind;
 

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use crate::device::{ReadDevice, Window};
 use crate::ntfs::NtfsVolume;
 
-use super::layout::Partition;
+use super::partition::Partition;
 use super::system::WindowsSystem;
 
 /// Name of the image in its folder.

@@ -9,7 +9,7 @@ use crate::gpt::{GptPair, type_guid};
 use crate::ntfs::NtfsShape;
 use crate::receipt::{MAX_RECEIPT_BYTES, RECEIPT, Receipt};
 
-use super::layout::Partition;
+use super::partition::Partition;
 
 /// A volume that ends this much before its partition ends clearly before it. Ordinary volumes leave less
 /// than a cluster.

@@ -16,7 +16,7 @@ use crate::windows::{
 
 use super::boot::{BIOS_LOADER, KERNEL, UEFI_LOADER};
 use super::boot_files::BootFiles;
-use super::layout::Partition;
+use super::partition::Partition;
 
 /// The first build that is whole without BIOS routines.
 const FIRST_BUILD_OF_WINDOWS_8: u32 = 9200;

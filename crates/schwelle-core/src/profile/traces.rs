@@ -3,8 +3,9 @@
 use crate::device::{DeviceError, Extent, Lba, MIB, ReadDevice};
 use crate::gpt;
 
-use super::layout::{Partition, Table, read_volume};
+use super::partition::{Partition, Table};
 use super::volume::VolumeKind;
+use super::volume::read_volume;
 
 /// Content on a disk whose table names no partition, or that has no table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

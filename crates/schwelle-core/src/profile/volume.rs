@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::foreign::Foreign;
 use crate::cause::Cause;
-use crate::device::{DeviceError, Extent, Lba, ReadDevice};
+use crate::device::{DeviceError, Extent, Lba, ReadDevice, Window};
 use crate::encryption::{self, EncryptionState};
 use crate::fat::{self, FatKind};
 use crate::ntfs::{
@@ -225,6 +225,14 @@ impl Volume {
             ntfs: Some(health),
             ..Self::plain(VolumeKind::Ntfs)
         })
+    }
+}
+
+/// Looks at the volume of a partition with these sectors.
+pub(super) fn read_volume(device: &dyn ReadDevice, extent: Extent) -> Result<Volume, DeviceError> {
+    match Window::new(device, extent) {
+        Some(window) => Volume::read(&window),
+        None => Ok(Volume::leaves_disk(extent)),
     }
 }
 

@@ -14,6 +14,8 @@ pub(crate) mod plan;
 pub(crate) mod rehearse;
 pub(crate) mod report;
 pub(crate) mod rules;
+#[cfg(test)]
+mod schemas;
 pub(crate) mod sheet;
 pub(crate) mod survey;
 pub(crate) mod told;

@@ -209,10 +209,12 @@ mod tests {
     use super::*;
 
     fn page() -> String {
-        let mut text = "# The rules\n\nMade from the table of rules; `SCHWELLE_RENEW=1 cargo test -p schwelle rules` renews it. Ids are promised to \
-            scripts. The family\n\"back\" is asked with `--to mbr`, in place of table, room and firmware; all others are asked on both ways. How a rule answers: \
-            pass, caution (read it,\nthen go on), block (it will not be converted), unknown (how to find out is said).\n"
-            .to_owned();
+        let intro = "Made from the table of rules; `SCHWELLE_RENEW=1 cargo test -p schwelle rules` renews it. Ids are \
+            promised to scripts. The family \"back\" is asked with `--to mbr`, in place of table, room and firmware; all \
+            others are asked on both ways. How a rule answers: pass, caution (read it, then go on), block (it will \
+            not be converted), unknown (how to find out is said).";
+        let wrapped = |text: &str| paragraph("", text, 0, 110);
+        let mut text = format!("# The rules\n\n{}", wrapped(intro));
         let mut family = "";
         for Rule { id, to, .. } in rules::all() {
             let questions::Asked { question, why } = questions::of(*id);
@@ -225,7 +227,8 @@ mod tests {
                 Some(Style::Mbr) => " Asked on the way to MBR.",
                 None => "",
             };
-            text += &format!("\n### {id}\n\n**{question}** {why}{way}\n");
+            let asked = wrapped(&format!("**{question}** {why}{way}"));
+            text += &format!("\n### {id}\n\n{asked}");
         }
         text
     }

@@ -8,7 +8,7 @@ use schwelle_demo::{Asset, DiskBuilder, MbrEntry, Standard, edit_file, mark_dirt
 use uuid::Uuid;
 
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba};
-use schwelle_testkit::hash;
+use schwelle_testkit::{WriteWatch, hash};
 
 pub(crate) fn entry(active: bool, kind: u8, extent: Extent) -> MbrEntry {
     let number = |value: u64| u32::try_from(value).unwrap();
@@ -441,8 +441,10 @@ fn blocked_disks_name_rule_evidence_and_remedy_and_stay_untouched() {
         );
 
         let job = lab.path("job");
+        let watch = WriteWatch::new(&image);
         let convert = lab.convert(&image, &job, &[]);
         assert_eq!(convert.code, 1, "{name}: {}", convert.stderr);
+        assert!(!watch.was_opened(), "{name}: opened for writing");
         assert!(
             convert.stdout.contains(rule) && convert.stdout.contains("Blocked."),
             "{name}: {}",
@@ -452,6 +454,17 @@ fn blocked_disks_name_rule_evidence_and_remedy_and_stay_untouched() {
         assert!(!job.exists(), "{name}: nothing to save");
         assert_eq!(hash(&image), before, "{name}: changed");
     }
+}
+
+#[test]
+fn a_disk_that_is_ready_is_opened_for_writing() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let watch = WriteWatch::new(&image);
+    assert_eq!(lab.run(&["plan", image.to_str().unwrap()]).code, 0);
+    assert!(!watch.was_opened(), "a plan only reads");
+    assert_eq!(lab.convert(&image, "job", &["--quiet"]).code, 0);
+    assert!(watch.was_opened());
 }
 
 #[test]

@@ -12,54 +12,11 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+use crate::families::families;
 use crate::next::Next;
 
-macro_rules! families {
-    ($($family:ident $module:ident,)+) => {
-        /// What a step found.
-        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-        #[serde(untagged)]
-        #[schemars(rename = "StepEvidence")]
-        #[expect(missing_docs, reason = "the families of the steps")]
-        pub enum Evidence {
-            $($family($module::Evidence),)+
-        }
-
-        /// What is to be done where a step does not hold.
-        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-        #[serde(untagged)]
-        #[schemars(rename = "StepRemedy")]
-        #[expect(missing_docs, reason = "the families of the steps")]
-        pub enum Remedy {
-            $($family($module::Remedy),)+
-        }
-
-        impl Remedy {
-            /// What this program does next for it, in the order in which the advice names it.
-            pub fn next(&self) -> Vec<Next> {
-                match self {
-                    $(Self::$family(remedy) => remedy.next(),)+
-                }
-            }
-        }
-
-        $(
-            impl From<$module::Evidence> for Evidence {
-                fn from(evidence: $module::Evidence) -> Self {
-                    Self::$family(evidence)
-                }
-            }
-
-            impl From<$module::Remedy> for Remedy {
-                fn from(remedy: $module::Remedy) -> Self {
-                    Self::$family(remedy)
-                }
-            }
-        )+
-    };
-}
-
 families! {
+    "StepEvidence", "StepRemedy":
     Table table,
     Start start,
     Bios bios,

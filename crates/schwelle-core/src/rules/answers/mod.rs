@@ -19,6 +19,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Outcome, RuleId, Severity};
+use crate::families::families;
 use crate::next::Next;
 use crate::profile::{Partition, Profile, Titled};
 
@@ -97,67 +98,9 @@ impl Subject {
     }
 }
 
-macro_rules! families {
-    ($($family:ident $module:ident,)+) => {
-        /// What a rule found.
-        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-        #[serde(untagged)]
-        #[schemars(rename = "RuleEvidence")]
-        #[expect(missing_docs, reason = "the families of the rules")]
-        pub enum Evidence {
-            Common(common::Evidence),
-            $($family($module::Evidence),)+
-        }
-
-        /// What is to be done about it.
-        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-        #[serde(untagged)]
-        #[schemars(rename = "RuleRemedy")]
-        #[expect(missing_docs, reason = "the families of the rules")]
-        pub enum Remedy {
-            Common(common::Remedy),
-            $($family($module::Remedy),)+
-        }
-
-        impl Remedy {
-            /// What this program does next for it, in the order in which the advice names it.
-            pub fn next(&self) -> Vec<Next> {
-                match self {
-                    Self::Common(remedy) => remedy.next(),
-                    $(Self::$family(remedy) => remedy.next(),)+
-                }
-            }
-        }
-
-        impl From<common::Evidence> for Evidence {
-            fn from(evidence: common::Evidence) -> Self {
-                Self::Common(evidence)
-            }
-        }
-
-        impl From<common::Remedy> for Remedy {
-            fn from(remedy: common::Remedy) -> Self {
-                Self::Common(remedy)
-            }
-        }
-
-        $(
-            impl From<$module::Evidence> for Evidence {
-                fn from(evidence: $module::Evidence) -> Self {
-                    Self::$family(evidence)
-                }
-            }
-
-            impl From<$module::Remedy> for Remedy {
-                fn from(remedy: $module::Remedy) -> Self {
-                    Self::$family(remedy)
-                }
-            }
-        )+
-    };
-}
-
 families! {
+    "RuleEvidence", "RuleRemedy":
+    Common common,
     Medium medium,
     Table table,
     Room room,

@@ -1,0 +1,134 @@
+//! What is mended of a GPT disk, and what is refused: from a converted disk with one thing wrong.
+
+#![expect(
+    clippy::unwrap_used,
+    clippy::panic,
+    reason = "a test that cannot go on fails"
+)]
+
+use std::collections::BTreeMap;
+
+use schwelle_core::crossing::Style;
+use schwelle_core::device::{BlockDevice, Extent, HostFacts, Lba, MIB, Memory, ReadDevice, Window};
+use schwelle_core::fat::FatVolume;
+use schwelle_core::gpt::{GptLayout, GptPair, TypeTable, type_guid};
+use schwelle_core::mend::{FixKind, MendError, NotMended, StoreFrom};
+use schwelle_core::pipeline::{Circumstances, Mending};
+use schwelle_core::placement::EspWish;
+use schwelle_core::profile::Profile;
+use schwelle_core::rehearse::{StepId, walk};
+use schwelle_demo::{DiskBuilder, convert, outside, put_program};
+
+/// A converted disk, and where its EFI system partition lies.
+fn converted() -> (Memory, Extent) {
+    let disk = Memory::new(512, 330 * MIB / 512);
+    let builder = DiskBuilder::new(&disk);
+    builder.standard(0x51C3_A7E5, "LANTERN-ONE").unwrap();
+    convert(&disk).unwrap();
+    assert!(walk(&disk, None).passed());
+    let esp = GptLayout::of(GptPair::read(&disk).best().unwrap()).unwrap();
+    let mut entries = esp.entries.iter();
+    let esp = entries.find(|entry| entry.kind == type_guid::EFI_SYSTEM);
+    (disk, esp.unwrap().extent)
+}
+
+/// Overwrites the first sector of a file of the EFI system partition.
+fn spoil(disk: &Memory, esp: Extent, path: &str) {
+    let window = Window::new(disk, esp).unwrap();
+    let volume = FatVolume::open(&window).unwrap();
+    let file = volume.find(path).unwrap().unwrap();
+    let place = volume.extents_of(&file).unwrap()[0];
+    window.write_at(place.first.0 * 512, &[0xEE; 512]).unwrap();
+}
+
+/// What is mended, where the mended draft passes its rehearsal; else why it is not.
+fn mended(disk: &Memory) -> Result<Option<Vec<FixKind>>, MendError> {
+    let profile = Profile::read(disk, HostFacts::default()).unwrap();
+    let (types, severities) = (TypeTable::default(), BTreeMap::new());
+    let known = Circumstances::unknown(Style::Gpt, EspWish::default(), &types, &severities);
+    let mending = outside(|outside| Mending::new(disk, &profile, known, outside))?;
+    Ok(mending.map(|mending| {
+        let mended = mending.rehearse();
+        let mended = mended.unwrap_or_else(|judged| panic!("{:?}", judged.findings()));
+        assert!(mended.rehearsed.ready().is_some());
+        mended.fixes.into_iter().map(|fix| fix.what).collect()
+    }))
+}
+
+type Damage = fn(&Memory, Extent);
+
+#[test]
+fn each_damage_has_its_remedy() {
+    const LOADER: &str = "\\EFI\\BOOT\\BOOTX64.EFI";
+    let filled = |store| FixKind::Filled { store };
+    let cases: [(&str, Damage, Vec<FixKind>); 7] = [
+        ("nothing", |_, _| (), Vec::new()),
+        (
+            "sector 0",
+            |disk, _| disk.write_at(0, &[0; 512]).unwrap(),
+            vec![FixKind::ProtectiveEntry],
+        ),
+        (
+            "the primary header",
+            |disk, _| disk.write_at(512, &[0; 512]).unwrap(),
+            vec![FixKind::PrimaryTable],
+        ),
+        (
+            "the backup header",
+            |disk, _| {
+                let last = disk.geometry().len_bytes() - 512;
+                disk.write_at(last, &[0; 512]).unwrap();
+            },
+            vec![FixKind::BackupTable],
+        ),
+        (
+            "the loader",
+            |disk, esp| spoil(disk, esp, LOADER),
+            vec![filled(StoreFrom::Esp)],
+        ),
+        (
+            "the boot store",
+            |disk, esp| spoil(disk, esp, "\\EFI\\Microsoft\\Boot\\BCD"),
+            vec![filled(StoreFrom::Nothing)],
+        ),
+        (
+            "sector 0 and the loader",
+            |disk, esp| {
+                disk.write_at(0, &[0; 512]).unwrap();
+                spoil(disk, esp, LOADER);
+            },
+            vec![FixKind::ProtectiveEntry, filled(StoreFrom::Esp)],
+        ),
+    ];
+    for (name, damage, expected) in cases {
+        let (disk, esp) = converted();
+        damage(&disk, esp);
+        let found = mended(&disk).unwrap_or_else(|error| panic!("{name}: {error}"));
+        assert_eq!(found.unwrap_or_default(), expected, "{name}");
+    }
+}
+
+#[test]
+fn what_is_no_matter_of_the_boot_path_is_refused_with_its_step() {
+    let (disk, _) = converted();
+    let profile = Profile::read(&disk, HostFacts::default()).unwrap();
+    let windows = profile.partition(profile.systems[0].partition).unwrap();
+    let kernel = "\\Windows\\System32\\ntoskrnl.exe";
+    put_program(&disk, windows.extent, kernel, b"no program").unwrap();
+    match mended(&disk) {
+        Err(MendError::NoRemedy { step, why }) => {
+            assert_eq!((step.id, why), (StepId::Kernel, NotMended::SystemFiles));
+        }
+        other => panic!("{other:?}"),
+    }
+
+    let blank = Memory::new(512, 10_000);
+    assert!(matches!(mended(&blank), Err(MendError::NotGpt { .. })));
+    blank
+        .write_at(0, &disk.read_sector(Lba(0)).unwrap())
+        .unwrap();
+    assert!(
+        mended(&blank).is_err(),
+        "a protective MBR alone is no table"
+    );
+}
