@@ -7,12 +7,12 @@ use crate::gpt::{backup_sectors, first_usable};
 
 /// Size of a new EFI system partition where there is room for it, in bytes: enough for boot files
 /// of several systems and the floor at 4096-byte sectors.
-pub const ESP_WANTED: u64 = 260 * MIB;
+pub(crate) const ESP_WANTED: u64 = 260 * MIB;
 /// The smallest at 512-byte sectors; at 4096-byte sectors FAT32 itself asks for 260 MiB.
 const ESP_FLOOR_512: u64 = 100 * MIB;
 
 /// The smallest EFI system partition for a sector size, in bytes.
-pub fn esp_floor(logical_sector: u32) -> u64 {
+pub(crate) fn esp_floor(logical_sector: u32) -> u64 {
     if logical_sector == 512 {
         ESP_FLOOR_512
     } else {
@@ -45,7 +45,7 @@ pub fn gaps(geometry: Geometry, used: &[Extent]) -> Vec<Extent> {
 
 /// The part of a gap that a partition may use: behind the primary table, before the backup, aligned
 /// to 1 MiB.
-pub fn usable_part(geometry: Geometry, gap: Extent) -> Option<Extent> {
+pub(crate) fn usable_part(geometry: Geometry, gap: Extent) -> Option<Extent> {
     let align = geometry.sectors_per_mib();
     let first = gap
         .first
@@ -65,7 +65,12 @@ pub fn usable_part(geometry: Geometry, gap: Extent) -> Option<Extent> {
 /// The place for an EFI system partition in a gap: the smallest gap that takes the wanted size,
 /// else the largest one that takes at least the floor, used up to its whole MiB. Both in bytes. The
 /// error is the size of the largest usable gap.
-pub fn in_gap(geometry: Geometry, used: &[Extent], wanted: u64, floor: u64) -> Result<Extent, u64> {
+pub(crate) fn in_gap(
+    geometry: Geometry,
+    used: &[Extent],
+    wanted: u64,
+    floor: u64,
+) -> Result<Extent, u64> {
     let sector = u64::from(geometry.logical_sector);
     let usable: Vec<Extent> = gaps(geometry, used)
         .into_iter()

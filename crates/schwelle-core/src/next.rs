@@ -54,7 +54,7 @@ pub enum Next {
 
 impl Next {
     /// Ask all rules about this disk, in the usual way.
-    pub const CHECK: Self = Self::Check {
+    pub(crate) const CHECK: Self = Self::Check {
         to: None,
         disk_use: None,
     };

@@ -6,9 +6,9 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 /// Its place on the EFI system partition.
-pub const RECEIPT: &str = "\\EFI\\Schwelle\\crossing.json";
+pub(crate) const RECEIPT: &str = "\\EFI\\Schwelle\\crossing.json";
 /// Longer than any receipt.
-pub const MAX_RECEIPT_BYTES: u64 = 64 << 10;
+pub(crate) const MAX_RECEIPT_BYTES: u64 = 64 << 10;
 const FORM: u32 = 1;
 
 /// What the receipt says.

@@ -89,7 +89,7 @@ fn each_damage_has_its_remedy() {
         (
             "the boot store",
             |disk, esp| spoil(disk, esp, "\\EFI\\Microsoft\\Boot\\BCD"),
-            vec![filled(StoreFrom::Nothing)],
+            vec![filled(StoreFrom::Bios)],
         ),
         (
             "sector 0 and the loader",

@@ -64,7 +64,7 @@ fn a_confirmed_backup_asks_the_rules_again_and_reads_nothing() {
     let disk = standard(|_, _, _| ());
     judged(&disk, |judged| {
         let backup = |judged: &Judged<'_, '_>| {
-            let mut of_backup = judged.with(Outcome::Caution);
+            let mut of_backup = judged.with(Outcome::Unknown);
             of_backup.any(|finding| finding.rule == RuleId::CareBackup)
         };
         assert!(disk.reads() > 0 && backup(&judged));

@@ -107,7 +107,7 @@ impl Crossing {
 
     /// What the partition with this GUID is called afterwards. On the way to GPT, the EFI system partition
     /// need not be among those that cross.
-    pub fn name_after(&self, partition: Uuid) -> PartitionName {
+    pub(crate) fn name_after(&self, partition: Uuid) -> PartitionName {
         match (self.to, self.offset(partition)) {
             (Style::Mbr, Some(offset)) => PartitionName::Mbr {
                 signature: self.signature,

@@ -17,13 +17,15 @@
 )]
 
 mod dice;
+mod images;
 mod medium;
 mod opened;
 mod referees;
 mod renew;
 
 pub use dice::Dice;
+pub use images::{copy_image, hash};
 pub use medium::{Failure, Image, Medium};
 pub use opened::WriteWatch;
-pub use referees::{Mounted, Run, dump, extract, hash, hex, merge, tool, tool_any};
+pub use referees::{Mounted, Run, dump, extract, hex, merge, tool, tool_any};
 pub use renew::{is_up_to_date, renew};

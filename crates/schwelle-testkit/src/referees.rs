@@ -4,13 +4,12 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::Read;
-use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use rustix::fs::{SeekFrom, seek};
-use rustix::io::Errno;
 use serde_json::Value;
+
+use crate::hash;
 
 /// What a run gave.
 pub struct Run {
@@ -137,33 +136,4 @@ impl Drop for Mounted {
     fn drop(&mut self) {
         Command::new("umount").arg(&self.0).status().ok();
     }
-}
-
-/// Hash of what a file holds: its length, and every piece that is not all zeros. The images are mostly holes,
-/// which are passed over; a hole and zeros that were written are the same.
-pub fn hash(path: &Path) -> blake3::Hash {
-    const PIECE: u64 = 1 << 16;
-    let file = File::open(path).unwrap();
-    let len = seek(&file, SeekFrom::End(0)).unwrap();
-    let mut hasher = blake3::Hasher::new();
-    hasher.update(&len.to_le_bytes());
-    let zeros = [0; 1 << 16];
-    let mut piece = Vec::new();
-    let mut at = 0;
-    while at < len {
-        at = match seek(&file, SeekFrom::Data(at)) {
-            Ok(data) => data / PIECE * PIECE,
-            Err(Errno::NXIO) => break,
-            // No holes are told here.
-            Err(_) => at,
-        };
-        piece.resize(usize::try_from(PIECE.min(len - at)).unwrap(), 0);
-        file.read_exact_at(&mut piece, at).unwrap();
-        if piece != zeros[..piece.len()] {
-            hasher.update(&at.to_le_bytes());
-            hasher.update(&piece);
-        }
-        at += PIECE;
-    }
-    hasher.finalize()
 }

@@ -76,7 +76,7 @@ impl Keys {
     }
 
     /// True when there is no platform key, so that Secure Boot cannot be on.
-    pub fn are_none(&self) -> bool {
+    pub(crate) fn are_none(&self) -> bool {
         self.platform.is_empty()
     }
 

@@ -167,7 +167,7 @@ impl Machine {
 
     /// The keys that Secure Boot would go by: the enrolled ones; where none are, those that the maker
     /// delivers. Else why they are not known.
-    pub fn keys_to_go_by(&self) -> Result<&Keys, Untold> {
+    pub(crate) fn keys_to_go_by(&self) -> Result<&Keys, Untold> {
         let enrolled = self.keys.value();
         match (enrolled, self.delivered_keys.value()) {
             (Some(keys), _) if !keys.are_none() => Ok(keys),

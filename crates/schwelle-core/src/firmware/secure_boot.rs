@@ -362,7 +362,7 @@ pub struct LoaderChoice {
 
 /// Chooses the set of boot files that this PC's Secure Boot accepts: the first one, unless only the
 /// second is accepted.
-pub fn choose(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> LoaderChoice {
+pub(crate) fn choose(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> LoaderChoice {
     let judge = |set| verdict_on_set(disk, profile, machine, set);
     let nothing = || Verdict::not_told(Untold::NoLoader);
     let first = judge(SignedSet::First).unwrap_or_else(nothing);

@@ -164,7 +164,7 @@ impl Variables {
     }
 
     /// The numbers of all boot entries, in the order or not, ascending.
-    pub fn boot_numbers(&self) -> Vec<u16> {
+    pub(crate) fn boot_numbers(&self) -> Vec<u16> {
         let suffix = format!("-{GLOBAL}");
         let entries = fs::read_dir(&self.folder).into_iter().flatten();
         let mut numbers: Vec<u16> = entries

@@ -60,7 +60,7 @@ impl JobFolder {
     }
 
     /// Begins a job in an empty folder; `path` is what errors call it.
-    pub fn create_in(
+    pub(crate) fn create_in(
         storage: Arc<dyn Storage>,
         path: &Path,
         job: JobFacts,
@@ -86,7 +86,7 @@ impl JobFolder {
     }
 
     /// The same, wherever its files lie; `path` is what errors call it.
-    pub fn open_in(storage: Arc<dyn Storage>, path: &Path) -> Result<Self, JobError> {
+    pub(crate) fn open_in(storage: Arc<dyn Storage>, path: &Path) -> Result<Self, JobError> {
         let kept = Kept::read(&*storage).map_err(|source| JobError::Io {
             path: path.to_owned(),
             source,

@@ -108,7 +108,7 @@ pub struct MovedExtent {
 
 impl MovedExtent {
     /// As the device layer has it.
-    pub fn as_move(&self) -> Move {
+    pub(crate) fn as_move(&self) -> Move {
         Move {
             from: Lba(self.from_lba),
             to: Lba(self.to_lba),

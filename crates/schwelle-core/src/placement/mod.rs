@@ -186,7 +186,7 @@ impl Placement {
     }
 
     /// Whose room the EFI system partition gets.
-    pub fn esp_from(&self) -> Option<EspFrom> {
+    pub(crate) fn esp_from(&self) -> Option<EspFrom> {
         self.esp.map(|esp| esp.from)
     }
 
@@ -242,7 +242,7 @@ pub enum NoRoom {
 }
 
 /// The sectors that the backup table takes.
-pub fn backup_region(geometry: Geometry) -> Extent {
+pub(crate) fn backup_region(geometry: Geometry) -> Extent {
     let first = geometry
         .sectors
         .saturating_sub(backup_sectors(geometry.logical_sector));
@@ -296,7 +296,7 @@ pub fn find(
 }
 
 /// Finds the room on a GPT disk without an EFI system partition.
-pub fn find_on_gpt(
+pub(crate) fn find_on_gpt(
     device: &dyn ReadDevice,
     profile: &Profile,
     wish: EspWish,

@@ -14,11 +14,11 @@ use super::system::WindowsSystem;
 use super::volume::VolumeKind;
 
 /// The kernel, below the system's folder.
-pub const KERNEL: &str = "System32\\ntoskrnl.exe";
+pub(crate) const KERNEL: &str = "System32\\ntoskrnl.exe";
 /// The loader that a boot manager for UEFI starts.
-pub const UEFI_LOADER: &str = "\\Windows\\System32\\winload.efi";
+pub(crate) const UEFI_LOADER: &str = "\\Windows\\System32\\winload.efi";
 /// The loader that a boot manager for a BIOS starts.
-pub const BIOS_LOADER: &str = "\\Windows\\System32\\winload.exe";
+pub(crate) const BIOS_LOADER: &str = "\\Windows\\System32\\winload.exe";
 /// The boot manager on an EFI system partition.
 pub const BOOTMGFW: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
 /// The boot store on an EFI system partition.

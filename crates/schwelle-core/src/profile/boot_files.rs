@@ -342,7 +342,7 @@ fn without_suffix(name: &str) -> String {
 
 /// The Windows whose boot files are placed: the one with the newest boot manager, since an older one does not
 /// start a newer Windows; among equals the first. The rules name the others.
-pub fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
+pub(crate) fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
     let age = |system: &WindowsSystem| {
         let Some(Ok(manager)) = &system.boot_files.manager else {
             return None;
@@ -366,7 +366,7 @@ pub fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
 }
 
 /// The Windows whose files a BIOS start gets: the first one that brings a boot manager for it.
-pub fn bios_system(profile: &Profile) -> Option<&WindowsSystem> {
+pub(crate) fn bios_system(profile: &Profile) -> Option<&WindowsSystem> {
     let mut systems = profile
         .systems
         .iter()

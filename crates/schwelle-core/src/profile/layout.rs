@@ -54,7 +54,7 @@ impl Profile {
     }
 
     /// The partition of this disk that a boot store means.
-    pub fn partition_at(&self, locator: Locator) -> Option<usize> {
+    pub(crate) fn partition_at(&self, locator: Locator) -> Option<usize> {
         let crossing = self.any_crossing()?;
         let mut partitions = self.partitions.iter();
         let found = partitions.find(|partition| {
@@ -65,7 +65,7 @@ impl Profile {
     }
 
     /// The partitions of this disk that the boot store's default entry and its menu start a system from.
-    pub fn menu_partitions(&self) -> Vec<usize> {
+    pub(crate) fn menu_partitions(&self) -> Vec<usize> {
         let Some(store) = self.boot.readable() else {
             return Vec::new();
         };

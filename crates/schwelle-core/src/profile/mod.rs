@@ -19,20 +19,25 @@ mod tail;
 mod traces;
 mod volume;
 
+pub(crate) use boot::BIOS_LOADER;
+pub(crate) use boot::KERNEL;
+pub(crate) use boot::UEFI_LOADER;
 pub(crate) use boot::find_stores;
 pub use boot::{
-    BIOS_LOADER, BIOS_STORE, BOOTMGFW, BOOTMGR, BootProfile, ESP_STORE, FoundStore, KERNEL,
-    REMOVABLE_X64, StoreFault, UEFI_LOADER,
+    BIOS_STORE, BOOTMGFW, BOOTMGR, BootProfile, ESP_STORE, FoundStore, REMOVABLE_X64, StoreFault,
 };
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
-pub use boot_files::{BootFile, BootFileFault, BootFiles, SignedSet, bios_system, boot_system};
+pub(crate) use boot_files::bios_system;
+pub(crate) use boot_files::boot_system;
+pub use boot_files::{BootFile, BootFileFault, BootFiles, SignedSet};
 pub use foreign::Foreign;
 pub use known::is_systems_own;
 pub use layout::Profile;
 pub use open::open_image_or_disk;
 pub use partition::{Origin, Partition, Role, Table, TableStyle, Titled};
+pub(crate) use recovery::RECOVERY_IMAGE;
+pub use recovery::RecoveryImage;
 pub(crate) use recovery::is_companion;
-pub use recovery::{RECOVERY_IMAGE, RecoveryImage};
 pub use stopped::StoppedSign;
 pub(crate) use stopped::beyond_volume;
 pub use system::{Letters, RegistryFault, WindowsSystem};

@@ -135,7 +135,7 @@ impl Partition {
     }
 
     /// Type GUID, in a GPT.
-    pub fn gpt_kind(&self) -> Option<Uuid> {
+    pub(crate) fn gpt_kind(&self) -> Option<Uuid> {
         match &self.origin {
             Origin::Gpt(entry) => Some(entry.kind),
             _ => None,
@@ -143,7 +143,7 @@ impl Partition {
     }
 
     /// There are shadow copies (restore points) on its volume.
-    pub fn has_shadow_copies(&self) -> bool {
+    pub(crate) fn has_shadow_copies(&self) -> bool {
         let ntfs = self.volume.ntfs.as_ref();
         ntfs.is_some_and(|health| health.shadows.is_some())
     }

@@ -63,7 +63,7 @@ impl Profile {
 
     /// A crossing of this disk to the other table, to find out what could cross; new GUIDs are zero, a new
     /// signature is one with the most digits. `None` without a table.
-    pub fn any_crossing(&self) -> Option<Crossing> {
+    pub(crate) fn any_crossing(&self) -> Option<Crossing> {
         any_crossing(self.geometry, &self.table, &self.partitions)
     }
 }

@@ -9,7 +9,7 @@ use super::partition::Partition;
 use super::system::WindowsSystem;
 
 /// Name of the image in its folder.
-pub const RECOVERY_IMAGE: &str = "Winre.wim";
+pub(crate) const RECOVERY_IMAGE: &str = "Winre.wim";
 /// Where it lies when it is switched on, and when it is not.
 const FOLDERS: [&str; 2] = ["\\Recovery\\WindowsRE", "\\Windows\\System32\\Recovery"];
 /// What may lie in the root of a volume that is there for recovery only. Names that begin with

@@ -115,7 +115,7 @@ pub struct Volume {
 
 impl NtfsHealth {
     /// A session may come back and write what it remembers.
-    pub fn is_hibernated(&self) -> bool {
+    pub(crate) fn is_hibernated(&self) -> bool {
         match self.hibernation {
             Hibernation::None => false,
             Hibernation::Waiting => true,
@@ -124,7 +124,7 @@ impl NtfsHealth {
     }
 
     /// Nothing is pending in the log.
-    pub fn log_is_clean(&self) -> bool {
+    pub(crate) fn log_is_clean(&self) -> bool {
         matches!(self.log, LogState::Clean | LogState::Empty)
     }
 }

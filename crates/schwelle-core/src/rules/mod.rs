@@ -2,7 +2,7 @@
 //! ([`answers`]).
 //!
 //! All rules about a way always run. They look at values only, never at a device. To add one: give it an id,
-//! write its function in the file of its family, put it into [`RULES`], and give every outcome but `pass` a
+//! write its function in the file of its family, put it into `RULES`, and give every outcome but `pass` a
 //! remedy and a disk in the tests that causes it. The compiler then asks for its words.
 
 pub mod answers;
@@ -215,7 +215,7 @@ impl Rule {
 }
 
 /// All rules, by family.
-pub static RULES: &[&[Rule]] = &[
+pub(crate) static RULES: &[&[Rule]] = &[
     medium::RULES,
     table::RULES,
     room::RULES,

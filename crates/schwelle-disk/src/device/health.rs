@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Bytes of the log page.
-pub const NVME_HEALTH_BYTES: usize = 512;
+pub(crate) const NVME_HEALTH_BYTES: usize = 512;
 
 /// What a drive complains of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]

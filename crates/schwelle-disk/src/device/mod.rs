@@ -19,10 +19,10 @@ mod window;
 pub use disk_file::{DiskFile, OpenError};
 pub use draft::{Draft, Move};
 pub use guard::Guard;
-pub use health::{HealthWarning, NVME_HEALTH_BYTES, nvme_warnings};
+pub use health::{HealthWarning, nvme_warnings};
 pub use host::{
-    Bus, FolderFacts, HostFacts, PowerSource, Process, User, disk_names, disk_of_path,
-    folder_facts, host_facts, mounted_folders, power_source,
+    Bus, FolderFacts, HostFacts, PowerSource, Process, User, disk_names, folder_facts, host_facts,
+    mounted_folders, power_source,
 };
 pub use memory::Memory;
 pub use units::{Extent, Geometry, Lba, MIB};

@@ -20,29 +20,27 @@ pub mod element {
     /// The program's path.
     pub const PATH: u32 = 0x1200_0002;
     /// The name in the menu.
-    pub const DESCRIPTION: u32 = 0x1200_0004;
+    pub(crate) const DESCRIPTION: u32 = 0x1200_0004;
     /// The menu's language.
-    pub const LOCALE: u32 = 0x1200_0005;
+    pub(crate) const LOCALE: u32 = 0x1200_0005;
     /// Objects whose settings hold here too.
-    pub const INHERIT: u32 = 0x1400_0006;
-    /// The entries to go to when this one fails.
-    pub const RECOVERY_SEQUENCE: u32 = 0x1400_0008;
+    pub(crate) const INHERIT: u32 = 0x1400_0006;
     /// Where the system lies.
     pub const OS_DEVICE: u32 = 0x2100_0001;
     /// The system's folder.
     pub const SYSTEM_ROOT: u32 = 0x2200_0002;
     /// In the boot manager: the entry to start. In a loader: the object that resumes it.
-    pub const DEFAULT: u32 = 0x2300_0003;
+    pub(crate) const DEFAULT: u32 = 0x2300_0003;
     /// In the boot manager: the entries of the menu, in order.
-    pub const DISPLAY_ORDER: u32 = 0x2400_0001;
+    pub(crate) const DISPLAY_ORDER: u32 = 0x2400_0001;
     /// In the boot manager: entries for the next start only.
-    pub const NEXT_START: u32 = 0x2400_0002;
+    pub(crate) const NEXT_START: u32 = 0x2400_0002;
     /// In the boot manager: the tools below the menu.
-    pub const TOOLS: u32 = 0x2400_0010;
+    pub(crate) const TOOLS: u32 = 0x2400_0010;
     /// In the boot manager: the object that resumes the default.
-    pub const RESUME: u32 = 0x2300_0006;
+    pub(crate) const RESUME: u32 = 0x2300_0006;
     /// In the memory tester: known bad memory is used too.
-    pub const BAD_MEMORY_ACCESS: u32 = 0x1600_000B;
+    pub(crate) const BAD_MEMORY_ACCESS: u32 = 0x1600_000B;
     /// In the boot manager: seconds until the default is started.
     pub const TIMEOUT: u32 = 0x2500_0004;
 }

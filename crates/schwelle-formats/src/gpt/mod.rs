@@ -21,10 +21,10 @@ pub use types::{MappedType, TypeTable, type_guid, type_name};
 /// at least).
 pub const ENTRY_COUNT: u32 = 128;
 /// Bytes of an entry.
-pub const ENTRY_BYTES: u32 = 128;
+pub(crate) const ENTRY_BYTES: u32 = 128;
 
 /// Sectors that the entries of a table take: 32 at 512 bytes, 4 at 4096.
-pub fn entry_sectors(logical_sector: u32) -> u64 {
+pub(crate) fn entry_sectors(logical_sector: u32) -> u64 {
     u64::from((ENTRY_COUNT * ENTRY_BYTES).div_ceil(logical_sector))
 }
 

@@ -13,13 +13,13 @@ use crate::bytes::{ReadBytes, u16_at, u32_at, utf16_lossy};
 /// Value types used here (winnt.h).
 pub mod value_kind {
     /// Text.
-    pub const SZ: u32 = 1;
+    pub(crate) const SZ: u32 = 1;
     /// Bytes.
-    pub const BINARY: u32 = 3;
+    pub(crate) const BINARY: u32 = 3;
     /// A 32-bit number.
-    pub const DWORD: u32 = 4;
+    pub(crate) const DWORD: u32 = 4;
     /// A list of texts.
-    pub const MULTI_SZ: u32 = 7;
+    pub(crate) const MULTI_SZ: u32 = 7;
 }
 
 /// A cell is read up to this length: above the largest that the systems make.
@@ -312,7 +312,7 @@ impl<'a, S: ReadBytes + ?Sized> Key<'a, S> {
     }
 
     /// The key of this name below, whatever the case.
-    pub fn subkey(&self, name: &str) -> Result<Option<Key<'a, S>>, HiveError> {
+    pub(crate) fn subkey(&self, name: &str) -> Result<Option<Key<'a, S>>, HiveError> {
         Ok(self
             .subkeys()?
             .into_iter()

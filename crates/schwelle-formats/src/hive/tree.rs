@@ -99,7 +99,7 @@ impl Node {
     }
 
     /// The same, to be changed.
-    pub fn find_mut(&mut self, path: &str) -> Option<&mut Self> {
+    pub(crate) fn find_mut(&mut self, path: &str) -> Option<&mut Self> {
         path.split('\\').try_fold(self, |node, name| {
             node.subkeys
                 .iter_mut()

@@ -38,7 +38,7 @@ impl Kind {
     pub const RECOVERY: Self = Self(0x27);
 
     /// A container of logical partitions.
-    pub fn is_extended(self) -> bool {
+    pub(crate) fn is_extended(self) -> bool {
         matches!(self.0, 0x05 | 0x0F | 0x85)
     }
 

@@ -120,7 +120,7 @@ impl NtfsShape {
     }
 
     /// Byte offset of a cluster in its file.
-    pub fn byte_in_file(&self, vcn: Vcn) -> Option<u64> {
+    pub(crate) fn byte_in_file(&self, vcn: Vcn) -> Option<u64> {
         vcn.0.checked_mul(self.cluster_bytes.into())
     }
 

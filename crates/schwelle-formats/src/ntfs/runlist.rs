@@ -23,7 +23,7 @@ pub struct Run {
 
 impl Run {
     /// First cluster of the file behind this run.
-    pub fn end_vcn(&self) -> Vcn {
+    pub(crate) fn end_vcn(&self) -> Vcn {
         Vcn(self.vcn.0.saturating_add(self.clusters))
     }
 
@@ -33,7 +33,7 @@ impl Run {
     }
 
     /// The clusters of the volume; none for a hole.
-    pub fn volume_clusters(&self) -> Range<u64> {
+    pub(crate) fn volume_clusters(&self) -> Range<u64> {
         self.lcn.map_or(0..0, |Lcn(first)| {
             first..first.saturating_add(self.clusters)
         })

@@ -14,7 +14,8 @@ mod recovery;
 
 pub use hive_file::{HIVE_LOGS, HiveFile, HiveFileError};
 pub use letters::{CrossedHive, LettersError, cross_letters, mounted_names, shared_out};
-pub use mounted::{MOUNTED_DEVICES, MountTarget, MountedName};
+pub(crate) use mounted::MOUNTED_DEVICES;
+pub use mounted::{MountTarget, MountedName};
 pub use program::program_at;
 pub use recovery::{
     RECOVERY_CONFIG, RecoveryConfig, RecoveryConfigError, RecoveryConfigFault, RecoveryDisk,

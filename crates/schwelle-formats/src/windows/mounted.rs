@@ -7,7 +7,7 @@ use crate::crossing::{Crossing, PartitionName};
 use crate::hive::Value;
 
 /// The key, below the root of the hive SYSTEM.
-pub const MOUNTED_DEVICES: &str = "MountedDevices";
+pub(crate) const MOUNTED_DEVICES: &str = "MountedDevices";
 
 const LETTER: &str = "\\DosDevices\\";
 /// What the GPT form begins with; the partition's GUID follows.

@@ -38,6 +38,12 @@ impl Firmware {
     /// Starts `image`, as a snapshot, until it ends or the firmware has said its last; what the
     /// serial console says.
     pub(crate) fn start(&self, lab: &Lab, image: &Path, sector: u32) -> String {
+        self.start_all(lab, &[image], sector)
+    }
+
+    /// The same with several disks, which the firmware tries in this order. Each is named in what it says by
+    /// [`device`].
+    pub(crate) fn start_all(&self, lab: &Lab, images: &[&Path], sector: u32) -> String {
         let variables = lab.path("variables.fd");
         fs::copy(&self.variables, &variables)
             .expect("tools/install-test-tools.sh brings the firmware");
@@ -49,13 +55,6 @@ impl Firmware {
         } else {
             ("OVMF_CODE_4M.fd", "q35,accel=tcg")
         };
-        let disk = format!(
-            "if=none,id=disk,format=raw,snapshot=on,file={}",
-            image.display()
-        );
-        let device = format!(
-            "virtio-blk-pci,drive=disk,bootindex=0,logical_block_size={sector},physical_block_size={sector}"
-        );
         let mut command = Command::new("qemu-system-x86_64");
         command.args([
             "-machine",
@@ -72,7 +71,19 @@ impl Firmware {
         let pflash = format!("if=pflash,format=raw,readonly=on,file={FOLDER}/{code}");
         command.args(["-drive", &pflash]);
         let pflash = format!("if=pflash,format=raw,file={}", variables.display());
-        command.args(["-drive", &pflash, "-drive", &disk, "-device", &device]);
+        command.args(["-drive", &pflash]);
+        for (index, image) in images.iter().enumerate() {
+            let disk = format!(
+                "if=none,id=disk{index},format=raw,snapshot=on,file={}",
+                image.display()
+            );
+            let device = format!(
+                "virtio-blk-pci,drive=disk{index},bootindex={index},addr={:#x},logical_block_size={sector},\
+                 physical_block_size={sector}",
+                FIRST_SLOT + index
+            );
+            command.args(["-drive", &disk, "-device", &device]);
+        }
         if self.secure {
             // Only the firmware itself may write its variables.
             command.args(["-global", "driver=cfi.pflash01,property=secure,value=on"]);
@@ -97,6 +108,14 @@ impl Firmware {
             std::thread::sleep(Duration::from_millis(100));
         }
     }
+}
+
+/// Where the first disk is plugged in.
+const FIRST_SLOT: usize = 8;
+
+/// What the firmware calls a disk that it was started with.
+pub(crate) fn device(index: usize) -> String {
+    format!("/Pci({:#X},0x0)", FIRST_SLOT + index).replace("0X", "0x")
 }
 
 /// A variable in the firmware's file: its head (60 bytes: mark, state, attributes, count, time, key,

@@ -14,7 +14,7 @@ use crate::blocked::{entry, with_table};
 use crate::devices::{Attached, FileSystem};
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba, peek, poke};
 use crate::volumes::{Mount, is_consistent, snapshot};
-use schwelle_testkit::{extract, hash, tool};
+use schwelle_testkit::{copy_image, extract, hash, tool};
 
 /// MiB of a disk that the standard volumes fill to the last sector.
 const FULL_MIB: u64 = 211;
@@ -93,7 +93,7 @@ fn same_but_for_moves(a: &Path, b: &Path, job: &Path) -> bool {
 fn a_trimmed_conversion_is_taken_back_to_the_byte_and_made_again() {
     let lab = Lab::new();
     let (image, pristine) = (full_disk(&lab, "disk.img"), lab.path("old.img"));
-    fs::copy(&image, &pristine).unwrap();
+    copy_image(&image, &pristine);
     let job = lab.path("job");
     let run = lab.convert(&image, &job, &OVER_DATA);
     assert_eq!(run.code, 0, "{}", run.stderr);
@@ -496,12 +496,12 @@ fn ctrl_c_stops_between_stages_and_says_what_to_do() {
 fn a_volume_that_was_used_half_way_is_not_finished_but_taken_back() {
     let lab = Lab::new();
     let (image, pristine) = (full_disk(&lab, "disk.img"), lab.path("old.img"));
-    fs::copy(&image, &pristine).unwrap();
+    copy_image(&image, &pristine);
     let job = lab.path("job");
     assert_eq!(lab.convert(&image, &job, &["--quiet"]).code, 0);
     reopen(&job);
     // Cut before anything but the moved clusters was written, and then Windows was started.
-    fs::copy(&pristine, &image).unwrap();
+    copy_image(&pristine, &image);
     let number = |key: &str| journal(&job)["volumes"][0][key].as_u64().unwrap();
     let (first, len) = (number("first_lba"), number("sectors_before"));
     let volume = lab.path("windows.img");

@@ -7,7 +7,7 @@ use std::path::Path;
 use schwelle_core::device::{BlockDevice, DiskFile, Extent};
 
 use crate::support::{Lab, lba, peek, place, poke};
-use schwelle_testkit::hash;
+use schwelle_testkit::{copy_image, hash};
 
 /// A stretch of a file as a stream: what the foreign FAT reader works on.
 pub(crate) struct Slice {
@@ -258,7 +258,7 @@ const SPOILT: &[(&str, &str, &str, Spoil)] = &[
     (
         "system loader missing",
         "system-loader",
-        "winloaX.efi: is not there",
+        "winloaX.efi is missing",
         |image, esp, _| {
             on_esp(image, esp, |root| {
                 edit_store(root, &utf16("winload.efi"), &utf16("winloaX.efi"));
@@ -331,7 +331,7 @@ fn each_fault_is_met_at_its_own_step() {
     let (esp, windows) = (place(&record, "EFI system"), place(&record, "Windows"));
     for (name, step, evidence, spoil) in SPOILT {
         let image = lab.path("spoilt.img");
-        std::fs::copy(&converted, &image).unwrap();
+        copy_image(&converted, &image);
         spoil(&image, esp, windows);
         let before = hash(&image);
         let run = lab.run(&["rehearse", image.to_str().unwrap(), "--json"]);

@@ -99,7 +99,7 @@ fn is_in_memory(root: &Path, path: &Path, depth: u32) -> Option<bool> {
 }
 
 /// The device path of the disk a folder lies on, where the kernel tells.
-pub fn disk_of_path(root: &Path, folder: &Path) -> Option<PathBuf> {
+pub(crate) fn disk_of_path(root: &Path, folder: &Path) -> Option<PathBuf> {
     let device = fs::metadata(folder).ok()?.dev();
     let sys = root.join("sys/dev/block").join(number_of(device));
     let sys = fs::canonicalize(sys).ok()?;

@@ -13,7 +13,7 @@ mod users;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-pub use folder::{FolderFacts, disk_of_path, folder_facts};
+pub use folder::{FolderFacts, folder_facts};
 pub use identity::Bus;
 pub(super) use users::lock_holder;
 pub use users::{Process, User};

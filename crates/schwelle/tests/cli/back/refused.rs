@@ -11,7 +11,7 @@ use uuid::Uuid;
 use super::{Bench, DATA, FREE, MIB, PER_MIB, entry};
 use crate::support::{Lab, poke};
 use crate::volumes::edit_volume;
-use schwelle_testkit::{hash, tool};
+use schwelle_testkit::{copy_image, hash, tool};
 
 /// The Windows volume of the standard disk.
 const WINDOWS: (u64, u64) = (51 * MIB, 160 * MIB);
@@ -175,13 +175,13 @@ fn assert_refused(lab: &Lab, name: &str, more: &[&str], rule: &str, told: &str) 
 fn what_does_not_fit_is_refused_in_numbers_and_untouched() {
     let bench = Bench::new(512);
     let original = bench.lab.path("original.img");
-    fs::copy(&bench.image, &original).unwrap();
+    copy_image(&bench.image, &original);
     for (name, change, rule, told) in CASES {
-        fs::copy(&original, &bench.image).unwrap();
+        copy_image(&original, &bench.image);
         change(&bench);
         assert_refused(&bench.lab, name, &[], rule, told);
     }
-    fs::copy(&original, &bench.image).unwrap();
+    copy_image(&original, &bench.image);
     let told = "no data disk, a PC may start from it";
     assert_refused(
         &bench.lab,

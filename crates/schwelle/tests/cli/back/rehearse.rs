@@ -7,7 +7,7 @@ use schwelle_core::bytes::utf16_bytes;
 
 use super::{Bench, MIB};
 use crate::support::{Lab, lba, peek, poke};
-use schwelle_testkit::tool;
+use schwelle_testkit::{copy_image, tool};
 
 /// Byte of the active partition.
 const ACTIVE: u64 = 211 * MIB;
@@ -155,14 +155,14 @@ fn each_fault_of_a_bios_start_is_met_at_its_own_step() {
         .convert(&bench.image, "job", &["--to", "mbr", "--quiet"]);
     assert_eq!(run.code, 0, "{}", run.stderr);
     let original = bench.lab.path("original.img");
-    fs::copy(&bench.image, &original).unwrap();
+    copy_image(&bench.image, &original);
     let rehearse = || {
         bench
             .lab
             .run(&["rehearse", "disk.img", "--to", "mbr", "--json"])
     };
     for (name, spoil, step, told) in CASES {
-        fs::copy(&original, &bench.image).unwrap();
+        copy_image(&original, &bench.image);
         spoil(&bench);
         let run = rehearse();
         assert_eq!(run.code, 1, "{name}: {}", run.stdout);
@@ -182,7 +182,7 @@ fn each_fault_of_a_bios_start_is_met_at_its_own_step() {
         assert!(evidence.contains(told), "{name}: {evidence}");
     }
     // What is only told of: a GPT header that is left, boot code that nobody knows.
-    fs::copy(&original, &bench.image).unwrap();
+    copy_image(&original, &bench.image);
     poke(&bench.image, 512, b"EFI PART");
     poke(&bench.image, 0, &[0xEB, 0xFE]);
     let run = rehearse();
