@@ -50,7 +50,7 @@ root=$work/root
 modules=$root/lib/modules/$version
 mkdir -p "$root"/{bin,keymaps} "$modules/kernel"
 cp "$tree/bin/busybox" "$root/bin/busybox"
-cp "$program" "$root/bin/schwelle"
+strip -o "$root/bin/schwelle" "$program"
 cp "$here/stick/init" "$root/init"
 cp "$here/stick/menu" "$root/bin/menu"
 chmod 755 "$root/init" "$root/bin/"*

@@ -3,10 +3,16 @@
 set -eu
 cd "$(dirname "$0")/.."
 tools/install-test-tools.sh
+# One build for all: the program that the tests drive is linked as the one for the stick is, and goes onto it.
+CARGO_BUILD_TARGET=$(uname -m)-unknown-linux-gnu
+RUSTFLAGS="-C target-feature=+crt-static"
+export CARGO_BUILD_TARGET RUSTFLAGS
 cargo fmt --all --check
 cargo clippy --workspace --all-targets --locked -- -D warnings
 # The command line and the fuzz targets have no public face.
 RUSTDOCFLAGS="-D warnings" cargo doc --workspace --exclude schwelle --exclude schwelle-fuzz --no-deps --locked --quiet
 cargo test --workspace --locked
+program=${CARGO_TARGET_DIR:-$PWD/target}/$CARGO_BUILD_TARGET/debug/schwelle
+tools/alone.sh "$program"
 # A virtual PC: the rescue stick on real firmware and buses, with faults and power cuts. More cuts are in the longer forms.
-tools/pc-test.sh
+SCHWELLE=$program tools/pc-test.sh

@@ -1,8 +1,9 @@
 //! The boot configuration, and where its parts lie.
 
-use crate::bootstore::{BootStore, StoreError};
+use crate::bootstore::{BootStore, Locator, StoreError};
 use crate::cause::Cause;
-use crate::device::{ReadDevice, Window};
+use crate::crossing::Crossing;
+use crate::device::{Geometry, ReadDevice, Window};
 use crate::fat::{FatError, FatKind, FatVolume};
 use crate::gpt::type_guid;
 use crate::hive::{MAX_LOG_BYTES, Recovered};
@@ -105,6 +106,26 @@ impl BootProfile {
         Self {
             partition: Some(active.number),
             store,
+        }
+    }
+
+    /// Names the partitions that the store leaves open, as they are called now.
+    pub(super) fn resolve(
+        &mut self,
+        crossing: Option<&Crossing>,
+        partitions: &[Partition],
+        systems: &[WindowsSystem],
+        geometry: Geometry,
+    ) {
+        let name = |number: usize| {
+            let mut partitions = partitions.iter();
+            let partition = partitions.find(|part| part.number == number)?;
+            crossing?.name_before(geometry.byte_of(partition.extent.first)?)
+        };
+        let systems = systems.iter().map(|system| name(system.partition));
+        let systems: Vec<Locator> = systems.flatten().collect();
+        if let Some(Ok(found)) = &mut self.store {
+            found.store.resolve(name(found.partition), &systems);
         }
     }
 

@@ -32,7 +32,8 @@ impl Profile {
         let code_in_gap = code_in_gap(beside, &gaps)?;
         let crossing = any_crossing(geometry, &table, &partitions);
         let systems = WindowsSystem::find_all(device, &partitions, crossing.as_ref());
-        let boot = BootProfile::read(device, &partitions, &systems);
+        let mut boot = BootProfile::read(device, &partitions, &systems);
+        boot.resolve(crossing.as_ref(), &partitions, &systems, geometry);
         let recovery = RecoveryImage::find_all(device, &partitions, &systems);
         let stopped = match &table {
             Table::Mbr { .. } => stopped::find(beside, &GptPair::read(device), &partitions, &used)?,

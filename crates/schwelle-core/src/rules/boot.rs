@@ -108,10 +108,11 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
             NotAsked::NoReadableStore,
         )];
     };
-    let usable = store.default_entry();
-    let crosses = |kind| facts.to() == Style::Mbr || !is_bios_only(kind);
-    let Some(entry) = usable.filter(|entry| crosses(entry.kind())) else {
-        let was = match usable {
+    let Some(entry) = store.default_for(facts.to()) else {
+        let was = match store.default_entry() {
+            Some(entry) if entry.is_in_file() => DefaultFault::InFile {
+                title: entry.title(),
+            },
             Some(entry) => DefaultFault::BiosOnly {
                 title: entry.title(),
             },

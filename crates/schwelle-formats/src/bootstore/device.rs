@@ -21,7 +21,8 @@ struct RawLocator {
     scheme: U32,
     /// MBR: the disk's signature, then zeros. GPT: the disk's GUID.
     disk: [u8; 16],
-    zero_3: [u8; 16],
+    /// Zeros, or what was there.
+    rest: [u8; 16],
 }
 
 const LOCATOR_BYTES: usize = 0x48;
@@ -29,6 +30,7 @@ const _: () = assert!(size_of::<RawLocator>() == LOCATOR_BYTES);
 const OPTIONS_BYTES: usize = 16;
 const KIND_PARTITION: u32 = 6;
 const KIND_BOOT: u32 = 5;
+const KIND_LOCATE: u32 = 8;
 const SCHEME_GPT: u32 = 0;
 const SCHEME_MBR: u32 = 1;
 
@@ -42,9 +44,10 @@ fn parse(raw: &RawLocator) -> Option<Locator> {
     {
         return None;
     }
-    let [a, b, c, d, e, f, g, h, rest @ ..] = raw.partition;
+    let [a, b, c, d, e, f, g, h, ..] = raw.partition;
     match raw.scheme.get() {
-        SCHEME_MBR if rest == [0; 8] && raw.disk[4..] == [0; 12] => {
+        // What fills the rest of both fields need not be zero.
+        SCHEME_MBR => {
             let [s, t, u, v, ..] = raw.disk;
             let signature = u32::from_le_bytes([s, t, u, v]);
             Some(Locator::Mbr {
@@ -60,8 +63,10 @@ fn parse(raw: &RawLocator) -> Option<Locator> {
     }
 }
 
-fn write(locator: Locator) -> [u8; LOCATOR_BYTES] {
+/// `flags` and `rest` say nothing of the partition's name.
+fn write(locator: Locator, flags: U32, rest: [u8; 16]) -> [u8; LOCATOR_BYTES] {
     let mut raw = RawLocator::new_zeroed();
+    (raw.flags, raw.rest) = (flags, rest);
     raw.kind = U32::new(KIND_PARTITION);
     raw.len_bytes = U32::new(0x48);
     match locator {
@@ -86,12 +91,17 @@ pub struct DeviceElement(pub Vec<u8>);
 impl DeviceElement {
     /// The element for a whole partition.
     pub fn partition(locator: Locator) -> Self {
-        Self([&[0; OPTIONS_BYTES][..], &write(locator)].concat())
+        Self([&[0; OPTIONS_BYTES][..], &write(locator, U32::ZERO, [0; 16])].concat())
     }
 
     /// True when it says "the device we were started from".
     pub fn is_boot_device(&self) -> bool {
         crate::bytes::u32_at(&self.0, OPTIONS_BYTES) == Some(KIND_BOOT)
+    }
+
+    /// True when it says "wherever this file is".
+    pub fn is_searched_for(&self) -> bool {
+        crate::bytes::u32_at(&self.0, OPTIONS_BYTES) == Some(KIND_LOCATE)
     }
 
     /// The locators in the element, nested ones too, with their places.
@@ -127,15 +137,18 @@ impl DeviceElement {
             && self.0.len() == OPTIONS_BYTES + LOCATOR_BYTES
     }
 
-    /// Replaces each locator for which `change` gives another; the length stays. The number
-    /// replaced.
+    /// Replaces each locator for which `change` gives another; length, flags and what follows the names stay. The
+    /// number replaced.
     pub fn replace(&mut self, change: impl Fn(Locator) -> Option<Locator>) -> usize {
         let mut replaced = 0;
         for (at, locator) in self.places() {
             if let Some(new) = change(locator)
                 && let Some(place) = self.0.get_mut(at..at.saturating_add(LOCATOR_BYTES))
             {
-                place.copy_from_slice(&write(new));
+                let old = RawLocator::ref_from_bytes(place).ok();
+                let kept = old.map(|old| (old.flags, old.rest));
+                let (flags, rest) = kept.unwrap_or((U32::ZERO, [0; 16]));
+                place.copy_from_slice(&write(new, flags, rest));
                 replaced += 1;
             }
         }
@@ -166,8 +179,14 @@ mod tests {
         );
         // As in a RAM disk: a head of another kind, the locator, a path behind it.
         let head = [&[9; 16][..], &[0; 36]].concat();
-        let mut nested =
-            DeviceElement([head.clone(), write(MBR).to_vec(), vec![0x5C, 0, 0x52, 0]].concat());
+        let mut nested = DeviceElement(
+            [
+                head.clone(),
+                write(MBR, U32::ZERO, [0; 16]).to_vec(),
+                vec![0x5C, 0, 0x52, 0],
+            ]
+            .concat(),
+        );
         assert!(!nested.is_plain_partition());
         assert_eq!(nested.replace(|locator| (locator == MBR).then_some(gpt)), 1);
         assert_eq!(nested.locators(), [gpt]);

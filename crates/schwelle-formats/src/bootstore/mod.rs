@@ -9,6 +9,7 @@
 
 mod device;
 mod fresh;
+mod resolve;
 mod store;
 mod translate;
 

@@ -105,6 +105,12 @@ pub struct BootObject<'a> {
 }
 
 impl<'a> BootObject<'a> {
+    /// Its system lies in a file on a partition, as a RAM disk or a virtual disk, and not on the partition itself.
+    pub fn is_in_file(&self) -> bool {
+        let device = self.device(element::OS_DEVICE);
+        device.is_some_and(|device| !device.locators().is_empty() && !device.is_plain_partition())
+    }
+
     /// Its GUID as text, with braces.
     pub fn id(&self) -> &'a str {
         &self.node.name
@@ -265,6 +271,7 @@ impl BootStore {
             let here = locators.first();
             here.is_some_and(|here| places.contains(here))
                 && entry.kind() == Some(ObjectKind::Loader)
+                && !entry.is_in_file()
         })
     }
 

@@ -2,7 +2,7 @@
 //! languages, custom entries, debugging settings.
 
 use super::device::DeviceElement;
-use super::store::{BootStore, ObjectKind, element, object};
+use super::store::{BootObject, BootStore, ObjectKind, element, object};
 use crate::crossing::{Crossing, PartitionName, Style};
 use crate::hive::value_kind;
 
@@ -160,6 +160,15 @@ pub fn translate(store: &mut BootStore, crossing: &Crossing, systems: &[u64]) ->
     done
 }
 
+impl BootStore {
+    /// The default entry, where it can be started in the other mode, and is a system on a partition.
+    pub fn default_for(&self, to: Style) -> Option<BootObject<'_>> {
+        let crosses = |kind| to == Style::Mbr || !is_bios_only(kind);
+        let default = self.default_entry();
+        default.filter(|entry| crosses(entry.kind()) && !entry.is_in_file())
+    }
+}
+
 /// True for an entry that runs in BIOS mode only.
 pub fn is_bios_only(kind: Option<ObjectKind>) -> bool {
     matches!(kind, Some(ObjectKind::OldLoader | ObjectKind::BootSector))
@@ -172,9 +181,7 @@ fn choose_default(
     systems: &[u64],
     done: &mut Translated,
 ) {
-    let can_start = |kind| crossing.to == Style::Mbr || !is_bios_only(kind);
-    let default = store.default_entry();
-    if default.is_some_and(|entry| can_start(entry.kind())) {
+    if store.default_for(crossing.to).is_some() {
         return;
     }
     let places = systems.iter().filter_map(|&at| crossing.name_before(at));

@@ -6,15 +6,16 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use schwelle_core::bootstore::{DeviceElement, Locator};
-use schwelle_core::device::{Extent, MIB};
+use schwelle_core::device::{DiskFile, Extent, MIB};
+use schwelle_core::gpt::GptPair;
 use schwelle_core::hive::HiveEditor;
-use schwelle_demo::{Asset, LogFormat, interrupted, replace_bytes};
+use schwelle_demo::{Asset, LogFormat, MbrEntry, interrupted, replace_bytes};
 use serde_json::Value;
 
 use crate::blocked::{entry, with_table};
 use crate::support::{Lab, SIGNATURE, lba, place};
 use crate::volumes::edit_volume;
-use schwelle_testkit::{dump, extract, hex, merge, tool};
+use schwelle_testkit::{dump, extract, hash, hex, merge, tool};
 
 pub(crate) const BOOT: (u64, u64) = (MIB, 50 * MIB);
 const MANAGER: &str = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
@@ -376,4 +377,168 @@ fn a_recovery_partition_gets_its_type_unless_the_customer_keeps_files_on_it() {
         let found = crate::support::peek(&image, 1024 + 2 * 128 + 48, 8);
         assert_eq!(u64::from_le_bytes(found.try_into().unwrap()), attributes);
     }
+}
+
+/// A device element that names no partition: 5 is the one that the start came from, 8 is searched for by the
+/// entry's own path.
+fn open_device(kind: u32) -> String {
+    let mut bytes = vec![0; 88];
+    bytes[16..20].copy_from_slice(&kind.to_le_bytes());
+    bytes[24..28].copy_from_slice(&0x48_u32.to_le_bytes());
+    if kind == 8 {
+        bytes[36..40].copy_from_slice(&0x1200_0002_u32.to_le_bytes());
+    }
+    format!("hex(3):{}", hex(&bytes))
+}
+
+/// An MBR name with flags, and with what other programs leave in the fields' unused ends.
+fn with_filler(signature: u32, offset: u64) -> String {
+    let DeviceElement(mut bytes) = DeviceElement::partition(Locator::Mbr { signature, offset });
+    bytes[20] = 0x11;
+    bytes[40..48].fill(0xA5);
+    bytes[60..72].fill(0xA5);
+    bytes[76..80].fill(0x5A);
+    format!("hex(3):{}", hex(&bytes))
+}
+
+/// A disk whose store has these devices for the default entry and for a second one; the store lies beside the system
+/// where that is what the first partition is for.
+fn with_devices(lab: &Lab, device: &str, beside: bool) -> PathBuf {
+    let image = lab.image("disk.img", 512, 340, |disk| {
+        with_table(disk, |entries| {
+            if beside {
+                entries[0] = MbrEntry {
+                    active: false,
+                    ..entries[0]
+                };
+                entries[1] = MbrEntry {
+                    active: true,
+                    ..entries[1]
+                };
+            }
+        });
+    });
+    let store = lab.path("edited");
+    edit_volume(&image, BOOT, |mount| {
+        fs::copy(mount.path("Boot/BCD"), &store).unwrap();
+        let devices = |mut elements: Vec<(u32, String)>| {
+            for (number, value) in &mut elements {
+                if [0x1100_0001, 0x2100_0001].contains(number) {
+                    *value = device.to_owned();
+                }
+            }
+            elements
+        };
+        let second = devices(loader("Engine room", SIGNATURE, 51 * MIB));
+        let mut text = object(SECOND, 0x1020_0003, &second);
+        text += &of_manager(&[(0x2400_0001, texts(&[WINDOWS, SECOND]))]);
+        for (number, value) in devices(loader("Windows 10", SIGNATURE, 51 * MIB)) {
+            let key = format!("[BCD\\Objects\\{WINDOWS}\\Elements\\{number:08x}]");
+            writeln!(text, "{key}\n\"Element\"={value}\n").unwrap();
+        }
+        merge(&store, "BCD", &text);
+        fs::copy(&store, mount.path("Boot/BCD")).unwrap();
+    });
+    if beside {
+        edit_volume(&image, (51 * MIB, 160 * MIB), |mount| {
+            fs::create_dir_all(mount.path("Boot")).unwrap();
+            fs::copy(&store, mount.path("Boot/BCD")).unwrap();
+        });
+    }
+    image
+}
+
+#[test]
+fn a_device_that_a_store_leaves_open_gets_the_partition_that_is_meant() {
+    for (what, device, beside) in [
+        ("searched for", open_device(8), false),
+        ("where it was started from", open_device(5), true),
+        ("with filler", with_filler(SIGNATURE, 51 * MIB), false),
+    ] {
+        let lab = Lab::new();
+        let image = with_devices(&lab, &device, beside);
+        let before = hash(&image);
+        let record = converted(&lab, &image);
+        let store = dump(&store_of(&lab, &image, &record), "BCD");
+        let open = DiskFile::open_read(&image, Some(512)).unwrap();
+        let pair = GptPair::read(&open);
+        let mut entries = pair.best().unwrap().entries.iter();
+        let windows = entries.find(|(_, entry)| entry.extent.first.0 == 51 * MIB / 512);
+        let id = hex(&windows.unwrap().1.id.to_bytes_le());
+        for (object, number) in [
+            (WINDOWS, 0x1100_0001),
+            (WINDOWS, 0x2100_0001),
+            (SECOND, 0x2100_0001),
+        ] {
+            let key = format!("[BCD\\Objects\\{object}\\Elements\\{number:08x}]");
+            let element = store[&key]
+                .replace("\\\n", "")
+                .replace(char::is_whitespace, "");
+            assert!(element.contains(&id), "{what}: {element}");
+            if what == "with filler" {
+                let kept = hex(&[0x11, 0, 0, 0]);
+                assert!(
+                    element.contains(&kept) && element.contains("5a,5a,5a,5a"),
+                    "{element}"
+                );
+            }
+        }
+        lab.started(&[image.to_str().unwrap()]);
+        drop(open);
+        let undo = lab.run(&["undo", "--job", "job", "--yes", "--quiet"]);
+        assert_eq!(
+            (undo.code, hash(&image)),
+            (0, before),
+            "{what}: {}",
+            undo.stderr
+        );
+    }
+}
+
+#[test]
+fn a_default_in_a_file_gives_way_to_a_system_on_a_partition() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    edit_volume(&image, BOOT, |mount| {
+        let store = lab.path("edited");
+        fs::copy(mount.path("Boot/BCD"), &store).unwrap();
+        // A RAM disk: its image lies on the Windows volume, whose name stands further in.
+        let DeviceElement(inner) = DeviceElement::partition(Locator::Mbr {
+            signature: SIGNATURE,
+            offset: 51 * MIB,
+        });
+        let mut bytes = vec![0; 16];
+        bytes.extend(0_u32.to_le_bytes());
+        bytes.extend([0; 4]);
+        bytes.extend(0x98_u32.to_le_bytes());
+        bytes.extend([0; 4]);
+        bytes.extend(3_u32.to_le_bytes());
+        bytes.extend(&inner[16..]);
+        bytes.extend("\\rescue.wim\0".encode_utf16().flat_map(u16::to_le_bytes));
+        let mut elements = loader("Rescue", SIGNATURE, 51 * MIB);
+        for (number, value) in &mut elements {
+            if [0x1100_0001, 0x2100_0001].contains(number) {
+                *value = format!("hex(3):{}", hex(&bytes));
+            }
+        }
+        let manager = [
+            (0x2300_0003, wide(1, SECOND)),
+            (0x2400_0001, texts(&[SECOND, WINDOWS])),
+        ];
+        let text = object(SECOND, 0x1020_0003, &elements) + &of_manager(&manager);
+        merge(&store, "BCD", &text);
+        fs::copy(&store, mount.path("Boot/BCD")).unwrap();
+    });
+    let check = lab
+        .run(&["check", image.to_str().unwrap(), "--json"])
+        .json();
+    let findings = check["findings"].as_array().unwrap();
+    let default = findings
+        .iter()
+        .find(|finding| finding["rule"] == "boot.default");
+    let default = default.unwrap();
+    assert_eq!(default["outcome"], "caution", "{default}");
+    assert_eq!(default["evidence"]["was"]["kind"], "in-file", "{default}");
+    converted(&lab, &image);
+    lab.started(&[image.to_str().unwrap()]);
 }

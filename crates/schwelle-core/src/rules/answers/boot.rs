@@ -107,6 +107,11 @@ pub enum DefaultFault {
         /// Its title.
         title: String,
     },
+    /// Its system lies in a file on a partition: a RAM disk, or a virtual disk.
+    InFile {
+        /// Its title.
+        title: String,
+    },
     /// It is not in the store.
     NotThere,
 }

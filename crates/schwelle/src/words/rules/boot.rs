@@ -79,6 +79,9 @@ fn none_to_make(can_be_made: bool) -> &'static str {
 fn fault(fault: &DefaultFault) -> String {
     match fault {
         DefaultFault::BiosOnly { title } => format!("\"{title}\" runs in BIOS mode only"),
+        DefaultFault::InFile { title } => {
+            format!("\"{title}\" starts a RAM disk or a virtual disk, and no system on a partition")
+        }
         DefaultFault::NotThere => "is not in the store".to_owned(),
     }
 }
