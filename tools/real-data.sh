@@ -1,9 +1,9 @@
 #!/bin/bash
-# Fetches files that real systems wrote, for the tests: from Debian's source packages, by their checksums, into target/real-data.
+# Fetches files that real systems wrote, for the tests: from Debian's source packages, by their checksums, into the target folder.
 # Does nothing if they are there. No source entries are added to the machine.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-to=${CARGO_TARGET_DIR:-$PWD/target}/real-data
+to=${CARGO_TARGET_DIR:-$PWD/target}/${CARGO_BUILD_TARGET:-}/real-data
 mkdir -p "$to"
 
 # Name, version and SHA-256 of a package's original archive, the files that are taken from it, and the releases that have it.

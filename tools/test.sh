@@ -2,11 +2,11 @@
 # Runs all tests: formatting, lints, and every test, those judged by foreign programs included (installed where missing).
 set -eu
 cd "$(dirname "$0")/.."
-tools/install-test-tools.sh
 # One build for all: the program that the tests drive is linked as the one for the stick is, and goes onto it.
 CARGO_BUILD_TARGET=$(uname -m)-unknown-linux-gnu
 RUSTFLAGS="-C target-feature=+crt-static"
 export CARGO_BUILD_TARGET RUSTFLAGS
+tools/install-test-tools.sh
 cargo fmt --all --check
 cargo clippy --workspace --all-targets --locked -- -D warnings
 # The command line and the fuzz targets have no public face.

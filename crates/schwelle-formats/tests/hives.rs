@@ -256,3 +256,39 @@ fn what_windows_left_in_its_logs_is_applied_as_windows_does() {
     let (left, _) = real("NewDirtyHive2");
     assert!(recovered(&left).unwrap().1 > 0);
 }
+
+#[test]
+fn a_hive_library_reads_every_form_that_is_written() {
+    let value = |name: &str, len: usize| Value {
+        name: name.to_owned(),
+        kind: 3,
+        data: vec![7; len],
+    };
+    let key = |name: String, values| Node {
+        name,
+        values,
+        ..Node::default()
+    };
+    let mut subkeys: Vec<Node> = (0..700)
+        .map(|number| key(format!("Key{number:04}"), Vec::new()))
+        .collect();
+    subkeys.push(key(
+        "Länge".to_owned(),
+        vec![value("short", 3), value("long", 20_000)],
+    ));
+    let root = Node {
+        subkeys,
+        ..key("root".to_owned(), Vec::new())
+    };
+    let dir = tempfile::tempdir().unwrap();
+    let dumped = |minor: u32| {
+        let file = dir.path().join(minor.to_string());
+        std::fs::write(&file, root.to_hive_as(100, 7, minor)).unwrap();
+        schwelle_testkit::dump(&file, "X")
+    };
+    let newest = dumped(5);
+    assert!(newest.len() > 700);
+    for minor in [3, 6] {
+        assert_eq!(dumped(minor), newest, "{minor}");
+    }
+}

@@ -4,6 +4,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+use std::thread;
 use std::time::{Duration, Instant};
 
 use schwelle_fuzz::{TARGETS, Target};
@@ -79,28 +80,35 @@ fn run(target: &Target, input: &[u8], case: usize) {
 
 #[test]
 fn every_target_answers_to_whatever_it_is_given() {
-    for target in TARGETS {
-        let mut dice = Seeded(Dice::new(0x5C4E_77E1_1E00_0001));
-        let seeds = (target.seeds)();
-        for (case, seed) in seeds.iter().enumerate() {
-            run(target, seed, case);
+    // Each has numbers of its own, so they go side by side.
+    thread::scope(|scope| {
+        for target in TARGETS {
+            scope.spawn(|| answers(target));
         }
-        let of_changes = ["ntfs", "fat", "check"].contains(&target.name);
-        // A disk as a whole has the most places at which it can be damaged.
-        let count = match target.name {
-            "check" => cases() * 3,
-            _ => cases(),
+    });
+}
+
+fn answers(target: &Target) {
+    let mut dice = Seeded(Dice::new(0x5C4E_77E1_1E00_0001));
+    let seeds = (target.seeds)();
+    for (case, seed) in seeds.iter().enumerate() {
+        run(target, seed, case);
+    }
+    let of_changes = ["ntfs", "fat", "check"].contains(&target.name);
+    // A disk as a whole has the most places at which it can be damaged.
+    let count = match target.name {
+        "check" => cases() * 3,
+        _ => cases(),
+    };
+    for case in 0..count {
+        let mut input = match of_changes {
+            true => dice.changes(),
+            false => seeds[dice.below(seeds.len())].clone(),
         };
-        for case in 0..count {
-            let mut input = match of_changes {
-                true => dice.changes(),
-                false => seeds[dice.below(seeds.len())].clone(),
-            };
-            if !of_changes {
-                dice.damage(&mut input);
-            }
-            run(target, &input, case);
+        if !of_changes {
+            dice.damage(&mut input);
         }
+        run(target, &input, case);
     }
 }
 

@@ -83,7 +83,24 @@ pub(crate) fn settle(
         let own = profile.geometry.byte_of(partition.extent.first);
         let own = own.ok_or(DraftError::Outside(partition.extent))?;
         volume.letters(finished, &mut settled, crossing, own, written)?;
-        volume.recovery(finished, &mut settled, crossing)?;
+        volume.recovery(finished, &mut settled, crossing, RECOVERY_CONFIG)?;
+    }
+    // A copy of the configuration may lie beside an image.
+    for image in &profile.recovery {
+        let path = image.config_beside();
+        let partition = profile.partition(image.partition);
+        let is_done = |file: &EditedFile| {
+            file.partition == image.partition && file.path.eq_ignore_ascii_case(&path)
+        };
+        if let Some(partition) = partition.filter(|_| !settled.files.iter().any(is_done))
+            && placement.keeps(partition)
+        {
+            let volume = OnVolume {
+                extent: placement.after(partition),
+                partition,
+            };
+            volume.recovery(finished, &mut settled, crossing, &path)?;
+        }
     }
     Ok(settled)
 }
@@ -164,18 +181,18 @@ impl OnVolume<'_> {
         draft: &Draft<'_>,
         settled: &mut Settled,
         crossing: &Crossing,
+        path: &str,
     ) -> Result<(), DraftError> {
         let window = self.window(draft)?;
         let volume = NtfsVolume::open(&window)?;
         // What cannot be read or edited is a finding of the rules; the disk starts without it.
-        let file = RecoveryFile::find(&volume)?.filter(|file| file.is_editable);
+        let file = RecoveryFile::find_at(&volume, path)?.filter(|file| file.is_editable);
         let Some((record, Ok(config))) = file.map(|file| (file.record, file.config)) else {
             return Ok(());
         };
         let Some(Ok(new)) = config.crossed(crossing) else {
             return Ok(());
         };
-        let path = RECOVERY_CONFIG;
         self.write(draft, settled, path, record, &new)?;
         let changes = vec![Edit::RecoveryCrosses { to: crossing.to }];
         settled.note(self.partition.number, path, changes);

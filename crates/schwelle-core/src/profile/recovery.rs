@@ -10,16 +10,19 @@ use super::system::WindowsSystem;
 
 /// Name of the image in its folder.
 pub(crate) const RECOVERY_IMAGE: &str = "Winre.wim";
+/// Name of the configuration.
+const RECOVERY_CONFIG_NAME: &str = "ReAgent.xml";
 /// Where it lies when it is switched on, and when it is not.
 const FOLDERS: [&str; 2] = ["\\Recovery\\WindowsRE", "\\Windows\\System32\\Recovery"];
 /// What may lie in the root of a volume that is there for recovery only. Names that begin with
 /// "$" are the file system's own.
-const COMPANIONS: [&str; 7] = [
+const COMPANIONS: [&str; 8] = [
     "recovery",
     "system volume information",
     "boot",
     "bootmgr",
     "bootnxt",
+    "boottel.dat",
     "efi",
     ".",
 ];
@@ -36,6 +39,12 @@ pub struct RecoveryImage {
 }
 
 impl RecoveryImage {
+    /// Where a copy of the configuration lies beside it.
+    pub(crate) fn config_beside(&self) -> String {
+        let folder = self.path.rsplit_once('\\').map_or("", |(folder, _)| folder);
+        format!("{folder}\\{RECOVERY_CONFIG_NAME}")
+    }
+
     /// Looks on every sound volume, in the usual folders and in those that a system names.
     pub(super) fn find_all(
         device: &dyn ReadDevice,

@@ -136,6 +136,7 @@ impl BootStore {
         Self {
             tree: tree(&all, written),
             sequence: 0,
+            minor: 5,
         }
     }
 }

@@ -181,6 +181,8 @@ pub struct BootStore {
     pub(super) tree: Node,
     /// Sequence number of the hive it was read from.
     pub(super) sequence: u32,
+    /// Minor version of its form.
+    pub(super) minor: u32,
 }
 
 impl BootStore {
@@ -197,12 +199,14 @@ impl BootStore {
         Ok(Self {
             tree,
             sequence: hive.written().1,
+            minor: hive.minor(),
         })
     }
 
-    /// The store as a hive; `written` is the time for its base block (Windows time).
+    /// The store as a hive, in the form in which it was read; `written` is the time for its base block (Windows time).
     pub fn to_hive(&self, written: u64) -> Vec<u8> {
-        self.tree.to_hive(written, self.sequence.wrapping_add(1))
+        let sequence = self.sequence.wrapping_add(1);
+        self.tree.to_hive_as(written, sequence, self.minor)
     }
 
     /// All objects.

@@ -106,6 +106,11 @@ impl<'a, S: ReadBytes + ?Sized> Hive<'a, S> {
         (self.base.written, self.base.sequences.0)
     }
 
+    /// Minor version of the form that it is written in: 3 to 6, after 1.
+    pub fn minor(&self) -> u32 {
+        self.base.minor
+    }
+
     /// The root key.
     pub fn root(&'a self) -> Result<Key<'a, S>, HiveError> {
         self.key(self.base.root_cell)

@@ -21,24 +21,33 @@ use super::tree::Node;
 
 const BIN_HEAD: usize = 32;
 const BIN_BYTES: usize = 4096;
+/// The version that is written where no other is asked for.
+const NEWEST_MINOR: u32 = 5;
 /// Keys in one list; longer ones become a list of lists, as the systems do.
 const LIST_KEYS: usize = 500;
 
 impl Node {
-    /// The bytes of a hive with this tree. `written` is the time for the base block (Windows time),
+    /// The bytes of a hive of version 1.5 with this tree. `written` is the time for the base block (Windows time),
     /// `sequence` its number.
     pub fn to_hive(&self, written: u64, sequence: u32) -> Vec<u8> {
-        let mut bins = Bins::default();
+        self.to_hive_as(written, sequence, NEWEST_MINOR)
+    }
+
+    /// The same in the form of version 1.`minor`: how lists of keys and long values are written differs.
+    pub fn to_hive_as(&self, written: u64, sequence: u32, minor: u32) -> Vec<u8> {
+        let mut bins = Bins {
+            minor,
+            ..Bins::default()
+        };
         let mut securities = Securities::default();
         let root_cell = write_key(&mut bins, &mut securities, self, NONE, true);
         securities.link(&mut bins);
         bins.close();
         let bins_bytes = u32_of(bins.bytes.len());
-        // Version 1.5: the lists and the segmented data written here.
         let base = BaseBlock {
             sequences: (sequence, sequence),
             written,
-            minor: 5,
+            minor,
             root_cell,
             bins_bytes,
         };
@@ -58,6 +67,7 @@ fn u16_of(len: usize) -> U16 {
 /// Bins, filled from the front. A cell that does not fit the open bin closes it and opens another.
 #[derive(Debug, Default)]
 struct Bins {
+    minor: u32,
     bytes: Vec<u8>,
     /// End of the open bin.
     end: usize,
@@ -203,13 +213,14 @@ fn write_key(
         // Systems search the lists by name, so they stand in its order.
         let mut ordered: Vec<&Node> = node.subkeys.iter().collect();
         ordered.sort_by_key(|key| key.name.to_uppercase());
-        let cells: Vec<(u32, u32)> = ordered
+        let cells: Vec<(u32, [u8; 4])> = ordered
             .into_iter()
             .map(|key| {
-                (
-                    write_key(bins, securities, key, offset, false),
-                    name_hash(&key.name),
-                )
+                let hint = match bins.minor {
+                    NEWEST_MINOR.. => name_hash(&key.name).to_le_bytes(),
+                    _ => name_start(&key.name),
+                };
+                (write_key(bins, securities, key, offset, false), hint)
             })
             .collect();
         raw.subkey_list = U32::new(write_list(bins, &cells));
@@ -218,16 +229,22 @@ fn write_key(
     offset
 }
 
-fn write_list(bins: &mut Bins, cells: &[(u32, u32)]) -> u32 {
+/// Lists with hints are as old as version 1.3; what the hint is has changed with 1.5.
+fn write_list(bins: &mut Bins, cells: &[(u32, [u8; 4])]) -> u32 {
+    let (mark, has_hints) = match bins.minor {
+        NEWEST_MINOR.. => (*b"lh", true),
+        3.. => (*b"lf", true),
+        _ => (*b"li", false),
+    };
     let head =
         |mark: [u8; 2], count: usize| -> Vec<u8> { [mark, u16_of(count).to_bytes()].concat() };
     let mut lists: Vec<u32> = Vec::new();
     for part in cells.chunks(LIST_KEYS) {
-        let mut list = head(*b"lh", part.len());
-        list.extend(
-            part.iter()
-                .flat_map(|(offset, hash)| [offset.to_le_bytes(), hash.to_le_bytes()].concat()),
-        );
+        let mut list = head(mark, part.len());
+        for (offset, hint) in part {
+            list.extend(offset.to_le_bytes());
+            list.extend(hint.iter().filter(|_| has_hints));
+        }
         lists.push(bins.add(&list));
     }
     match lists[..] {
@@ -238,6 +255,18 @@ fn write_list(bins: &mut Bins, cells: &[(u32, u32)]) -> u32 {
             bins.add(&outer)
         }
     }
+}
+
+/// The first characters of a name in an "lf" list; zeros for one that is not in the narrow form.
+fn name_start(name: &str) -> [u8; 4] {
+    let mut start = [0; 4];
+    if let (bytes, true) = encode_name(name) {
+        start
+            .iter_mut()
+            .zip(bytes)
+            .for_each(|(to, byte)| *to = byte);
+    }
+    start
 }
 
 /// Hash of a name in an "lh" list.
@@ -257,7 +286,10 @@ fn write_value(bins: &mut Bins, value: &Value) -> u32 {
             field[..value.data.len()].copy_from_slice(&value.data);
             (len | DATA_INLINE, field)
         }
-        5..=SEGMENT_BYTES => (len, bins.add(&value.data).to_le_bytes()),
+        // Before version 1.4, long values stood in one piece too.
+        len_bytes if len_bytes <= SEGMENT_BYTES || bins.minor < 4 => {
+            (len, bins.add(&value.data).to_le_bytes())
+        }
         _ => {
             let segments: Vec<u8> = value
                 .data
@@ -327,15 +359,25 @@ mod tests {
             .collect();
         keys.push(leaf("zz big", values.to_vec()));
         let tree = root(keys);
-        let bytes = tree.to_hive(1234, 9);
-        assert_eq!(bytes.len() % 4096, 0);
-        assert_eq!(read(&bytes), tree);
-        let hive = Hive::open(&bytes[..]).unwrap();
-        assert_eq!(
-            (hive.written(), hive.is_cleanly_closed()),
-            ((1234, 9), true)
-        );
-        assert!(hive.find("KEY0042").unwrap().is_some());
+        for (minor, list, in_pieces) in [
+            (2, b"li", false),
+            (3, b"lf", false),
+            (5, b"lh", true),
+            (6, b"lh", true),
+        ] {
+            let bytes = tree.to_hive_as(1234, 9, minor);
+            assert_eq!(bytes.len() % 4096, 0);
+            assert_eq!(read(&bytes), tree);
+            let hive = Hive::open(&bytes[..]).unwrap();
+            assert_eq!(
+                (hive.written(), hive.is_cleanly_closed(), hive.minor()),
+                ((1234, 9), true, minor)
+            );
+            assert!(hive.find("KEY0042").unwrap().is_some());
+            // Both stand at the beginning of a cell, which is a multiple of 8 bytes behind its length.
+            let has = |mark: &[u8]| bytes.chunks(8).any(|piece| piece[4..].starts_with(mark));
+            assert_eq!((has(list), has(b"db")), (true, in_pieces), "{minor}");
+        }
     }
 
     #[test]

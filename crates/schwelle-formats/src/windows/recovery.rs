@@ -130,9 +130,14 @@ pub struct RecoveryFile {
 }
 
 impl RecoveryFile {
-    /// Looks for the file on a volume; `None` where there is none.
+    /// Looks for the file that a Windows goes by; `None` where there is none.
     pub fn find(volume: &NtfsVolume<'_>) -> Result<Option<Self>, NtfsError> {
-        let entry = volume.find(RECOVERY_CONFIG)?;
+        Self::find_at(volume, RECOVERY_CONFIG)
+    }
+
+    /// Looks for such a file at another place: a copy may lie beside the recovery image.
+    pub fn find_at(volume: &NtfsVolume<'_>, path: &str) -> Result<Option<Self>, NtfsError> {
+        let entry = volume.find(path)?;
         let Some(entry) = entry.filter(|entry| !entry.is_directory) else {
             return Ok(None);
         };
@@ -243,14 +248,16 @@ impl RecoveryConfig {
                     attribute("offset")?,
                     attribute("guid")?,
                 );
-                let (Some(path), Some(id), Some(offset), Some(disk)) = parts else {
+                // An old form has no GUID.
+                let (Some(path), Some(id), Some(offset), disk) = parts else {
                     return Ok(());
                 };
                 let number = |text: &str| text.trim().parse::<u64>().ok();
                 let offset = number(&offset).ok_or(RecoveryConfigFault::Offset)?;
                 let id = number(&id).and_then(|id| u32::try_from(id).ok());
                 let id = id.ok_or(RecoveryConfigFault::Signature)?;
-                let disk = match guid(&disk).filter(|guid| !guid.is_nil()) {
+                let disk = disk.as_deref().and_then(guid);
+                let disk = match disk.filter(|guid| !guid.is_nil()) {
                     Some(disk) => RecoveryDisk::Gpt(disk),
                     None if id != 0 => RecoveryDisk::Mbr(id),
                     None => RecoveryDisk::None,

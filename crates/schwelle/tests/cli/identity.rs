@@ -12,11 +12,13 @@ use schwelle_core::ntfs::NtfsVolume;
 use schwelle_demo::{LogFormat, interrupted, scatter, windows_was_started};
 use serde_json::Value;
 
+use crate::menu::BOOT;
 use crate::support::{COMPUTER, Lab, SIGNATURE, part, peek, place};
 use crate::volumes::{Mount, edit_volume, is_consistent};
 use schwelle_testkit::{Mounted, dump, extract, hash, hex, merge};
 
 const SYSTEM: &str = "Windows/System32/config/SYSTEM";
+const BESIDE: &str = "Recovery/WindowsRE/ReAgent.xml";
 const RECOVERY: &str = "Windows/System32/Recovery/ReAgent.xml";
 const MIB: u64 = 1 << 20;
 /// The Windows volume of the standard disk.
@@ -195,6 +197,11 @@ fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in
             fs::remove_file(mount.path(RECOVERY)).unwrap();
             fs::write(mount.path(RECOVERY), text(SIGNATURE, zero)).unwrap();
         });
+        // Beside the image lies a copy.
+        edit_volume(&image, BOOT, |mount| {
+            fs::write(mount.path(BESIDE), text(SIGNATURE, zero)).unwrap();
+            fs::write(mount.path("bootTel.dat"), [7; 100]).unwrap();
+        });
         if name == "trimmed" {
             // The file table lies where the room is taken: the record moves, and is edited there.
             let device = DiskFile::open_write(&image, Some(512)).unwrap();
@@ -225,6 +232,8 @@ fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in
             &format!("\"{}/><Install", " ".repeat(blanks)),
         );
         assert_eq!(found, expected, "{name}");
+        let beside = fs::read_to_string(file_of(&lab, &image, &record, "boot", BESIDE)).unwrap();
+        assert_eq!(beside, expected, "{name}, beside the image");
         let rehearsal = lab
             .run(&["rehearse", image.to_str().unwrap(), "--json"])
             .json();
