@@ -3,7 +3,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -160,4 +160,71 @@ fn rooms_know_only_those_below() {
         }
         assert_eq!(found.len(), rooms.len(), "{name}");
     }
+}
+
+/// The files and folders of a room that a source in it names: by as many "super" as it lies deep.
+fn beside(source: &Path, folder: &Path) -> BTreeSet<String> {
+    let text = fs::read_to_string(source).unwrap();
+    let text = text.split("#[cfg(test)]\nmod ").next().unwrap();
+    let inside = source.strip_prefix(folder).unwrap();
+    let depth = inside.iter().count() - usize::from(inside.ends_with("mod.rs"));
+    let up = "super::".repeat(depth);
+    let is_name = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    let mut found = BTreeSet::new();
+    for (at, _) in text.match_indices(&up) {
+        let rest = &text[at + up.len()..];
+        if text[..at].ends_with("super::") || rest.starts_with("super::") {
+            continue;
+        }
+        let list = rest.strip_prefix('{').map_or_else(
+            || rest.split(|c| !is_name(c)).next().unwrap(),
+            |list| list.split('}').next().unwrap(),
+        );
+        found.extend(list.split(|c| !is_name(c)).map(str::to_owned));
+    }
+    found
+}
+
+/// What can be reached from each file of a room.
+fn reached(known: &BTreeMap<String, BTreeSet<String>>, from: &str) -> BTreeSet<String> {
+    let (mut found, mut open) = (BTreeSet::new(), vec![from.to_owned()]);
+    while let Some(name) = open.pop() {
+        for next in known.get(&name).into_iter().flatten() {
+            if known.contains_key(next) && found.insert(next.clone()) {
+                open.push(next.clone());
+            }
+        }
+    }
+    found
+}
+
+#[test]
+fn no_more_than_three_files_of_a_room_know_each_other_in_a_circle() {
+    let mut rooms = 0;
+    for (name, _) in ROOMS {
+        let base = crates().join(name).join("src");
+        let all = sources(&base);
+        let folders: BTreeSet<&Path> = all.iter().filter_map(|source| source.parent()).collect();
+        for folder in folders.into_iter().filter(|folder| *folder != base) {
+            let mut known: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+            for source in all.iter().filter(|source| source.starts_with(folder)) {
+                let inside = source.strip_prefix(folder).unwrap();
+                let file = inside.iter().next().unwrap().to_str().unwrap();
+                let file = file.trim_end_matches(".rs").to_owned();
+                if file != "mod" {
+                    known
+                        .entry(file)
+                        .or_default()
+                        .extend(beside(source, folder));
+                }
+            }
+            rooms += 1;
+            for file in known.keys() {
+                let mut circle = reached(&known, file);
+                circle.retain(|other| reached(&known, other).contains(file));
+                assert!(circle.len() <= 3, "{}: {circle:?}", folder.display());
+            }
+        }
+    }
+    assert!(rooms > 20);
 }

@@ -12,8 +12,9 @@ use crate::job::{EditedVolume, Watched};
 use crate::placement::{EspFrom, EspPlace, Placement, Trimming};
 use crate::profile::{Origin, Partition, Profile};
 
+use super::basis::{DraftError, SECTOR_0, Stamp};
 use super::map::MapPart;
-use super::plan::{DraftError, NewTable, Plan, SECTOR_0, Stamp};
+use super::plan::{NewTable, Plan};
 use super::start::{Content, NewStart};
 use super::{esp, settle, trim};
 

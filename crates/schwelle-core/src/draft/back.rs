@@ -11,9 +11,10 @@ use crate::placement::{EspFrom, EspPlace, Placement};
 use crate::profile::{Origin, Partition, Profile, Table};
 
 use super::assembly::{Assembly, Ending};
+use super::basis::{DraftError, SECTOR_0, Source, table_extents};
 use super::map::MapPart;
 use super::patch;
-use super::plan::{DraftError, NewTable, Plan, SECTOR_0, Source, table_extents};
+use super::plan::{NewTable, Plan};
 use super::start::Content;
 
 /// Builds the draft of a GPT disk as an MBR disk with the table that fits.

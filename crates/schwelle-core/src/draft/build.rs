@@ -12,8 +12,9 @@ use crate::placement::{EspFrom, Placement};
 use crate::profile::{Origin, Partition, Profile, Role, Table};
 
 use super::assembly::{Assembly, Ending};
+use super::basis::{DraftError, SECTOR_0, Source, table_extents};
 use super::map::MapPart;
-use super::plan::{DraftError, NewTable, Plan, SECTOR_0, Source, table_extents};
+use super::plan::{NewTable, Plan};
 use super::start::Content;
 
 /// Builds the draft for an MBR disk, or a blank one, with the placement found.

@@ -7,8 +7,8 @@ use crate::ntfs::NtfsVolume;
 use crate::placement::{EspFrom, EspPlace};
 use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES};
 
+use super::basis::{DraftError, Stamp};
 use super::patch;
-use super::plan::{DraftError, Stamp};
 use super::start::Content;
 
 /// What was put on the partition.

@@ -6,6 +6,7 @@
 
 mod assembly;
 mod back;
+mod basis;
 mod build;
 pub(crate) mod esp;
 mod map;
@@ -19,8 +20,10 @@ pub(crate) use assembly::{Assembly, Ending};
 pub(crate) use back::build_back;
 pub(crate) use build::{bios_start, build};
 pub use map::{Change, MapPart};
-pub use plan::{DraftError, NewTable, Plan, Stamp};
-pub(crate) use plan::{SECTOR_0, Source, table_extents};
+
+pub use basis::{DraftError, Stamp};
+pub(crate) use basis::{SECTOR_0, Source, table_extents};
+pub use plan::{NewTable, Plan};
 pub use settle::{Edit, EditedFile};
 pub use start::NewStart;
 pub(crate) use start::{Content, boot_store};

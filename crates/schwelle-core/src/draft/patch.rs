@@ -4,7 +4,7 @@ use crate::commit::{Purpose, Region, StageKind};
 use crate::device::{BlockDevice, Draft, Extent, Lba, ReadDevice};
 use crate::ntfs::Patch;
 
-use super::plan::DraftError;
+use super::basis::DraftError;
 
 /// The sectors of `volume` from byte `from` to byte `end` of it.
 pub(super) fn sectors(

@@ -16,7 +16,7 @@ use crate::windows::{
     HiveFile, RECOVERY_CONFIG, RecoveryFile, SYSTEM_HIVE, cross_letters, mounted_names, shared_out,
 };
 
-use super::plan::DraftError;
+use super::basis::DraftError;
 use super::{patch, trim};
 
 /// A file that the job edits.

@@ -11,8 +11,8 @@ use crate::profile::{
 };
 use crate::receipt::{RECEIPT, Receipt, SystemReceipt};
 
+use super::basis::{DraftError, Source};
 use super::esp::Filled;
-use super::plan::{DraftError, Source};
 
 /// What the new EFI system partition holds, and where it leads.
 #[derive(Debug)]

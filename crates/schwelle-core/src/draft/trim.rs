@@ -8,8 +8,8 @@ use crate::ntfs::NtfsVolume;
 use crate::placement::Trimming;
 use crate::profile::{Origin, Partition};
 
+use super::basis::DraftError;
 use super::patch;
-use super::plan::DraftError;
 
 /// Lays a trim over the draft. Gives the regions it writes, and what the journal keeps of it.
 pub(crate) fn apply(

@@ -10,27 +10,11 @@ use crate::hive::{MAX_LOG_BYTES, Recovered};
 use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::windows::{HIVE_LOGS, HiveFile, HiveFileError};
 
+use super::known::{BIOS_STORE, ESP_STORE};
 use super::partition::Partition;
 use super::system::WindowsSystem;
 use super::volume::VolumeKind;
 
-/// The kernel, below the system's folder.
-pub(crate) const KERNEL: &str = "System32\\ntoskrnl.exe";
-/// The loader that a boot manager for UEFI starts.
-pub(crate) const UEFI_LOADER: &str = "\\Windows\\System32\\winload.efi";
-/// The loader that a boot manager for a BIOS starts.
-pub(crate) const BIOS_LOADER: &str = "\\Windows\\System32\\winload.exe";
-/// The boot manager on an EFI system partition.
-pub const BOOTMGFW: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
-/// The boot store on an EFI system partition.
-pub const ESP_STORE: &str = "\\EFI\\Microsoft\\Boot\\BCD";
-/// What 64-bit x86 firmware starts from a medium without being told (UEFI 2.10 §3.5.1.1).
-pub const REMOVABLE_X64: &str = "\\EFI\\BOOT\\BOOTX64.EFI";
-
-/// The boot manager of a BIOS start, on the active partition.
-pub const BOOTMGR: &str = "\\bootmgr";
-/// The boot store of a BIOS start, on the active partition or a Windows volume.
-pub const BIOS_STORE: &str = "\\Boot\\BCD";
 /// A boot store is read up to this length; real ones have some ten KiB.
 const MAX_STORE_BYTES: u64 = 16 << 20;
 

@@ -6,12 +6,10 @@ use serde::{Deserialize, Serialize};
 use crate::cause::Cause;
 use crate::fat;
 use crate::ntfs::{NtfsError, NtfsVolume};
-use crate::pe::{EFI_APPLICATION, FileVersion, PeImage, ProgramFault};
+use crate::pe::{EFI_APPLICATION, PeImage, ProgramFault};
 use crate::windows::program_at;
 
-use super::boot::{BOOTMGFW, BOOTMGR, REMOVABLE_X64};
-use super::layout::Profile;
-use super::system::WindowsSystem;
+use super::known::{BOOTMGFW, REMOVABLE_X64};
 
 /// A folder with boot files on a Windows volume, where they go, and their set.
 type BootFolder = (&'static str, &'static [&'static str], SignedSet);
@@ -338,41 +336,4 @@ fn without_suffix(name: &str) -> String {
         Some(stem) if !stem.is_empty() => format!("{stem}{extension}"),
         _ => name.to_owned(),
     }
-}
-
-/// The Windows whose boot files are placed: the one with the newest boot manager, since an older one does not
-/// start a newer Windows; among equals the first. The rules name the others.
-pub(crate) fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
-    let age = |system: &WindowsSystem| {
-        let Some(Ok(manager)) = &system.boot_files.manager else {
-            return None;
-        };
-        let build = system.build.as_ref().and_then(|build| {
-            let number = build.split('.').next().unwrap_or_default();
-            number.parse::<u32>().ok()
-        });
-        Some((manager.version.map(FileVersion::build), build))
-    };
-    let started = profile
-        .systems
-        .iter()
-        .filter(|system| profile.is_started(system));
-    let with_manager = started.filter_map(|system| Some((age(system)?, system)));
-    // The last of the largest, seen from the end, is the first.
-    with_manager
-        .rev()
-        .max_by_key(|(age, _)| *age)
-        .map(|(_, system)| system)
-}
-
-/// The Windows whose files a BIOS start gets: the first one that brings a boot manager for it.
-pub(crate) fn bios_system(profile: &Profile) -> Option<&WindowsSystem> {
-    let mut systems = profile
-        .systems
-        .iter()
-        .filter(|system| profile.is_started(system));
-    systems.find(|system| {
-        let mut files = system.bios_files.files.iter();
-        system.bios_loader.is_ok() && files.any(|file| file.is_for(BOOTMGR))
-    })
 }

@@ -1,11 +1,27 @@
-//! Paths that every Windows has: they tell nothing of whose it is.
+//! Paths that every Windows has, or its EFI system partition.
 
+use crate::receipt::RECEIPT;
 use crate::windows::{HIVE_LOGS, SYSTEM_FOLDER, SYSTEM_HIVE};
 
-use super::boot::{
-    BIOS_LOADER, BIOS_STORE, BOOTMGR, ESP_STORE, KERNEL, REMOVABLE_X64, UEFI_LOADER,
-};
 use super::boot_files::source_folders;
+
+/// The kernel, below the system's folder.
+pub(crate) const KERNEL: &str = "System32\\ntoskrnl.exe";
+/// The loader that a boot manager for UEFI starts.
+pub(crate) const UEFI_LOADER: &str = "\\Windows\\System32\\winload.efi";
+/// The loader that a boot manager for a BIOS starts.
+pub(crate) const BIOS_LOADER: &str = "\\Windows\\System32\\winload.exe";
+/// The boot manager on an EFI system partition.
+pub const BOOTMGFW: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
+/// The boot store on an EFI system partition.
+pub const ESP_STORE: &str = "\\EFI\\Microsoft\\Boot\\BCD";
+/// What 64-bit x86 firmware starts from a medium without being told (UEFI 2.10 §3.5.1.1).
+pub const REMOVABLE_X64: &str = "\\EFI\\BOOT\\BOOTX64.EFI";
+
+/// The boot manager of a BIOS start, on the active partition.
+pub const BOOTMGR: &str = "\\bootmgr";
+/// The boot store of a BIOS start, on the active partition or a Windows volume.
+pub const BIOS_STORE: &str = "\\Boot\\BCD";
 
 /// Where boot files and the recovery environment lie.
 const FOLDERS: [&str; 4] = [
@@ -24,6 +40,7 @@ pub fn is_systems_own(path: &str) -> bool {
         BIOS_STORE,
         BOOTMGR,
         ESP_STORE,
+        RECEIPT,
         REMOVABLE_X64,
         UEFI_LOADER,
         SYSTEM_HIVE,

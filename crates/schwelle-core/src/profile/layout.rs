@@ -3,8 +3,10 @@
 use crate::bootstore::{Locator, element};
 use crate::device::{Extent, Geometry, HostFacts};
 use crate::mbr::MbrTable;
+use crate::pe::FileVersion;
 
 use super::boot::BootProfile;
+use super::known::BOOTMGR;
 use super::partition::{Partition, Table, TableStyle, used_extents};
 use super::recovery::RecoveryImage;
 use super::stopped::StoppedSign;
@@ -142,4 +144,41 @@ impl Profile {
             Table::Gpt { hybrid: true, .. } => TableStyle::Hybrid,
         }
     }
+}
+
+/// The Windows whose boot files are placed: the one with the newest boot manager, since an older one does not
+/// start a newer Windows; among equals the first. The rules name the others.
+pub(crate) fn boot_system(profile: &Profile) -> Option<&WindowsSystem> {
+    let age = |system: &WindowsSystem| {
+        let Some(Ok(manager)) = &system.boot_files.manager else {
+            return None;
+        };
+        let build = system.build.as_ref().and_then(|build| {
+            let number = build.split('.').next().unwrap_or_default();
+            number.parse::<u32>().ok()
+        });
+        Some((manager.version.map(FileVersion::build), build))
+    };
+    let started = profile
+        .systems
+        .iter()
+        .filter(|system| profile.is_started(system));
+    let with_manager = started.filter_map(|system| Some((age(system)?, system)));
+    // The last of the largest, seen from the end, is the first.
+    with_manager
+        .rev()
+        .max_by_key(|(age, _)| *age)
+        .map(|(_, system)| system)
+}
+
+/// The Windows whose files a BIOS start gets: the first one that brings a boot manager for it.
+pub(crate) fn bios_system(profile: &Profile) -> Option<&WindowsSystem> {
+    let mut systems = profile
+        .systems
+        .iter()
+        .filter(|system| profile.is_started(system));
+    systems.find(|system| {
+        let mut files = system.bios_files.files.iter();
+        system.bios_loader.is_ok() && files.any(|file| file.is_for(BOOTMGR))
+    })
 }

@@ -19,20 +19,15 @@ mod tail;
 mod traces;
 mod volume;
 
-pub(crate) use boot::BIOS_LOADER;
-pub(crate) use boot::KERNEL;
-pub(crate) use boot::UEFI_LOADER;
 pub(crate) use boot::find_stores;
-pub use boot::{
-    BIOS_STORE, BOOTMGFW, BOOTMGR, BootProfile, ESP_STORE, FoundStore, REMOVABLE_X64, StoreFault,
-};
+pub use boot::{BootProfile, FoundStore, StoreFault};
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
-pub(crate) use boot_files::bios_system;
-pub(crate) use boot_files::boot_system;
 pub use boot_files::{BootFile, BootFileFault, BootFiles, SignedSet};
 pub use foreign::Foreign;
-pub use known::is_systems_own;
+pub(crate) use known::{BIOS_LOADER, KERNEL, UEFI_LOADER};
+pub use known::{BIOS_STORE, BOOTMGFW, BOOTMGR, ESP_STORE, REMOVABLE_X64, is_systems_own};
 pub use layout::Profile;
+pub(crate) use layout::{bios_system, boot_system};
 pub use open::open_image_or_disk;
 pub use partition::{Origin, Partition, Role, Table, TableStyle, Titled};
 pub(crate) use recovery::RECOVERY_IMAGE;

@@ -14,8 +14,8 @@ use crate::windows::{
     HiveFile, MountedName, RecoveryFile, SYSTEM_FOLDER, cross_letters, program_at,
 };
 
-use super::boot::{BIOS_LOADER, KERNEL, UEFI_LOADER};
 use super::boot_files::BootFiles;
+use super::known::{BIOS_LOADER, KERNEL, UEFI_LOADER};
 use super::partition::Partition;
 
 /// The first build that is whole without BIOS routines.

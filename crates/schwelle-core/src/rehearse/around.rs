@@ -19,7 +19,7 @@ use super::answers::around::{
     Recovery, RecoveryOf, Remedy,
 };
 use super::names::{DiskId, DiskNames};
-use super::walk::{Rehearsal, StepId};
+use super::step::{Rehearsal, StepId};
 
 /// What does not hold is told first.
 fn wrong_first<T>(mut all: Vec<T>, holds: impl Fn(&T) -> bool) -> (Vec<T>, bool) {

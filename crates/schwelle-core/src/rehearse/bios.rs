@@ -3,7 +3,8 @@
 use super::answers::bios::{BootCode, Evidence, ManagerFault, Remedy};
 use super::answers::start::Evidence as Start;
 use super::names::DiskNames;
-use super::walk::{Fault, Found, Rehearsal, StepId, holds, sound_fat, store_read, walk_store};
+use super::step::{Fault, Found, Rehearsal, StepId, holds};
+use super::store::{sound_fat, store_read, walk_store};
 use crate::bootstore::BootStore;
 use crate::bytes::ReadBytes;
 use crate::device::{Extent, HostFacts, Lba, ReadDevice};

@@ -10,7 +10,7 @@ use crate::windows::program_at;
 
 use super::answers::start::{EntryDevice, Evidence, Remedy};
 use super::names::DiskNames;
-use super::walk::{Fault, Found, Rehearsal, StepId, holds, program};
+use super::step::{Fault, Found, Rehearsal, StepId, holds, program};
 
 pub(super) fn walk_entry(
     walk: &mut Rehearsal,

@@ -10,9 +10,12 @@ mod around;
 mod bios;
 mod entry;
 mod names;
+mod step;
+mod store;
 mod volumes;
 mod walk;
 
 pub use answers::{Evidence, Remedy};
 pub use names::partition_named;
-pub use walk::{Rehearsal, Step, StepId, StepOutcome, walk, walk_to};
+pub use step::{Rehearsal, Step, StepId, StepOutcome};
+pub use walk::{walk, walk_to};

@@ -4,7 +4,7 @@ use crate::device::{HostFacts, ReadDevice};
 use crate::profile::{Partition, Profile};
 
 use super::answers::table::{Evidence, FaultOn, Remedy, VolumeOn};
-use super::walk::{Fault, Found, holds};
+use super::step::{Fault, Found, holds};
 
 /// Looks into every partition, of which the table has `named`. A volume that cannot be read, as one that is
 /// longer than its partition, fails the step.

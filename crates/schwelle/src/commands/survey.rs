@@ -12,7 +12,7 @@ use crate::many;
 use crate::options::{DiskOptions, ImageOptions};
 use crate::policy::PolicyOptions;
 use crate::screen::Screen;
-use crate::views::json::DiskAnswer;
+use crate::views::disk_answer::DiskAnswer;
 use crate::views::{self, survey::Surveyed};
 
 /// List disks: table style, size, model, the system on it, and a one-line answer

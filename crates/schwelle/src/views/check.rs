@@ -3,7 +3,8 @@
 use schwelle_core::rules::Outcome;
 
 use super::common::{answer, answer_line, head, item, paragraph, partitions};
-use super::json::{Check, DiskAnswer};
+use super::disk_answer::DiskAnswer;
+use super::json::Check;
 use super::told::FindingDoc;
 use crate::disk::{Disk, options_of};
 use crate::screen::{Look, Tone, toned};

@@ -5,7 +5,7 @@ use schwelle_core::draft::{Change, MapPart};
 use schwelle_core::gpt::attributes;
 use schwelle_core::profile::{Origin, Partition, Role};
 
-use super::json::DiskAnswer;
+use super::disk_answer::DiskAnswer;
 use super::map;
 use crate::disk::Disk;
 use crate::screen::{Look, Tone, toned};

@@ -13,45 +13,15 @@ use schwelle_core::job::{JobEnd, bytes_needed};
 use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
-use schwelle_core::rules::Outcome;
 use serde::{Deserialize, Serialize};
 
+use super::disk_answer::DiskAnswer;
 use super::emulate::EmulatedDoc;
-use super::mend::FixDoc;
-use super::told::{FindingDoc, StepDoc, Told};
+use super::told::{FindingDoc, FixDoc, StepDoc, Told};
 use crate::disk::Disk;
 use crate::error::CliError;
 use crate::words;
 use schwelle_core::pipeline::Judged;
-
-/// What is to be said of a disk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum DiskAnswer {
-    Ready,
-    Caution,
-    Blocked,
-    Unreadable,
-}
-
-impl DiskAnswer {
-    pub(crate) fn of(answer: Outcome) -> Self {
-        match answer {
-            Outcome::Pass | Outcome::Unknown => Self::Ready,
-            Outcome::Caution => Self::Caution,
-            Outcome::Block => Self::Blocked,
-        }
-    }
-
-    pub(crate) fn name(self) -> &'static str {
-        match self {
-            Self::Ready => "ready",
-            Self::Caution => "caution",
-            Self::Blocked => "blocked",
-            Self::Unreadable => "unreadable",
-        }
-    }
-}
 
 /// `check`: one in a line for each disk
 #[derive(Debug, Serialize, JsonSchema)]

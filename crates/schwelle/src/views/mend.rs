@@ -5,14 +5,14 @@ use std::path::Path;
 use schemars::JsonSchema;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
-use schwelle_core::mend::{Fix, FixKind};
-use schwelle_core::rehearse::{Rehearsal, StepId};
-use serde::{Deserialize, Serialize};
+use schwelle_core::mend::Fix;
+use schwelle_core::rehearse::Rehearsal;
+use serde::Serialize;
 
 use super::common::{answer, head, paragraph};
 use super::json::{self, Rehearsed};
 use super::plan;
-use super::told::{FindingDoc, Told};
+use super::told::{FindingDoc, FixDoc, Told};
 use crate::disk::Disk;
 use crate::screen::{Look, Tone, toned};
 use crate::text::pad;
@@ -88,15 +88,6 @@ pub(crate) struct Mended {
     pub(crate) rehearsal: Option<Rehearsed>,
     /// All findings, when a rule blocked
     pub(crate) findings: Vec<FindingDoc>,
-}
-
-/// Something that is mended.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct FixDoc {
-    /// The step of the rehearsal that failed, or told of it
-    pub(crate) step: StepId,
-    /// What is done about it
-    pub(crate) what: Told<FixKind>,
 }
 
 /// The same in JSON.

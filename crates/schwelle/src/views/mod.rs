@@ -4,6 +4,7 @@
 pub(crate) mod check;
 pub(crate) mod common;
 pub(crate) mod confirm;
+pub(crate) mod disk_answer;
 pub(crate) mod emulate;
 pub(crate) mod firmware;
 pub(crate) mod job;

@@ -6,8 +6,7 @@ use schwelle_core::switch::{Already, Event, Missing, SheetStep};
 use serde_json::{Map, Value, json};
 
 use super::json::{self, ConsideredDoc};
-use super::mend::FixDoc;
-use super::told::{FindingDoc, StepDoc, Told};
+use super::told::{FindingDoc, FixDoc, StepDoc, Told};
 use crate::views;
 use crate::views::sheet::LinesDoc;
 

@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use super::check::Tally;
 use super::common::{ANSWER_COLUMNS, answer_line, paragraph};
-use super::json::DiskAnswer;
+use super::disk_answer::DiskAnswer;
 use crate::disk::Disk;
 use crate::error::CliError;
 use crate::text::{bytes, pad, safe, sentence, typed, width};

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schwelle_core::mend::FixKind;
 use schwelle_core::next::Next;
 use schwelle_core::rehearse::{self, Step, StepId, StepOutcome};
 use schwelle_core::rules::{ByPolicy, Evidence, Finding, Outcome, Remedy, RuleId, Subject};
@@ -271,4 +272,13 @@ impl StepDoc {
             remedy.retell(words::steps::remedy);
         }
     }
+}
+
+/// Something that is mended.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct FixDoc {
+    /// The step of the rehearsal that failed, or told of it
+    pub(crate) step: StepId,
+    /// What is done about it
+    pub(crate) what: Told<FixKind>,
 }

@@ -1,0 +1,72 @@
+//! From the boot store on, whichever way a start has come to it.
+
+use crate::bootstore::{BootStore, element};
+use crate::device::{Extent, ReadDevice};
+use crate::fat::{FatError, FatVolume};
+use crate::pe::FileVersion;
+
+use super::answers::start::{Evidence as Start, Remedy as StartRemedy};
+use super::names::DiskNames;
+use super::step::{Fault, Found, Rehearsal, StepId, holds};
+use super::{around, entry};
+
+/// The steps from the boot store on; `own` is the partition that it must name as the boot manager's, and which
+/// build that is, where it says so.
+pub(super) fn walk_store(
+    walk: &mut Rehearsal,
+    disk: &dyn ReadDevice,
+    names: &DiskNames,
+    store: &BootStore,
+    (own, manager): (Extent, Option<FileVersion>),
+) -> Option<()> {
+    walk.step(StepId::BootManager, manager_names(store, names, own))?;
+    entry::walk_entry(walk, disk, names, store)?;
+    around::walk_around(walk, disk, names, store, manager);
+    Some(())
+}
+
+fn manager_names(store: &BootStore, names: &DiskNames, own: Extent) -> Found<()> {
+    let fault = |evidence: Start| {
+        let style = names.style();
+        Fault::new(evidence, StartRemedy::ManagerDevice { style })
+    };
+    let manager = store.manager().ok_or_else(|| fault(Start::NoManager))?;
+    let device = manager
+        .device(element::DEVICE)
+        .ok_or_else(|| fault(Start::ManagerWithoutDevice))?;
+    if device.is_boot_device() {
+        return holds(Start::ManagerWhereStarted, ());
+    }
+    let extent = names
+        .resolve(&device)
+        .map_err(|names| fault(Start::ManagerNames { fault: names }))?;
+    match names.at(own).filter(|_| extent == own) {
+        Some(part) => {
+            let partition = part.number;
+            holds(Start::ManagerHere { partition }, ())
+        }
+        None => Err(fault(Start::ManagerElsewhere { at: extent.first })),
+    }
+}
+
+/// A boot store that can be read.
+pub(super) fn store_read(path: String, store: &BootStore) -> Start {
+    Start::StoreRead {
+        path,
+        objects: store.objects().count(),
+        menu: store.menu().len(),
+    }
+}
+
+/// A FAT32 volume that is sound.
+pub(super) fn sound_fat<'w>(window: &'w dyn ReadDevice) -> Result<FatVolume<'w>, Start> {
+    let unreadable = |error: FatError| Start::VolumeUnreadable {
+        fault: error.into(),
+    };
+    let fat = FatVolume::open(window).map_err(unreadable)?;
+    let faults = fat.check().map_err(unreadable)?;
+    match faults.is_empty() {
+        true => Ok(fat),
+        false => Err(Start::FatFaults { faults }),
+    }
+}
