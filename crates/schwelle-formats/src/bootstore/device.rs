@@ -131,6 +131,12 @@ impl DeviceElement {
             .collect()
     }
 
+    /// True when the first partition that it names stands further in: what is meant lies in a file on that one.
+    pub fn is_in_file(&self) -> bool {
+        let places = self.places();
+        places.first().is_some_and(|(at, _)| *at != OPTIONS_BYTES)
+    }
+
     /// True when it is a plain partition and no RAM disk or file on one.
     pub fn is_plain_partition(&self) -> bool {
         matches!(self.places()[..], [(OPTIONS_BYTES, _)])
@@ -187,7 +193,10 @@ mod tests {
             ]
             .concat(),
         );
-        assert!(!nested.is_plain_partition());
+        assert!(!nested.is_plain_partition() && nested.is_in_file());
+        // What stands behind a partition's name makes no file of it.
+        let longer = DeviceElement([&plain.0[..], &[7; 12]].concat());
+        assert!(!plain.is_in_file() && !longer.is_in_file());
         assert_eq!(nested.replace(|locator| (locator == MBR).then_some(gpt)), 1);
         assert_eq!(nested.locators(), [gpt]);
         assert_eq!(nested.0.len(), head.len() + 72 + 4);

@@ -108,7 +108,7 @@ impl<'a> BootObject<'a> {
     /// Its system lies in a file on a partition, as a RAM disk or a virtual disk, and not on the partition itself.
     pub fn is_in_file(&self) -> bool {
         let device = self.device(element::OS_DEVICE);
-        device.is_some_and(|device| !device.locators().is_empty() && !device.is_plain_partition())
+        device.is_some_and(|device| device.is_in_file())
     }
 
     /// Its GUID as text, with braces.
