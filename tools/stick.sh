@@ -25,17 +25,23 @@ fi
 kernel=$(apt-cache depends --important linux-image-amd64 | sed -n 's/.*Depends: \(linux-image-[0-9].*\)/\1/p' | tail -n 1)
 [ -n "$kernel" ] || { echo "the package list has no kernel: run apt-get update first" >&2; exit 1; }
 packages="$kernel busybox-static grub-common grub-pc-bin grub-efi-amd64-signed shim-signed
-    shim-helpers-amd64-signed kmod libkmod2 mtools dosfstools kbd console-data cpio libdevmapper1.02.1"
+    shim-helpers-amd64-signed kmod libkmod2 mtools dosfstools kbd console-data cpio zstd libdevmapper1.02.1"
 mkdir -p "$cache" "$work/debs" "$work/tree"
+declare -A file
+missing=()
+while read -r package version; do
+    file[$package]=$cache/${package}_$(tr : _ <<<"$version").deb
+    [ -f "${file[$package]}" ] || missing+=("$package")
+done < <(apt-cache policy $packages | awk '/^[^ ]/ { name = substr($1, 1, length($1) - 1) } /Candidate:/ { print name, $2 }')
+if [ ${#missing[@]} -gt 0 ]; then
+    (cd "$work/debs" && apt-get download -q "${missing[@]}" >/dev/null 2>&1) ||
+        { echo "cannot fetch the packages ${missing[*]}" >&2; exit 1; }
+    for package in "${missing[@]}"; do
+        mv "$work/debs/${package}"_*.deb "${file[$package]}"
+    done
+fi
 for package in $packages; do
-    version=$(apt-cache policy "$package" | sed -n 's/ *Candidate: //p')
-    file=$cache/${package}_$(tr : _ <<<"$version").deb
-    if [ ! -f "$file" ]; then
-        (cd "$work/debs" && apt-get download -q "$package" >/dev/null 2>&1) ||
-            { echo "cannot fetch the package $package" >&2; exit 1; }
-        mv "$work"/debs/*.deb "$file"
-    fi
-    dpkg -x "$file" "$work/tree"
+    dpkg -x "${file[$package]:?the package list does not have $package: run apt-get update first}" "$work/tree"
 done
 tree=$work/tree
 # The package's own link leads out of the tree.
@@ -73,7 +79,7 @@ for map in qwerty/{us,uk,es,it,pl,pt-latin1,se-latin1,no-latin1,dk-latin1,nl} qw
     azerty/{fr-latin1,be-latin1}; do
     loadkeys -q -b "$maps/$map.kmap" >"$root/keymaps/$(basename "$map")"
 done
-(cd "$root" && find . -print0 | LC_ALL=C sort -z | cpio -0 --quiet -o -H newc -R 0:0 | gzip -9) >"$work/initrd.img"
+(cd "$root" && find . -print0 | LC_ALL=C sort -z | cpio -0 --quiet -o -H newc -R 0:0 | zstd -q -T0 -9) >"$work/initrd.img"
 
 # --- the boot partition
 id() { od -An -N4 -tx4 /dev/urandom | tr -d ' ' | tr a-f A-F; }

@@ -216,7 +216,7 @@ impl Disk {
         let mut guids = Guids::default();
         let plan = judged.draft(Outside {
             new_guid: &mut || guids.make(),
-            stamp: stamp(Timestamp::now()),
+            stamp: stamp_now(),
         });
         guids.check()?;
         let plan = plan.map_err(|error| match error {
@@ -239,7 +239,7 @@ impl Disk {
         let mut guids = Guids::default();
         let outside = Outside {
             new_guid: &mut || guids.make(),
-            stamp: stamp(Timestamp::now()),
+            stamp: stamp_now(),
         };
         let planned = Mending::new(&self.device, &self.profile, self.known(asked), outside);
         guids.check()?;
@@ -397,7 +397,8 @@ fn is_same(device: &Path, path: &Path) -> bool {
 }
 
 /// The time in the forms that the draft needs (FAT without a time zone: UTC).
-fn stamp(now: Timestamp) -> Stamp {
+pub(crate) fn stamp_now() -> Stamp {
+    let now = Timestamp::now();
     let utc = now.to_zoned(jiff::tz::TimeZone::UTC);
     let field = |value: i16, shift: u32| u16::try_from(value).unwrap_or(0) << shift;
     let date =

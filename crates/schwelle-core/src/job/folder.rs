@@ -9,7 +9,7 @@ use super::journal::{
     self, Beside, EditedVolume, FIRST_FORMAT, Journal, JournalExtent, MAX_ENTRIES, Side, Watched,
 };
 use super::state::{FIRST_VERSION, Kept, read_up_to};
-use super::storage::{Directory, Storage, StoredFile};
+use super::storage::{Directory, Storage, StoredFile, Within};
 use super::{JobError, JobState, Repaired, State, recover};
 use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
 use crate::device::{Lba, ReadDevice};
@@ -27,6 +27,9 @@ const NO_STATE: &str = "neither state-a.json nor state-b.json holds a whole stat
 /// A text file of the folder is read up to this length.
 const MAX_TEXT_BYTES: u64 = 1 << 30;
 
+/// Renamings in a folder, at most: each is one cut of power, with the disk used again after it.
+const MAX_RENAMINGS: usize = 200;
+
 /// A job folder.
 #[derive(Debug)]
 pub struct JobFolder {
@@ -36,6 +39,8 @@ pub struct JobFolder {
     journal: Option<Loaded>,
     /// What the job is; `None` where its folder was opened while it was being saved.
     facts: Option<JobFacts>,
+    /// The last renaming that was begun while this job was taken back.
+    renaming: Option<Box<JobFolder>>,
 }
 
 /// The journal, and the files with its bytes.
@@ -72,6 +77,7 @@ impl JobFolder {
             storage,
             kept: Kept::nothing(),
             journal: None,
+            renaming: None,
         };
         folder.put(LOG, b"")?;
         folder.put(RECORD, plan.as_bytes())?;
@@ -97,6 +103,7 @@ impl JobFolder {
             kept: Kept::nothing(),
             journal: None,
             facts: None,
+            renaming: None,
         };
         folder.kept = match kept {
             Some(kept) => kept,
@@ -126,7 +133,59 @@ impl JobFolder {
         let loaded = folder.load()?;
         folder.facts = loaded.journal.job.clone();
         folder.journal = Some(loaded);
+        if folder.state().state == JobState::Undoing {
+            folder.renaming = folder.last_renaming()?.map(Box::new);
+        }
         Ok(folder)
+    }
+
+    /// Of the renamings in this folder, the last one whose edits may be on the disk.
+    fn last_renaming(&self) -> Result<Option<Self>, JobError> {
+        let mut last = None;
+        for number in 1..=MAX_RENAMINGS {
+            let Some(state) = self.renaming_state(number)? else {
+                break;
+            };
+            if state != JobState::Saving {
+                last = Some(number);
+            }
+        }
+        last.map(|number| Self::open_in(Arc::new(self.within(number)), &self.path))
+            .transpose()
+    }
+
+    /// Where the renaming with this number stands; `None` where there is none.
+    fn renaming_state(&self, number: usize) -> Result<Option<JobState>, JobError> {
+        let kept = Kept::read(&self.within(number)).map_err(|source| JobError::Io {
+            path: self.path.clone(),
+            source,
+        })?;
+        Ok(kept.map(|kept| kept.state.state))
+    }
+
+    fn within(&self, number: usize) -> Within {
+        Within {
+            folder: self.storage.clone(),
+            prefix: format!("names-{number}-"),
+        }
+    }
+
+    /// Begins a renaming: a job of its own, with a journal of its own, whose files lie in this folder.
+    pub(super) fn begin_renaming(&self, record: &str) -> Result<Self, JobError> {
+        let facts = self.facts.clone();
+        let facts = facts.ok_or_else(|| self.damaged(JOURNAL, "this job was not begun here"))?;
+        for number in 1..=MAX_RENAMINGS {
+            if self.renaming_state(number)?.is_none() {
+                let storage = Arc::new(self.within(number));
+                return Self::create_in(storage, &self.path, facts, record);
+            }
+        }
+        Err(self.damaged("", "it holds more renamings than any job makes"))
+    }
+
+    /// The last renaming that was begun while this job was taken back.
+    pub(super) fn renaming(&self) -> Option<&Self> {
+        self.renaming.as_deref()
     }
 
     fn load(&self) -> Result<Loaded, JobError> {

@@ -9,6 +9,7 @@
 //! | `new.bin` | their new bytes |
 //! | `state-a.json`, `state-b.json` | how far the job has come, in turn; see [`State`] |
 //! | `moved.json` | once everything is moved: the hash of each extent moved |
+//! | `names-1-...` | the same files of a [`Renaming`], which is part of taking a job back; `names-2-...` of the next |
 //! | `log.txt` | what happened, a line each |
 //!
 //! [`JobFolder`] makes and reads the folder; [`recover`] finishes a commit or takes it back.
@@ -19,6 +20,7 @@ mod fingerprint;
 mod folder;
 mod journal;
 pub mod recover;
+mod renaming;
 mod settled;
 mod state;
 #[cfg(test)]
@@ -33,6 +35,7 @@ pub use folder::JobFolder;
 pub use journal::{
     Beside, EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched,
 };
+pub use renaming::Renaming;
 pub use storage::{Storage, StoredFile};
 pub use torn::Repaired;
 

@@ -8,8 +8,8 @@
 //!   of the first commit.
 //! - [`undo`] goes the other way in the other order: the files that were edited, then sector 0,
 //!   from which on it is the old disk, then what lay where the new parts were, and last the file
-//!   systems that were trimmed. A volume that has been used since keeps its new size and its edited
-//!   files (see the invariants in ARCHITECTURE.md).
+//!   systems that were trimmed. A volume that has been used since keeps its new size and its files, and
+//!   those that name the disk are edited the other way (see [`Renaming`]).
 
 use std::sync::Arc;
 
@@ -23,7 +23,7 @@ use crate::mbr::{self, BootRecord, MbrTable};
 use crate::ntfs::NtfsVolume;
 
 use super::settled;
-use super::{EditedVolume, JobError, JobFolder, JobState, Journal, JournalExtent, Side};
+use super::{EditedVolume, JobError, JobFolder, JobState, Journal, JournalExtent, Renaming, Side};
 
 /// Why a job cannot be finished or taken back.
 #[derive(Debug, thiserror::Error)]
@@ -122,8 +122,6 @@ pub struct Undoing {
     /// Edited volumes that have been used since: they stay as they are. With it, whether that means
     /// smaller.
     pub used: Vec<(Lba, bool)>,
-    /// Files on those that keep their edits.
-    pub left_edited: Vec<Purpose>,
     /// Bytes that will be written, at most.
     pub bytes: u64,
     /// Parts of the disk that have been changed since the conversion and are put back all the same.
@@ -131,7 +129,16 @@ pub struct Undoing {
     first: Vec<(Extent, Vec<u8>)>,
     /// Which of the journal's volumes get their old file system back.
     back: Vec<usize>,
+    /// Where these begin.
+    back_at: Vec<Lba>,
     moves: Vec<Move>,
+}
+
+impl Undoing {
+    /// The volume that begins here gets its old content back from the job folder.
+    pub(crate) fn comes_back(&self, first: Lba) -> bool {
+        self.back_at.contains(&first)
+    }
 }
 
 fn journal(job: &JobFolder) -> Result<&Journal, RecoverError> {
@@ -242,7 +249,11 @@ fn lay(
 }
 
 /// The hash over the metadata of one of the journal's volumes, with this many sectors.
-fn fingerprint(disk: &dyn ReadDevice, volume: &EditedVolume, sectors: u64) -> Option<String> {
+pub(super) fn fingerprint(
+    disk: &dyn ReadDevice,
+    volume: &EditedVolume,
+    sectors: u64,
+) -> Option<String> {
     super::fingerprint(disk, Extent::new(Lba(volume.first_lba), sectors)?)
 }
 
@@ -332,32 +343,15 @@ pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoin
         return Err(RecoverError::Differs { what, at });
     }
     no_partitions_since(job, disk)?;
-    // The old disk as it would be, as far as the trimmed volumes are unused.
-    let draft = Draft::over(below.clone());
-    lay(job, &draft, Side::Old, is_crossing)?;
-    let moves = moves_back(job, &*below, &draft)?;
-    for moved in &moves {
-        draft.move_sectors(*moved);
-    }
-    let (mut back, mut used, mut shrunk) = (Vec::new(), Vec::new(), Vec::new());
-    for (index, volume) in journal.volumes.iter().enumerate() {
-        let inside = |at: Lba| partition_of(volume).contains(&one(at));
-        let strange = seen
-            .strange
-            .iter()
-            .any(|(stage, _, at)| is_inside_volumes(*stage) && inside(*at));
-        let before = fingerprint(&draft, volume, volume.sectors_before);
-        if !strange && before.as_deref() == Some(&volume.before) {
-            back.push(index);
-        } else {
-            let smaller = volume.sectors_after < volume.sectors_before;
-            used.push((Lba(volume.first_lba), smaller));
-            if smaller && is_small(disk, volume) {
-                shrunk.push(volume);
-            }
-        }
-    }
-    let first = first_writes(job, &shrunk)?;
+    let Volumes { back, used, moves } = volumes(job, &seen, &below)?;
+    let shrinks = |volume: &&EditedVolume| volume.sectors_after < volume.sectors_before;
+    let shrunk = used
+        .iter()
+        .filter(|volume| shrinks(volume) && is_small(disk, volume));
+    let first = first_writes(job, &shrunk.copied().collect::<Vec<_>>())?;
+    let used = used
+        .iter()
+        .map(|volume| (Lba(volume.first_lba), shrinks(volume)));
     let moves: Vec<Move> = moves
         .into_iter()
         .filter(|moved| holder(journal, &back, moved.to).is_some())
@@ -371,34 +365,77 @@ pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoin
     let elsewhere = |(stage, ..): &(StageKind, Purpose, Lba)| !is_inside_volumes(*stage);
     let strange = seen.strange.into_iter().filter(elsewhere);
     let changed_since = strange.map(|(_, what, at)| (what, at));
-    let mut left_edited: Vec<Purpose> = journal
-        .extents
-        .iter()
-        .filter(|entry| entry.stage == StageKind::Settle)
-        .filter(|entry| holder(journal, &back, Lba(entry.first_lba)).is_none())
-        .map(|entry| entry.what.clone())
-        .collect();
-    left_edited.dedup();
+    let back_at = back.iter().filter_map(|index| journal.volumes.get(*index));
     Ok(Some(Undoing {
-        used,
-        left_edited,
+        used: used.collect(),
         bytes: journal.byte_of(sectors),
         changed_since: changed_since.collect(),
         first,
+        back_at: back_at.map(|volume| Lba(volume.first_lba)).collect(),
         back,
         moves,
     }))
 }
 
-/// Takes the job back.
+/// The journal's volumes, as they stand to taking the job back.
+struct Volumes<'a> {
+    /// Which of them are unused since, and get their old file system back.
+    back: Vec<usize>,
+    /// Those that have been used.
+    used: Vec<&'a EditedVolume>,
+    /// What moves back.
+    moves: Vec<Move>,
+}
+
+/// Tells the volumes that have been used since from the others: by the old disk as it would be.
+fn volumes<'a>(
+    job: &'a JobFolder,
+    seen: &Seen,
+    below: &Arc<Draft<'_>>,
+) -> Result<Volumes<'a>, RecoverError> {
+    let draft = Draft::over(below.clone());
+    lay(job, &draft, Side::Old, is_crossing)?;
+    let moves = moves_back(job, &**below, &draft)?;
+    for moved in &moves {
+        draft.move_sectors(*moved);
+    }
+    let (mut back, mut used) = (Vec::new(), Vec::new());
+    for (index, volume) in journal(job)?.volumes.iter().enumerate() {
+        let inside = |at: Lba| partition_of(volume).contains(&one(at));
+        let mut strange = seen.strange.iter();
+        let strange = strange.any(|(stage, _, at)| is_inside_volumes(*stage) && inside(*at));
+        let before = fingerprint(&draft, volume, volume.sectors_before);
+        match !strange && before.as_deref() == Some(&volume.before) {
+            true => back.push(index),
+            false => used.push(volume),
+        }
+    }
+    Ok(Volumes { back, used, moves })
+}
+
+/// The partitions of the job's volumes that have been used since, as `disk` shows them.
+pub(super) fn used_since(
+    job: &JobFolder,
+    disk: &dyn ReadDevice,
+) -> Result<Vec<Extent>, RecoverError> {
+    let (seen, below) = look(job, disk)?;
+    let used = volumes(job, &seen, &below)?.used;
+    Ok(used.into_iter().map(partition_of).collect())
+}
+
+/// Takes the job back; with it, what has to be named back on volumes that have been used since.
 pub fn undo(
     job: &mut JobFolder,
     plan: &Undoing,
+    renaming: Option<&Renaming<'_>>,
     disk: &dyn BlockDevice,
     observer: &mut dyn Observer,
 ) -> Result<(), RecoverError> {
     let journal = journal(job)?.clone();
     job.set_state(JobState::Undoing)?;
+    if let Some(renaming) = renaming {
+        renaming.write(job, disk, observer)?;
+    }
     // The files get their old names back while the disk still is the new one, which starts with
     // them all the same.
     let in_unused = |entry: &JournalExtent, stage: StageKind| {
@@ -545,15 +582,24 @@ fn moves_back(
 fn no_partitions_since(job: &JobFolder, disk: &dyn ReadDevice) -> Result<(), RecoverError> {
     let mut known = Vec::new();
     for side in [Side::Old, Side::New] {
-        let draft = Draft::new(disk);
-        lay(job, &draft, side, |entry| !is_inside_volumes(entry.stage))?;
-        known.extend(named_extents(&draft)?);
+        known.extend(named_extents(&with_table(job, disk, side)?)?);
     }
     let now = named_extents(disk)?;
     match now.iter().find(|extent| !known.contains(extent)) {
         Some(extent) => Err(RecoverError::PartitionSince { at: extent.first }),
         None => Ok(()),
     }
+}
+
+/// The disk with the table that it had before the job, or has when it is done.
+pub(crate) fn with_table<'a>(
+    job: &JobFolder,
+    disk: &'a dyn ReadDevice,
+    side: Side,
+) -> Result<Draft<'a>, RecoverError> {
+    let draft = Draft::new(disk);
+    lay(job, &draft, side, |entry| !is_inside_volumes(entry.stage))?;
+    Ok(draft)
 }
 
 /// Where the partitions lie that sector 0 leads to: those of the GPT that it protects, or of the MBR.

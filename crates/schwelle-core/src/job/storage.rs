@@ -16,6 +16,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// A folder of files.
 pub trait Storage: Debug + Send + Sync {
@@ -111,6 +112,38 @@ impl Storage for Directory {
 
     fn sync_all(&self) -> io::Result<()> {
         Ok(rustix::fs::syncfs(File::open(&self.path)?)?)
+    }
+}
+
+/// The files of a folder whose names begin with the same letters: a folder within it, for file systems on which a
+/// folder more is one more thing to lose.
+#[derive(Debug)]
+pub(super) struct Within {
+    pub(super) folder: Arc<dyn Storage>,
+    pub(super) prefix: String,
+}
+
+impl Within {
+    fn name(&self, name: &str) -> String {
+        format!("{}{name}", self.prefix)
+    }
+}
+
+impl Storage for Within {
+    fn open(&self, name: &str, write: bool) -> io::Result<Box<dyn StoredFile>> {
+        self.folder.open(&self.name(name), write)
+    }
+
+    fn create(&self, name: &str) -> io::Result<Box<dyn StoredFile>> {
+        self.folder.create(&self.name(name))
+    }
+
+    fn sync_names(&self) -> io::Result<()> {
+        self.folder.sync_names()
+    }
+
+    fn sync_all(&self) -> io::Result<()> {
+        self.folder.sync_all()
     }
 }
 

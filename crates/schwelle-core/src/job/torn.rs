@@ -8,7 +8,7 @@
 //! knows.
 //!
 //! Few physical sectors are under way when power goes. Where many hold something strange, somebody has used
-//! the disk, and nothing is repaired.
+//! the disk, and nothing is repaired; and nothing on a volume whose books have changed besides.
 
 use std::collections::BTreeMap;
 
@@ -16,7 +16,7 @@ use crate::commit::{CommitError, StageKind};
 use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
 
 use super::journal::Beside;
-use super::recover::RecoverError;
+use super::recover::{self, RecoverError};
 use super::{JobFolder, Journal, JournalExtent, Side};
 
 /// Torn physical sectors that are repaired, at most.
@@ -30,21 +30,34 @@ pub struct Repaired<'a> {
 }
 
 impl<'a> Repaired<'a> {
-    /// Looks for the torn sectors of an unfinished job. The disk has been found to be of the job's size.
+    /// Looks for the torn sectors of an unfinished job, and of a renaming that is part of taking it back. The disk
+    /// has been found to be of the job's size.
     pub fn look(job: &JobFolder, disk: &'a dyn ReadDevice) -> Result<Self, RecoverError> {
-        let none = Self {
-            disk,
-            torn: Vec::new(),
-        };
+        let mut torn = Vec::new();
+        for job in job.renaming().into_iter().chain([job]) {
+            let before = Self { disk, torn };
+            let more = Self::torn_of(job, &before)?;
+            torn = before.torn;
+            torn.extend(more);
+            torn.sort_unstable_by_key(|(extent, _)| *extent);
+        }
+        Ok(Self { disk, torn })
+    }
+
+    /// The physical sectors that `job` has torn, with what they held before.
+    fn torn_of(
+        job: &JobFolder,
+        disk: &dyn ReadDevice,
+    ) -> Result<Vec<(Extent, Vec<u8>)>, RecoverError> {
         let geometry = disk.geometry();
         let step = u64::from(geometry.physical_sector / geometry.logical_sector);
         let Some(journal) = job.journal() else {
-            return Ok(none);
+            return Ok(Vec::new());
         };
         let same =
             (geometry.logical_sector, geometry.sectors) == (journal.sector_bytes, journal.sectors);
         if !job.state().state.is_unfinished() || step < 2 || !same {
-            return Ok(none);
+            return Ok(Vec::new());
         }
         let mut index = Index::new(job, journal);
         let mut torn = Vec::new();
@@ -56,10 +69,18 @@ impl<'a> Repaired<'a> {
             };
             torn.extend(torn_before(&mut index, disk, extent)?.map(|before| (extent, before)));
             if torn.len() > MAX_TORN {
-                return Ok(none);
+                return Ok(Vec::new());
             }
         }
-        Ok(Self { disk, torn })
+        if torn.is_empty() {
+            return Ok(torn);
+        }
+        // What is strange on a volume that others have written to is theirs.
+        let mut repaired = Repaired { disk, torn };
+        let used = recover::used_since(job, &repaired)?;
+        let is_theirs = |extent: &Extent| used.iter().any(|volume| volume.overlaps(extent));
+        repaired.torn.retain(|(extent, _)| !is_theirs(extent));
+        Ok(repaired.torn)
     }
 
     /// First sectors of the physical sectors that will be repaired.

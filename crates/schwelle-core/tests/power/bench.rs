@@ -235,7 +235,7 @@ fn entry(extent: Extent, active: bool) -> MbrEntry {
 }
 
 /// A disk of `mib` MiB with the standard volumes, and what `more` adds.
-fn disk(mib: u64, more: impl FnOnce(&DiskBuilder<'_>, [MbrEntry; 2])) -> Memory {
+pub(crate) fn disk(mib: u64, more: impl FnOnce(&DiskBuilder<'_>, [MbrEntry; 2])) -> Memory {
     let disk = Memory::new(512, mib * MIB / 512);
     let builder = DiskBuilder::new(&disk);
     let places = builder.standard(0x51C3_A7E5, "LANTERN-ONE").unwrap();
@@ -246,7 +246,7 @@ fn disk(mib: u64, more: impl FnOnce(&DiskBuilder<'_>, [MbrEntry; 2])) -> Memory 
     disk
 }
 
-fn extent(first_mib: u64, mib: u64) -> Extent {
+pub(crate) fn extent(first_mib: u64, mib: u64) -> Extent {
     Extent::new(Lba(first_mib * 2048), mib * 2048).unwrap()
 }
 
@@ -490,7 +490,7 @@ pub(crate) fn scenarios() -> Vec<Bench> {
 }
 
 /// What the job is, for a test that does not ask.
-fn job_facts() -> JobFacts {
+pub(crate) fn job_facts() -> JobFacts {
     JobFacts {
         kind: JobKind::Convert,
         to: Style::Gpt,

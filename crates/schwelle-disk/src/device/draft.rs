@@ -275,8 +275,8 @@ impl ReadDevice for Draft<'_> {
         let overlay = self.lock();
         self.read_below(&overlay, offset, buffer)?;
         for part in parts(self.geometry().logical_sector, offset, buffer.len()) {
-            if let Some(bytes) = overlay.bytes.get(&part.sector) {
-                buffer[part.in_buffer].copy_from_slice(&bytes[part.in_sector]);
+            if let Some(bytes) = overlay.bytes.get(&part.unit) {
+                buffer[part.in_buffer].copy_from_slice(&bytes[part.in_unit]);
             }
         }
         Ok(())
@@ -292,15 +292,15 @@ impl BlockDevice for Draft<'_> {
         let sector_bytes = self.geometry().logical_sector as usize;
         for part in parts(self.geometry().logical_sector, offset, bytes.len()) {
             let new = &bytes[part.in_buffer.clone()];
-            let whole = part.in_sector.len() == sector_bytes;
+            let whole = part.in_unit.len() == sector_bytes;
             assert!(
                 whole,
                 "writes to a draft are whole sectors: the writers of this crate work in sectors"
             );
             if below[part.in_buffer] == *new {
-                overlay.bytes.remove(&part.sector);
+                overlay.bytes.remove(&part.unit);
             } else {
-                overlay.bytes.insert(part.sector, new.into());
+                overlay.bytes.insert(part.unit, new.into());
             }
         }
         Ok(())
@@ -311,32 +311,28 @@ impl BlockDevice for Draft<'_> {
     }
 }
 
-/// One sector's part of a transfer.
+/// What of a transfer lies in one unit, a sector or a piece.
 pub(super) struct Part {
-    pub(super) sector: u64,
-    pub(super) in_sector: Range<usize>,
+    pub(super) unit: u64,
+    pub(super) in_unit: Range<usize>,
     pub(super) in_buffer: Range<usize>,
 }
 
-/// Splits a transfer at sector bounds. The transfer has been checked to lie on the device.
-pub(super) fn parts(
-    sector_bytes: u32,
-    offset: u64,
-    len_bytes: usize,
-) -> impl Iterator<Item = Part> {
-    let sector_len = sector_bytes as usize;
+/// Splits a transfer at the bounds of units of this size. The transfer has been checked to lie on the device.
+pub(super) fn parts(unit_bytes: u32, offset: u64, len_bytes: usize) -> impl Iterator<Item = Part> {
+    let unit_len = unit_bytes as usize;
     let mut done = 0;
     std::iter::from_fn(move || {
         if done >= len_bytes {
             return None;
         }
         let at = offset + done as u64;
-        let in_sector =
-            usize::try_from(at % u64::from(sector_bytes)).expect("a remainder of a u32 fits");
-        let take = (sector_len - in_sector).min(len_bytes - done);
+        let in_unit =
+            usize::try_from(at % u64::from(unit_bytes)).expect("a remainder of a u32 fits");
+        let take = (unit_len - in_unit).min(len_bytes - done);
         let part = Part {
-            sector: at / u64::from(sector_bytes),
-            in_sector: in_sector..in_sector + take,
+            unit: at / u64::from(unit_bytes),
+            in_unit: in_unit..in_unit + take,
             in_buffer: done..done + take,
         };
         done += take;

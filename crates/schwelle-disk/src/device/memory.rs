@@ -5,11 +5,14 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::{BlockDevice, DeviceError, Geometry, ReadDevice};
 
-/// A disk in memory. Sectors never written read as zeros and take no memory.
+/// What is kept in one piece, in bytes: far fewer pieces than sectors, and little kept for nothing.
+const PIECE_BYTES: u32 = 64 << 10;
+
+/// A disk in memory. Places never written read as zeros and take no memory.
 #[derive(Debug)]
 pub struct Memory {
     geometry: Geometry,
-    sectors: Mutex<BTreeMap<u64, Box<[u8]>>>,
+    pieces: Mutex<BTreeMap<u64, Box<[u8]>>>,
 }
 
 impl Memory {
@@ -22,7 +25,7 @@ impl Memory {
         };
         Self {
             geometry,
-            sectors: Mutex::default(),
+            pieces: Mutex::default(),
         }
     }
 
@@ -34,7 +37,7 @@ impl Memory {
     }
 
     fn map(&self) -> MutexGuard<'_, BTreeMap<u64, Box<[u8]>>> {
-        self.sectors.lock().unwrap_or_else(PoisonError::into_inner)
+        self.pieces.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn check(
@@ -59,9 +62,9 @@ impl ReadDevice for Memory {
         self.check("read", offset, buffer.len())?;
         buffer.fill(0);
         let map = self.map();
-        for part in super::draft::parts(self.geometry.logical_sector, offset, buffer.len()) {
-            if let Some(bytes) = map.get(&part.sector) {
-                buffer[part.in_buffer].copy_from_slice(&bytes[part.in_sector]);
+        for part in super::draft::parts(PIECE_BYTES, offset, buffer.len()) {
+            if let Some(bytes) = map.get(&part.unit) {
+                buffer[part.in_buffer].copy_from_slice(&bytes[part.in_unit]);
             }
         }
         Ok(())
@@ -71,13 +74,12 @@ impl ReadDevice for Memory {
 impl BlockDevice for Memory {
     fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
         self.check("write", offset, bytes.len())?;
-        let sector_bytes = self.geometry.logical_sector as usize;
         let mut map = self.map();
-        for part in super::draft::parts(self.geometry.logical_sector, offset, bytes.len()) {
-            let sector = map
-                .entry(part.sector)
-                .or_insert_with(|| vec![0; sector_bytes].into());
-            sector[part.in_sector].copy_from_slice(&bytes[part.in_buffer]);
+        for part in super::draft::parts(PIECE_BYTES, offset, bytes.len()) {
+            let piece = map
+                .entry(part.unit)
+                .or_insert_with(|| vec![0; PIECE_BYTES as usize].into());
+            piece[part.in_unit].copy_from_slice(&bytes[part.in_buffer]);
         }
         Ok(())
     }

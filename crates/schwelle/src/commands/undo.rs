@@ -4,13 +4,15 @@ use clap::Args;
 use schwelle_core::crossing::Style;
 use schwelle_core::device::HostFacts;
 use schwelle_core::disk_use::DiskUse;
+use schwelle_core::draft::{EditedFile, NotUpdated, RestoredNames};
 use schwelle_core::job::recover::{self, Undoing};
-use schwelle_core::job::{JobEnd, JobState, Repaired};
+use schwelle_core::job::{JobEnd, JobState, Renaming, Repaired};
 use schwelle_core::profile::{Profile, TableStyle};
 
 use super::carry_out::{Ending, last_words, read_table_again};
 use super::recover::{JobOptions, torn};
 use crate::disk::options;
+use crate::disk::stamp_now;
 use crate::error::{CliError, Kind};
 use crate::policy::PolicyOptions;
 use crate::progress::Progress;
@@ -18,13 +20,15 @@ use crate::screen::{Screen, Tone, toned};
 use crate::text::{bytes, safe, typed};
 use crate::views;
 use crate::views::common::{answer, paragraph};
+use crate::words;
 
 /// Take a conversion back, finished or not
 ///
 /// The files that were edited go back first, then sector 0, so that the old disk is there at once;
 /// then all that was overwritten. A volume that has been used since the conversion stays as it is,
-/// its size and its edited files included: old content is never put over newer. What that means for
-/// this disk is said before anything is asked.
+/// its size included: old content is never put over newer. Of its files only those that name the disk
+/// are edited, so that drive letters and recovery environment lead to the old table's partitions
+/// again. What that means for this disk is said before anything is asked.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:\n  schwelle undo --job /media/stick/job-0815")]
 pub(crate) struct UndoArgs {
@@ -47,19 +51,27 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     let busy = screen.busy("Comparing the disk with the job's record");
     let repaired = Repaired::look(&job.folder, &job.disk.device).map_err(failed)?;
     let plan = recover::plan_undo(&job.folder, &repaired).map_err(failed)?;
+    let named = match &plan {
+        Some(plan) => RestoredNames::plan(&job.folder, plan, &repaired, stamp_now().windows)
+            .map_err(failed)?,
+        None => None,
+    };
     drop(busy);
     let used = plan.as_ref().map_or(&[][..], |plan| &plan.used);
     let (exact, smaller) = (used.is_empty(), used.iter().any(|(_, smaller)| *smaller));
     let mut warnings = Vec::new();
     screen.show(&torn(&repaired));
     if let Some(plan) = &plan {
-        screen.show(&meaning(plan, job.facts.to, screen.columns()));
+        screen.show(&meaning(plan, named.as_ref(), screen.columns()));
         confirm(args, screen)?;
         let mut progress = Progress::new(screen, &folder);
         progress.catch_stops();
         let written = repaired.write(&job.disk.device);
         written.map_err(|error| failed(error.into()))?;
-        recover::undo(&mut job.folder, plan, &job.disk.device, &mut progress).map_err(failed)?;
+        let renaming = named.as_ref().and_then(|named| named.renaming.as_ref());
+        let device = &job.disk.device;
+        let undone = recover::undo(&mut job.folder, plan, renaming, device, &mut progress);
+        undone.map_err(failed)?;
         drop(progress);
         warnings.extend(read_table_again(&job.disk.device));
     } else {
@@ -100,7 +112,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
             "The table is as it was, but for the size of the volumes that stay smaller."
         }
         (false, _) => {
-            "The table is as it was; the volumes that have been used since stay as they are."
+            "The table is as it was; the volumes that have been used since stay, with their newer files."
         }
     };
     let (style, disk_use) = (job.facts.to, job.facts.disk_use);
@@ -130,30 +142,45 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
             ),
         )
     ));
-    screen.document(&views::json::Recovered::undone(&disk, &folder, exact));
+    let named = named.as_ref();
+    screen.document(&views::json::Recovered::undone(
+        &disk, &folder, exact, named,
+    ));
     last_words(&job.folder, &warnings, screen);
     Ok(0)
 }
 
 /// What taking it back means for this disk.
-fn meaning(plan: &Undoing, style: Style, columns: usize) -> String {
-    let mut text = format!("Written back: up to {}\n", bytes(plan.bytes));
+fn meaning(plan: &Undoing, named: Option<&RestoredNames<'_>>, columns: usize) -> String {
+    let renaming = named.and_then(|named| named.renaming.as_ref());
+    let named_bytes = renaming.map_or(0, Renaming::bytes);
+    let all = plan.bytes.saturating_add(named_bytes);
+    let mut text = format!("Written back: up to {}\n", bytes(all));
     for (at, smaller) in &plan.used {
         let size = if *smaller {
             " It stays as it is now, sound and smaller; the space taken from it stays unused."
         } else {
-            " Its files stay as they are now."
+            " What was written since stays."
         };
         let line = format!("The volume at {at} has been used since the conversion.{size}");
         text += &paragraph("Used since  ", &line, 0, columns);
     }
-    let named = style.name().to_uppercase();
-    for file in &plan.left_edited {
+    for EditedFile {
+        partition,
+        path,
+        changes,
+    } in named.map_or(&[][..], |named| &named.files)
+    {
+        let changes: Vec<String> = changes.iter().map(words::plan::edit).collect();
+        let line = format!("partition {partition}, {path}: {}", changes.join("; "));
+        text += &paragraph("Updated  ", &safe(&line), 0, columns);
+    }
+    for NotUpdated { partition, why } in named.map_or(&[][..], |named| &named.left) {
         let line = format!(
-            "{file}: it names the {named} partitions, and stays so. Windows gives drive letters anew \
-             when it starts; its recovery environment must be switched off and on again there."
+            "drive letters and recovery configuration of Windows on partition {partition}: {}",
+            words::plan::not_updated(why)
         );
-        text += &paragraph("Stays edited  ", &line, 0, columns);
+        text += &paragraph("Not updated  ", &safe(&line), 0, columns);
     }
     for (what, at) in &plan.changed_since {
         text += &paragraph(

@@ -8,7 +8,7 @@ use schwelle_core::commit::{Purpose, StageKind};
 use schwelle_core::crossing::Style;
 use schwelle_core::device::Geometry;
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::{self, Change, Edit, EditedFile, MapPart};
+use schwelle_core::draft::{self, Change, Edit, EditedFile, MapPart, RestoredNames, WhyNotUpdated};
 use schwelle_core::job::{JobEnd, bytes_needed};
 use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
 use schwelle_core::profile::Role;
@@ -452,6 +452,15 @@ impl Converted {
     }
 }
 
+/// A system whose files keep the names that partitions had in the table that is gone.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct NotRestoredNames {
+    /// Number of its partition, as the disk was before
+    pub(crate) partition: usize,
+    /// Why
+    pub(crate) why: Told<WhyNotUpdated>,
+}
+
 /// `resume` and `undo`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Recovered {
@@ -460,9 +469,13 @@ pub(crate) struct Recovered {
     /// The disk that was found
     pub(crate) disk: String,
     pub(crate) job: String,
-    /// `undo`: every sector that matters is as it was. False where a trimmed volume had been used
-    /// since and stays smaller
+    /// `undo`: every sector that matters is as it was. False where a volume had been used since and stays
+    /// as it is
     pub(crate) exact: Option<bool>,
+    /// `undo`: files updated on volumes used since, which name the old table's partitions again
+    pub(crate) files_updated: Vec<EditedFileDoc>,
+    /// `undo`: systems on such volumes whose files are not updated
+    pub(crate) systems_not_updated: Vec<NotRestoredNames>,
     /// `resume`: the rehearsal of the disk
     pub(crate) rehearsal: Option<Rehearsed>,
 }
@@ -474,16 +487,32 @@ impl Recovered {
             disk: disk.path.display().to_string(),
             job: job.display().to_string(),
             exact: None,
+            files_updated: Vec::new(),
+            systems_not_updated: Vec::new(),
             rehearsal: Some(Rehearsed::of(disk, rehearsal)),
         }
     }
 
-    pub(crate) fn undone(disk: &Path, job: &Path, exact: bool) -> Self {
+    pub(crate) fn undone(
+        disk: &Path,
+        job: &Path,
+        exact: bool,
+        named: Option<&RestoredNames<'_>>,
+    ) -> Self {
+        let files = named.map_or(&[][..], |named| &named.files);
+        let left = named.map_or(&[][..], |named| &named.left).iter();
         Self {
             answer: JobEnd::Undone,
             disk: disk.display().to_string(),
             job: job.display().to_string(),
             exact: Some(exact),
+            files_updated: files.iter().map(EditedFileDoc::of).collect(),
+            systems_not_updated: left
+                .map(|left| NotRestoredNames {
+                    partition: left.partition,
+                    why: Told::of(left.why.clone(), words::plan::not_updated),
+                })
+                .collect(),
             rehearsal: None,
         }
     }

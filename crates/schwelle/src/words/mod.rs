@@ -236,6 +236,7 @@ mod tests {
         let already = |already: &switch::Already| sheet::already(*already).to_owned();
         assert!(all_are_told(already) > 3);
         assert_eq!(all_are_told(plan::edit), 3);
+        assert_eq!(all_are_told(plan::not_updated), 4);
         assert!(all_are_told(facts::ground) > 20);
         assert_eq!(
             all_are_told(|how: &firmware::How| facts::how(*how).to_owned()),

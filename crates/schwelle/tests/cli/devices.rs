@@ -1,8 +1,11 @@
 //! Block devices: images attached to the kernel's loop driver, at both sector sizes.
 
+use std::cell::RefCell;
 use std::fs::{self, File};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+use std::rc::{Rc, Weak};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use schwelle_core::device::Extent;
 use serde_json::Value;
@@ -10,13 +13,31 @@ use serde_json::Value;
 use crate::support::Lab;
 use schwelle_testkit::{Run, hash, tool, tool_any};
 
+/// One test at a time has disks attached: those of two tests would be taken for copies of each other.
+static TURN: Mutex<()> = Mutex::new(());
+
+thread_local! {
+    /// This test's turn, for as long as it has a disk attached.
+    static MINE: RefCell<Weak<MutexGuard<'static, ()>>> = const { RefCell::new(Weak::new()) };
+}
+
 /// A loop device on a stretch of an image, detached at the end.
-pub(crate) struct Attached(pub(crate) PathBuf);
+pub(crate) struct Attached(
+    pub(crate) PathBuf,
+    #[expect(dead_code)] Rc<MutexGuard<'static, ()>>,
+);
 
 impl Attached {
     pub(crate) fn new(image: &Path, more: &[&str]) -> Self {
+        let turn = MINE.with_borrow_mut(|mine| {
+            mine.upgrade().unwrap_or_else(|| {
+                let turn = Rc::new(TURN.lock().unwrap_or_else(PoisonError::into_inner));
+                *mine = Rc::downgrade(&turn);
+                turn
+            })
+        });
         let args = [&["--find", "--show"], more, &[image.to_str().unwrap()]].concat();
-        Self(tool("losetup", &args).stdout.trim().into())
+        Self(tool("losetup", &args).stdout.trim().into(), turn)
     }
 
     pub(crate) fn path(&self) -> &str {

@@ -7,9 +7,9 @@ use std::path::{Path, PathBuf};
 
 use schwelle_core::bytes::utf16_bytes;
 use schwelle_core::device::{DiskFile, Extent, Window};
-use schwelle_core::hive::{Hive, HiveEditor};
+use schwelle_core::hive::HiveEditor;
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_demo::{LogFormat, interrupted, scatter, windows_was_started};
+use schwelle_demo::{LogFormat, interrupted, scatter};
 use serde_json::Value;
 
 use crate::menu::BOOT;
@@ -507,37 +507,4 @@ fn a_compressed_registry_is_read_but_blocks_since_it_cannot_be_edited() {
         evidence.contains("is compressed and cannot be edited"),
         "{evidence}"
     );
-}
-
-#[test]
-fn undo_of_a_disk_whose_windows_was_used_names_the_files_that_stay_edited() {
-    let lab = Lab::new();
-    let (image, places) = lab.standard("disk.img", 512);
-    let (job, old) = (lab.path("job"), peek(&image, 0, 512));
-    assert_eq!(lab.convert(&image, &job, &["--quiet"]).code, 0);
-    {
-        let device = DiskFile::open_write(&image, Some(512)).unwrap();
-        windows_was_started(&device, places.windows, 3, 1 << 58).unwrap();
-    }
-    let run = lab.run(&["undo", "--job", job.to_str().unwrap(), "--yes"]);
-    assert_eq!(run.code, 0, "{}", run.stderr);
-    let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
-    for told in [
-        "has been used since the conversion. Its files stay as they are now.",
-        "SYSTEM on partition 2: it names the GPT partitions",
-        "the volumes that have been used since stay as they are",
-    ] {
-        assert!(flat.contains(told), "{told}: {flat}");
-    }
-    assert_eq!(peek(&image, 0, 512), old);
-    // What Windows wrote is still there.
-    let device = DiskFile::open_read(&image, Some(512)).unwrap();
-    let window = Window::new(&device, places.windows).unwrap();
-    let volume = NtfsVolume::open(&window).unwrap();
-    let hive = volume
-        .find("\\Windows\\System32\\config\\SYSTEM")
-        .unwrap()
-        .unwrap();
-    let hive = volume.open_file(hive.record).unwrap();
-    assert_eq!(Hive::open(&hive).unwrap().written().0, 1 << 58);
 }

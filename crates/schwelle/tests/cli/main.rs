@@ -46,5 +46,6 @@ mod stopped;
 mod support;
 mod terminal;
 mod trim;
+mod undo_used;
 mod usage;
 mod volumes;

@@ -191,7 +191,7 @@ fn there_and_back_again_leaves_files_identical_and_entries_equivalent() {
 }
 
 #[test]
-fn undo_of_a_disk_that_was_used_in_bios_mode_names_what_stays() {
+fn undo_of_a_disk_that_was_used_in_bios_mode_updates_its_names() {
     let bench = Bench::new(512);
     let (lab, image) = (&bench.lab, &bench.image);
     let head = peek(image, 0, 34 * 512);
@@ -214,7 +214,8 @@ fn undo_of_a_disk_that_was_used_in_bios_mode_names_what_stays() {
     assert_eq!(run.code, 0, "{}", run.stderr);
     let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
     for told in [
-        "SYSTEM on partition 2: it names the MBR partitions",
+        "C: and 2 volume names now name GPT partitions",
+        "place now names the GPT disk",
         "set it to UEFI mode again",
         "has its GPT table again. Next: schwelle check",
     ] {

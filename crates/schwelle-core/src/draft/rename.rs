@@ -1,0 +1,200 @@
+//! What undoing edits on volumes that have been used since: files that name partitions as the new table does name
+//! them as the old one did.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::cause::Cause;
+use crate::commit::{ChangeSet, Purpose};
+use crate::crossing::{Crossing, Style};
+use crate::device::{Draft, HostFacts, Lba, ReadDevice};
+use crate::disk_use::DiskUse;
+use crate::gpt::{GptPair, type_guid};
+use crate::job::recover::{RecoverError, Undoing, with_table};
+use crate::job::{JobFacts, JobFolder, JobKind, Renaming, Side};
+use crate::mbr::{BootRecord, MbrTable};
+use crate::placement::Placement;
+use crate::profile::{NtfsHealth, Partition, Profile};
+
+use super::settle::{self, EditedFile};
+
+/// Why the files on a volume are not updated.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum WhyNotUpdated {
+    /// A hibernated session waits on it, and would write what it remembers.
+    Hibernated,
+    /// It was not closed.
+    NotClosed,
+    /// Its books do not balance.
+    Damaged,
+    /// Its registry, or a file on it, cannot be edited.
+    Uneditable {
+        /// Why not.
+        fault: Cause,
+    },
+}
+
+/// A system whose files keep the names that partitions had in the new table.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct NotUpdated {
+    /// Number of its partition, as the disk is now.
+    pub partition: usize,
+    /// Why.
+    pub why: WhyNotUpdated,
+}
+
+/// Files on volumes used since the job, updated to name the old table's partitions.
+#[derive(Debug)]
+pub struct RestoredNames<'a> {
+    /// Files that are updated.
+    pub files: Vec<EditedFile>,
+    /// Systems whose files are not.
+    pub left: Vec<NotUpdated>,
+    /// What is written for it; `None` where no file is updated.
+    pub renaming: Option<Renaming<'a>>,
+}
+
+impl<'a> RestoredNames<'a> {
+    /// Plans it for a job that is taken back as `undoing` says; `None` where the job changes no names. `written` is
+    /// the time that edited hives carry, in Windows' units.
+    ///
+    /// # Errors
+    ///
+    /// The disk's or the folder's. What cannot be edited is left, and told.
+    pub fn plan(
+        job: &JobFolder,
+        undoing: &Undoing,
+        disk: &'a dyn ReadDevice,
+        written: u64,
+    ) -> Result<Option<Self>, RecoverError> {
+        let Some(facts) = job
+            .facts()
+            .filter(|facts| facts.kind == JobKind::Convert && facts.disk_use == DiskUse::System)
+        else {
+            return Ok(None);
+        };
+        let Some(crossing) = crossing(job, facts, disk)? else {
+            return Ok(None);
+        };
+        let below = Renaming::below(job, disk)?;
+        let mut profile = Profile::read(&*below, HostFacts::default())?;
+        let mut left = left_alone(&profile, undoing);
+        let updated: Vec<usize> = profile
+            .partitions
+            .iter()
+            .filter(|partition| !undoing.comes_back(partition.extent.first))
+            .filter(|partition| why_not(partition).is_none())
+            .map(|partition| partition.number)
+            .filter(|number| left.iter().all(|left| left.partition != *number))
+            .collect();
+        let is_updated = |number: usize| updated.contains(&number);
+        profile
+            .systems
+            .retain(|system| is_updated(system.partition));
+        profile.recovery.retain(|image| is_updated(image.partition));
+
+        let draft = Draft::over(below.clone());
+        let placement = Placement::without_esp(DiskUse::System);
+        let settled = settle::settle(&draft, &profile, &placement, &crossing, written);
+        let planned = settled.and_then(|settled| {
+            let changes = ChangeSet::of(&draft, Purpose::MovedClusters, &settled.regions)?;
+            let watched = settled.watch(&*below, &profile, &[])?;
+            Ok((settled.files, changes.checked(false)?, watched))
+        });
+        let (files, renaming) = match planned {
+            Ok((files, changes, watched)) if !files.is_empty() => {
+                (files, Some(Renaming::new(below, draft, changes, watched)))
+            }
+            Ok(_) => (Vec::new(), None),
+            Err(error) => {
+                let fault = Cause::from(error);
+                left.extend(profile.systems.iter().map(|system| NotUpdated {
+                    partition: system.partition,
+                    why: WhyNotUpdated::Uneditable {
+                        fault: fault.clone(),
+                    },
+                }));
+                (Vec::new(), None)
+            }
+        };
+        Ok(Some(Self {
+            files,
+            left,
+            renaming,
+        }))
+    }
+}
+
+/// The systems on used volumes whose files cannot be updated.
+fn left_alone(profile: &Profile, undoing: &Undoing) -> Vec<NotUpdated> {
+    let systems = profile.systems.iter();
+    let left = systems.filter_map(|system| {
+        let partition = profile.partition(system.partition)?;
+        if undoing.comes_back(partition.extent.first) {
+            return None;
+        }
+        let fault = system.letters.as_ref().err().cloned();
+        let uneditable = fault.map(|fault| WhyNotUpdated::Uneditable { fault });
+        Some(NotUpdated {
+            partition: partition.number,
+            why: why_not(partition).or(uneditable)?,
+        })
+    });
+    left.collect()
+}
+
+/// What speaks against writing to a volume with a system. One that is no NTFS has none.
+fn why_not(partition: &Partition) -> Option<WhyNotUpdated> {
+    let health: &NtfsHealth = partition.volume.ntfs.as_ref()?;
+    let unsound = health.audit.faults.iter().any(|fault| !fault.is_harmless());
+    if health.is_hibernated() {
+        Some(WhyNotUpdated::Hibernated)
+    } else if health.dirty || !health.log_is_clean() {
+        Some(WhyNotUpdated::NotClosed)
+    } else if unsound || !health.faults.is_empty() {
+        Some(WhyNotUpdated::Damaged)
+    } else {
+        None
+    }
+}
+
+/// The names of the partitions that are in both of the job's tables, on the way back.
+fn crossing(
+    job: &JobFolder,
+    facts: &JobFacts,
+    disk: &dyn ReadDevice,
+) -> Result<Option<Crossing>, RecoverError> {
+    let ([gpt, mbr], to) = match facts.to {
+        Style::Gpt => ([Side::New, Side::Old], Style::Mbr),
+        Style::Mbr => ([Side::Old, Side::New], Style::Gpt),
+    };
+    let (gpt, mbr) = (with_table(job, disk, gpt)?, with_table(job, disk, mbr)?);
+    let record = BootRecord::parse(&mbr.read_sector(Lba(0))?);
+    let pair = GptPair::read(&gpt);
+    let (Some(record), Some(copy)) = (record, pair.best()) else {
+        return Ok(None);
+    };
+    let signature = record.disk_signature;
+    let table = MbrTable::read(&mbr, record)?;
+    let is_in_both = |first: Lba| {
+        let mut partitions = table.partitions.iter();
+        partitions.any(|partition| partition.extent.first == first)
+    };
+    let entries = copy.entries.iter().map(|(_, entry)| entry);
+    let esp = entries
+        .clone()
+        .find(|entry| entry.kind == type_guid::EFI_SYSTEM);
+    let named = entries.filter(|entry| is_in_both(entry.extent.first));
+    let named = named.filter_map(|entry| {
+        let offset = disk.geometry().byte_of(entry.extent.first)?;
+        Some((offset, entry.id))
+    });
+    Ok(Some(Crossing {
+        to,
+        signature,
+        disk: copy.header.disk_id,
+        esp: esp.map(|entry| entry.id).unwrap_or_default(),
+        partitions: named.collect(),
+    }))
+}

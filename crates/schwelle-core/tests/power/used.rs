@@ -1,0 +1,172 @@
+//! Power is cut while a job is taken back on a disk that has been used since: files on the used volume get the old
+//! table's names on the way, and at any moment the way can be begun again.
+
+use std::fs;
+use std::path::Path;
+
+use schwelle_core::commit;
+use schwelle_core::device::{BlockDevice, Extent, HostFacts, Memory, ReadDevice, Window};
+use schwelle_core::draft::RestoredNames;
+use schwelle_core::job::recover::{self, RecoverError};
+use schwelle_core::job::{JobFolder, JobState, Repaired};
+use schwelle_core::ntfs::NtfsVolume;
+use schwelle_core::placement::EspWish;
+use schwelle_core::profile::Profile;
+use schwelle_demo::{STAMP, edit_record, plan_of};
+use schwelle_testkit::{Dice, Failure, Image, Medium};
+use tempfile::TempDir;
+
+use crate::bench::{disk, extent, job_facts};
+
+/// Where the standard Windows volume lies.
+fn windows() -> Extent {
+    extent(51, 160)
+}
+
+/// The time that edited hives carry: later than the conversion, as a clock has it.
+const LATER: u64 = STAMP.windows + 10_000_000;
+
+/// A disk converted and used, whose job lies in `folder`.
+fn used(old: &Memory, folder: &Path) -> Memory {
+    let mut job = JobFolder::create(folder, job_facts(), "{}").unwrap();
+    let plan = plan_of(old, EspWish::default()).unwrap();
+    job.save(old, plan.drafts(), &plan.changes, plan.relied_on.clone())
+        .unwrap();
+    let medium = Medium::new(old, Image::default());
+    commit::apply(plan.drafts(), &plan.changes, &medium, &mut job, &mut ()).unwrap();
+    job.set_state(JobState::Done).unwrap();
+    let used = Memory::new(512, old.geometry().sectors);
+    for lba in (0..used.geometry().sectors).step_by(2048) {
+        let len = (used.geometry().sectors - lba).min(2048) * 512;
+        let bytes = medium
+            .read_vec(lba * 512, usize::try_from(len).unwrap())
+            .unwrap();
+        if bytes.iter().any(|&byte| byte != 0) {
+            used.write_at(lba * 512, &bytes).unwrap();
+        }
+    }
+    // Whoever opens a file leaves the time in its record.
+    let window = Window::new(&used, windows()).unwrap();
+    let record = {
+        let volume = NtfsVolume::open(&window).unwrap();
+        volume
+            .find("\\Windows\\explorer.exe")
+            .unwrap()
+            .map(|file| file.record)
+    };
+    edit_record(&window, record.unwrap_or(5), |record| {
+        let content = usize::from(record[0x14]) + 0x18;
+        record[content + 24] ^= 0x5A;
+    })
+    .unwrap();
+    used.with_physical(old.geometry().physical_sector)
+}
+
+/// Takes the job back as the program does; how many files are named back.
+fn take_back(folder: &Path, medium: &Medium<'_>) -> Result<usize, RecoverError> {
+    let mut job = JobFolder::open(folder)?;
+    let repaired = Repaired::look(&job, medium)?;
+    let Some(plan) = recover::plan_undo(&job, &repaired)? else {
+        job.set_state(JobState::Undone)?;
+        return Ok(0);
+    };
+    let named = RestoredNames::plan(&job, &plan, &repaired, LATER)?.unwrap();
+    assert_eq!(named.left, []);
+    repaired.write(medium)?;
+    let renaming = named.renaming.as_ref();
+    recover::undo(&mut job, &plan, renaming, medium, &mut ())?;
+    Ok(named.files.len())
+}
+
+/// The files of the folder that change on the way back.
+fn record(folder: &Path) -> Vec<(std::path::PathBuf, Vec<u8>)> {
+    let files = fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| entry.unwrap().path());
+    let changes = |path: &std::path::PathBuf| {
+        let name = path.file_name().unwrap().to_str().unwrap().to_owned();
+        name.starts_with("state-") || name.starts_with("names-")
+    };
+    let files = files.filter(changes);
+    files
+        .map(|path| (path.clone(), fs::read(path).unwrap()))
+        .collect()
+}
+
+fn restore(folder: &Path, files: &[(std::path::PathBuf, Vec<u8>)]) {
+    for (path, _) in record(folder) {
+        fs::remove_file(path).unwrap();
+    }
+    for (path, content) in files {
+        fs::write(path, content).unwrap();
+    }
+}
+
+#[test]
+fn a_used_disk_is_taken_back_through_any_cut_with_its_names() {
+    let in_memory = Path::new("/dev/shm");
+    for physical in [512, 4096] {
+        let old = disk(330, |_, _| {}).with_physical(physical);
+        let place = match in_memory.is_dir() {
+            true => TempDir::new_in(in_memory),
+            false => TempDir::new(),
+        };
+        let place = place.unwrap();
+        let folder = place.path().join("job");
+        let base = used(&old, &folder);
+        let begin = record(&folder);
+        let medium = Medium::new(&base, Image::default());
+        assert_eq!(
+            take_back(&folder, &medium).unwrap(),
+            2,
+            "SYSTEM and ReAgent.xml"
+        );
+        let (operations, flushes) = (medium.operations(), medium.flushes());
+        let expected = medium.into_image();
+        let finished = Medium::new(&base, expected.clone());
+        let profile = Profile::read(&finished, HostFacts::default()).unwrap();
+        let letters = profile.systems[0].letters.clone().unwrap().unwrap();
+        assert!(
+            letters.crossed.iter().any(|name| name.name.contains("C:")),
+            "{letters:?}"
+        );
+
+        let (mut dice, mut cases) = (Dice::new(0x5EED), 0);
+        for cut in 0..operations {
+            restore(&folder, &begin);
+            let medium = Medium::new(&base, Image::default()).fail(Failure::Power, cut);
+            take_back(&folder, &medium).unwrap_err();
+            let reached = record(&folder);
+            let mut survivors = medium.survivors(flushes.contains(&cut));
+            survivors.push(medium.survivors_at_random(&mut dice));
+            if physical > 512 {
+                let torn = [true, false].map(|is_readable| medium.torn(is_readable, &mut dice));
+                survivors.extend(torn.into_iter().flatten());
+            }
+            for (index, image) in survivors.into_iter().enumerate() {
+                let case = format!("{physical}, cut at {cut}, survivor {index}");
+                restore(&folder, &reached);
+                let mut image = image;
+                if dice.once_in(3) {
+                    // Power goes again on the second way.
+                    let again =
+                        Medium::new(&base, image.clone()).fail(Failure::Power, dice.index(30));
+                    image = match take_back(&folder, &again) {
+                        Err(_) => again.survivors_at_random(&mut dice),
+                        Ok(_) => {
+                            restore(&folder, &reached);
+                            image
+                        }
+                    };
+                }
+                let medium = Medium::new(&base, image);
+                let done = take_back(&folder, &medium);
+                done.unwrap_or_else(|error| panic!("{case}: {error}"));
+                assert!(medium.into_image() == expected, "{case}: another disk");
+                cases += 1;
+            }
+        }
+        println!("{physical}: {cases} cases at {operations} operations");
+        assert!(cases > 50, "{cases}");
+    }
+}
