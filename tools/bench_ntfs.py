@@ -1,12 +1,13 @@
 #!/usr/bin/env python3
 """Measures the NTFS work against the file system's own utilities, plain reading and a plain copy.
 
-Usage: tools/bench_ntfs.py [FOLDER]. As root, with loop devices and /dev/fuse; needs 16 GB in FOLDER (default: a temporary one). In a
+Usage: tools/bench_ntfs.py [FOLDER [PART...]]. As root, with loop devices and /dev/fuse; needs 16 GB in FOLDER (default: a temporary one). In a
 FOLDER on a tmpfs seeks and the medium cost nothing, and what is left is the program's own share.
 
-Scan: a volume with 300,000 files, audited by us and by the utilities' consistency report, five times each in turns, the file in
+PART is one of scan, large and move; all three without it. Scan: a volume with 300,000 files, audited by us and by the utilities' consistency report, five times each in turns, the file in
 the page cache. Check: `check` of a system disk with this volume as its third partition, on a loop device, and only reading the bytes
-of the volume's MFT and bitmap from the same device, five times each in turns; both past the page cache. Move: what a trim moves out of
+of the volume's MFT and bitmap from the same device, five times each in turns; both past the page cache. Large: the same audit of a volume with a million files, and of one on which a file has ten thousand
+extension records. Move: what a trim moves out of
 the tail of a volume, 2 GiB, as the commit does it (hashed, flushed, read back) and as a plain copy of the same extents with one
 flush; each on a fresh copy of the volume on a loop device, past the page cache, three times in turns.
 """
@@ -53,17 +54,36 @@ def run(*command):
     return time.monotonic() - begun, usage.ru_maxrss / 1024, output
 
 
-def many_files(mount):
-    for folder in range(300):
-        os.mkdir(f"{mount}/{folder}")
-        for number in range(1000):
-            with open(f"{mount}/{folder}/file number {number}", "wb") as file:
-                file.write(b"x" * (number % 3 * 700))
+def many_files(folders):
+    def fill(mount):
+        for folder in range(folders):
+            os.mkdir(f"{mount}/{folder}")
+            for number in range(1000):
+                with open(f"{mount}/{folder}/file number {number}", "wb") as file:
+                    file.write(b"x" * (number % 3 * 700))
+    return fill
+
+
+def many_extensions(mount):
+    """A name of 250 letters leaves no room for another in a record of 1024 bytes."""
+    with open(f"{mount}/file", "wb") as file:
+        file.write(b"x" * 10_000)
+    for number in range(10_000):
+        os.link(f"{mount}/file", f"{mount}/{number:0250}")
+
+
+def large(folder):
+    for what, fill in (("a million files", many_files(1000)), ("10,000 extension records of one file", many_extensions)):
+        path = f"{folder}/large.img"
+        volume(path, 6 << 30, fill)
+        ours, theirs = (run(TARGET, "audit", path), run("ntfsresize", "--info", "--force", "--no-progress-bar", path))
+        print(f"scan of {what}: ours {ours[0]:.2f} s, peak {ours[1]:.0f} MiB; the utilities' report {theirs[0]:.2f} s")
+        os.remove(path)
 
 
 def scan(folder):
     path = f"{folder}/files.img"
-    volume(path, 4 << 30, many_files)
+    volume(path, 4 << 30, many_files(300))
     ours, theirs = [], []
     run(TARGET, "audit", path)
     for _ in range(5):
@@ -170,8 +190,8 @@ def move(folder):
 def main():
     subprocess.run(["cargo", "build", "--release", "--quiet", "--example", "bench_volume", "--example", "bench_disk", "--bin", "schwelle"], cwd=ROOT, check=True)
     with tempfile.TemporaryDirectory(dir=sys.argv[1] if len(sys.argv) > 1 else None) as folder:
-        scan(folder)
-        move(folder)
+        for part in sys.argv[2:] or ("scan", "large", "move"):
+            {"scan": scan, "large": large, "move": move}[part](folder)
 
 
 if __name__ == "__main__":

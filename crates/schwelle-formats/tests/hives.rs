@@ -2,7 +2,8 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use std::path::PathBuf;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use schwelle_demo::{LogFormat, Unfinished, interrupted};
@@ -255,6 +256,74 @@ fn what_windows_left_in_its_logs_is_applied_as_windows_does() {
 
     let (left, _) = real("NewDirtyHive2");
     assert!(recovered(&left).unwrap().1 > 0);
+}
+
+/// A key and all below it as the hive library dumps them: the values of each, sorted.
+fn dumped(node: &Node, path: &str, into: &mut BTreeMap<String, Vec<String>>) {
+    let line = |value: &Value| {
+        let name = match &value.name[..] {
+            "" => "@".to_owned(),
+            name => format!("\"{}\"", name.replace('\\', r"\\").replace('"', "\\\"")),
+        };
+        match (value.kind, &value.data[..]) {
+            (4, &[a, b, c, d]) => {
+                format!("{name}=dword:{:08x}", u32::from_le_bytes([a, b, c, d]))
+            }
+            (kind, data) => format!("{name}=hex({kind:x}):{}", schwelle_testkit::hex(data)),
+        }
+    };
+    let mut lines: Vec<String> = node.values.iter().map(line).collect();
+    lines.sort();
+    into.insert(format!("[{path}]"), lines);
+    for below in &node.subkeys {
+        let parent = path.trim_end_matches('\\');
+        dumped(below, &format!("{parent}\\{}", below.name), into);
+    }
+}
+
+/// A file that `tools/real-data.sh` has fetched.
+fn real_data(name: &str) -> PathBuf {
+    let path = Path::new(env!("CARGO_TARGET_TMPDIR"))
+        .join("../real-data")
+        .join(name);
+    let told = "is missing: tools/install-test-tools.sh brings it";
+    assert!(path.exists(), "{} {told}", path.display());
+    path
+}
+
+#[test]
+fn the_registries_of_real_systems_are_read_as_another_library_reads_them() {
+    for name in ["NTUSER.DAT", "SAM", "SECURITY", "SYSTEM", "UsrClass.dat"]
+        .map(|name| format!("dfwinreg/{name}"))
+        .into_iter()
+        .chain(["dissect.regf/SYSTEM".to_owned()])
+    {
+        let file = real_data(&name);
+        let bytes = std::fs::read(&file).unwrap();
+        let mut ours = BTreeMap::new();
+        dumped(&tree(&bytes[..]), "\\", &mut ours);
+        let theirs = schwelle_testkit::dump(&file, "");
+        assert!(theirs.len() > 10, "{name}");
+        for (key, text) in &theirs {
+            let mut lines: Vec<String> = text
+                .lines()
+                .map(str::to_owned)
+                .filter(|line| !line.is_empty())
+                .collect();
+            lines.sort();
+            if let Some(ours) = ours.remove(key) {
+                assert_eq!(ours, lines, "{name}: {key}");
+            } else {
+                panic!("{name}: {key} is not read");
+            }
+        }
+        assert_eq!(
+            ours.len(),
+            0,
+            "{name}: {:?}",
+            ours.keys().take(3).collect::<Vec<_>>()
+        );
+    }
 }
 
 #[test]

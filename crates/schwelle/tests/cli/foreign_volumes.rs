@@ -81,7 +81,7 @@ fn a_disk_with_another_file_system_is_not_blank() {
 
 #[test]
 fn volumes_of_a_forensics_librarys_tests_are_not_blank() {
-    for (file, name) in [("hfsplus.raw", "HFS+"), ("apfs.raw", "APFS")] {
+    for (file, name) in [("dfvfs/hfsplus.raw", "HFS+"), ("dfvfs/apfs.raw", "APFS")] {
         let image = real_data(file);
         let told = Lab::new().run(&["check", image.to_str().unwrap(), "--data-disk"]);
         assert_eq!(told.code, 1, "{name}: {}", told.stdout);

@@ -14,7 +14,7 @@ use serde_json::Value;
 
 use crate::menu::BOOT;
 use crate::support::{COMPUTER, Lab, SIGNATURE, part, peek, place};
-use crate::volumes::{Mount, edit_volume, is_consistent};
+use crate::volumes::{Mount, edit_volume, is_consistent, real_data};
 use schwelle_testkit::{Mounted, dump, extract, hash, hex, merge};
 
 const SYSTEM: &str = "Windows/System32/config/SYSTEM";
@@ -132,8 +132,18 @@ fn cells(hive: &[u8]) -> Vec<(usize, i32)> {
 fn letters_cross_in_hives_of_every_shape_and_nothing_else_changes() {
     let many = (0..1500).map(|n| format!("[S\\Setup\\Many\\key{n:04}]\n\"v\"=dword:{n:08x}\n\n"));
     let deep: String = (0..60).map(|n| format!("\\level{n}")).collect();
+    // What the standard disk's registry has, for others.
+    let mounted = |(name, role): &(&str, &str)| {
+        let first = if *role == "boot" { MIB } else { WINDOWS.0 };
+        let data = [&SIGNATURE.to_le_bytes()[..], &first.to_le_bytes()].concat();
+        format!("\"{name}\"=hex(3):{}\n", hex(&data))
+    };
+    let mounted: String = CROSSING.iter().map(mounted).collect();
+    let mounted = format!("[S\\MountedDevices]\n{mounted}\n");
     let shapes = [
         ("as it is", String::new()),
+        ("dfwinreg/SYSTEM", mounted.clone()),
+        ("dissect.regf/SYSTEM", mounted),
         ("wide", many.collect()),
         (
             "deep",
@@ -152,7 +162,11 @@ fn letters_cross_in_hives_of_every_shape_and_nothing_else_changes() {
         let (image, _) = lab.standard("disk.img", 512);
         let before = lab.path("before");
         edit_volume(&image, WINDOWS, |mount| {
-            fs::copy(mount.path(SYSTEM), &before).unwrap();
+            match name.contains('/') {
+                // The registry of another Windows.
+                true => fs::copy(real_data(name), &before).unwrap(),
+                false => fs::copy(mount.path(SYSTEM), &before).unwrap(),
+            };
             if !text.is_empty() {
                 // Parents first: the library makes no keys in between.
                 let mut parents = String::from("[S\\Setup]\n\n[S\\Setup\\Many]\n\n");

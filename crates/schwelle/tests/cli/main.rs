@@ -32,6 +32,7 @@ mod policy;
 mod printed;
 mod random_layouts;
 mod readers;
+mod real_disks;
 mod real_firmware;
 mod recover;
 mod referees;

@@ -17,7 +17,7 @@ use crate::volumes::{Mount, format, real_data, snapshot};
 const MIB: u64 = 1 << 20;
 
 /// A data disk with these volumes one behind the other from the first MiB on, and so many MiB behind them.
-fn data_disk(lab: &Lab, volumes: &[PathBuf], rest_mib: u64) -> PathBuf {
+pub(crate) fn data_disk(lab: &Lab, volumes: &[PathBuf], rest_mib: u64) -> PathBuf {
     let lens = volumes.iter().map(|path| fs::metadata(path).unwrap().len());
     let ends: Vec<u64> = lens
         .scan(MIB, |end, len| {
@@ -69,7 +69,7 @@ fn the_restore_points_of_a_real_windows_go_only_when_that_is_said() {
     let lab = Lab::new();
     // At one place all the while: the driver shows links with the path that it is mounted at.
     let volume = lab.path("volume.img");
-    fs::copy(real_data("vss.raw"), &volume).unwrap();
+    fs::copy(real_data("dfvfs/vss.raw"), &volume).unwrap();
     let listed = tool("vshadowinfo", &[volume.to_str().unwrap()]).stdout;
     assert!(listed.contains("Number of stores:\t2"), "{listed}");
     // The volume has room behind it: nothing becomes smaller.
