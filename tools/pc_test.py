@@ -74,9 +74,11 @@ class PC:
         self.process = None
         self.has_script = False
 
-    def drive(self, image, device, **options):
+    def drive(self, image, device, interface=None, **options):
         """Attaches an image; `device` has the serial number and the bus."""
         self.disks += 1
+        if interface:
+            self.arguments += ["-device", interface]
         node = f"disk{self.disks}"
         more = "".join(f",{key}={value}" for key, value in options.items())
         self.arguments += ["-drive", f"if=none,id={node},format=raw,file={image},cache=writeback{more}",
@@ -99,12 +101,16 @@ class PC:
         order = "" if first is None else f",bootindex={first}"
         return self.drive(image, f"usb-storage,drive={{node}},serial={serial},bus=xhci.0,id={name}{self.disks},removable=on{order}")
 
+    def mmc(self, image):
+        """A card; its serial number is the emulator's."""
+        return self.drive(image, "sd-card,drive={node}", interface="sdhci-pci")
+
     def with_stick(self, image=None, first=None):
         return self.usb(image or self.stick.image, "STICK-1", first, name="stick")
 
-    def kernel(self):
+    def kernel(self, initrd="initrd.img"):
         """Starts the stick's kernel without firmware in between: a session in BIOS mode, sooner there."""
-        self.arguments += ["-machine", "q35", "-kernel", self.stick.work / "vmlinuz", "-initrd", self.stick.work / "initrd.img",
+        self.arguments += ["-machine", "q35", "-kernel", self.stick.work / "vmlinuz", "-initrd", self.stick.work / initrd,
                            "-append", f"schwelle.stick={self.stick.jobs} console=ttyS0 quiet no_timer_check"]
         return self
 
@@ -293,8 +299,12 @@ def consistent(image, told, sector=512):
 
 # ---------------------------------------------------------------------------------------------------------------------
 
+# The serial number of every card that the emulator makes.
+CARD = "0xdeadbeef"
+
+
 def every_bus(stick):
-    """The whole job on SATA, NVMe, SCSI and USB, from a session in BIOS mode, with the folder on the FAT32 stick. All disks
+    """The whole job on SATA, NVMe, SCSI, USB and a memory card, from a session in BIOS mode, with the folder on the FAT32 stick. All disks
     are copies of one another, so each must be named by its serial number."""
     pc = PC(stick, "buses").kernel().with_stick(fresh(stick))
     images = {}
@@ -302,6 +312,10 @@ def every_bus(stick):
         images[serial] = pristine_copy(stick, "trim", serial)
         getattr(pc, bus)(images[serial], serial)
     before = files(stick, images["SATA-0001"])
+    # A card has a power of two as its size.
+    images[CARD] = pristine_copy(stick, "trim", "card")
+    os.truncate(images[CARD], 256 << 20)
+    pc.mmc(images[CARD])
     script = "t schwelle survey --json\nt schwelle convert /dev/nvme0n1 --job /jobs/never --yes\n"
     script += "t schwelle convert LANTERN-BAY --job /jobs/never --yes\n"
     for serial in images:
@@ -398,22 +412,23 @@ def pristine_copy(stick, name, to):
 
 def cuts(stick, count, seed=1):
     """Power goes while a disk is converted, finished or taken back; the next session finishes it or takes it back. The folder lies on
-    the FAT32 stick, or on one with ext4."""
+    the FAT32 stick, or on one with ext4 or exFAT."""
     dice = random.Random(seed)
     whole = stick.work / "trim.img"
     before = files(stick, whole)
     begin = "echo CONVERT-BEGINS\nt schwelle convert CUT-1 --job $jobs/cut --yes\n"
     mount = {
         "FAT32": "jobs=/jobs\n",
-        "ext4": "jobs=/mnt; for d in /dev/sd?; do mount -t ext4 $d /mnt 2>/dev/null && break; done; t grep /mnt /proc/mounts\n",
+        **{kind: f"jobs=/mnt; for d in /dev/sd?; do mount -t {kind.lower()} $d /mnt 2>/dev/null && break; done; t grep /mnt /proc/mounts\n"
+           for kind in ("ext4", "exFAT")},
     }
     reached = {}
     for number in range(count):
-        kind = ("FAT32", "ext4")[number % 2]
+        kind = ("FAT32", "ext4", "exFAT")[number % 3]
         stick_image, more = fresh(stick), stick.work / "more.img"
         more.unlink(missing_ok=True)
         run("truncate", "-s", "64M", more)
-        run("mkfs.ext4", "-q", "-L", "more", more)
+        run(*(["mkfs.exfat", more] if kind == "exFAT" else ["mkfs.ext4", "-q", more]))
         disk = pristine_copy(stick, "trim", "cut")
 
         def start(name, script):
@@ -437,7 +452,7 @@ def cuts(stick, count, seed=1):
             pc.cut()
         text = start("after", f"t ls -l $jobs/cut\nt schwelle {way} --job $jobs/cut --disk CUT-1{option}\n"
                      "t schwelle check CUT-1\n").end()
-        if kind == "ext4":
+        if kind != "FAT32":
             the(text, "grep /mnt /proc/mounts")
         told = f"cut {number} ({kind}, {words} + {delay:.2f} s{', again' if again else ''}, {way})"
         output, code = next((output, code) for command, output, code in parts(text) if f"schwelle {way}" in command)
@@ -519,6 +534,69 @@ t schwelle convert FULL-1 --job /jobs/memory --yes
     check(images["FULL-1"].read_bytes() == (stick.work / "trim.img").read_bytes(), "a disk was written without a folder")
 
 
+def with_tools(stick):
+    """The stick's memory disk with the programs that put a partition to other uses."""
+    tree = stick.work / "tools"
+    (tree / "tools").mkdir(parents=True)
+    run("apt-get", "download", "-q", "dmsetup", "libdevmapper1.02.1", "mdadm", "cpio", cwd=tree)
+    for package in tree.glob("*.deb"):
+        run("dpkg", "-x", package, tree / "from")
+        package.unlink()
+    libraries = {**os.environ, "LD_LIBRARY_PATH": str(tree / "from/lib/x86_64-linux-gnu")}
+    for program in ("dmsetup", "mdadm"):
+        shutil.copy(tree / "from/sbin" / program, tree / "tools")
+        for library in re.findall(r"(/\S+) \(0x", run("ldd", tree / "from/sbin" / program, env=libraries)):
+            place = tree / ("lib64" if "ld-linux" in library else "lib/x86_64-linux-gnu")
+            place.mkdir(parents=True, exist_ok=True)
+            shutil.copy(library, place)
+    names = "\n".join(str(path.relative_to(tree)) for path in sorted(tree.rglob("*")) if "from" not in path.relative_to(tree).parts)
+    archive = subprocess.run([tree / "from/bin/cpio", "--quiet", "-o", "-H", "newc"], cwd=tree, input=names.encode(), check=True, capture_output=True).stdout
+    # The kernel looks for another archive at a multiple of four bytes.
+    first = (stick.work / "initrd.img").read_bytes()
+    (stick.work / "initrd-tools.img").write_bytes(first + bytes(-len(first) % 4) + archive)
+    return "initrd-tools.img"
+
+
+def users(stick):
+    """Others that hold a partition and that no loop device can show: a mapping, an array, a mount that only another process sees."""
+    image, other = pristine_copy(stick, "trim", "users"), pristine_copy(stick, "trim", "users-mounted")
+    # A file system that the stick's kernel can mount.
+    mountable = stick.work / "mountable.ext4"
+    run("truncate", "-s", "32M", mountable)
+    run("mkfs.ext4", "-q", mountable)
+    second = list(volumes(other))[1][0]
+    run("dd", f"if={mountable}", f"of={other}", "bs=1M", f"seek={second >> 20}", "conv=notrunc", "status=none")
+    pc = PC(stick, "users").kernel(with_tools(stick)).with_stick(fresh(stick)).ahci(image, "USED-2").ahci(other, "USED-3")
+    text = pc.script("""
+modprobe dm-mod; modprobe md-mod; modprobe linear
+for s in /sys/block/sd*; do
+    grep -q USED-2 $s/device/vpd_pg80 2>/dev/null && d=/dev/${s##*/}
+    grep -q USED-3 $s/device/vpd_pg80 2>/dev/null && e=/dev/${s##*/}
+done
+t /tools/dmsetup create held --noudevsync --table "0 2048 linear ${d}2 0"
+t schwelle convert USED-2 --job /jobs/mapping --yes
+t /tools/dmsetup remove --noudevsync held
+t /tools/mdadm --build /dev/md7 --level=linear --force --raid-devices=1 ${d}2
+t schwelle convert USED-2 --job /jobs/array --yes
+t /tools/mdadm --stop /dev/md7
+unshare -m sh -c "mount -t ext4 ${e}2 /mnt && touch /tmp/there && sleep 1000" >/dev/null 2>&1 &
+for second in 1 2 3 4 5 6 7 8 9; do [ -f /tmp/there ] || sleep 1; done
+t ls /tmp/there
+t grep /mnt /proc/mounts
+t schwelle convert USED-3 --job /jobs/elsewhere --yes
+t schwelle convert USED-2 --job /jobs/nobody --yes
+""").begin().end()
+    # The session itself does not see that mount.
+    the(text, "ls /tmp/there")
+    the(text, "grep /mnt /proc/mounts", 1)
+    for way, user in (("mapping", "held"), ("array", "md7"), ("elsewhere", "is mounted")):
+        told = " ".join(the(text, f"/jobs/{way}", 1).split())
+        check("medium.in-use" in told and user in told, f"{way}: {told}")
+    # Once released, it is converted.
+    the(text, "/jobs/nobody")
+    stick.schwelle("rehearse", image, "--quiet")
+
+
 def pulled(stick, what):
     """The stick, or the disk, is pulled in the middle of a conversion; plugged in again, the disk is taken back."""
     disk = pristine_copy(stick, "trim", "pulled")
@@ -551,7 +629,7 @@ def pulls(stick):
 
 
 # What can be run alone.
-ALONE = {"starts": starts, "buses": every_bus, "large": large_sectors, "faults": faults, "pulled": pulls}
+ALONE = {"starts": starts, "buses": every_bus, "large": large_sectors, "faults": faults, "pulled": pulls, "users": users}
 
 
 def step(name, work_of, *arguments):
@@ -565,10 +643,11 @@ def short(stick):
     def pull():
         step("sectors of 4096 bytes", large_sectors, stick)
         step("a stick that is pulled", pulled, stick, "stick")
+        step("users of a partition", users, stick)
 
     def fail():
         step("faults", faults, stick)
-        step("power cuts", cuts, stick, 2)
+        step("power cuts", cuts, stick, 3)
 
     with ThreadPoolExecutor(3) as lanes:
         work = [lanes.submit(step, "every bus, every start", starts, stick), lanes.submit(pull), lanes.submit(fail)]

@@ -6,6 +6,7 @@ use std::fs::{self, File};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::time::Duration;
 
 use serde_json::Value;
 
@@ -134,6 +135,18 @@ impl Mounted {
 
 impl Drop for Mounted {
     fn drop(&mut self) {
-        Command::new("umount").arg(&self.0).status().ok();
+        unmount(&self.0);
     }
+}
+
+/// Unmounts what is mounted at `at`; false where it stays in use. A program that another test is starting holds what
+/// this one has opened, for a moment.
+pub fn unmount(at: &Path) -> bool {
+    let at = at.to_str().unwrap();
+    let mut tries = (0..200).map(|_| {
+        let done = tool_any("umount", &[at]).code == 0;
+        std::thread::sleep(Duration::from_millis(if done { 0 } else { 25 }));
+        done
+    });
+    tries.any(|done| done)
 }

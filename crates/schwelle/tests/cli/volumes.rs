@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use schwelle_testkit::Dice;
 
-use schwelle_testkit::{extract, tool, tool_any};
+use schwelle_testkit::{extract, tool, tool_any, unmount};
 
 /// Makes an empty volume in a file.
 pub(crate) fn format(path: &Path, len_bytes: u64, sector: u32, cluster: u32) {
@@ -177,7 +177,7 @@ impl Mount {
 impl Drop for Mount {
     fn drop(&mut self) {
         // The driver writes its last when the mount is gone, and ends then.
-        if tool_any("umount", &[self.at.to_str().unwrap()]).code != 0 {
+        if !unmount(&self.at) {
             eprintln!("{} is still in use", self.at.display());
             self.driver.kill().ok();
         }
