@@ -585,6 +585,9 @@ t ls /tmp/there
 t grep /mnt /proc/mounts
 t schwelle convert USED-3 --job /jobs/elsewhere --yes
 t schwelle convert USED-2 --job /jobs/nobody --yes
+t schwelle undo --job /jobs/nobody --disk USED-2 --yes
+(until grep -q ^move: /tmp/log; do sleep 0.1; done; exec sleep 1000 <${d}2) >/dev/null 2>&1 &
+t sh -c "schwelle convert USED-2 --job /jobs/late --yes 2>/tmp/log; c=\\$?; cat /tmp/log; exit \\$c"
 """).begin().end()
     # The session itself does not see that mount.
     the(text, "ls /tmp/there")
@@ -593,7 +596,11 @@ t schwelle convert USED-2 --job /jobs/nobody --yes
         told = " ".join(the(text, f"/jobs/{way}", 1).split())
         check("medium.in-use" in told and user in told, f"{way}: {told}")
     # Once released, it is converted.
-    the(text, "/jobs/nobody")
+    the(text, "convert USED-2 --job /jobs/nobody")
+    the(text, "undo --job /jobs/nobody")
+    # Somebody opens a partition meanwhile: the kernel keeps the old table, and that is said.
+    told = " ".join(the(text, "/jobs/late").split())
+    check("The kernel still uses the old partition table" in told and "Converted" in told, told)
     stick.schwelle("rehearse", image, "--quiet")
 
 

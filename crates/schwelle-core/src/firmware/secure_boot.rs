@@ -11,8 +11,7 @@ use cms::signed_data::SignerIdentifier;
 use der::Encode;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use sha1::Sha1;
-use sha2::{Sha256, Sha384, Sha512};
+use sha2::Sha256;
 
 use super::certificate::{Cert, Hash};
 use super::fact::Ground;
@@ -238,7 +237,7 @@ fn judge(
         .collect();
     let signer =
         find_signer(signature, &certificates).ok_or(Refusal::Other(Objection::NoCertificate))?;
-    if !signs_the_image(program, signature) {
+    if program.matches(signature) != Some(true) {
         return Err(Refusal::Other(Objection::Changed));
     }
     if !signer.has_rsa_key() {
@@ -298,17 +297,6 @@ fn find_signer<'c>(
         let found = &cert.inner.tbs_certificate;
         found.issuer == id.issuer && found.serial_number == id.serial_number
     })
-}
-
-fn signs_the_image(program: &SignedImage<'_>, signature: &AuthenticodeSignature) -> bool {
-    let hash = match Hash::of(&signature.digest_algorithm().oid) {
-        Some(Hash::Sha1) => program.hash::<Sha1>(),
-        Some(Hash::Sha256) => program.hash::<Sha256>(),
-        Some(Hash::Sha384) => program.hash::<Sha384>(),
-        Some(Hash::Sha512) => program.hash::<Sha512>(),
-        None => None,
-    };
-    hash.is_some_and(|hash| hash == signature.digest())
 }
 
 /// The signature is over the signed attributes, which hold the hash of the content.

@@ -13,7 +13,8 @@ use authenticode::{
 use object::LittleEndian as LE;
 use object::pe::{IMAGE_DIRECTORY_ENTRY_SECURITY, ImageDosHeader, ImageNtHeaders64};
 use object::read::pe::{ImageNtHeaders, ImageOptionalHeader};
-use sha2::Digest;
+use sha1::Sha1;
+use sha2::{Digest, Sha256, Sha384, Sha512};
 
 use super::{PeError, describe};
 
@@ -96,6 +97,27 @@ impl<'a> SignedImage<'a> {
         let mut digest = D::new();
         authenticode_digest(self, &mut digest).ok()?;
         Some(digest.finalize().to_vec())
+    }
+
+    /// True when the hash that `signature` keeps is this program's; `None` for an algorithm that no loader uses.
+    pub fn matches(&self, signature: &AuthenticodeSignature) -> Option<bool> {
+        // RFC 3279 §2.1 (SHA-1), RFC 5754 §2 (SHA-2).
+        let hash = match signature.digest_algorithm().oid.to_string().as_str() {
+            "1.3.14.3.2.26" => self.hash::<Sha1>(),
+            "2.16.840.1.101.3.4.2.1" => self.hash::<Sha256>(),
+            "2.16.840.1.101.3.4.2.2" => self.hash::<Sha384>(),
+            "2.16.840.1.101.3.4.2.3" => self.hash::<Sha512>(),
+            _ => return None,
+        };
+        Some(hash.is_some_and(|hash| hash == signature.digest()))
+    }
+
+    /// True when it is signed, and none of its signatures is about what it holds now.
+    pub fn is_altered(&self) -> bool {
+        let signatures = self.signatures();
+        let known = signatures.iter().flatten();
+        let answers: Vec<bool> = known.filter_map(|one| self.matches(one)).collect();
+        !answers.is_empty() && answers.iter().all(|&matches| !matches)
     }
 
     /// The signatures in the certificate table, each as it was read or with why not.

@@ -1,4 +1,4 @@
-//! Whether a program can be started here, by its headers.
+//! Whether a program can be started here, by its headers and, where it is signed, its content.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -32,6 +32,9 @@ pub enum ProgramFault {
         /// Where that ends.
         end: u64,
     },
+    /// It is signed, and not what was signed: damaged, or changed by somebody.
+    #[error("its content does not match its signature: damaged or changed")]
+    Altered,
     /// It runs in BIOS mode only.
     #[error("runs in BIOS mode only")]
     BiosOnly,
@@ -58,8 +61,8 @@ impl ProgramFault {
 }
 
 impl PeImage {
-    /// The image, where it can be started here: for 64-bit x86, of the right subsystem where one is asked for, and
-    /// whole.
+    /// The image, where it can be started here: for 64-bit x86, of the right subsystem where one is asked for, whole,
+    /// and where it is signed, what was signed.
     ///
     /// # Errors
     ///
@@ -73,9 +76,12 @@ impl PeImage {
         if let Some(wanted) = subsystem.filter(|&wanted| wanted != is) {
             return Err(ProgramFault::OtherSubsystem { is, wanted });
         }
-        match self.cut_off {
-            Some((section, end)) => Err(ProgramFault::CutOff { section, end }),
-            None => Ok(self),
+        if let Some((section, end)) = self.cut_off {
+            return Err(ProgramFault::CutOff { section, end });
+        }
+        match self.is_altered {
+            true => Err(ProgramFault::Altered),
+            false => Ok(self),
         }
     }
 }

@@ -11,8 +11,9 @@ mod version;
 
 use object::LittleEndian as LE;
 use object::pe::{
-    IMAGE_FILE_MACHINE_AMD64, IMAGE_FILE_MACHINE_ARM64, IMAGE_FILE_MACHINE_I386,
-    IMAGE_NT_OPTIONAL_HDR64_MAGIC, ImageDosHeader, ImageNtHeaders32, ImageNtHeaders64,
+    IMAGE_DIRECTORY_ENTRY_SECURITY, IMAGE_FILE_MACHINE_AMD64, IMAGE_FILE_MACHINE_ARM64,
+    IMAGE_FILE_MACHINE_I386, IMAGE_NT_OPTIONAL_HDR64_MAGIC, ImageDosHeader, ImageNtHeaders32,
+    ImageNtHeaders64,
 };
 use object::read::pe::{ImageNtHeaders, ImageOptionalHeader};
 
@@ -54,7 +55,10 @@ pub const EFI_APPLICATION: u16 = 10;
 /// Subsystem of a Windows boot application: what the boot manager starts.
 pub const BOOT_APPLICATION: u16 = 16;
 
-/// What the headers of an image say.
+/// Signed programs are checked whole up to this length; no loader and no kernel comes near it.
+const MAX_SIGNED_BYTES: u64 = 64 << 20;
+
+/// What the headers of an image say, and whether it is what was signed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PeImage {
     /// Processor.
@@ -65,6 +69,8 @@ pub struct PeImage {
     pub subsystem: u16,
     /// First section whose content ends behind the file: name and the byte where it ends.
     pub cut_off: Option<(String, u64)>,
+    /// It is signed, and none of its signatures is about what it holds now.
+    pub is_altered: bool,
     /// Which build it is, where it says so.
     pub version: Option<FileVersion>,
 }
@@ -118,6 +124,13 @@ impl PeImage {
             let read = source.read_bytes(at, &mut bytes);
             image.version = read.ok().and_then(|()| version::find(&bytes, address));
         }
+        if image.is_64_bit_form && len_bytes <= MAX_SIGNED_BYTES && is_signed(data) {
+            let mut whole = vec![0; usize::try_from(len_bytes).unwrap_or(0)];
+            source
+                .read_bytes(0, &mut whole)
+                .map_err(|error| PeError::Source(error.into()))?;
+            image.is_altered = SignedImage::parse(&whole).is_ok_and(|signed| signed.is_altered());
+        }
         Ok(image)
     }
 
@@ -158,10 +171,23 @@ impl PeImage {
             is_64_bit_form: nt.is_type_64(),
             subsystem: nt.optional_header().subsystem().0,
             cut_off,
+            is_altered: false,
             version: None,
         };
         Ok((image, resources))
     }
+}
+
+/// True where the headers of a 64-bit image name a certificate table.
+fn is_signed(head: &[u8]) -> bool {
+    let mut offset = match ImageDosHeader::parse(head) {
+        Ok(dos) => u64::from(dos.nt_headers_offset()),
+        Err(_) => return false,
+    };
+    ImageNtHeaders64::parse(head, &mut offset).is_ok_and(|(_, directories)| {
+        let table = directories.get(IMAGE_DIRECTORY_ENTRY_SECURITY);
+        table.is_some_and(|table| table.address_range().1 > 0)
+    })
 }
 
 /// The crate's errors are plain texts without place; the ones met here, in our words.
