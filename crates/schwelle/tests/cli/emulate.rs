@@ -98,9 +98,13 @@ fn firmware_that_does_not_start_the_draft_keeps_it_from_being_written() {
     let lab = Lab::new();
     let (image, record) = lab.converted("disk.img", 512);
     let esp = format!("{}@@{}", image.display(), place(&record, "EFI system").0);
-    // A loader that passes every look at its headers, and that no firmware can start.
+    // A loader without a signature that passes every look at its headers, and that no firmware can start.
     let program = lab.path("program.efi");
-    let mut broken = schwelle_demo::BOOT_MANAGER.to_vec();
+    let unsigned = concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../schwelle-demo/assets/boot/bootmgfw.efi"
+    );
+    let mut broken = fs::read(unsigned).unwrap();
     let at = usize::try_from(u32::from_le_bytes(broken[0x3C..0x40].try_into().unwrap())).unwrap();
     // Size of the image in memory: less than its sections take.
     broken[at + 24 + 56..at + 24 + 60].copy_from_slice(&0x200_u32.to_le_bytes());

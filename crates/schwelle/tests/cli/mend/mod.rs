@@ -514,8 +514,7 @@ fn unwrite(job: &Path, image: &Path) {
 #[test]
 fn another_systems_loader_on_the_removable_media_path_stays() {
     let bench = Bench::new(512);
-    let mut other = schwelle_demo::BOOT_MANAGER.to_vec();
-    other.extend(b"another system's");
+    let other = fs::read("/usr/lib/shim/shimx64.efi.signed").unwrap();
     let path = bench.lab.path("other.efi");
     fs::write(&path, &other).unwrap();
     let path = path.to_str().unwrap();
