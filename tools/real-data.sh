@@ -85,7 +85,7 @@ take dfvfs 20240505 b1de52e61a447e53c89f141eec82fbd4af75405957231ab33f3847c5d70d
 
 # The registry of a Windows 8.1.
 take dfwinreg 20240316 a1520784721b1fe55dc788d219bd720f5b39698872889d3a9b60d491d4b68162 "trixie" \
-    dfwinreg-20240316/test_data/{NTUSER.DAT,SAM,SECURITY,SOFTWARE,SYSTEM,UsrClass.dat}
+    dfwinreg-20240316/test_data/{NTUSER.DAT,SAM,SECURITY,SYSTEM,UsrClass.dat}
 
 # Encrypted volumes of Windows 7 to 11.
 take cryptsetup 2.6.1 b8adeb071bb396a1a8515f1d54b4cc8901a536d0da3f5970971beb2ec8427c17 "bookworm" \
