@@ -20,6 +20,7 @@ mod fingerprint;
 mod folder;
 mod journal;
 pub mod recover;
+mod refusal;
 mod renaming;
 mod settled;
 mod state;

@@ -10,7 +10,8 @@ use std::sync::Arc;
 use crate::commit::{self, ChangeSet, Drafts, Observer};
 use crate::device::{BlockDevice, Draft, ReadDevice};
 
-use super::recover::{RecoverError, fingerprint};
+use super::recover::fingerprint;
+use super::refusal::RecoverError;
 use super::{EditedVolume, JobFolder, JobState, settled};
 
 /// Edits of files on volumes that have been used since the job.

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use crate::commit::{Purpose, StageKind};
 use crate::device::{BlockDevice, Draft, Extent, Lba, ReadDevice};
 
-use super::recover::RecoverError;
+use super::refusal::RecoverError;
 use super::{JobFolder, Journal, Side};
 
 /// A disk with its edits taken off.

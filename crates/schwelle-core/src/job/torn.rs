@@ -16,7 +16,8 @@ use crate::commit::{CommitError, StageKind};
 use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
 
 use super::journal::Beside;
-use super::recover::{self, RecoverError};
+use super::recover;
+use super::refusal::RecoverError;
 use super::{JobFolder, Journal, JournalExtent, Side};
 
 /// Torn physical sectors that are repaired, at most.

@@ -43,7 +43,6 @@ pub(crate) fn not_updated(why: &WhyNotUpdated) -> String {
     };
     format!(
         "{why}. Better answer no, {fix}, and run this command again. Otherwise Windows assigns drive letters \
-         anew at its next start, and its recovery environment (WinRE) must be disabled and enabled again \
-         (reagentc /disable, reagentc /enable)."
+         anew at its next start, and its recovery environment (WinRE) must be disabled and enabled again there."
     )
 }

@@ -7,6 +7,7 @@
 )]
 
 mod adapters;
+mod altered;
 mod back;
 mod block_writes;
 mod blocked;

@@ -580,30 +580,3 @@ fn a_write_error_names_the_ways_out_and_both_work() {
         }
     }
 }
-
-#[test]
-fn a_partition_made_after_the_conversion_is_not_lost_by_undo() {
-    use schwelle_core::gpt::{GptEntry, GptLayout, GptPair};
-    let lab = Lab::new();
-    let (image, _) = lab.standard("disk.img", 512);
-    let job = lab.path("job");
-    assert_eq!(lab.convert(&image, &job, &["--esp-size", "100M"]).code, 0);
-    let device = DiskFile::open_write(&image, Some(512)).unwrap();
-    let table = GptPair::read(&device).primary.unwrap();
-    let mut entries: Vec<GptEntry> = table.entries.into_iter().map(|(_, entry)| entry).collect();
-    let since = entries.last().unwrap().extent.end;
-    entries.push(GptEntry {
-        id: uuid::Uuid::from_u128(9),
-        extent: Extent::new(since, 2048).unwrap(),
-        ..entries[0].clone()
-    });
-    let disk_id = table.header.disk_id;
-    GptLayout { disk_id, entries }.write(&device).unwrap();
-    drop(device);
-    let before = hash(&image);
-    let run = lab.run(&job_args("undo", &job, &["--yes"]));
-    assert_eq!(run.code, 1, "{}", run.stderr);
-    let told = format!("a partition at {since} that was made after the conversion");
-    assert!(run.stderr.contains(&told), "{}", run.stderr);
-    assert_eq!(hash(&image), before);
-}

@@ -9,6 +9,7 @@ use schwelle_core::device::{DiskFile, Extent, MIB};
 use schwelle_demo::{edit_file, mark_dirty};
 use serde_json::Value;
 
+use crate::recover::job_args;
 use crate::support::{Lab, SIGNATURE, lba, peek};
 use crate::volumes::{Mount, edit_volume, is_consistent};
 use schwelle_testkit::{dump, extract, hash, hex, merge};
@@ -165,4 +166,31 @@ fn what_a_session_may_still_write_is_left_alone_and_told() {
         extract(&image, WINDOWS, &volume);
         assert_eq!(hash(&volume), before, "{kind}");
     }
+}
+
+#[test]
+fn a_partition_made_after_the_conversion_is_not_lost_by_undo() {
+    use schwelle_core::gpt::{GptEntry, GptLayout, GptPair};
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let job = lab.path("job");
+    assert_eq!(lab.convert(&image, &job, &["--esp-size", "100M"]).code, 0);
+    let device = DiskFile::open_write(&image, Some(512)).unwrap();
+    let table = GptPair::read(&device).primary.unwrap();
+    let mut entries: Vec<GptEntry> = table.entries.into_iter().map(|(_, entry)| entry).collect();
+    let since = entries.last().unwrap().extent.end;
+    entries.push(GptEntry {
+        id: uuid::Uuid::from_u128(9),
+        extent: Extent::new(since, 2048).unwrap(),
+        ..entries[0].clone()
+    });
+    let disk_id = table.header.disk_id;
+    GptLayout { disk_id, entries }.write(&device).unwrap();
+    drop(device);
+    let before = hash(&image);
+    let run = lab.run(&job_args("undo", &job, &["--yes"]));
+    assert_eq!(run.code, 1, "{}", run.stderr);
+    let told = format!("a partition at {since} that was made after the conversion");
+    assert!(run.stderr.contains(&told), "{}", run.stderr);
+    assert_eq!(hash(&image), before);
 }
