@@ -174,7 +174,7 @@ fn weigh(evidence: &[Evidence], rehearsal: &Rehearsal) -> (Answer, Reason) {
         let mut all = evidence.iter();
         all.any(|piece| piece.weight == weight && piece.says == says)
     };
-    if !rehearsal.starts() {
+    if rehearsal.answer() == rehearse::Answer::DoesNotStart {
         return (Answer::NotConfirmed, Reason::RehearsalFails);
     }
     if says(Weight::Needed, Says::No) {

@@ -7,12 +7,14 @@ use uuid::Uuid;
 
 use crate::commit::{ChangeSet, Purpose, Region, StageKind};
 use crate::crossing::Crossing;
-use crate::device::{DeviceError, Draft, Extent, Lba, ReadDevice};
+use crate::device::{DeviceError, Draft, Extent, Lba, ReadDevice, Window};
+use crate::fat::Repair;
 use crate::job::{EditedVolume, Watched};
 use crate::placement::{EspFrom, EspPlace, Placement, Trimming};
 use crate::profile::{Origin, Partition, Profile};
 
 use super::basis::{DraftError, SECTOR_0, Stamp};
+use super::esp::KeptFile;
 use super::map::MapPart;
 use super::plan::{NewTable, Plan};
 use super::start::{Content, NewStart};
@@ -86,21 +88,31 @@ impl<'a, 'p> Assembly<'a, 'p> {
     }
 
     /// The EFI system partition with the GUID `id`, with its files where there are any, is made or filled. It is
-    /// returned as what it will be written.
+    /// returned as what it will be written. One that is made anew keeps the files in `kept`.
     pub(crate) fn fill(
         &mut self,
         place: EspPlace,
         id: Uuid,
-        content: Option<Content>,
+        (content, kept): (Option<Content>, &[KeptFile]),
         what: Purpose,
     ) -> Result<Region, DraftError> {
         self.placement.esp = Some(place);
         // The volume's number comes from the partition's GUID: as unique, and nothing else to ask for.
         let [a, b, c, d, ..] = id.to_bytes_le();
         let identity = (u32::from_le_bytes([a, b, c, d]), self.stamp);
-        let filled = esp::fill(&self.draft, self.disk, place, content.as_ref(), identity)?;
+        let filled = esp::fill(
+            &self.draft,
+            self.disk,
+            place,
+            (content.as_ref(), kept),
+            identity,
+        )?;
         self.start = content.map(|content| NewStart::of(content, filled));
         Ok(match place.from {
+            // What is beside the new files has been another file's, and may become one's again.
+            EspFrom::Formatted(_) if !kept.is_empty() => {
+                Region::whole(StageKind::Prepare, what, place.extent)
+            }
             EspFrom::Gap | EspFrom::Tail(_) | EspFrom::Formatted(_) => {
                 Region::new(StageKind::Prepare, what, place.extent)
             }
@@ -111,6 +123,17 @@ impl<'a, 'p> Assembly<'a, 'p> {
                 Region::whole(StageKind::Takeover, what, old)
             }
         })
+    }
+
+    /// An EFI system partition that is there is repaired.
+    pub(crate) fn repair(&mut self, place: EspPlace, repair: &Repair) -> Result<(), DraftError> {
+        let extent = place.extent;
+        let esp = Window::new(&self.draft, extent).ok_or(DraftError::Outside(extent))?;
+        repair.apply(&esp)?;
+        self.placement.esp = Some(place);
+        let region = Region::new(StageKind::Fill, Purpose::Esp, extent);
+        self.regions.push(region);
+        Ok(())
     }
 
     /// The files that name the disk are edited, and the change set is made and checked.

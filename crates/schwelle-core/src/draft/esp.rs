@@ -1,6 +1,8 @@
 //! Fills the EFI system partition: boot files from the Windows volume, the boot store, the
 //! receipt.
 
+use std::collections::BTreeSet;
+
 use crate::device::{Draft, ReadDevice, Window};
 use crate::fat::{FatEditor, FatVolume, FatWriteError, FatWriter};
 use crate::ntfs::NtfsVolume;
@@ -10,6 +12,15 @@ use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES};
 use super::basis::{DraftError, Stamp};
 use super::patch;
 use super::start::Content;
+
+/// A file that a partition which is made anew keeps.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct KeptFile {
+    /// Names from the root on.
+    pub(crate) path: Vec<String>,
+    /// What it holds.
+    pub(crate) content: Vec<u8>,
+}
 
 /// What was put on the partition.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -26,12 +37,12 @@ pub(crate) struct Filled {
 type Write<'w> = &'w mut dyn FnMut(&[&str], &[u8]) -> Result<bool, FatWriteError>;
 
 /// Fills the partition at `place` of `draft` with this content, if any: one that exists is added to,
-/// else its volume is made. Boot files come from `disk`.
+/// else its volume is made, with the files that it keeps. Boot files come from `disk`.
 pub(crate) fn fill(
     draft: &Draft<'_>,
     disk: &dyn ReadDevice,
     place: EspPlace,
-    content: Option<&Content>,
+    (content, kept): (Option<&Content>, &[KeptFile]),
     (volume_id, stamp): (u32, Stamp),
 ) -> Result<Filled, DraftError> {
     let extent = place.extent;
@@ -50,6 +61,9 @@ pub(crate) fn fill(
             patch::untouched(draft, extent)?;
             draft.fill(extent, 0)?;
         }
+        if !kept.is_empty() {
+            draft.fill(extent, 0)?;
+        }
         let mut writer = FatWriter::new(&esp, extent, volume_id, *b"SYSTEM     ", stamp.dos)?;
         let write: Write<'_> = &mut |path, content| {
             writer.write_file(path, content)?;
@@ -57,6 +71,18 @@ pub(crate) fn fill(
         };
         if let Some(content) = content {
             filled.put(write, disk, content)?;
+        }
+        let new: BTreeSet<String> = filled
+            .files
+            .iter()
+            .map(|path| path.to_lowercase())
+            .collect();
+        for KeptFile { path, content } in kept {
+            let place: String = path.iter().map(|name| format!("\\{name}")).collect();
+            if !new.contains(&place.to_lowercase()) {
+                let path: Vec<&str> = path.iter().map(String::as_str).collect();
+                writer.write_file(&path, content)?;
+            }
         }
         writer.finish()?;
     }

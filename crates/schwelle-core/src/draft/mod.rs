@@ -20,6 +20,7 @@ pub(crate) mod trim;
 pub(crate) use assembly::{Assembly, Ending};
 pub(crate) use back::build_back;
 pub(crate) use build::{bios_start, build};
+pub(crate) use esp::KeptFile;
 pub use map::{Change, MapPart};
 
 pub use basis::{DraftError, Stamp};

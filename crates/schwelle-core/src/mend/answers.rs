@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::placement::Place;
 use crate::profile::{Titled, VolumeKind};
 
-/// What is done about a step that failed.
+/// What is done about a step that does not hold.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum FixKind {
@@ -27,6 +27,30 @@ pub enum FixKind {
     NewEsp {
         /// Where its room comes from.
         place: Option<Place>,
+    },
+    /// The EFI system partition's entry loses the attribute that hides it from firmware.
+    Shown {
+        /// Which.
+        partition: Titled,
+    },
+    /// The EFI system partition gets a GUID of its own.
+    NewGuid {
+        /// Which.
+        partition: Titled,
+    },
+    /// The boot sector and the FATs of the EFI system partition are brought to agree with their copies.
+    Repaired {
+        /// Which.
+        partition: Titled,
+    },
+    /// The EFI system partition gets a new file system, with the files of the old one.
+    Remade {
+        /// Which.
+        partition: Titled,
+        /// Files that it keeps.
+        files: usize,
+        /// Files and folders that could not be read.
+        lost: usize,
     },
     /// The EFI system partition gets a file system.
     Formatted {
@@ -56,7 +80,7 @@ pub enum StoreFrom {
     Nothing,
 }
 
-/// Why a step that fails is not mended.
+/// Why a step that does not hold is not mended.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum NotMended {
@@ -72,8 +96,8 @@ pub enum NotMended {
     DraftDoesNotHelp,
     /// Neither copy of the table is sound.
     NoSoundCopy,
-    /// Both copies are sound and name different partitions.
-    CopiesDiffer,
+    /// The EFI system partition overlaps another one.
+    Overlap,
     /// The table has another form.
     OtherForm,
     /// Several partitions hold boot files.

@@ -41,6 +41,11 @@ pub(super) fn build<'a>(
             entry.extent = trimming.after;
         }
     })?;
+    if let (Some(repair), Some((place, _))) = (&remedies.repair, chosen)
+        && remedies.kept.is_empty()
+    {
+        assembly.repair(place, repair)?;
+    }
     let crossing = names::crossing(disk, &layout, remedies.signature, id);
     let mut from = None;
     if let Some((place, id)) = chosen
@@ -51,10 +56,11 @@ pub(super) fn build<'a>(
             .fill
             .map(|from| content(profile, remedies, from, &crossing, source))
             .transpose()?;
-        let region = assembly.fill(place, id, content, Purpose::Esp)?;
+        let region = assembly.fill(place, id, (content, &remedies.kept), Purpose::Esp)?;
         assembly.write([region]);
     }
-    if remedies.table || remedies.retype.is_some() || remedies.new_esp.is_some() {
+    let entry_changes = remedies.retype.is_some() || remedies.show || remedies.new_guid;
+    if remedies.table || entry_changes || remedies.new_esp.is_some() {
         layout.write(&assembly.draft)?;
     }
     if remedies.sector_0 || remedies.table {
@@ -109,7 +115,13 @@ fn choose_esp(
         entry.kind = type_guid::EFI_SYSTEM;
         entry.attributes |= attributes::NO_DRIVE_LETTER;
     }
-    let from = match remedies.format {
+    if remedies.show {
+        entry.attributes &= !attributes::NO_BLOCK_DEVICE;
+    }
+    if remedies.new_guid {
+        entry.id = remedies.new_id;
+    }
+    let from = match remedies.format || !remedies.kept.is_empty() {
         true => EspFrom::Formatted(partition.number),
         false => EspFrom::Existing(partition.number),
     };

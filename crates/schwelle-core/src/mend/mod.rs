@@ -2,11 +2,13 @@
 //! disk, or damaged.
 //!
 //! The rehearsal says at which step a start ends. What that step needs is drafted, the draft rehearsed,
-//! and so on with the next step that fails, until none does. What has no remedy here is an
-//! error that says so, with the step's own advice; a disk on which nothing fails needs no plan.
+//! and so on with the next step that does not hold, until all do: a disk that only some firmware starts is mended as one
+//! that none does. What has no remedy here is an error that says so, with the step's own advice; a disk on which all
+//! holds needs no plan.
 
 mod answers;
 mod build;
+mod kept;
 mod names;
 mod remedies;
 
@@ -16,7 +18,7 @@ use crate::disk_use::DiskUse;
 use crate::draft::{DraftError, Plan, Source};
 use crate::placement::{EspWish, NoRoom};
 use crate::profile::{BOOTMGFW, Profile, Table, TableStyle};
-use crate::rehearse::{Rehearsal, Step, StepId, StepOutcome, walk, walk_to};
+use crate::rehearse::{Rehearsal, Step, StepId, walk, walk_to};
 
 pub use answers::{FixKind, NotMended, StoreFrom};
 
@@ -25,7 +27,7 @@ use remedies::Remedies;
 /// Something that is mended.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fix {
-    /// The step that failed, or that told of it.
+    /// The step that did not hold, or that told of it.
     pub step: StepId,
     /// What is done about it.
     pub what: FixKind,
@@ -40,8 +42,8 @@ pub enum MendError {
         /// What it is.
         style: TableStyle,
     },
-    /// A step fails for which there is no remedy here.
-    #[error("the step {} fails", .step.id.name())]
+    /// A step does not hold for which there is no remedy here.
+    #[error("the step {} does not hold", .step.id.name())]
     NoRemedy {
         /// The step, with advice.
         step: Box<Step>,
@@ -62,18 +64,14 @@ pub enum MendError {
     Device(#[from] DeviceError),
 }
 
-/// Plans to mend `disk`: the draft of the mended disk, and what is mended. `None` when nothing fails.
+/// Plans to mend `disk`: the draft of the mended disk, and what is mended. `None` when all holds.
 pub(crate) fn plan<'a>(
     disk: &'a dyn ReadDevice,
     profile: &Profile,
     wish: EspWish,
     mut source: Source<'_>,
 ) -> Result<Option<(Plan<'a>, Vec<Fix>)>, MendError> {
-    let Table::Gpt {
-        hybrid: false,
-        pair,
-    } = &profile.table
-    else {
+    let Table::Gpt { pair, .. } = &profile.table else {
         let style = profile.table_style();
         return Err(MendError::NotGpt { style });
     };
@@ -81,8 +79,7 @@ pub(crate) fn plan<'a>(
     let mut rehearsal = rehearse(disk, wish.disk_use);
     let mut built: Option<Plan<'a>> = None;
     loop {
-        let last = rehearsal.steps.last();
-        match last.filter(|step| step.outcome == StepOutcome::Fail) {
+        match rehearsal.first_fault() {
             Some(step) => match &built {
                 Some(plan) => remedies.add(step, &plan.draft)?,
                 None => remedies.add(step, disk)?,

@@ -5,15 +5,18 @@ use uuid::Uuid;
 use crate::bootstore::BootStore;
 use crate::device::{ReadDevice, Window};
 use crate::disk_use::DiskUse;
-use crate::fat::{FatKind, FatVolume};
+use crate::draft::KeptFile;
+use crate::fat::{FatError, FatKind, FatVolume, Repair};
 use crate::gaps::esp_floor;
 use crate::gpt::{GptCopy, GptLayout, GptPair, type_guid};
 use crate::placement::{self, EspWish, Placement};
 use crate::profile::{
     ESP_STORE, FoundStore, Partition, Profile, VolumeKind, boot_system, find_stores,
 };
-use crate::rehearse::{Rehearsal, Step, StepId, StepOutcome, walk};
+use crate::rehearse::answers::start::Evidence as Start;
+use crate::rehearse::{Evidence, Rehearsal, Step, StepId, StepOutcome, walk};
 
+use super::kept::Kept;
 use super::{Fix, FixKind, MendError, NotMended, StoreFrom, names};
 
 /// What is done about the steps that failed.
@@ -34,6 +37,14 @@ pub(super) struct Remedies<'p> {
     pub(super) new_esp: Option<Placement>,
     /// The EFI system partition gets a file system.
     pub(super) format: bool,
+    /// Its boot sector and FATs are brought to agree with their copies.
+    pub(super) repair: Option<Repair>,
+    /// Its files, where it gets a new file system and keeps them.
+    pub(super) kept: Vec<KeptFile>,
+    /// Its entry loses the attribute that hides it from firmware.
+    pub(super) show: bool,
+    /// Its entry gets a GUID.
+    pub(super) new_guid: bool,
     /// It gets boot files, and a store from here.
     pub(super) fill: Option<StoreFrom>,
     /// The loader on the removable-media path is sound, and may be another system's.
@@ -75,6 +86,10 @@ impl<'p> Remedies<'p> {
             retype: None,
             new_esp: None,
             format: false,
+            repair: None,
+            kept: Vec::new(),
+            show: false,
+            new_guid: false,
             fill: None,
             keep_removable: false,
             settle: false,
@@ -118,17 +133,18 @@ impl<'p> Remedies<'p> {
         self.fixes.push(Fix { step, what });
     }
 
-    /// Takes up the remedy for a step that fails on the disk as it is drafted so far.
+    /// Takes up the remedy for a step that does not hold on the disk as it is drafted so far.
     pub(super) fn add(&mut self, step: &Step, so_far: &dyn ReadDevice) -> Result<(), MendError> {
         match step.id {
             StepId::ProtectiveMbr => self.add_sector_0(step),
             StepId::PrimaryTable | StepId::BackupTable | StepId::TablesAgree => {
                 self.add_table(step)
             }
-            StepId::Esp => self.add_esp(step),
-            StepId::EspFileSystem => self.add_file_system(step),
+            StepId::Esp => self.add_esp(step, so_far),
+            StepId::EspFileSystem => self.add_file_system(step, so_far),
             StepId::Loader
             | StepId::LoaderImage
+            | StepId::EntryLoader
             | StepId::BootStore
             | StepId::BootManager
             | StepId::DefaultEntry
@@ -142,9 +158,11 @@ impl<'p> Remedies<'p> {
             | StepId::BootFileSystem
             | StepId::BootManagerFile => Err(no_remedy(step, NotMended::MbrDisk)),
             // These never fail; they tell.
-            StepId::Menu | StepId::Letters | StepId::Recovery | StepId::OldTable => {
-                Err(no_remedy(step, NotMended::NoRemedy))
-            }
+            StepId::Menu
+            | StepId::Letters
+            | StepId::Recovery
+            | StepId::OtherFiles
+            | StepId::OldTable => Err(no_remedy(step, NotMended::NoRemedy)),
         }
     }
 
@@ -161,19 +179,13 @@ impl<'p> Remedies<'p> {
         let Some(copy) = self.sound_copy().filter(|_| !self.table) else {
             return Err(no_remedy(step, NotMended::NoSoundCopy));
         };
-        if let (Ok(primary), Ok(backup)) = (&self.pair.primary, &self.pair.backup) {
-            let same = primary.entries == backup.entries
-                && primary.header.disk_id == backup.header.disk_id;
-            if !same {
-                return Err(no_remedy(step, NotMended::CopiesDiffer));
-            }
-        }
         if GptLayout::of(copy).is_none() {
             return Err(no_remedy(step, NotMended::OtherForm));
         }
-        let from = match (self.is_primary_sound(), self.pair.backup.is_ok()) {
-            (true, true) => FixKind::TablePlaces,
-            (true, false) => FixKind::BackupTable,
+        let from = match (&self.pair.primary, &self.pair.backup) {
+            (Ok(primary), Ok(backup)) if is_same_table(primary, backup) => FixKind::TablePlaces,
+            // Firmware and systems go by the primary copy as long as it is sound; so does this.
+            (Ok(_), _) => FixKind::BackupTable,
             _ => FixKind::PrimaryTable,
         };
         self.table = true;
@@ -181,7 +193,38 @@ impl<'p> Remedies<'p> {
         Ok(())
     }
 
-    fn add_esp(&mut self, step: &Step) -> Result<(), MendError> {
+    fn add_esp(&mut self, step: &Step, so_far: &dyn ReadDevice) -> Result<(), MendError> {
+        let Evidence::Start(found) = &step.evidence else {
+            return Err(no_remedy(step, NotMended::NoRemedy));
+        };
+        let titled = |number: usize| {
+            let partition = self.profile.partition(number);
+            partition.map(Partition::titled)
+        };
+        match found {
+            Start::EspWithoutDevice { partition } if !self.show => {
+                let Some(partition) = titled(*partition) else {
+                    return Err(no_remedy(step, NotMended::NoRemedy));
+                };
+                self.show = true;
+                self.note(step, FixKind::Shown { partition });
+                Ok(())
+            }
+            Start::EspWithoutGuid { partition, .. } if !self.new_guid => {
+                let Some(partition) = titled(*partition) else {
+                    return Err(no_remedy(step, NotMended::NoRemedy));
+                };
+                self.new_guid = true;
+                self.note(step, FixKind::NewGuid { partition });
+                Ok(())
+            }
+            Start::EspNotFirst { .. } => self.add_boot_files(step, so_far),
+            Start::EspOverlaps { .. } => Err(no_remedy(step, NotMended::Overlap)),
+            _ => self.add_missing_esp(step),
+        }
+    }
+
+    fn add_missing_esp(&mut self, step: &Step) -> Result<(), MendError> {
         if self.new_esp.is_some() || self.retype.is_some() {
             return Err(no_remedy(step, NotMended::DraftDoesNotHelp));
         }
@@ -214,11 +257,22 @@ impl<'p> Remedies<'p> {
         Ok(())
     }
 
-    fn add_file_system(&mut self, step: &Step) -> Result<(), MendError> {
+    fn add_file_system(&mut self, step: &Step, so_far: &dyn ReadDevice) -> Result<(), MendError> {
         let esp = esp_of(self.profile).filter(|_| !self.format);
         let Some(esp) = esp else {
             return Err(no_remedy(step, NotMended::DraftDoesNotHelp));
         };
+        let window = Window::new(so_far, esp.extent).filter(|_| self.repair.is_none());
+        if let Some(repair) = window
+            .map(|window| Repair::find(&window))
+            .transpose()?
+            .flatten()
+        {
+            self.repair = Some(repair);
+            let partition = esp.titled();
+            self.note(step, FixKind::Repaired { partition });
+            return Ok(());
+        }
         if !matches!(esp.volume.kind, VolumeKind::Blank | VolumeKind::Unknown) {
             let why = NotMended::HoldsSomething {
                 partition: esp.titled(),
@@ -251,6 +305,7 @@ impl<'p> Remedies<'p> {
             return Err(no_remedy(step, NotMended::NoStoreHelps));
         };
         if first {
+            self.keep_files(step, so_far)?;
             // A sound loader there may be another system's.
             let walked = walk(so_far, None).steps;
             let is_sound =
@@ -262,6 +317,31 @@ impl<'p> Remedies<'p> {
         }
         self.fill = Some(from);
         self.note(step, FixKind::Filled { store: from });
+        Ok(())
+    }
+
+    /// Files are put only into a file system without faults: where there are some, it is made anew with the files
+    /// that can be read.
+    fn keep_files(&mut self, step: &Step, so_far: &dyn ReadDevice) -> Result<(), MendError> {
+        let esp = esp_of(self.profile).filter(|_| !self.format && self.new_esp.is_none());
+        let Some((esp, window)) = esp.and_then(|esp| Some((esp, Window::new(so_far, esp.extent)?)))
+        else {
+            return Ok(());
+        };
+        let kept = match Kept::read(&window) {
+            Ok(kept) => kept,
+            Err(FatError::Device(error)) => return Err(error.into()),
+            Err(_) => None,
+        };
+        if let Some(kept) = kept.filter(|kept| !kept.files.is_empty()) {
+            let what = FixKind::Remade {
+                partition: esp.titled(),
+                files: kept.files.len(),
+                lost: kept.lost,
+            };
+            self.kept = kept.files;
+            self.note(step, what);
+        }
         Ok(())
     }
 
@@ -290,6 +370,11 @@ impl<'p> Remedies<'p> {
             }
         }
     }
+}
+
+/// Both copies name the same partitions of the same disk.
+fn is_same_table(primary: &GptCopy, backup: &GptCopy) -> bool {
+    primary.entries == backup.entries && primary.header.disk_id == backup.header.disk_id
 }
 
 /// A step that tells of names which are not those of this disk.

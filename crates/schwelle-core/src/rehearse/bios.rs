@@ -3,12 +3,12 @@
 use super::answers::bios::{BootCode, Evidence, ManagerFault, Remedy};
 use super::answers::start::Evidence as Start;
 use super::names::DiskNames;
-use super::step::{Fault, Found, Rehearsal, StepId, holds};
-use super::store::{sound_fat, store_read, walk_store};
+use super::step::{Fault, Found, Rehearsal, StepId, depends, holds};
+use super::store::{open_fat, store_read, walk_store};
 use crate::bootstore::BootStore;
 use crate::bytes::ReadBytes;
 use crate::device::{Extent, HostFacts, Lba, ReadDevice};
-use crate::fat::{FatKind, FatVolume, MAX_BOOT_MANAGER_BYTES, is_startable, recognise};
+use crate::fat::{FatFault, FatKind, FatVolume, MAX_BOOT_MANAGER_BYTES, is_startable, recognise};
 use crate::gpt::{GptPair, TableCopy, copy_present};
 use crate::mbr::{BiosStart, BootRecord, MbrTable};
 use crate::ntfs::NtfsVolume;
@@ -42,12 +42,17 @@ pub(super) fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<
     let active = walk.step(StepId::ActivePartition, active_partition(&table))?;
     let window = walk.window(StepId::BootRecord, disk, active)?;
     let is_ours = boot_record(walk, &window, active.first)?;
-    let volume = walk.step(StepId::BootFileSystem, boot_volume(&window))?;
+    let (volume, faults) = walk.step(StepId::BootFileSystem, boot_volume(&window))?;
     walk.step(StepId::BootManagerFile, boot_manager(&volume, is_ours))?;
     let names = DiskNames::of_mbr(disk.geometry(), &table);
     let number = names.at(active).map_or(0, |part| part.number);
     let store = walk.step(StepId::BootStore, store_on(disk, number))?;
-    walk_store(walk, disk, &names, &store, (active, None))
+    walk_store(walk, disk, &names, &store, (active, None))?;
+    if !faults.is_empty() {
+        let evidence = Start::FatFaults { faults };
+        walk.note(StepId::OtherFiles, false, evidence, Remedy::CheckOnCopy);
+    }
+    Some(())
 }
 
 fn mbr(disk: &dyn ReadDevice) -> Found<MbrTable> {
@@ -173,19 +178,28 @@ fn unreadable(error: impl std::error::Error) -> ManagerFault {
     }
 }
 
-fn boot_volume(window: &dyn ReadDevice) -> Found<BootVolume<'_>> {
+/// The volume, and what is wrong with single files on it.
+fn boot_volume(window: &dyn ReadDevice) -> Found<(BootVolume<'_>, Vec<FatFault>)> {
     let fault = |evidence: Start| Fault::new(evidence, Remedy::CheckOnCopy);
     let sector = window.read_sector(Lba(0)).map_err(Fault::unreadable)?;
     if let Some((FatKind::Fat32, _)) = recognise(&sector) {
-        let volume = sound_fat(window).map_err(fault)?;
-        return holds(Evidence::FatToStart, BootVolume::Fat(volume));
+        let (volume, of_volume, of_files) = open_fat(window).map_err(fault)?;
+        let volume = (BootVolume::Fat(volume), of_files);
+        return match of_volume.is_empty() {
+            true => holds(Evidence::FatToStart, volume),
+            false => {
+                let evidence = Start::FatFaults { faults: of_volume };
+                depends(evidence, Remedy::CheckOnCopy, volume)
+            }
+        };
     }
     let volume = NtfsVolume::open(window).map_err(|error| {
         fault(Start::VolumeUnreadable {
             fault: error.into(),
         })
     })?;
-    holds(Evidence::NtfsToStart, BootVolume::Ntfs(Box::new(volume)))
+    let volume = BootVolume::Ntfs(Box::new(volume));
+    holds(Evidence::NtfsToStart, (volume, Vec::new()))
 }
 
 /// `is_ours` is true for a boot record that loads the file whole, to where there is room for so much.

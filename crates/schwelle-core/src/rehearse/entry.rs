@@ -91,7 +91,7 @@ fn system_loader<'w>(
         .and_then(|()| program_at(&volume, &path))
         .and_then(|image| image.fitting(subsystem));
     match image {
-        Ok(image) => holds(program(path, &image), volume),
+        Ok(image) => holds(program(path, &image, None), volume),
         Err(why) => Err(fault(Evidence::ProgramUnfit { path, why })),
     }
 }

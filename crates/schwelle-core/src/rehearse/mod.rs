@@ -2,13 +2,16 @@
 //! 0 to the kernel.
 //!
 //! [`walk`] gives one step after the other with its evidence, and stops at the first that fails,
-//! which names the remedy. Behind the kernel it looks around: the rest of the menu, drive letters,
+//! which names the remedy. A step that only some firmware goes on from, or only by a backup copy, is a caution, and the
+//! answer is then [`Answer::Depends`]. Behind the kernel it looks around: the rest of the menu, drive letters,
 //! recovery. [`walk_to`] also walks an MBR disk as a BIOS would, and a data disk to its volumes.
 
 pub mod answers;
 mod around;
 mod bios;
 mod entry;
+mod esp;
+mod loader;
 mod names;
 mod step;
 mod store;
@@ -17,5 +20,5 @@ mod walk;
 
 pub use answers::{Evidence, Remedy};
 pub use names::partition_named;
-pub use step::{Rehearsal, Step, StepId, StepOutcome};
+pub use step::{Answer, Rehearsal, Step, StepId, StepOutcome};
 pub use walk::{walk, walk_to};

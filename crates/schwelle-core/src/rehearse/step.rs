@@ -8,7 +8,7 @@ use crate::device::{Extent, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::pe::PeImage;
 
-use super::answers::start::Evidence as Start;
+use super::answers::start::{Evidence as Start, Origin};
 use super::answers::{Evidence, Remedy, table};
 
 /// The steps of the walk, in order.
@@ -33,6 +33,8 @@ pub enum StepId {
     Loader,
     /// The loader's image fits the firmware.
     LoaderImage,
+    /// The loader that a boot entry names, where it is another, fits as well.
+    EntryLoader,
     /// The boot store lies beside it.
     BootStore,
     /// The boot manager's own object names this partition.
@@ -52,6 +54,8 @@ pub enum StepId {
     Letters,
     /// The recovery environment is where it is looked for.
     Recovery,
+    /// The other files of the partition that the start begins on are sound.
+    OtherFiles,
     /// The partitions of a data disk hold sound volumes.
     Volumes,
     /// The MBR and its chain of extended boot records are sound.
@@ -77,7 +81,8 @@ pub enum StepId {
 pub enum StepOutcome {
     /// It holds.
     Pass,
-    /// The disk starts all the same; the technician must know.
+    /// The technician must know. On the way of a start: it is outside the specification, or only a backup copy
+    /// serves, so that some firmware starts the disk and some does not. Around it: the disk starts all the same.
     Caution,
     /// The walk ends here.
     Fail,
@@ -95,6 +100,15 @@ impl StepOutcome {
 }
 
 impl StepId {
+    /// A start goes through this step: where it does not hold, whether the disk starts is in question. The others
+    /// look at what is around a start.
+    pub fn is_on_the_way(self) -> bool {
+        !matches!(
+            self,
+            Self::OldTable | Self::Menu | Self::Letters | Self::Recovery | Self::OtherFiles
+        )
+    }
+
     /// The step's stable name.
     pub fn name(self) -> &'static str {
         match self {
@@ -106,6 +120,7 @@ impl StepId {
             Self::EspFileSystem => "esp-file-system",
             Self::Loader => "loader",
             Self::LoaderImage => "loader-image",
+            Self::EntryLoader => "entry-loader",
             Self::BootStore => "boot-store",
             Self::BootManager => "boot-manager",
             Self::DefaultEntry => "default-entry",
@@ -115,6 +130,7 @@ impl StepId {
             Self::Menu => "menu",
             Self::Letters => "drive-letters",
             Self::Recovery => "recovery",
+            Self::OtherFiles => "other-files",
             Self::Volumes => "volumes",
             Self::Mbr => "mbr",
             Self::OldTable => "old-table",
@@ -140,6 +156,20 @@ pub struct Step {
     pub remedy: Option<Remedy>,
 }
 
+/// What a rehearsal says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+#[schemars(rename = "RehearsalAnswer")]
+pub enum Answer {
+    /// Every step on the way holds: the disk starts; of a data disk, all volumes are there.
+    Starts,
+    /// Nothing fails, but something on the way is outside the specification: some firmware starts it, some does
+    /// not, or it starts from a backup copy.
+    Depends,
+    /// A step on the way fails.
+    DoesNotStart,
+}
+
 /// The steps taken, up to the first that failed.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Rehearsal {
@@ -152,20 +182,39 @@ pub struct Rehearsal {
 }
 
 impl Rehearsal {
-    /// True when the walk reached the kernel.
-    pub fn starts(&self) -> bool {
-        self.disk_use == DiskUse::System && self.passed()
-    }
-
-    /// True when the walk reached what the disk is for: the kernel, or all volumes.
-    pub fn passed(&self) -> bool {
+    /// Whether the disk starts, or a data disk is sound.
+    pub fn answer(&self) -> Answer {
         let goal = match self.disk_use {
             DiskUse::System => StepId::Kernel,
             DiskUse::Data => StepId::Volumes,
         };
-        let failed = |step: &Step| step.outcome == StepOutcome::Fail;
         let reached = self.steps.iter().any(|step| step.id == goal);
-        reached && !self.steps.iter().any(failed)
+        match self.first_fault().map(|step| step.outcome) {
+            None if reached => Answer::Starts,
+            Some(StepOutcome::Caution) if reached && !self.failed() => Answer::Depends,
+            _ => Answer::DoesNotStart,
+        }
+    }
+
+    fn failed(&self) -> bool {
+        let mut steps = self.steps.iter();
+        steps.any(|step| step.outcome == StepOutcome::Fail)
+    }
+
+    /// The first step on the way that does not hold.
+    pub fn first_fault(&self) -> Option<&Step> {
+        let mut steps = self.steps.iter();
+        steps.find(|step| step.id.is_on_the_way() && step.outcome != StepOutcome::Pass)
+    }
+
+    /// True of a system disk when all of the way to the kernel holds.
+    pub fn starts(&self) -> bool {
+        self.disk_use == DiskUse::System && self.passed()
+    }
+
+    /// True when all of the way to what the disk is for holds: to the kernel, or to all volumes.
+    pub fn passed(&self) -> bool {
+        self.answer() == Answer::Starts
     }
 
     /// How many steps tell something that the technician must know.
@@ -201,19 +250,30 @@ impl Fault {
     }
 }
 
-/// What a step gives: its evidence and a value for the next, or the fault.
-pub(super) type Found<T> = Result<(Evidence, T), Fault>;
+/// What a step gives: its evidence, what to do where it does not quite hold, and a value for the next; or the
+/// fault.
+pub(super) type Found<T> = Result<(Evidence, Option<Remedy>, T), Fault>;
 
 /// A step that holds.
 pub(super) fn holds<T>(evidence: impl Into<Evidence>, value: T) -> Found<T> {
-    Ok((evidence.into(), value))
+    Ok((evidence.into(), None, value))
+}
+
+/// A step behind which a start goes on with some firmware, and with some it does not.
+pub(super) fn depends<T>(
+    evidence: impl Into<Evidence>,
+    remedy: impl Into<Remedy>,
+    value: T,
+) -> Found<T> {
+    Ok((evidence.into(), Some(remedy.into()), value))
 }
 
 impl Rehearsal {
     /// Takes a step; `None` ends the walk.
     pub(super) fn step<T>(&mut self, id: StepId, found: Found<T>) -> Option<T> {
         let (outcome, evidence, remedy, value) = match found {
-            Ok((evidence, value)) => (StepOutcome::Pass, evidence, None, Some(value)),
+            Ok((evidence, None, value)) => (StepOutcome::Pass, evidence, None, Some(value)),
+            Ok((evidence, remedy, value)) => (StepOutcome::Caution, evidence, remedy, Some(value)),
             Err(Fault { evidence, remedy }) => (StepOutcome::Fail, evidence, Some(remedy), None),
         };
         self.steps.push(Step {
@@ -264,9 +324,10 @@ impl Rehearsal {
 }
 
 /// A program that fits.
-pub(super) fn program(path: String, image: &PeImage) -> Start {
+pub(super) fn program(path: String, image: &PeImage, origin: Option<Origin>) -> Start {
     Start::Program {
         path,
+        origin,
         subsystem: image.subsystem,
         version: image.version.map(|version| version.to_string()),
     }

@@ -2,7 +2,7 @@
 
 use crate::bootstore::{BootStore, element};
 use crate::device::{Extent, ReadDevice};
-use crate::fat::{FatError, FatVolume};
+use crate::fat::{FatError, FatFault, FatVolume};
 use crate::pe::FileVersion;
 
 use super::answers::start::{Evidence as Start, Remedy as StartRemedy};
@@ -58,15 +58,16 @@ pub(super) fn store_read(path: String, store: &BootStore) -> Start {
     }
 }
 
-/// A FAT32 volume that is sound.
-pub(super) fn sound_fat<'w>(window: &'w dyn ReadDevice) -> Result<FatVolume<'w>, Start> {
+/// A FAT32 volume that can be read, what is wrong with it as a whole, and what with single files.
+pub(super) type OpenedFat<'w> = (FatVolume<'w>, Vec<FatFault>, Vec<FatFault>);
+
+/// Opens a FAT32 volume as firmware does, and looks for faults.
+pub(super) fn open_fat(window: &dyn ReadDevice) -> Result<OpenedFat<'_>, Start> {
     let unreadable = |error: FatError| Start::VolumeUnreadable {
         fault: error.into(),
     };
-    let fat = FatVolume::open(window).map_err(unreadable)?;
+    let fat = FatVolume::open_leniently(window).map_err(unreadable)?;
     let faults = fat.check().map_err(unreadable)?;
-    match faults.is_empty() {
-        true => Ok(fat),
-        false => Err(Start::FatFaults { faults }),
-    }
+    let (of_volume, of_files) = faults.into_iter().partition(FatFault::is_of_volume);
+    Ok((fat, of_volume, of_files))
 }

@@ -3,23 +3,21 @@
 use crate::bootstore::BootStore;
 use crate::cause::Cause;
 use crate::crossing::Style;
-use crate::device::{Lba, ReadDevice, Window};
+use crate::device::{Lba, ReadDevice};
 use crate::disk_use::DiskUse;
-use crate::fat::{FatEntry, FatVolume};
-use crate::gpt::{GptCopy, GptEntry, GptError, GptPair, TableCopy, type_guid};
-use crate::mbr::{BootRecord, Kind};
-use crate::pe::{EFI_APPLICATION, FileVersion, PeImage, ProgramFault};
-use crate::profile::{ESP_STORE, REMOVABLE_X64};
+use crate::fat::FatVolume;
+use crate::gpt::{GptCopy, GptError, GptPair, TableCopy};
+use crate::mbr::Protection;
+use crate::profile::ESP_STORE;
 
 use super::answers::start::{Evidence as Start, Remedy as StartRemedy};
 use super::answers::table;
+use super::loader::{Loaders, walk_loader};
 use super::names::DiskNames;
-use super::step::{Fault, Found, Rehearsal, StepId, holds, program};
-use super::store::{sound_fat, store_read, walk_store};
-use super::{bios, volumes};
+use super::step::{Fault, Found, Rehearsal, StepId, depends, holds};
+use super::store::{store_read, walk_store};
+use super::{bios, esp, volumes};
 
-/// A loader is read up to this length.
-const MAX_LOADER_BYTES: u64 = 64 << 20;
 const MAX_STORE_BYTES: u64 = 16 << 20;
 
 /// Walks the UEFI boot path of `disk`. `loader` is the path that a boot entry of the firmware
@@ -60,154 +58,114 @@ pub fn walk_to(disk: &dyn ReadDevice, style: Style, disk_use: DiskUse) -> Rehear
 fn walk_table(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<GptCopy> {
     walk.step(StepId::ProtectiveMbr, protective_mbr(disk))?;
     let pair = GptPair::read(disk);
-    let disagreement = pair.disagreement();
-    let GptPair { primary, backup } = pair;
-    let primary = table_copy(primary, TableCopy::Primary);
-    let table = walk.step(StepId::PrimaryTable, primary)?;
-    walk.step(StepId::BackupTable, table_copy(backup, TableCopy::Backup))?;
-    let agree = match disagreement {
-        None => holds(table::Evidence::CopiesAgree, ()),
-        Some(disagreement) => Err(Fault::new(
-            table::Evidence::CopiesContradict { disagreement },
-            table::Remedy::WhichCopy,
-        )),
-    };
-    walk.step(StepId::TablesAgree, agree)?;
-    Some(table)
+    let GptPair { primary, backup } = &pair;
+    walk.step(
+        StepId::PrimaryTable,
+        table_copy(primary, TableCopy::Primary, backup),
+    )?;
+    walk.step(
+        StepId::BackupTable,
+        table_copy(backup, TableCopy::Backup, primary),
+    )?;
+    if primary.is_ok() && backup.is_ok() {
+        // Firmware goes by the primary copy as long as it is sound.
+        let agree = match pair.disagreement() {
+            None => holds(table::Evidence::CopiesAgree, ()),
+            Some(disagreement) => depends(
+                table::Evidence::CopiesContradict { disagreement },
+                table::Remedy::GoByPrimary,
+                (),
+            ),
+        };
+        walk.step(StepId::TablesAgree, agree)?;
+    }
+    pair.primary.or(pair.backup).ok()
 }
 
 fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>) -> Option<()> {
     let table = walk_table(walk, disk)?;
-    let esp = walk.step(StepId::Esp, find_esp(&table))?;
-    let window = walk.window(StepId::EspFileSystem, disk, esp.extent)?;
-    let fat = walk.step(StepId::EspFileSystem, open_esp(&window))?;
-    let loader = loader.unwrap_or(REMOVABLE_X64);
-    let file = walk.step(StepId::Loader, find_loader(&fat, loader))?;
-    let manager = walk.step(StepId::LoaderImage, loader_image(&fat, &file, loader))?;
+    let own = walk.step(StepId::Esp, esp::find(disk, &table, loader))?;
+    let window = walk.window(StepId::EspFileSystem, disk, own)?;
+    let (fat, faults) = walk.step(StepId::EspFileSystem, esp::open(&window))?;
+    let others = table.entries.iter().map(|(_, entry)| entry.extent);
+    let loaders = Loaders::new(&fat, disk, others.filter(|extent| *extent != own));
+    let manager = walk_loader(walk, &loaders, loader)?;
     let store = walk.step(StepId::BootStore, read_store(&fat))?;
-    walk_store(
-        walk,
-        disk,
-        &DiskNames::of_gpt(disk.geometry(), &table),
-        &store,
-        (esp.extent, manager),
-    )
+    let names = DiskNames::of_gpt(disk.geometry(), &table);
+    walk_store(walk, disk, &names, &store, (own, manager))?;
+    if !faults.is_empty() {
+        let evidence = Start::FatFaults { faults };
+        walk.note(StepId::OtherFiles, false, evidence, StartRemedy::CheckEsp);
+    }
+    Some(())
 }
 
 fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {
-    use table::{Evidence, Remedy};
+    use table::{Evidence, ProtectiveOddity, Remedy};
     let sector = disk.read_sector(Lba(0)).map_err(Fault::unreadable)?;
-    let entries = BootRecord::parse(&sector)
-        .map(|record| record.entries)
-        .unwrap_or_default();
-    let used: Vec<_> = entries.into_iter().flatten().collect();
-    match used[..] {
-        [only] if only.kind == Kind::PROTECTIVE && only.first == 1 => {
-            let sectors = only.sectors;
-            holds(Evidence::Protective { sectors }, ())
-        }
-        [] => Err(Fault::new(Evidence::NoEntry, Remedy::NotGptYet)),
-        _ if used.iter().any(|entry| entry.kind == Kind::PROTECTIVE) => Err(Fault::new(
-            Evidence::ProtectiveNotAlone,
-            Remedy::RemoveEntries,
-        )),
-        _ => Err(Fault::new(Evidence::PlainMbr, Remedy::NotGptYet)),
+    let found = Protection::of(&sector);
+    let Some(Protection {
+        is_marked,
+        entry: Some(entry),
+        others,
+    }) = found
+    else {
+        let evidence = match found.is_some_and(|found| found.others > 0) {
+            true => Evidence::PlainMbr,
+            false => Evidence::NoEntry,
+        };
+        return Err(Fault::new(evidence, Remedy::NotGptYet));
+    };
+    if entry.first != 1 {
+        let at = Lba(entry.first.into());
+        let evidence = Evidence::ProtectiveElsewhere { at };
+        return Err(Fault::new(evidence, Remedy::Protect));
+    }
+    let behind = disk.geometry().sectors.saturating_sub(1);
+    let expected = u32::try_from(behind).unwrap_or(u32::MAX);
+    let sectors = entry.sectors;
+    // Windows writes the largest number on disks of every size.
+    let covers_all = sectors == expected || sectors == u32::MAX;
+    let flag = entry.flag;
+    let oddities = [
+        (!is_marked, ProtectiveOddity::NoMark),
+        (flag != 0, ProtectiveOddity::Flag { flag }),
+        (others > 0, ProtectiveOddity::NotAlone { others }),
+        (!covers_all, ProtectiveOddity::Covers { sectors, expected }),
+    ];
+    let oddities = oddities.into_iter().filter(|(is_so, _)| *is_so);
+    let oddities: Vec<ProtectiveOddity> = oddities.map(|(_, oddity)| oddity).collect();
+    match oddities.is_empty() {
+        true => holds(Evidence::Protective { sectors }, ()),
+        false => depends(Evidence::ProtectiveOdd { oddities }, Remedy::Protect, ()),
     }
 }
 
-fn table_copy(found: Result<GptCopy, GptError>, copy: TableCopy) -> Found<GptCopy> {
-    match found {
+/// A copy of the table; one that is not sound does as long as `other` is.
+fn table_copy(
+    found: &Result<GptCopy, GptError>,
+    copy: TableCopy,
+    other: &Result<GptCopy, GptError>,
+) -> Found<()> {
+    let error = match found {
         Ok(found) => {
             let evidence = table::Evidence::CopySound {
                 copy,
                 at: found.header.my_lba,
                 partitions: found.entries.len(),
             };
-            holds(evidence, found)
+            return holds(evidence, ());
         }
-        Err(error) => Err(Fault::new(
-            table::Evidence::CopyFaulty {
-                copy,
-                fault: error.into(),
-            },
-            table::Remedy::WriteCopyAnew { copy },
-        )),
-    }
-}
-
-fn find_esp(table: &GptCopy) -> Found<GptEntry> {
-    let of_type: Vec<_> = table
-        .entries
-        .iter()
-        .filter(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM)
-        .collect();
-    match of_type[..] {
-        [] => Err(Fault::new(
-            Start::NoEsp {
-                partitions: table.entries.len(),
-            },
-            table::Remedy::NeedsEsp,
-        )),
-        [(number, entry), ..] => {
-            let evidence = Start::Esp {
-                partition: *number,
-                of: of_type.len(),
-                sectors: entry.extent,
-            };
-            holds(evidence, entry.clone())
-        }
-    }
-}
-
-fn open_esp<'w>(window: &'w Window<'_, dyn ReadDevice + '_>) -> Found<FatVolume<'w>> {
-    let fat = sound_fat(window).map_err(|fault| Fault::new(fault, StartRemedy::CheckEspOrMake))?;
-    let shape = fat.shape();
-    let evidence = Start::SoundFat {
-        clusters: shape.clusters,
-        cluster_bytes: shape.cluster_bytes(),
+        Err(error) => error,
     };
-    holds(evidence, fat)
-}
-
-fn find_loader(fat: &FatVolume<'_>, path: &str) -> Found<FatEntry> {
-    let path = path.to_owned();
-    match fat.find(&path) {
-        Ok(Some(entry)) if !entry.is_directory => {
-            let bytes = entry.len_bytes.into();
-            holds(Start::File { path, bytes }, entry)
-        }
-        Ok(_) => Err(Fault::new(
-            Start::FileMissing { path: path.clone() },
-            StartRemedy::CopyLoader { path },
-        )),
-        Err(error) => {
-            let fault = error.into();
-            let evidence = Start::FileUnusable { path, fault };
-            Err(Fault::new(evidence, StartRemedy::CheckEsp))
-        }
-    }
-}
-
-fn loader_image(fat: &FatVolume<'_>, file: &FatEntry, path: &str) -> Found<Option<FileVersion>> {
-    let read = fat.read_file(file, MAX_LOADER_BYTES);
-    let read = read.map_err(ProgramFault::unreadable);
-    let image = read.and_then(|bytes| {
-        let image = PeImage::read(&bytes[..]).map_err(ProgramFault::unreadable)?;
-        image.fitting(Some(EFI_APPLICATION))
-    });
-    let path = path.to_owned();
-    match image {
-        Ok(image) => {
-            let version = image.version;
-            holds(program(path, &image), version)
-        }
-        Err(why) => Err(Fault::new(
-            Start::ProgramUnfit {
-                path: path.clone(),
-                why,
-            },
-            StartRemedy::CopyLoaderAgain { path },
-        )),
+    let evidence = table::Evidence::CopyFaulty {
+        copy,
+        fault: error.into(),
+    };
+    let remedy = table::Remedy::WriteCopyAnew { copy };
+    match other {
+        Ok(_) => depends(evidence, remedy, ()),
+        Err(_) => Err(Fault::new(evidence, remedy)),
     }
 }
 

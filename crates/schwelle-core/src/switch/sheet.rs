@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::firmware::{AttachedDisk, BootEntry, BootMode, Ground, How, Machine, Target, Verdict};
-use crate::rehearse::{self, Rehearsal, StepId};
+use crate::rehearse::{self, Answer, Rehearsal, StepId};
 
 /// What the sheet is made from.
 #[derive(Debug)]
@@ -71,6 +71,13 @@ pub enum Missing {
     /// The disk would not start.
     DoesNotStart {
         /// The step at which its rehearsal ends.
+        step: StepId,
+        /// What was found there.
+        found: Box<rehearse::Evidence>,
+    },
+    /// Some firmware would start the disk, and some would not.
+    Depends {
+        /// The first step that does not quite hold.
         step: StepId,
         /// What was found there.
         found: Box<rehearse::Evidence>,
@@ -174,16 +181,15 @@ fn missing(facts: &SheetFacts<'_>) -> Vec<Missing> {
     let machine = facts.machine;
     let mut missing = Vec::new();
     if !facts.rehearsal.starts() {
-        missing.extend(
-            facts
-                .rehearsal
-                .steps
-                .last()
-                .map(|step| Missing::DoesNotStart {
-                    step: step.id,
-                    found: Box::new(step.evidence.clone()),
-                }),
-        );
+        let fault = facts.rehearsal.first_fault();
+        missing.extend(fault.map(|step| {
+            let found = Box::new(step.evidence.clone());
+            let step = step.id;
+            match facts.rehearsal.answer() {
+                Answer::Depends => Missing::Depends { step, found },
+                _ => Missing::DoesNotStart { step, found },
+            }
+        }));
     }
     let source = machine.uefi.ground().clone();
     match (machine.uefi.value(), machine.uefi.how()) {

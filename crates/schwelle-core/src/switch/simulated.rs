@@ -503,7 +503,7 @@ impl Attempt<'_> {
             }
         }
         let rehearsal = rehearse::walk(disk.device, Some(&path));
-        let starts = rehearsal.starts();
+        let starts = rehearsal.answer() != rehearse::Answer::DoesNotStart;
         let last = rehearsal.steps.into_iter().next_back();
         self.events.extend(match last {
             Some(step) if !starts => Some(Event::Ended {

@@ -74,6 +74,56 @@ pub enum FatKind {
     Fat32,
 }
 
+/// What is wrong with a boot sector without saying anything of where the parts lie. The specification wants each
+/// of them right; firmware that only reads the parameter block never looks.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema,
+)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Oddity {
+    /// The mark at the end.
+    #[error("the boot sector has no mark 55 AA")]
+    Mark,
+    /// The jump over the parameter block.
+    #[error("the boot sector does not begin with a jump")]
+    Jump,
+    /// The kind of the medium.
+    #[error("the boot sector's media byte is {is:02X}h, expected F8h (or F0h, F9h to FFh)")]
+    Media {
+        /// What it is.
+        is: u8,
+    },
+    /// Entries of a root directory that a FAT32 volume does not have.
+    #[error(
+        "the boot sector names {named} entries of a root directory of its own, which FAT32 does not have"
+    )]
+    RootEntries {
+        /// How many.
+        named: u16,
+    },
+    /// More sectors than there are.
+    #[error("the boot sector names {named} sectors, and the partition has {has}")]
+    Sectors {
+        /// Sectors of the volume, as it says.
+        named: u64,
+        /// Sectors of its partition.
+        has: u64,
+    },
+}
+
+impl Oddity {
+    /// The field at fault.
+    pub(super) fn field(self) -> &'static str {
+        match self {
+            Self::Mark => "mark 55 AA",
+            Self::Jump => "jump at the start",
+            Self::Media { .. } => "media byte",
+            Self::RootEntries { .. } => "root entries",
+            Self::Sectors { .. } => "total sectors",
+        }
+    }
+}
+
 /// Where the parts of a FAT volume lie, in sectors and clusters; all sums checked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct FatShape {
@@ -162,15 +212,33 @@ impl FatShape {
     /// Checks the parameter block in the first 512 bytes of `sector`; the error names the field at
     /// fault.
     pub(super) fn parse(sector: &[u8]) -> Result<Self, &'static str> {
-        let (raw, _) = RawBpb::ref_from_prefix(sector).map_err(|_| "length")?;
-        if raw.mark != [0x55, 0xAA] {
-            return Err("mark 55 AA");
+        let (shape, oddities) = Self::parse_leniently(sector)?;
+        match oddities.first() {
+            Some(oddity) => Err(oddity.field()),
+            None => Ok(shape),
         }
+    }
+
+    /// The same, with what says nothing of where the parts lie only told: some readers ask for it, others do not.
+    pub(super) fn parse_leniently(sector: &[u8]) -> Result<(Self, Vec<Oddity>), &'static str> {
+        let (raw, _) = RawBpb::ref_from_prefix(sector).map_err(|_| "length")?;
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
-        check(
-            matches!(raw.jump, [0xEB, _, 0x90] | [0xE9, _, _]),
-            "jump at the start",
-        )?;
+        let is_jump = matches!(raw.jump, [0xEB, _, 0x90] | [0xE9, _, _]);
+        let oddities = [
+            (raw.mark != [0x55, 0xAA], Oddity::Mark),
+            (!is_jump, Oddity::Jump),
+            (
+                !matches!(raw.media, 0xF0 | 0xF8..),
+                Oddity::Media { is: raw.media },
+            ),
+            (
+                raw.fat_sectors_16.get() == 0 && raw.root_entries.get() != 0,
+                Oddity::RootEntries {
+                    named: raw.root_entries.get(),
+                },
+            ),
+        ];
+        let oddities = oddities.into_iter().filter(|(is_so, _)| *is_so);
         let sector_bytes = u32::from(raw.sector_bytes.get());
         check(
             matches!(sector_bytes, 512 | 1024 | 2048 | 4096),
@@ -178,14 +246,16 @@ impl FatShape {
         )?;
         check(raw.cluster_sectors.is_power_of_two(), "sectors per cluster")?;
         check(matches!(raw.fat_count, 1 | 2), "number of FATs")?;
-        check(raw.media >= 0xF0, "media byte")?;
         let reserved_sectors = u32::from(raw.reserved_sectors.get());
         check(reserved_sectors > 0, "reserved sectors")?;
         let either = |small: u16, large: u32| if small != 0 { u32::from(small) } else { large };
         let sectors = u64::from(either(raw.sectors_16.get(), raw.sectors_32.get()));
         let fat_sectors = either(raw.fat_sectors_16.get(), raw.fat_sectors_32.get());
         check(fat_sectors > 0, "sectors per FAT")?;
-        let root_sectors = (u32::from(raw.root_entries.get()) * 32).div_ceil(sector_bytes);
+        // On FAT32 the root directory is a chain of clusters, and the field for another place of it counts for nothing.
+        let is_fat32 = raw.fat_sectors_16.get() == 0;
+        let root_entries = if is_fat32 { 0 } else { raw.root_entries.get() };
+        let root_sectors = (u32::from(root_entries) * 32).div_ceil(sector_bytes);
         let data_sector = u64::from(reserved_sectors)
             + u64::from(raw.fat_count) * u64::from(fat_sectors)
             + u64::from(root_sectors);
@@ -205,7 +275,7 @@ impl FatShape {
             backup_sector: raw.backup_sector.get(),
             volume_id: raw.volume_id.get(),
         };
-        if raw.fat_sectors_16.get() == 0 {
+        if is_fat32 {
             // FAT32 from here on: the FAT must have an entry for every cluster, and the root must
             // be one of them.
             let entries = u64::from(fat_sectors) * u64::from(sector_bytes) / 4;
@@ -220,7 +290,7 @@ impl FatShape {
                 "root cluster",
             )?;
         }
-        Ok(shape)
+        Ok((shape, oddities.map(|(_, oddity)| oddity).collect()))
     }
 
     /// The boot sector of this volume, one sector long.

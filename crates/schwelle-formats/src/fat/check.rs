@@ -6,6 +6,7 @@ use std::collections::BTreeSet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::bpb::Oddity;
 use super::volume::{FatEntry, FatError, FatVolume};
 
 /// Files and directories looked at, at most: an EFI system partition holds some hundreds.
@@ -17,6 +18,12 @@ const CHUNK: usize = 1 << 18;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum FatFault {
+    /// The boot sector, in what does not say where the parts lie.
+    #[error("{oddity}")]
+    BootSector {
+        /// What of it.
+        oddity: Oddity,
+    },
     /// The boot sector and its copy.
     #[error("the boot sector and its copy differ")]
     BootSectors,
@@ -61,6 +68,17 @@ pub enum FatFault {
     },
 }
 
+impl FatFault {
+    /// It is about what every reader of the volume goes by: the boot sector, the FATs, and their copies. All else
+    /// concerns single files.
+    pub fn is_of_volume(&self) -> bool {
+        matches!(
+            self,
+            Self::BootSector { .. } | Self::BootSectors | Self::Fats
+        )
+    }
+}
+
 fn damaged(error: &FatError) -> FatFault {
     FatFault::Damaged {
         fault: error.into(),
@@ -70,7 +88,10 @@ fn damaged(error: &FatError) -> FatFault {
 impl FatVolume<'_> {
     /// What is wrong with the volume; empty when it is sound.
     pub fn check(&self) -> Result<Vec<FatFault>, FatError> {
-        let mut faults = Vec::new();
+        let oddities = self.oddities.iter();
+        let mut faults: Vec<FatFault> = oddities
+            .map(|&oddity| FatFault::BootSector { oddity })
+            .collect();
         let shape = self.shape();
         let sector = shape.sector_bytes as usize;
         let copy_at = u64::from(shape.backup_sector) * u64::from(shape.sector_bytes);

@@ -93,8 +93,10 @@ impl Slot {
             DELETED => return Self::Deleted,
             _ => {}
         }
-        if short.attributes & 0x3F == ATTR_LONG_NAME {
-            let long: RawLong = zerocopy::transmute!(*bytes);
+        let long: RawLong = zerocopy::transmute!(*bytes);
+        // Another attribute, or a first cluster: firmware takes it for no part of a name, and skips it as it does
+        // a label.
+        if short.attributes == ATTR_LONG_NAME && long.zero.get() == 0 {
             let mut units = [0; LONG_UNITS];
             let name = long.name_a.iter().chain(&long.name_b).chain(&long.name_c);
             units

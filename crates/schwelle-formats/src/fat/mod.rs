@@ -15,15 +15,17 @@ mod directory;
 mod editor;
 mod fingerprint;
 mod name;
+mod repair;
 mod starter;
 mod volume;
 mod writer;
 
-pub use bpb::{FatKind, FatShape, recognise, smallest_fat32};
+pub use bpb::{FatKind, FatShape, Oddity, recognise, smallest_fat32};
 pub use check::FatFault;
 pub use dir_entry::DosTime;
 pub use editor::FatEditor;
 pub use name::is_valid_long;
+pub use repair::Repair;
 pub use starter::{MAX_BOOT_MANAGER_BYTES, is_startable, make_startable};
 pub use volume::{FatEntry, FatError, FatVolume};
 pub use writer::{FatLabel, FatWriteError, FatWriter};

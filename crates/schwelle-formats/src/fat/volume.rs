@@ -2,10 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use super::bpb::{FatKind, FatShape};
+use super::bpb::{FatKind, FatShape, Oddity};
 use super::dir_entry::ENTRY_BYTES;
 use super::directory::entries;
-use super::name::same_name;
+use super::name::{same_name, short_text};
 use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 
 /// A directory is read up to this length; the specification allows 65,536 entries.
@@ -43,6 +43,42 @@ pub enum FatError {
     Device(#[from] DeviceError),
 }
 
+/// A chain of clusters being followed.
+struct ChainWalk<'w> {
+    clusters: Vec<u32>,
+    seen: BTreeSet<u32>,
+    at: u32,
+    what: &'w str,
+}
+
+impl<'w> ChainWalk<'w> {
+    fn new(at: u32, what: &'w str) -> Self {
+        Self {
+            clusters: Vec::new(),
+            seen: BTreeSet::new(),
+            at,
+            what,
+        }
+    }
+
+    fn broken(&self, cluster: u32) -> FatError {
+        FatError::Chain {
+            what: self.what.to_owned(),
+            cluster,
+        }
+    }
+
+    /// Takes the cluster that it has come to; what its entry of the FAT says.
+    fn take(&mut self, volume: &FatVolume<'_>) -> Result<u32, FatError> {
+        let at = self.at;
+        if at < 2 || u64::from(at) >= volume.shape.clusters + 2 || !self.seen.insert(at) {
+            return Err(self.broken(at));
+        }
+        self.clusters.push(at);
+        volume.next(at)
+    }
+}
+
 /// A file or directory.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FatEntry {
@@ -58,32 +94,61 @@ pub struct FatEntry {
     pub len_bytes: u32,
 }
 
+impl FatEntry {
+    /// It is found by this name: its long one, or its short one, as firmware looks for both.
+    fn is_named(&self, name: &str) -> bool {
+        same_name(&self.name, name) || same_name(&short_text(&self.short_name), name)
+    }
+}
+
 /// An opened FAT32 volume.
 #[derive(Debug)]
 pub struct FatVolume<'a> {
     pub(super) device: &'a dyn ReadDevice,
     shape: FatShape,
+    pub(super) oddities: Vec<Oddity>,
 }
 
 impl<'a> FatVolume<'a> {
     /// Opens the volume on `device`, a window on its partition.
     pub fn open(device: &'a dyn ReadDevice) -> Result<Self, FatError> {
+        let volume = Self::open_leniently(device)?;
+        match volume.oddities.first() {
+            Some(oddity) => Err(FatError::BootSector {
+                field: oddity.field(),
+            }),
+            None => Ok(volume),
+        }
+    }
+
+    /// Opens a volume whose boot sector says where its parts lie, as firmware does that asks for no more than
+    /// that. What else is wrong with the boot sector is among the faults that [`check`](Self::check) finds.
+    pub fn open_leniently(device: &'a dyn ReadDevice) -> Result<Self, FatError> {
         let geometry = device.geometry();
         let sector = device.read_vec(0, geometry.logical_sector as usize)?;
-        let shape = FatShape::parse(&sector).map_err(|field| FatError::BootSector { field })?;
+        let parsed = FatShape::parse_leniently(&sector);
+        let (shape, mut oddities) = parsed.map_err(|field| FatError::BootSector { field })?;
         let fault = if shape.kind() != FatKind::Fat32 {
             Some("cluster count (too few for FAT32)")
         } else if shape.sector_bytes != geometry.logical_sector {
             Some("bytes per sector")
-        } else if shape.sectors > geometry.sectors {
-            Some("total sectors")
         } else {
             None
         };
-        match fault {
-            Some(field) => Err(FatError::BootSector { field }),
-            None => Ok(Self { device, shape }),
+        if let Some(field) = fault {
+            return Err(FatError::BootSector { field });
         }
+        if shape.sectors > geometry.sectors {
+            oddities.push(Oddity::Sectors {
+                named: shape.sectors,
+                has: geometry.sectors,
+            });
+        }
+        Ok(Self {
+            device,
+            shape,
+            oddities,
+        })
     }
 
     /// Where its parts lie.
@@ -102,24 +167,26 @@ impl<'a> FatVolume<'a> {
 
     /// The clusters of a chain of at most `limit` clusters.
     pub(super) fn chain(&self, first: u32, limit: u64, what: &str) -> Result<Vec<u32>, FatError> {
-        let broken = |cluster| FatError::Chain {
-            what: what.to_owned(),
-            cluster,
-        };
-        let (mut clusters, mut seen, mut at) = (Vec::new(), BTreeSet::new(), first);
+        let mut walk = ChainWalk::new(first, what);
         loop {
-            if at < 2 || u64::from(at) >= self.shape.clusters + 2 || !seen.insert(at) {
-                return Err(broken(at));
+            let next = walk.take(self)?;
+            if walk.clusters.len() as u64 > limit {
+                return Err(walk.broken(next));
             }
-            clusters.push(at);
-            if clusters.len() as u64 > limit {
-                return Err(broken(at));
-            }
-            match self.next(at)? {
-                0x0FFF_FFF8.. => return Ok(clusters),
-                next => at = next,
+            match next {
+                0x0FFF_FFF8.. => return Ok(walk.clusters),
+                next => walk.at = next,
             }
         }
+    }
+
+    /// The first `count` clusters of a chain, whatever comes behind them: who reads a file looks no further.
+    fn chain_start(&self, first: u32, count: u64, what: &str) -> Result<Vec<u32>, FatError> {
+        let mut walk = ChainWalk::new(first, what);
+        while (walk.clusters.len() as u64) < count {
+            walk.at = walk.take(self)?;
+        }
+        Ok(walk.clusters)
     }
 
     fn read_cluster(&self, cluster: u32) -> Result<Vec<u8>, FatError> {
@@ -171,7 +238,7 @@ impl<'a> FatVolume<'a> {
             match self
                 .read_dir(&at)?
                 .into_iter()
-                .find(|entry| same_name(&entry.name, name))
+                .find(|entry| entry.is_named(name))
             {
                 Some(entry) => at = entry,
                 None => return Ok(None),
@@ -212,14 +279,7 @@ impl<'a> FatVolume<'a> {
         let clusters = len_bytes.div_ceil(self.shape.cluster_bytes().into());
         let mut content = Vec::new();
         if clusters > 0 {
-            let chain = self.chain(file.cluster, clusters, &file.name)?;
-            if (chain.len() as u64) < clusters {
-                return Err(FatError::Chain {
-                    what: file.name.clone(),
-                    cluster: file.cluster,
-                });
-            }
-            for cluster in chain {
+            for cluster in self.chain_start(file.cluster, clusters, &file.name)? {
                 content.extend(self.read_cluster(cluster)?);
             }
         }

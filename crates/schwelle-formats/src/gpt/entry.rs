@@ -9,11 +9,13 @@ use zerocopy::{FromBytes, FromZeros, Immutable, IntoBytes, KnownLayout, Unaligne
 use super::ENTRY_BYTES;
 use crate::device::{Extent, Lba};
 
-/// Attribute bits. 0 is UEFI's (table 5.8); 60 to 63 belong to the type, here Windows' for basic
+/// Attribute bits. 0 and 1 are UEFI's (table 5.8); 60 to 63 belong to the type, here Windows' for basic
 /// data.
 pub mod attributes {
     /// Bit 0: the platform needs it.
     pub const REQUIRED: u64 = 1;
+    /// Bit 1: firmware shows no block device for it, so nothing starts from it.
+    pub const NO_BLOCK_DEVICE: u64 = 1 << 1;
     /// Bit 60: Windows mounts it read-only.
     pub const READ_ONLY: u64 = 1 << 60;
     /// Bit 62: hidden.

@@ -17,7 +17,7 @@ mod table;
 pub use boot_code::BiosStart;
 pub use entry::{Entry, Kind};
 pub use layout::{Logical, MbrLayout, NewEntry};
-pub use protective::{protect, protective_sector};
+pub use protective::{Protection, protect, protective_sector};
 pub use record::{BootRecord, looks_like_volume, shrink_entry};
 pub use table::{Damage, DamageKind, MbrPartition, MbrTable, Slot};
 

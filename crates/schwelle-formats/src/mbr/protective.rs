@@ -1,10 +1,10 @@
 //! The protective MBR of a GPT disk (UEFI 2.10 §5.2.3).
 
 use zerocopy::little_endian::U32;
-use zerocopy::{FromZeros, IntoBytes};
+use zerocopy::{FromBytes, FromZeros, IntoBytes};
 
 use super::boot_code::{BiosStart, CODE_BYTES};
-use super::entry::{Kind, RawEntry};
+use super::entry::{Entry, Kind, RawEntry};
 use super::record::RawRecord;
 use crate::device::Geometry;
 
@@ -28,6 +28,36 @@ pub fn protective_sector(geometry: Geometry, start: BiosStart) -> Vec<u8> {
     let mut sector = record.as_bytes().to_vec();
     sector.resize(geometry.logical_sector as usize, 0);
     sector
+}
+
+/// What sector 0 of a GPT disk says, with a mark at its end or without.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Protection {
+    /// It ends in 55 AA.
+    pub is_marked: bool,
+    /// The protective entry, where there is one.
+    pub entry: Option<Entry>,
+    /// How many other entries are in use.
+    pub others: usize,
+}
+
+impl Protection {
+    /// Reads the first 512 bytes of a sector 0; `None` where it is shorter.
+    pub fn of(sector: &[u8]) -> Option<Self> {
+        let (raw, _) = RawRecord::ref_from_prefix(sector).ok()?;
+        let used = raw.entries.iter().filter_map(Entry::parse);
+        let used: Vec<Entry> = used.collect();
+        let is_protective = |entry: &&Entry| entry.kind == Kind::PROTECTIVE;
+        let count = used.len();
+        // Firmware looks for one that it can go by among all of them.
+        let protective = used.iter().filter(is_protective);
+        let entry = protective.min_by_key(|entry| (entry.first != 1, entry.flag != 0));
+        Some(Self {
+            is_marked: raw.mark == [0x55, 0xAA],
+            entry: entry.copied(),
+            others: count.saturating_sub(usize::from(entry.is_some())),
+        })
+    }
 }
 
 /// The sector 0 that protects a GPT disk which has one already, sound or not: its boot code and what

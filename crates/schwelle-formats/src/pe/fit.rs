@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Machine, PeImage};
+use super::{EFI_APPLICATION, LoadFault, Machine, PeImage};
 use crate::cause::Cause;
 
 /// Why a program does not fit.
@@ -35,6 +35,18 @@ pub enum ProgramFault {
     /// It is signed, and not what was signed: damaged, or changed by somebody.
     #[error("its content does not match its signature: damaged or changed")]
     Altered,
+    /// Firmware does not load it.
+    #[error("firmware does not load it: {fault}")]
+    NotLoadable {
+        /// Why not.
+        fault: LoadFault,
+    },
+    /// It is as long as the one that Windows brings, and not the same.
+    #[error("is as long as the one on the Windows volume and not the same: damaged or changed")]
+    NotItsSource,
+    /// It is not signed, and pages of its code are empty.
+    #[error("pages of its code are all zeros: damaged")]
+    Hollow,
     /// It runs in BIOS mode only.
     #[error("runs in BIOS mode only")]
     BiosOnly,
@@ -62,7 +74,7 @@ impl ProgramFault {
 
 impl PeImage {
     /// The image, where it can be started here: for 64-bit x86, of the right subsystem where one is asked for, whole,
-    /// and where it is signed, what was signed.
+    /// where firmware is to load it, so that it does, and where it is signed, what was signed.
     ///
     /// # Errors
     ///
@@ -78,6 +90,14 @@ impl PeImage {
         }
         if let Some((section, end)) = self.cut_off {
             return Err(ProgramFault::CutOff { section, end });
+        }
+        if subsystem == Some(EFI_APPLICATION) {
+            if let Some(fault) = self.load_fault {
+                return Err(ProgramFault::NotLoadable { fault });
+            }
+            if self.is_hollow {
+                return Err(ProgramFault::Hollow);
+            }
         }
         match self.is_altered {
             true => Err(ProgramFault::Altered),

@@ -1,5 +1,5 @@
 //! PE32+ images, as far as a boot path needs: machine, subsystem, and whether the file holds all
-//! its sections; in `authenticode.rs`, what is signed of them.
+//! its sections; in `load.rs`, whether firmware loads them; in `authenticode.rs`, what is signed of them.
 //!
 //! Source: Microsoft's "PE Format"; the headers are read by the crate `object`.
 
@@ -7,6 +7,7 @@
 
 mod authenticode;
 mod fit;
+mod load;
 mod version;
 
 use object::LittleEndian as LE;
@@ -18,9 +19,11 @@ use object::pe::{
 use object::read::pe::{ImageNtHeaders, ImageOptionalHeader};
 
 use crate::bytes::ReadBytes;
+use load::Loaded;
 
 pub use authenticode::{SignatureFault, SignedImage};
 pub use fit::ProgramFault;
+pub use load::{LoadFault, Part};
 pub use version::FileVersion;
 
 /// Headers are looked for in this many bytes from the start of the file.
@@ -55,8 +58,8 @@ pub const EFI_APPLICATION: u16 = 10;
 /// Subsystem of a Windows boot application: what the boot manager starts.
 pub const BOOT_APPLICATION: u16 = 16;
 
-/// Signed programs are checked whole up to this length; no loader and no kernel comes near it.
-const MAX_SIGNED_BYTES: u64 = 64 << 20;
+/// Signed programs and loaders are checked whole up to this length; no loader and no kernel comes near it.
+const MAX_WHOLE_BYTES: u64 = 64 << 20;
 
 /// What the headers of an image say, and whether it is what was signed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -69,8 +72,14 @@ pub struct PeImage {
     pub subsystem: u16,
     /// First section whose content ends behind the file: name and the byte where it ends.
     pub cut_off: Option<(String, u64)>,
+    /// It has a certificate table.
+    pub is_signed: bool,
     /// It is signed, and none of its signatures is about what it holds now.
     pub is_altered: bool,
+    /// Why firmware would not load it; asked of EFI applications only.
+    pub load_fault: Option<LoadFault>,
+    /// It is an EFI application without a signature, and pages of its code are all zeros.
+    pub is_hollow: bool,
     /// Which build it is, where it says so.
     pub version: Option<FileVersion>,
 }
@@ -124,14 +133,26 @@ impl PeImage {
             let read = source.read_bytes(at, &mut bytes);
             image.version = read.ok().and_then(|()| version::find(&bytes, address));
         }
-        if image.is_64_bit_form && len_bytes <= MAX_SIGNED_BYTES && is_signed(data) {
+        image.is_signed = image.is_64_bit_form && is_signed(data);
+        let is_loader = image.is_64_bit_form && image.subsystem == EFI_APPLICATION;
+        if (image.is_signed || is_loader) && len_bytes <= MAX_WHOLE_BYTES {
             let mut whole = vec![0; usize::try_from(len_bytes).unwrap_or(0)];
             source
                 .read_bytes(0, &mut whole)
                 .map_err(|error| PeError::Source(error.into()))?;
             image.is_altered = SignedImage::parse(&whole).is_ok_and(|signed| signed.is_altered());
+            if is_loader {
+                image.judge_loading(&whole);
+            }
         }
         Ok(image)
+    }
+
+    fn judge_loading(&mut self, whole: &[u8]) {
+        match Loaded::load(whole) {
+            Ok(loaded) => self.is_hollow = !self.is_signed && loaded.has_hollow_code(),
+            Err(fault) => self.load_fault = Some(fault),
+        }
     }
 
     /// What the headers say, and where the resources lie.
@@ -171,7 +192,10 @@ impl PeImage {
             is_64_bit_form: nt.is_type_64(),
             subsystem: nt.optional_header().subsystem().0,
             cut_off,
+            is_signed: false,
             is_altered: false,
+            load_fault: None,
+            is_hollow: false,
             version: None,
         };
         Ok((image, resources))

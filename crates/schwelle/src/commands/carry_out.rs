@@ -10,7 +10,7 @@ use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
 use schwelle_core::job::{JobEnd, JobFacts, JobFolder, JobKind, JobState, bytes_needed};
 use schwelle_core::pipeline::Ready;
-use schwelle_core::rehearse::Rehearsal;
+use schwelle_core::rehearse::{Answer, Rehearsal};
 
 use crate::disk::{Circumstances, Disk, refuse_busy};
 use crate::error::{CliError, Kind};
@@ -406,10 +406,11 @@ pub(super) fn read_table_again(disk: &DiskFile) -> Option<String> {
 }
 
 fn outcome(rehearsal: &Rehearsal) -> &'static str {
-    match (rehearsal.disk_use, rehearsal.passed()) {
-        (DiskUse::System, true) => "starts",
-        (DiskUse::System, false) => "does not start",
-        (DiskUse::Data, true) => "its volumes are sound",
-        (DiskUse::Data, false) => "not sound",
+    match (rehearsal.disk_use, rehearsal.answer()) {
+        (_, Answer::Depends) => "depends on the firmware",
+        (DiskUse::System, Answer::Starts) => "starts",
+        (DiskUse::System, Answer::DoesNotStart) => "does not start",
+        (DiskUse::Data, Answer::Starts) => "its volumes are sound",
+        (DiskUse::Data, Answer::DoesNotStart) => "not sound",
     }
 }

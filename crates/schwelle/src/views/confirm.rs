@@ -36,7 +36,7 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
         for step in steps.filter(|step| around.contains(&step.id)) {
             let (tone, word) = match step.outcome {
                 StepOutcome::Pass => (Tone::Good, "pass"),
-                _ => (Tone::Careful, "care"),
+                _ => (Tone::Careful, "caution"),
             };
             let told = StepDoc::of(disk, step);
             text += &line(tone, word, step.id.name(), &told.evidence.text, columns);
@@ -73,7 +73,7 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
     }
 }
 
-const INDENT: usize = 29;
+const INDENT: usize = 32;
 
 fn is_aside(piece: &Evidence) -> bool {
     piece.weight == Weight::Aside
@@ -82,7 +82,7 @@ fn is_aside(piece: &Evidence) -> bool {
 fn evidence(piece: &Evidence, columns: usize) -> String {
     let (tone, word) = match (piece.says, piece.weight) {
         (Says::Yes, _) => (Tone::Good, "yes"),
-        (Says::No, Weight::Aside) => (Tone::Careful, "care"),
+        (Says::No, Weight::Aside) => (Tone::Careful, "caution"),
         (Says::No, _) => (Tone::Bad, "NO"),
         (Says::Nothing, Weight::Aside) => (Tone::Good, "pass"),
         (Says::Nothing, _) => (Tone::Faint, "open"),
@@ -103,7 +103,7 @@ fn evidence(piece: &Evidence, columns: usize) -> String {
 
 fn line(tone: Tone, word: &str, name: &str, text: &str, columns: usize) -> String {
     let told = paragraph("", text, INDENT, columns);
-    let word = toned(tone, &pad(word, 4));
+    let word = toned(tone, &pad(word, 7));
     format!("  {word} {} {}", pad(name, 21), told.trim_start())
 }
 

@@ -82,7 +82,7 @@ fn steps(emulation: &Emulation) -> Vec<EmulatedStepDoc> {
 
 /// What real firmware did with it.
 pub(crate) fn render(emulated: &Emulated, kept: &[PathBuf], columns: usize) -> String {
-    const INDENT: usize = 28;
+    const INDENT: usize = 31;
     let emulation = match emulated {
         Emulated::Missing { what, install } => {
             let heading = toned(Tone::Heading, "On real firmware");
@@ -100,7 +100,11 @@ pub(crate) fn render(emulated: &Emulated, kept: &[PathBuf], columns: usize) -> S
     for step in &emulation.steps {
         let (tone, word) = outcome(step.outcome);
         let evidence = paragraph("", &words::emulated::seen(&step.seen), INDENT, columns);
-        let head = format!("     {}  {} ", toned(tone, word), pad(step.id.name(), 16));
+        let head = format!(
+            "     {}  {} ",
+            toned(tone, &pad(word, 7)),
+            pad(step.id.name(), 16)
+        );
         text += &format!("{head}{}", evidence.trim_start());
     }
     let seconds = emulation.took.as_secs_f64();

@@ -12,7 +12,7 @@ use schwelle_core::draft::{self, Change, Edit, EditedFile, MapPart, RestoredName
 use schwelle_core::job::{JobEnd, bytes_needed};
 use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
 use schwelle_core::profile::Role;
-use schwelle_core::rehearse::Rehearsal;
+use schwelle_core::rehearse::{Answer, Rehearsal};
 use serde::{Deserialize, Serialize};
 
 use super::disk_answer::DiskAnswer;
@@ -362,9 +362,11 @@ pub(crate) struct Rehearsed {
     pub(crate) to: Style,
     /// What the disk is for
     pub(crate) disk_use: DiskUse,
-    /// The walk reached what the disk is for: the system's kernel, or all volumes of a data disk
+    /// What the walk says; of a data disk, "starts" means that all its volumes are sound
+    pub(crate) answer: Answer,
+    /// The answer is "starts": all of the way to what the disk is for holds
     pub(crate) passed: bool,
-    /// By the walk; false for a data disk
+    /// The same of a system disk; false for a data disk
     pub(crate) starts: bool,
     /// Steps in order, up to the first that failed
     pub(crate) steps: Vec<StepDoc>,
@@ -378,6 +380,7 @@ impl Rehearsed {
         Self {
             to: rehearsal.style,
             disk_use: rehearsal.disk_use,
+            answer: rehearsal.answer(),
             passed: rehearsal.passed(),
             starts: rehearsal.starts(),
             steps: steps.map(|step| StepDoc::of(disk, step)).collect(),

@@ -1,11 +1,11 @@
 //! The view of `rehearse`, and its short form in a plan.
 
 use schwelle_core::crossing::Style;
-use schwelle_core::rehearse::{Rehearsal, StepOutcome};
+use schwelle_core::rehearse::{Answer, Rehearsal, StepOutcome};
 
 use super::common::{answer, head, paragraph};
 use super::told::StepDoc;
-use crate::disk::Disk;
+use crate::disk::{Disk, options};
 use crate::screen::{Tone, toned};
 use crate::text::pad;
 
@@ -14,20 +14,45 @@ pub(crate) fn render_data(disk: &Disk, rehearsal: &Rehearsal, columns: usize) ->
     let title = "From sector 0 to the volumes";
     let text = format!("{}\n{}\n", head(disk), toned(Tone::Heading, title));
     let text = text + &steps(disk, rehearsal, columns);
-    if rehearsal.passed() {
-        let rest = match rehearsal.style {
-            Style::Gpt => "Both copies of the table agree, and every partition can be looked into.",
-            Style::Mbr => "The table is sound, and every partition can be looked into.",
-        };
-        text + &answer(Tone::Good, "Sound", rest)
-    } else {
-        let at = rehearsal.steps.last().map_or("", |step| step.id.name());
-        text + &answer(
-            Tone::Bad,
-            "Not sound",
-            &format!("It ends at the step {at}."),
-        )
+    match rehearsal.answer() {
+        Answer::Starts => {
+            let rest = match rehearsal.style {
+                Style::Gpt => {
+                    "Both copies of the table agree, and every partition can be looked into."
+                }
+                Style::Mbr => "The table is sound, and every partition can be looked into.",
+            };
+            text + &answer(Tone::Good, "Sound", rest)
+        }
+        Answer::Depends => text + &answer(Tone::Careful, "Depends", &depends(rehearsal, disk)),
+        Answer::DoesNotStart => text + &answer(Tone::Bad, "Not sound", &ends_at(rehearsal)),
     }
+}
+
+/// What an answer that depends comes from, and what would change it.
+fn depends(rehearsal: &Rehearsal, disk: &Disk) -> String {
+    let faults = rehearsal
+        .steps
+        .iter()
+        .filter(|step| step.id.is_on_the_way() && step.outcome == StepOutcome::Caution);
+    let names: Vec<&str> = faults.map(|step| step.id.name()).collect();
+    let names = names.join(", ");
+    match rehearsal.style {
+        Style::Gpt => {
+            let mend = disk.next("mend");
+            let option = options(rehearsal.style, rehearsal.disk_use);
+            format!(
+                "Some firmware takes it and some does not, or it does so by a backup copy: {names}. To set it right: \
+                 {mend}{option}"
+            )
+        }
+        Style::Mbr => format!("Whether it starts cannot be told from here: {names}."),
+    }
+}
+
+fn ends_at(rehearsal: &Rehearsal) -> String {
+    let at = rehearsal.steps.last().map_or("", |step| step.id.name());
+    format!("The walk ends at the step {at}.")
 }
 
 /// The whole view of a system disk; `emulated` is what real firmware did with it, rendered.
@@ -47,30 +72,37 @@ pub(crate) fn render(
     let (shown, is_good) = emulated;
     text += &steps(disk, rehearsal, columns);
     text += shown;
-    if rehearsal.starts() && !is_good {
-        let rest = "The walk finds all that a start needs, and real firmware does not start it. Do \
-            not switch the firmware before that is explained.";
-        text + &answer(Tone::Bad, "Does not start", rest)
-    } else if rehearsal.starts() {
-        let next = match rehearsal.style {
-            Style::Gpt => format!(" Next: {}", disk.next("firmware sheet")),
-            Style::Mbr => String::new(),
-        };
-        if rehearsal.cautions() == 0 {
-            let mode = mode(rehearsal.style);
-            let rest = format!("This disk has all that a start in {mode} mode needs.{next}");
-            text + &answer(Tone::Good, "Starts", &rest)
-        } else {
-            let rest = format!("Read what is marked \"care\" first.{next}");
-            text + &answer(Tone::Careful, "Starts, with caution", &rest)
-        }
-    } else {
-        let at = rehearsal.steps.last().map_or("", |step| step.id.name());
-        text + &answer(
+    let mode = mode(rehearsal.style);
+    text + &match (rehearsal.answer(), is_good) {
+        (Answer::Starts | Answer::Depends, false) => answer(
             Tone::Bad,
-            &format!("Does not start in {} mode", mode(rehearsal.style)),
-            &format!("The walk ends at the step {at}."),
-        )
+            "Does not start",
+            "The walk finds all that a start needs, and real firmware does not start it. Do not switch the \
+             firmware before that is explained.",
+        ),
+        (Answer::Starts, true) => {
+            let next = match rehearsal.style {
+                Style::Gpt => format!(" Next: {}", disk.next("firmware sheet")),
+                Style::Mbr => String::new(),
+            };
+            if rehearsal.cautions() == 0 {
+                let rest = format!("This disk has all that a start in {mode} mode needs.{next}");
+                answer(Tone::Good, "Starts", &rest)
+            } else {
+                let rest = format!("Read what is marked \"caution\" first.{next}");
+                answer(Tone::Careful, "Starts, with caution", &rest)
+            }
+        }
+        (Answer::Depends, true) => answer(
+            Tone::Careful,
+            &format!("Depends, in {mode} mode"),
+            &depends(rehearsal, disk),
+        ),
+        (Answer::DoesNotStart, _) => answer(
+            Tone::Bad,
+            &format!("Does not start in {mode} mode"),
+            &ends_at(rehearsal),
+        ),
     }
 }
 
@@ -97,7 +129,7 @@ pub(crate) fn render_bios(disk: &Disk, shown: &str, starts: bool) -> String {
 
 /// The steps taken, the failed one with its remedy.
 pub(crate) fn steps(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> String {
-    const INDENT: usize = 28;
+    const INDENT: usize = 31;
     let mut text = String::new();
     for (index, step) in rehearsal.steps.iter().enumerate() {
         let (tone, word) = outcome(step.outcome);
@@ -106,7 +138,7 @@ pub(crate) fn steps(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Strin
         let head = format!(
             "  {:>2} {}  {} ",
             index + 1,
-            toned(tone, word),
+            toned(tone, &pad(word, 7)),
             pad(step.id.name(), 16)
         );
         text += &format!("{head}{}", evidence.trim_start());
@@ -117,11 +149,11 @@ pub(crate) fn steps(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Strin
     text
 }
 
-/// How a step went, in a word of four letters.
+/// How a step went, in a word.
 pub(crate) fn outcome(outcome: StepOutcome) -> (Tone, &'static str) {
     match outcome {
         StepOutcome::Pass => (Tone::Good, "pass"),
-        StepOutcome::Caution => (Tone::Careful, "care"),
+        StepOutcome::Caution => (Tone::Careful, "caution"),
         StepOutcome::Fail => (Tone::Bad, "FAIL"),
     }
 }

@@ -4,7 +4,7 @@ use schwelle_core::mend::{FixKind, NotMended, StoreFrom};
 
 use super::{places, titled, titles};
 
-/// What is done about a step that failed.
+/// What is done about a step that does not hold.
 pub(crate) fn fix(fix: &FixKind) -> String {
     match fix {
         FixKind::ProtectiveEntry => {
@@ -23,6 +23,29 @@ pub(crate) fn fix(fix: &FixKind) -> String {
         FixKind::NewEsp { place } => {
             let place = place.map_or_else(String::new, places::place);
             format!("an EFI system partition is made ({place})")
+        }
+        FixKind::Shown { partition } => format!(
+            "{} loses the attribute that hides it from firmware",
+            titled(partition)
+        ),
+        FixKind::NewGuid { partition } => format!("{} gets a GUID of its own", titled(partition)),
+        FixKind::Repaired { partition } => format!(
+            "boot sector and FATs of {} are set right from their copies",
+            titled(partition)
+        ),
+        FixKind::Remade {
+            partition,
+            files,
+            lost,
+        } => {
+            let lost = match lost {
+                0 => String::new(),
+                lost => format!("; {lost} files or folders that cannot be read are left out"),
+            };
+            format!(
+                "the file system of {} has faults: it is made anew with its {files} files{lost}",
+                titled(partition)
+            )
         }
         FixKind::Formatted { partition } => {
             format!(
@@ -48,28 +71,30 @@ pub(crate) fn fix(fix: &FixKind) -> String {
     }
 }
 
-/// Why a step that fails is not mended.
+/// Why a step that does not hold is not mended.
 pub(crate) fn not_mended(why: &NotMended) -> String {
     match why {
         NotMended::SystemFiles => {
-            "the system's own files are damaged or missing: that is for its installation medium".to_owned()
+            "the system's own files are damaged or missing: that is for its installation medium"
+                .to_owned()
         }
-        NotMended::Volume => {
-            "a volume is damaged: that is for the system that uses it".to_owned()
-        }
+        NotMended::Volume => "a volume is damaged: that is for the system that uses it".to_owned(),
         NotMended::MbrDisk => "it is about an MBR disk".to_owned(),
         NotMended::NoRemedy => "there is no remedy for it here".to_owned(),
         NotMended::DraftDoesNotHelp => "what was drafted does not help".to_owned(),
         NotMended::NoSoundCopy => "neither copy of the table is sound".to_owned(),
-        NotMended::CopiesDiffer => {
-            "both copies are sound and name different partitions: which of them is right cannot be told from here"
+        NotMended::Overlap => {
+            "it overlaps another partition: which of the two is right cannot be told from here"
                 .to_owned()
         }
         NotMended::OtherForm => {
             "its table has another form (more than 128 entries, or longer ones)".to_owned()
         }
         NotMended::SeveralWithBootFiles { partitions } => {
-            format!("more than one partition holds boot files: {}", titles(partitions))
+            format!(
+                "more than one partition holds boot files: {}",
+                titles(partitions)
+            )
         }
         NotMended::HoldsSomething { partition, volume } => format!(
             "{} holds {}, which is not thrown away",

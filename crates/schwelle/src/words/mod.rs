@@ -230,7 +230,7 @@ mod tests {
         assert_eq!(all_are_told(secure_boot::advice), 3);
         let both = |(what, check): sheet::Lines| what + &check;
         let missing = |missing: &switch::Missing| both(sheet::missing(missing, "disk"));
-        assert_eq!(all_are_told(missing), 4);
+        assert_eq!(all_are_told(missing), 5);
         let step = |step: &switch::SheetStep| both(sheet::step(step, "disk", "known as"));
         assert!(all_are_told(step) > 8);
         let already = |already: &switch::Already| sheet::already(*already).to_owned();

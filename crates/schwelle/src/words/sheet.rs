@@ -24,6 +24,14 @@ pub(crate) fn missing(missing: &Missing, disk: &str) -> Lines {
             ),
             format!("See what to do: schwelle rehearse {disk}"),
         ),
+        Missing::Depends { step, found } => lines(
+            format!(
+                "Some firmware would not start the disk: its rehearsal has a caution at {} ({}).",
+                step.name(),
+                steps::found(found)
+            ),
+            format!("See what to do: schwelle rehearse {disk}"),
+        ),
         Missing::UefiNotTold { why, how } => lines(
             format!(
                 "It is not known whether this PC can start in UEFI mode: {}.",

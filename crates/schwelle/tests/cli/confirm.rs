@@ -150,7 +150,12 @@ fn the_evidence_is_weighed_and_what_it_does_not_tell_is_unknown() {
     assert_eq!(says(&json, "boot-status"), Some("yes".into()));
 
     // A loader that is gone: the disk would not start.
-    on_esp(&lab, &image, &record, "mdel", &["::/EFI/BOOT/BOOTX64.EFI"]);
+    for path in [
+        "::/EFI/BOOT/BOOTX64.EFI",
+        "::/EFI/Microsoft/Boot/bootmgfw.efi",
+    ] {
+        on_esp(&lab, &image, &record, "mdel", &[path]);
+    }
     expect(None, 1, "not-confirmed", "its rehearsal fails");
 }
 

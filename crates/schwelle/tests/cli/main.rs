@@ -15,6 +15,7 @@ mod boot_manager;
 mod cautions;
 mod confirm;
 mod convert;
+mod damage;
 mod devices;
 mod emulate;
 mod every_disk;

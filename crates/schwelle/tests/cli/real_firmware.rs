@@ -97,8 +97,15 @@ impl Firmware {
         loop {
             let said = fs::read(&serial).unwrap_or_default();
             let said = String::from_utf8_lossy(&said).into_owned();
-            let is_over = child.try_wait().unwrap().is_some()
-                || said.contains("No bootable option or device was found");
+            // When no disk is left, it starts a program of its own, or says that there is nothing. A program that
+            // crashes takes it along.
+            let mut lines = said.lines();
+            let is_last = |line: &str| {
+                line.contains("No bootable option or device was found")
+                    || line.contains("CPU Apic ID")
+                    || (line.starts_with("BdsDxe: starting") && line.contains(" from Fv("))
+            };
+            let is_over = child.try_wait().unwrap().is_some() || lines.any(is_last);
             if is_over || begun.elapsed() > Duration::from_secs(180) {
                 child.kill().unwrap();
                 child.wait().unwrap();

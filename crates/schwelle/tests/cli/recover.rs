@@ -44,11 +44,11 @@ pub(crate) fn state(job: &Path) -> String {
     newest_state(job)["state"].as_str().unwrap().to_owned()
 }
 
-/// The newer of the two states in a job folder.
+/// The newer of the two states in a job folder. One that was being written when the program was killed is cut off.
 pub(crate) fn newest_state(job: &Path) -> Value {
     let states = ["state-a.json", "state-b.json"].map(|name| fs::read(job.join(name)));
     let states = states.into_iter().flatten();
-    let states = states.map(|text| serde_json::from_slice::<Value>(&text).unwrap());
+    let states = states.filter_map(|text| serde_json::from_slice::<Value>(&text).ok());
     states.max_by_key(|state| state["number"].as_u64()).unwrap()
 }
 

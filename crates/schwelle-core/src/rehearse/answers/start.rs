@@ -30,6 +30,41 @@ pub enum Evidence {
         /// Its sectors.
         sectors: Extent,
     },
+    /// No partition has the type of an EFI system partition, but one holds the loader.
+    EspByContent {
+        /// Its number.
+        partition: usize,
+        /// Its sectors.
+        sectors: Extent,
+    },
+    /// Not the first EFI system partition holds the loader, but another.
+    EspNotFirst {
+        /// The number of the one that does.
+        partition: usize,
+        /// The number of the first.
+        first: usize,
+        /// Its sectors.
+        sectors: Extent,
+    },
+    /// The EFI system partition has the attribute that hides it from firmware.
+    EspWithoutDevice {
+        /// Its number.
+        partition: usize,
+    },
+    /// The EFI system partition overlaps another partition.
+    EspOverlaps {
+        /// Its number.
+        partition: usize,
+        /// The other's number.
+        other: usize,
+    },
+    /// The EFI system partition has no GUID of its own.
+    EspWithoutGuid {
+        /// Its number.
+        partition: usize,
+        /// Its sectors.
+        sectors: Extent,
+    },
     /// A sound FAT32 volume.
     SoundFat {
         /// Its clusters.
@@ -66,6 +101,18 @@ pub enum Evidence {
         /// Why not.
         fault: Cause,
     },
+    /// The loader is only where a boot entry looks for it, not on the removable-media path.
+    OnlyByEntry {
+        /// Its path.
+        path: String,
+        /// What is wrong with the one on the removable-media path.
+        why: ProgramFault,
+    },
+    /// The loader that a boot entry names is as good as the one on the removable-media path.
+    SameLoader {
+        /// Its path.
+        path: String,
+    },
     /// A program fits.
     Program {
         /// Its path.
@@ -74,6 +121,8 @@ pub enum Evidence {
         subsystem: u16,
         /// Its version, where it says so.
         version: Option<String>,
+        /// By what its content was judged; none for a program that only its system loads.
+        origin: Option<Origin>,
     },
     /// A program does not fit.
     ProgramUnfit {
@@ -162,6 +211,19 @@ pub enum Evidence {
     },
 }
 
+/// By what the content of a loader was judged.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+#[schemars(rename = "LoaderOrigin")]
+pub enum Origin {
+    /// It is what was signed.
+    Signed,
+    /// It is the same as on the Windows volume.
+    AsOnWindows,
+    /// It is neither: another system's, or a build of its own.
+    Unknown,
+}
+
 /// A device of an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -186,6 +248,16 @@ pub enum Remedy {
         /// The path.
         path: String,
     },
+    /// Give the EFI system partition its type.
+    SetEspType,
+    /// Take away the attribute that hides it.
+    ShowEsp,
+    /// Give it a GUID.
+    NewEspGuid,
+    /// The partitions must be told apart first.
+    NoOverlap,
+    /// Let the boot sector and the FATs agree with their copies.
+    RepairEspCopies,
     /// Copy it again, or repair the system's files.
     CopyLoaderAgain {
         /// The path.
@@ -211,6 +283,15 @@ pub enum Remedy {
 
 impl Remedy {
     pub(super) fn next(&self) -> Vec<Next> {
-        Vec::new()
+        match self {
+            Self::SetEspType
+            | Self::ShowEsp
+            | Self::NewEspGuid
+            | Self::RepairEspCopies
+            | Self::CheckEspOrMake
+            | Self::CopyLoader { .. }
+            | Self::CopyLoaderAgain { .. } => vec![Next::Mend],
+            _ => Vec::new(),
+        }
     }
 }

@@ -33,8 +33,16 @@ pub enum Evidence {
     },
     /// Sector 0 names no partition.
     NoEntry,
-    /// The protective entry is not the only one, or begins elsewhere.
-    ProtectiveNotAlone,
+    /// The protective entry begins at another sector than LBA 1.
+    ProtectiveElsewhere {
+        /// Where.
+        at: Lba,
+    },
+    /// Sector 0 protects the GPT, but not as the specification wants it.
+    ProtectiveOdd {
+        /// In what.
+        oddities: Vec<ProtectiveOddity>,
+    },
     /// Sector 0 is an MBR with partitions of its own.
     PlainMbr,
     /// A copy of the table is sound.
@@ -79,6 +87,31 @@ pub enum Evidence {
     },
 }
 
+/// In what a protective MBR is not as the specification wants it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum ProtectiveOddity {
+    /// The mark 55 AA is missing.
+    NoMark,
+    /// The protective entry has a flag: it is marked active, or damaged.
+    Flag {
+        /// The flag byte.
+        flag: u8,
+    },
+    /// Other entries stand beside it.
+    NotAlone {
+        /// How many.
+        others: usize,
+    },
+    /// It covers another number of sectors than the disk has behind sector 0.
+    Covers {
+        /// Sectors that it covers.
+        sectors: u32,
+        /// Sectors that it should cover.
+        expected: u32,
+    },
+}
+
 /// A volume, and where it is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct VolumeOn {
@@ -108,15 +141,15 @@ pub enum Remedy {
     CompareSize,
     /// It is no GPT disk yet.
     NotGptYet,
-    /// Remove the additional entries of sector 0.
-    RemoveEntries,
+    /// Sector 0 must hold one protective entry over the whole disk.
+    Protect,
     /// Write this copy anew.
     WriteCopyAnew {
         /// Which.
         copy: TableCopy,
     },
-    /// Find out which copy is right.
-    WhichCopy,
+    /// Write the backup copy anew from the primary one, by which firmware goes.
+    GoByPrimary,
     /// Compare the partitions with what was planned.
     ComparePartitions,
     /// The disk needs an EFI system partition.
@@ -137,6 +170,7 @@ impl Remedy {
                 to: None,
                 disk_use: Some(DiskUse::Data),
             }],
+            Self::Protect | Self::WriteCopyAnew { .. } | Self::GoByPrimary => vec![Next::Mend],
             _ => Vec::new(),
         }
     }

@@ -75,6 +75,7 @@ const SORTS: &[(Sort, &[&str])] = &[
             "model",
             "name",
             "object",
+            "origin",
             "outcome",
             "own",
             "owner",

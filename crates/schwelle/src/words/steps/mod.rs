@@ -21,7 +21,7 @@ pub(crate) fn found(evidence: &Evidence) -> String {
 pub(crate) fn remedy(remedy: &Remedy, next: &[String]) -> String {
     match remedy {
         Remedy::Table(remedy) => table::remedy(remedy, next),
-        Remedy::Start(remedy) => start::remedy(remedy),
+        Remedy::Start(remedy) => start::remedy(remedy, next),
         Remedy::Bios(remedy) => bios::remedy(remedy, next),
         Remedy::Around(remedy) => around::remedy(remedy),
     }

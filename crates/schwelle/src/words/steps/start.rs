@@ -2,9 +2,10 @@
 
 use schwelle_core::crossing::Style;
 use schwelle_core::fat::FatFault;
-use schwelle_core::rehearse::answers::start::{EntryDevice, Evidence, Remedy};
+use schwelle_core::profile::REMOVABLE_X64;
+use schwelle_core::rehearse::answers::start::{EntryDevice, Evidence, Origin, Remedy};
 
-use super::super::{lba_range, unfit};
+use super::super::{lba_range, nth, unfit};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
@@ -22,11 +23,35 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             };
             format!("partition {partition}{more}, {}", lba_range(sectors))
         }
+        Evidence::EspByContent { partition, sectors } => format!(
+            "no partition has the type EFI system, but partition {partition} holds the loader, {}",
+            lba_range(sectors)
+        ),
+        Evidence::EspNotFirst {
+            partition,
+            first,
+            sectors,
+        } => format!(
+            "partition {partition}, {}; the first EFI system partition, {first}, has no loader",
+            lba_range(sectors)
+        ),
+        Evidence::EspWithoutDevice { partition } => {
+            format!(
+                "partition {partition} has the attribute by which firmware does not show it (bit 1)"
+            )
+        }
+        Evidence::EspOverlaps { partition, other } => {
+            format!("partition {partition} overlaps partition {other}: firmware shows neither")
+        }
+        Evidence::EspWithoutGuid { partition, sectors } => format!(
+            "partition {partition}, {}, has no GUID of its own",
+            lba_range(sectors)
+        ),
         Evidence::SoundFat {
             clusters,
             cluster_bytes,
         } => format!(
-            "FAT32, {clusters} clusters of {cluster_bytes} bytes, both FATs agree, every chain is whole"
+            "FAT32, {clusters} clusters of {cluster_bytes} bytes, boot sector and FATs agree with their copies"
         ),
         Evidence::FatFaults { faults } => {
             let faults: Vec<String> = faults.iter().map(FatFault::to_string).collect();
@@ -36,15 +61,22 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::File { path, bytes } => format!("{path}, {bytes} bytes"),
         Evidence::FileMissing { path } => format!("{path} is not there"),
         Evidence::FileUnusable { path, fault } => format!("{path}: {fault}"),
+        Evidence::OnlyByEntry { path, why } => format!(
+            "only {path} can be loaded, where a boot entry looks for it; {}",
+            unfit(REMOVABLE_X64, why)
+        ),
+        Evidence::SameLoader { path } => format!("{path}: the same file"),
         Evidence::Program {
             path,
             subsystem,
             version,
+            origin,
         } => {
             let version = version
                 .as_ref()
                 .map_or_else(String::new, |version| format!("version {version}, "));
-            format!("{path}: x64, subsystem {subsystem}, {version}all sections inside the file")
+            let origin = origin.map_or("all sections inside the file", self::origin);
+            format!("{path}: x64, subsystem {subsystem}, {version}{origin}")
         }
         Evidence::ProgramUnfit { path, why } => unfit(path, why),
         Evidence::StoreRead {
@@ -91,6 +123,15 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
     }
 }
 
+/// By what a loader's content was judged.
+fn origin(origin: Origin) -> &'static str {
+    match origin {
+        Origin::Signed => "its content is what was signed",
+        Origin::AsOnWindows => "not signed, the same as on the Windows volume",
+        Origin::Unknown => "not signed, and not the one on the Windows volume",
+    }
+}
+
 fn name(device: EntryDevice) -> &'static str {
     match device {
         EntryDevice::Loader => "loader's device",
@@ -98,22 +139,43 @@ fn name(device: EntryDevice) -> &'static str {
     }
 }
 
-pub(super) fn remedy(remedy: &Remedy) -> String {
+pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
+    let mend = nth(next, 0);
     let fixed = match remedy {
         Remedy::CopyLoader { path } => {
             return format!(
-                "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} on the EFI system \
-                 partition."
+                "\\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume belongs at {path} on the EFI system \
+                 partition: {mend}"
             );
         }
         Remedy::CopyLoaderAgain { path } => {
             return format!(
-                "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} again; if it is the \
-                 same there, that system's files are damaged or made for another processor."
+                "Copy \\Windows\\Boot\\EFI\\bootmgfw.efi from the Windows volume to {path} again: {mend}. If it is \
+                 the same there, that system's files are damaged or made for another processor."
+            );
+        }
+        Remedy::SetEspType => {
+            return format!(
+                "Firmware that goes by the type finds no EFI system partition. Give this one the type: {mend}"
+            );
+        }
+        Remedy::ShowEsp => return format!("Take the attribute away: {mend}"),
+        Remedy::NewEspGuid => {
+            return format!("A boot entry cannot name it. Give it a GUID: {mend}");
+        }
+        Remedy::RepairEspCopies => {
+            return format!(
+                "Some firmware does not open such a volume. Set it right from its copies: {mend}"
             );
         }
         Remedy::CheckEspOrMake => {
-            "Run the file system checker on the EFI system partition, or make it anew."
+            return format!(
+                "Set it right from the copies of its boot sector and FAT, or where it holds nothing, make it anew: \
+                 {mend}"
+            );
+        }
+        Remedy::NoOverlap => {
+            "Find out which of the two partitions is the right one, and take the other out of the table."
         }
         Remedy::CheckEsp => "Run the file system checker on the EFI system partition.",
         Remedy::MakeStore => {

@@ -1,20 +1,28 @@
 //! The steps about the table, and about a data disk's volumes.
 
 use schwelle_core::gpt::TableCopy;
-use schwelle_core::rehearse::answers::table::{Evidence, FaultOn, Remedy, VolumeOn};
+use schwelle_core::rehearse::answers::table::{
+    Evidence, FaultOn, ProtectiveOddity, Remedy, VolumeOn,
+};
 
 use super::super::{copy_name, lba_range, nth, titled};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
-        Evidence::DiskUnreadable { fault } | Evidence::CopyFaulty { fault, .. } => fault.to_string(),
+        Evidence::DiskUnreadable { fault } | Evidence::CopyFaulty { fault, .. } => {
+            fault.to_string()
+        }
         Evidence::LeavesDisk { sectors } => format!("{} leave the disk", lba_range(sectors)),
         Evidence::Protective { sectors } => {
             format!("LBA 0: one protective entry over {sectors} sectors")
         }
         Evidence::NoEntry => "LBA 0: no partition entry".to_owned(),
-        Evidence::ProtectiveNotAlone => {
-            "LBA 0: the protective entry is not the only one, or does not begin at LBA 1 (hybrid table)".to_owned()
+        Evidence::ProtectiveElsewhere { at } => {
+            format!("LBA 0: the protective entry begins at {at}, not at LBA 1")
+        }
+        Evidence::ProtectiveOdd { oddities } => {
+            let oddities: Vec<String> = oddities.iter().map(oddity).collect();
+            format!("LBA 0: {}", oddities.join("; "))
         }
         Evidence::PlainMbr => {
             "LBA 0: an MBR with partitions of its own, no protective entry".to_owned()
@@ -32,7 +40,8 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::Volumes { volumes } => match &volumes[..] {
             [] => "no partition yet: the table is empty".to_owned(),
             all => {
-                let on = |on: &VolumeOn| format!("partition {}: {}", on.partition, on.volume.name());
+                let on =
+                    |on: &VolumeOn| format!("partition {}: {}", on.partition, on.volume.name());
                 all.iter().map(on).collect::<Vec<_>>().join(", ")
             }
         },
@@ -42,6 +51,21 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::VolumesFaulty { faults } => {
             let on = |on: &FaultOn| format!("{}: {}", titled(&on.partition), on.fault);
             faults.iter().map(on).collect::<Vec<_>>().join("; ")
+        }
+    }
+}
+
+fn oddity(oddity: &ProtectiveOddity) -> String {
+    match oddity {
+        ProtectiveOddity::NoMark => "the mark 55 AA is missing".to_owned(),
+        ProtectiveOddity::Flag { flag } => {
+            format!("the protective entry has the flag {flag:02X}h (80h is active), expected 00h")
+        }
+        ProtectiveOddity::NotAlone { others } => {
+            format!("{others} more entries beside the protective one (hybrid table)")
+        }
+        ProtectiveOddity::Covers { sectors, expected } => {
+            format!("the protective entry covers {sectors} sectors, expected {expected}")
         }
     }
 }
@@ -59,26 +83,29 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             nth(next, 0),
             nth(next, 1)
         ),
-        Remedy::RemoveEntries => {
-            "Firmware differs in what it makes of this. Remove the additional MBR entries first.".to_owned()
-        }
+        Remedy::Protect => format!(
+            "Firmware differs in what it makes of this. Let sector 0 hold one protective entry over the whole disk: \
+             {}",
+            nth(next, 0)
+        ),
         Remedy::WriteCopyAnew { copy } => {
             let other = match copy {
                 TableCopy::Primary => TableCopy::Backup,
                 TableCopy::Backup => TableCopy::Primary,
             };
             format!(
-                "The {} table must be written anew. If the disk was converted by Schwelle, its job folder's plan \
-                 lists the partitions; the {} copy of the table holds them too if it is sound.",
+                "The {} table must be written anew. Where the {} one is sound: {}. If the disk was converted by \
+                 Schwelle, its job folder's plan lists the partitions too.",
                 copy_name(*copy),
-                copy_name(other)
+                copy_name(other),
+                nth(next, 0)
             )
         }
-        Remedy::WhichCopy => {
-            "Find out which copy is right (compare with the volumes on the disk) before the other is written anew \
-             from it."
-                .to_owned()
-        }
+        Remedy::GoByPrimary => format!(
+            "Firmware and systems go by the primary copy. See that it names the partitions that are on the disk, \
+             then write the backup anew from it: {}",
+            nth(next, 0)
+        ),
         Remedy::ComparePartitions => {
             "Compare the partitions with what was planned, and let the volume's own system check it before \
              anything is written to this disk."

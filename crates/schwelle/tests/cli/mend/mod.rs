@@ -6,7 +6,7 @@ mod refused;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
-use schwelle_core::device::{DiskFile, Extent, HostFacts};
+use schwelle_core::device::{BlockDevice, DiskFile, Extent, HostFacts, ReadDevice};
 use schwelle_core::gpt::{GptEntry, GptLayout, GptPair, type_guid};
 use schwelle_core::profile::Profile;
 use serde_json::Value;
@@ -150,7 +150,38 @@ const CASES: &[Case] = &[
             let len = file.metadata().unwrap().len();
             file.set_len(len + 64 * MIB).unwrap();
         },
-        &["backup-table"],
+        &["protective-mbr", "backup-table"],
+        true,
+    ),
+    (
+        "copies of the table that name different partitions",
+        |bench| {
+            let device = bench.device();
+            let len = usize::try_from(bench.byte(6)).unwrap();
+            let primary = device.read_vec(0, len.max(34 * 512)).unwrap();
+            bench.retable(|entries| drop(entries.pop()));
+            device.write_at(0, &primary).unwrap();
+        },
+        &["tables-agree"],
+        false,
+    ),
+    (
+        "a hybrid table",
+        |bench| {
+            poke(&bench.image, 446 + 16 + 4, &[7]);
+            poke(&bench.image, 446 + 16 + 8, &[0, 8, 0, 0, 0, 8, 0, 0]);
+        },
+        &["protective-mbr"],
+        false,
+    ),
+    (
+        "FATs that differ, and a boot sector without its mark",
+        |bench| {
+            let sector = u64::from(bench.sector);
+            poke(&bench.image, bench.esp().0 + 32 * sector + 12, &[9, 9, 9]);
+            poke(&bench.image, bench.esp().0 + 510, &[0, 0]);
+        },
+        &["esp-file-system"],
         true,
     ),
     (

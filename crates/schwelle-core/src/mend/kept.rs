@@ -1,0 +1,87 @@
+//! The files of an EFI system partition whose file system has faults: they are taken off it, and put onto a new one.
+
+use std::collections::BTreeSet;
+
+use crate::device::ReadDevice;
+use crate::draft::KeptFile;
+use crate::fat::{FatError, FatVolume, is_valid_long};
+use crate::profile::{BOOTMGFW, ESP_STORE, REMOVABLE_X64};
+
+/// Files and folders taken at most, and bytes of all of them.
+const MAX_ENTRIES: usize = 20_000;
+const MAX_BYTES: u64 = 256 << 20;
+
+/// Files that are put there: where one of them is a folder, its entry is damaged.
+const NEW: [&str; 3] = [REMOVABLE_X64, BOOTMGFW, ESP_STORE];
+
+/// What could be read of a volume.
+#[derive(Debug)]
+pub(super) struct Kept {
+    pub(super) files: Vec<KeptFile>,
+    /// Files and folders that could not.
+    pub(super) lost: usize,
+}
+
+impl Kept {
+    /// Reads all files of the volume on `window`, where its file system has faults; `None` where it has none, or
+    /// where there is more on it than is taken into memory.
+    pub(super) fn read(window: &dyn ReadDevice) -> Result<Option<Self>, FatError> {
+        let volume = FatVolume::open(window)?;
+        let mut in_the_way = false;
+        for path in NEW {
+            in_the_way |= volume
+                .find(path)
+                .is_ok_and(|found| found.is_some_and(|found| found.is_directory));
+        }
+        if !in_the_way && volume.check()?.is_empty() {
+            return Ok(None);
+        }
+        let mut kept = Self {
+            files: Vec::new(),
+            lost: 0,
+        };
+        // A damaged entry may lead back to a folder that was seen.
+        let (mut seen, mut names) = (BTreeSet::new(), BTreeSet::new());
+        let (mut entries, mut bytes) = (0_usize, 0_u64);
+        let mut folders = vec![(Vec::<String>::new(), volume.root())];
+        while let Some((path, folder)) = folders.pop() {
+            let inside = match volume.read_dir(&folder) {
+                Ok(inside) if seen.insert(folder.cluster) => inside,
+                Err(FatError::Device(error)) => return Err(error.into()),
+                _ => {
+                    kept.lost = kept.lost.saturating_add(1);
+                    continue;
+                }
+            };
+            for entry in inside {
+                entries = entries.saturating_add(1);
+                if entries > MAX_ENTRIES || bytes > MAX_BYTES {
+                    return Ok(None);
+                }
+                let mut path = path.clone();
+                path.push(entry.name.clone());
+                // A name that cannot be, or that is there already, comes from damage.
+                let place = format!("\\{}", path.join("\\")).to_lowercase();
+                let is_folder_for_file =
+                    entry.is_directory && NEW.iter().any(|new| new.to_lowercase() == place);
+                if is_folder_for_file || !names.insert(place) || !is_valid_long(&entry.name) {
+                    kept.lost = kept.lost.saturating_add(1);
+                    continue;
+                }
+                if entry.is_directory {
+                    folders.push((path, entry));
+                    continue;
+                }
+                match volume.read_file(&entry, MAX_BYTES) {
+                    Ok(content) => {
+                        bytes = bytes.saturating_add(content.len() as u64);
+                        kept.files.push(KeptFile { path, content });
+                    }
+                    Err(FatError::Device(error)) => return Err(error.into()),
+                    Err(_) => kept.lost = kept.lost.saturating_add(1),
+                }
+            }
+        }
+        Ok(Some(kept))
+    }
+}

@@ -1,0 +1,372 @@
+//! Disks damaged along the boot path: what the rehearsal says of each, beside what real firmware does with it, and
+//! what becomes of it when it is mended.
+//!
+//! The loader on these disks comes back at once, so that the firmware goes on to the next disk: up to sixteen are
+//! judged by one start. What it did with a damaged disk is kept under the hash of the disk, so that none is started
+//! twice.
+
+mod named;
+mod random;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+
+use schwelle_core::device::{DiskFile, Extent};
+use schwelle_core::rehearse::{Answer, Rehearsal, StepId, StepOutcome, walk};
+use serde_json::Value;
+
+use crate::real_firmware::{Firmware, device};
+use crate::support::{Lab, lba, place};
+use schwelle_testkit::{copy_image, hash};
+
+/// As many disks as one start of the firmware is given.
+const AT_ONCE: usize = 16;
+/// Starts beside each other.
+const LANES: usize = 2;
+
+/// The stand-in loader without its signature, whose code only says "not found" and comes back: MOV RAX,
+/// EFI_NOT_FOUND; RET.
+pub(crate) fn returning_loader() -> Vec<u8> {
+    let mut program = fs::read(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../schwelle-demo/assets/boot/bootmgfw.efi"
+    ))
+    .unwrap();
+    // The code section's content begins at byte 400h, and with it the code.
+    let code = [0x48, 0xB8, 0x0E, 0, 0, 0, 0, 0, 0, 0x80, 0xC3];
+    program[0x400..0x400 + code.len()].copy_from_slice(&code);
+    program
+}
+
+/// A converted disk that is damaged again and again.
+struct Base {
+    lab: Lab,
+    image: PathBuf,
+    sector: u32,
+    /// Byte and length of the EFI system partition, and of the Windows volume.
+    esp: (u64, u64),
+    windows: (u64, u64),
+}
+
+impl Base {
+    fn new(sector: u32) -> Self {
+        let lab = Lab::new();
+        let (image, places) = lab.standard("base.img", sector);
+        let device = DiskFile::open_write(&image, Some(sector)).unwrap();
+        let source = "\\Windows\\Boot\\EFI\\bootmgfw.efi";
+        let extent = places.windows;
+        schwelle_demo::put_program(&device, extent, source, &returning_loader()).unwrap();
+        drop(device);
+        let job = lab.path("base.job");
+        let run = lab.convert(&image, &job, &["--quiet"]);
+        assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+        let record: Value =
+            serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();
+        Self {
+            esp: place(&record, "EFI system"),
+            windows: place(&record, "Windows"),
+            lab,
+            image,
+            sector,
+        }
+    }
+
+    /// A copy of it, to be damaged.
+    fn copy(&self, name: &str) -> PathBuf {
+        let path = self.lab.path(name);
+        copy_image(&self.image, &path);
+        path
+    }
+
+    fn rehearse(&self, image: &Path) -> Rehearsal {
+        let device = DiskFile::open_read(image, Some(self.sector)).unwrap();
+        walk(&device, None)
+    }
+
+    /// Mends the disk; why not, where it is refused.
+    fn mend(&self, image: &Path) -> Result<(), String> {
+        let job = self.lab.path("mend.job");
+        fs::remove_dir_all(&job).ok();
+        let sector = self.sector.to_string();
+        let (image, job) = (image.to_str().unwrap(), job.to_str().unwrap());
+        let run = self.lab.run(&[
+            "mend",
+            image,
+            "--job",
+            job,
+            "--yes",
+            "--quiet",
+            "--sector-size",
+            &sector,
+        ]);
+        match run.code {
+            0 => Ok(()),
+            _ => Err(format!("{}{}", run.stdout, run.stderr)),
+        }
+    }
+
+    /// Whether real firmware starts each of these disks, by the hash of what was started before.
+    fn started(&self, images: &[PathBuf]) -> Vec<bool> {
+        let kept = Kept::open();
+        let keys: Vec<String> = images.iter().map(|image| hash(image).to_string()).collect();
+        let pending: Vec<usize> = (0..images.len())
+            .filter(|index| kept.read(&keys[*index]).is_none())
+            .collect();
+        let pending = Mutex::new(pending);
+        let next = || {
+            let mut pending = pending.lock().unwrap();
+            let count = pending.len().min(AT_ONCE);
+            pending.drain(..count).collect::<Vec<usize>>()
+        };
+        std::thread::scope(|scope| {
+            for _ in 0..LANES {
+                scope.spawn(|| {
+                    let lane = Lab::new();
+                    loop {
+                        let batch = next();
+                        if batch.is_empty() {
+                            break;
+                        }
+                        let disks: Vec<&Path> = batch.iter().map(|&at| &*images[at]).collect();
+                        let console = Firmware::plain().start_all(&lane, &disks, self.sector);
+                        let verdicts = batch
+                            .iter()
+                            .zip(0..)
+                            .map(|(at, slot)| (at, was_started(&console, slot)));
+                        let tried: Vec<_> =
+                            verdicts.filter_map(|(at, it)| Some((*at, it?))).collect();
+                        assert!(!tried.is_empty(), "no disk was tried: {console}");
+                        for (at, started) in &tried {
+                            kept.write(&keys[*at], *started);
+                        }
+                        // Behind a loader that crashes, the others wait for the next start.
+                        let left = batch
+                            .iter()
+                            .filter(|at| tried.iter().all(|(done, _)| done != *at));
+                        pending.lock().unwrap().extend(left);
+                    }
+                });
+            }
+        });
+        let verdict = |key: &String| kept.read(key).unwrap();
+        keys.iter().map(verdict).collect()
+    }
+}
+
+/// What the console says of the disk in this slot; `None` when it was not tried.
+fn was_started(console: &str, slot: usize) -> Option<bool> {
+    let device = device(slot);
+    let lines = console.lines().filter(|line| line.contains(&device));
+    let tried: Vec<&str> = lines.filter(|line| line.contains("BdsDxe: ")).collect();
+    (!tried.is_empty()).then(|| {
+        tried
+            .iter()
+            .any(|line| line.contains("BdsDxe: starting Boot"))
+    })
+}
+
+/// Verdicts of the firmware that outlast a run of the tests.
+struct Kept {
+    folder: PathBuf,
+}
+
+impl Kept {
+    fn open() -> Self {
+        let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("firmware-verdicts");
+        fs::create_dir_all(&folder).unwrap();
+        Self { folder }
+    }
+
+    fn read(&self, key: &str) -> Option<bool> {
+        let text = fs::read_to_string(self.folder.join(key)).ok()?;
+        text.parse().ok()
+    }
+
+    fn write(&self, key: &str, started: bool) {
+        fs::write(self.folder.join(key), started.to_string()).unwrap();
+    }
+}
+
+/// The part of the path that is the firmware's: behind it the loader, which on these disks does nothing, goes on.
+fn is_firmwares(step: StepId) -> bool {
+    matches!(
+        step,
+        StepId::ProtectiveMbr
+            | StepId::PrimaryTable
+            | StepId::BackupTable
+            | StepId::TablesAgree
+            | StepId::Esp
+            | StepId::EspFileSystem
+            | StepId::Loader
+            | StepId::LoaderImage
+            | StepId::EntryLoader
+    )
+}
+
+/// What the rehearsal says of the firmware's part.
+fn of_firmwares_part(rehearsal: &Rehearsal) -> Answer {
+    let faults = rehearsal.steps.iter();
+    let faults = faults.filter(|step| is_firmwares(step.id) && step.outcome != StepOutcome::Pass);
+    let outcomes: Vec<StepOutcome> = faults.map(|step| step.outcome).collect();
+    match outcomes[..] {
+        [] => Answer::Starts,
+        _ if outcomes.contains(&StepOutcome::Fail) => Answer::DoesNotStart,
+        _ => Answer::Depends,
+    }
+}
+
+/// Firmware loads what it is given; the rehearsal looks at its content as well.
+fn is_about_content(rehearsal: &Rehearsal) -> bool {
+    let told = rehearsal.steps.last().map(|step| {
+        let evidence = serde_json::to_value(&step.evidence).unwrap();
+        evidence["why"]["kind"]
+            .as_str()
+            .unwrap_or_default()
+            .to_owned()
+    });
+    told.is_some_and(|kind| ["altered", "not-its-source", "hollow"].contains(&&*kind))
+}
+
+/// Both verdicts side by side, and how often they came.
+#[derive(Default)]
+struct Compared {
+    all: usize,
+    /// "starts", and firmware does not start it: none may be.
+    false_go: Vec<String>,
+    /// "does not start", and this firmware starts it; by step and what was found.
+    refused: BTreeMap<String, Vec<String>>,
+    /// The same because of what the loader holds.
+    content: usize,
+    depends: usize,
+}
+
+impl Compared {
+    fn add(&mut self, name: &str, rehearsal: &Rehearsal, started: bool) {
+        self.all += 1;
+        match (of_firmwares_part(rehearsal), started) {
+            (Answer::Starts, false) => self.false_go.push(name.to_owned()),
+            (Answer::DoesNotStart, true) if is_about_content(rehearsal) => self.content += 1,
+            (Answer::DoesNotStart, true) => {
+                let last = rehearsal.steps.last().unwrap();
+                let found = serde_json::to_value(&last.evidence).unwrap();
+                let why = format!("{}: {found}", last.id.name());
+                self.refused.entry(why).or_default().push(name.to_owned());
+            }
+            (Answer::Depends, _) => self.depends += 1,
+            _ => {}
+        }
+    }
+
+    fn refused(&self) -> usize {
+        self.refused.values().map(Vec::len).sum()
+    }
+}
+
+impl std::fmt::Display for Compared {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        writeln!(
+            f,
+            "{} disks: {} depend, {} refused for what the loader holds, {} refused and started, {} false",
+            self.all,
+            self.depends,
+            self.content,
+            self.refused(),
+            self.false_go.len()
+        )?;
+        for (why, names) in &self.refused {
+            writeln!(f, "  refused and started: {why}: {}", names.join(", "))?;
+        }
+        for name in &self.false_go {
+            writeln!(f, "  FALSE: {name}")?;
+        }
+        Ok(())
+    }
+}
+
+#[test]
+fn named_damages_are_judged_as_real_firmware_judges_them_and_mended() {
+    let base = Base::new(512);
+    let mut compared = Compared::default();
+    let (mut images, mut rehearsals) = (Vec::new(), Vec::new());
+    for (index, (name, answer, step, told, damage)) in named::NAMED.iter().enumerate() {
+        let image = base.copy(&format!("named-{index}.img"));
+        damage(&image, base.esp, base.windows);
+        let before = hash(&image);
+        let run = base
+            .lab
+            .run(&["rehearse", image.to_str().unwrap(), "--json"]);
+        assert_eq!(hash(&image), before, "{name}: rehearse only reads");
+        let json = run.json();
+        let expected = i32::from(*answer != "starts");
+        assert_eq!(
+            (run.code, &json["answer"], &json["starts"]),
+            (expected, &(*answer).into(), &(*answer == "starts").into()),
+            "{name}: {}",
+            run.stdout
+        );
+        let steps = json["steps"].as_array().unwrap();
+        let fault = steps.iter().find(|step| step["outcome"] != "pass");
+        if *answer != "starts" {
+            let fault = fault.unwrap();
+            assert_eq!(fault["step"], *step, "{name}: {fault}");
+            let text = fault["evidence"]["text"].as_str().unwrap();
+            assert!(text.contains(told), "{name}: {text}");
+            assert!(
+                fault["remedy"]["text"].as_str().unwrap().len() > 20,
+                "{name}"
+            );
+        }
+        rehearsals.push(base.rehearse(&image));
+        images.push(image);
+    }
+    let started = base.started(&images);
+    for ((named, rehearsal), started) in named::NAMED.iter().zip(&rehearsals).zip(&started) {
+        compared.add(named.0, rehearsal, *started);
+    }
+    assert!(compared.false_go.is_empty(), "{compared}");
+    assert_eq!(compared.refused(), 0, "{compared}");
+
+    // Each that depends is mended, and each that does not start unless the reason is told.
+    let mut mended = Vec::new();
+    for ((name, answer, ..), image) in named::NAMED.iter().zip(&images) {
+        match base.mend(image) {
+            Ok(()) => {
+                let rehearsal = base.rehearse(image);
+                assert!(rehearsal.starts(), "{name}: {:?}", rehearsal.first_fault());
+                mended.push((*name, image.clone()));
+            }
+            Err(why) => {
+                let is_known = NOT_MENDED
+                    .iter()
+                    .any(|(known, told)| known == name && why.contains(told));
+                assert!(is_known && *answer != "depends", "{name}: {why}");
+            }
+        }
+    }
+    let images: Vec<PathBuf> = mended.iter().map(|(_, image)| image.clone()).collect();
+    for ((name, _), started) in mended.iter().zip(base.started(&images)) {
+        assert!(started, "{name}, mended");
+    }
+}
+
+/// What is not mended, and the reason that is told.
+const NOT_MENDED: [(&str, &str); 4] = [
+    (
+        "the ESP overlapping its neighbour",
+        "overlaps another partition",
+    ),
+    ("system loader missing", "the system's own files"),
+    ("system loader overwritten", "the system's own files"),
+    ("kernel for another architecture", "the system's own files"),
+];
+
+/// Sectors of the disk from a byte on.
+fn extent(sector: u32, (at, len): (u64, u64)) -> Extent {
+    let sector = u64::from(sector);
+    Extent {
+        first: lba(at / sector),
+        end: lba((at + len) / sector),
+    }
+}
