@@ -20,7 +20,7 @@ use crate::gpt::TypeTable;
 use crate::job::{FoundJob, JobError, JobFolder};
 use crate::mend::{self, Fix, MendError};
 use crate::placement::{self, EspWish};
-use crate::profile::Profile;
+use crate::profile::{Profile, Table};
 use crate::rehearse::{self, Rehearsal};
 use crate::rules::{self, Facts, Family, Finding, JobPlace, Outcome, Room, RuleId, Severity, Twin};
 
@@ -94,6 +94,7 @@ pub struct Judged<'d, 'k> {
     circumstances: Circumstances<'k>,
     room: Room,
     loader: LoaderChoice,
+    starts_today: Option<Rehearsal>,
     unreadable: Vec<Extent>,
     findings: Vec<Finding>,
 }
@@ -111,12 +112,17 @@ impl<'d, 'k> Judged<'d, 'k> {
             Style::Mbr => Room::Mbr(fit::find(disk, profile, wish.disk_use, types)),
         };
         let loader = firmware::choose(disk, profile, &circumstances.machine);
+        let is_asked = circumstances.to == Style::Gpt && wish.disk_use == DiskUse::System;
+        let is_mbr = matches!(profile.table, Table::Mbr { .. });
+        let starts_today =
+            (is_asked && is_mbr).then(|| rehearse::walk_bios_to_kernel(disk, profile));
         let judged = Self {
             disk,
             profile,
             circumstances,
             room,
             loader,
+            starts_today,
             // All that is read for the rules has been read by now.
             unreadable: disk.unreadable(),
             findings: Vec::new(),
@@ -146,6 +152,7 @@ impl<'d, 'k> Judged<'d, 'k> {
             job: known.job,
             machine: known.machine.clone(),
             loader: &self.loader,
+            starts_today: self.starts_today.as_ref(),
             unreadable: &self.unreadable,
             health: &known.health,
             twins: known.twins,

@@ -71,6 +71,7 @@ fn facts(profile: &Profile) -> Facts<'_> {
         jobs: &[],
         twins: &[],
         health: &[],
+        starts_today: None,
         unreadable: &[],
         named_surely: false,
         job_lost: false,

@@ -3,7 +3,7 @@
 use crate::device::{Lba, ReadDevice, Window};
 use crate::fat::FatVolume;
 use crate::gpt::{GptEntry, GptPair, type_guid};
-use crate::mbr::BootRecord;
+use crate::mbr::{BootRecord, Protection};
 use crate::profile::REMOVABLE_X64;
 
 use super::load_option::{DiskSignature, LoadOption, OtherTarget};
@@ -101,11 +101,8 @@ fn find_gpt(device: &dyn ReadDevice, id: uuid::Uuid) -> Option<(usize, GptEntry)
 
 pub(crate) fn is_protected(device: &dyn ReadDevice) -> bool {
     let sector = device.read_sector(Lba(0)).ok();
-    let record = sector.and_then(|sector| BootRecord::parse(&sector));
-    record.is_some_and(|record| {
-        let mut used = record.entries.iter().flatten();
-        used.any(|entry| entry.kind == crate::mbr::Kind::PROTECTIVE)
-    })
+    let found = sector.and_then(|sector| Protection::of(&sector));
+    found.is_some_and(|found| found.entry.is_some())
 }
 
 fn find_mbr(device: &dyn ReadDevice, signature: u32, first: u64) -> Option<usize> {
@@ -124,7 +121,7 @@ fn find_mbr(device: &dyn ReadDevice, signature: u32, first: u64) -> Option<usize
 fn has_file(device: &dyn ReadDevice, entry: &GptEntry, path: &str) -> bool {
     let found = || {
         let window = Window::new(device, entry.extent)?;
-        let fat = FatVolume::open(&window).ok()?;
+        let fat = FatVolume::open_leniently(&window).ok()?;
         let file = fat.find(path).ok()??;
         Some(!file.is_directory)
     };
@@ -137,7 +134,7 @@ pub(crate) fn read_loader(disk: &dyn ReadDevice, path: &str) -> Option<Vec<u8>> 
     let mut entries = pair.best()?.entries.iter();
     let (_, esp) = entries.find(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM)?;
     let window = Window::new(disk, esp.extent)?;
-    let fat = FatVolume::open(&window).ok()?;
+    let fat = FatVolume::open_leniently(&window).ok()?;
     let file = fat.find(path).ok()??;
     fat.read_file(&file, MAX_LOADER_BYTES).ok()
 }

@@ -4,10 +4,11 @@ use super::answers::bios::{BootCode, Evidence, ManagerFault, Remedy};
 use super::answers::start::Evidence as Start;
 use super::names::DiskNames;
 use super::step::{Fault, Found, Rehearsal, StepId, depends, holds};
-use super::store::{open_fat, store_read, walk_store};
+use super::store::{open_fat, store_read, walk_store, walk_to_kernel};
 use crate::bootstore::BootStore;
 use crate::bytes::ReadBytes;
-use crate::device::{Extent, HostFacts, Lba, ReadDevice};
+use crate::crossing::Style;
+use crate::device::{Extent, HostFacts, Lba, ReadDevice, Window};
 use crate::fat::{FatFault, FatKind, FatVolume, MAX_BOOT_MANAGER_BYTES, is_startable, recognise};
 use crate::gpt::{GptPair, TableCopy, copy_present};
 use crate::mbr::{BiosStart, BootRecord, MbrTable};
@@ -36,23 +37,80 @@ pub(super) fn walk_table(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<
     Some(table)
 }
 
+/// Walks an MBR disk whose profile is known to the kernel, as a BIOS goes; not around it.
+pub fn walk_bios_to_kernel(disk: &dyn ReadDevice, profile: &Profile) -> Rehearsal {
+    let mut rehearsal = Rehearsal {
+        style: Style::Mbr,
+        ..Rehearsal::default()
+    };
+    // Where a step fails, the steps so far are the result.
+    let walk = &mut rehearsal;
+    let _reached_the_end = walk_table(walk, disk).and_then(|table| {
+        let (window, active) = boot_partition(walk, disk, &table)?;
+        let start = boot_start(walk, disk, &table, (&window, active), Some(profile))?;
+        walk_to_kernel(walk, disk, &start.names, &start.store, active)
+    });
+    rehearsal
+}
+
 pub(super) fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<()> {
     let table = walk_table(walk, disk)?;
-    boot_code(walk, &table)?;
-    let active = walk.step(StepId::ActivePartition, active_partition(&table))?;
-    let window = walk.window(StepId::BootRecord, disk, active)?;
-    let is_ours = boot_record(walk, &window, active.first)?;
-    let (volume, faults) = walk.step(StepId::BootFileSystem, boot_volume(&window))?;
-    walk.step(StepId::BootManagerFile, boot_manager(&volume, is_ours))?;
-    let names = DiskNames::of_mbr(disk.geometry(), &table);
-    let number = names.at(active).map_or(0, |part| part.number);
-    let store = walk.step(StepId::BootStore, store_on(disk, number))?;
-    walk_store(walk, disk, &names, &store, (active, None))?;
-    if !faults.is_empty() {
-        let evidence = Start::FatFaults { faults };
+    let (window, active) = boot_partition(walk, disk, &table)?;
+    let start = boot_start(walk, disk, &table, (&window, active), None)?;
+    walk_store(walk, disk, &start.names, &start.store, (active, None))?;
+    if !start.faults.is_empty() {
+        let evidence = Start::FatFaults {
+            faults: start.faults,
+        };
         walk.note(StepId::OtherFiles, false, evidence, Remedy::CheckOnCopy);
     }
     Some(())
+}
+
+/// The steps up to the partition that sector 0 starts.
+fn boot_partition<'d>(
+    walk: &mut Rehearsal,
+    disk: &'d dyn ReadDevice,
+    table: &MbrTable,
+) -> Option<(Window<'d, dyn ReadDevice + 'd>, Extent)> {
+    boot_code(walk, table)?;
+    let active = walk.step(StepId::ActivePartition, active_partition(table))?;
+    let window = walk.window(StepId::BootRecord, disk, active)?;
+    Some((window, active))
+}
+
+/// The boot store that a start in BIOS mode has come to.
+struct BootStart {
+    names: DiskNames,
+    store: BootStore,
+    /// What is wrong with single files beside it.
+    faults: Vec<FatFault>,
+}
+
+fn boot_start(
+    walk: &mut Rehearsal,
+    disk: &dyn ReadDevice,
+    table: &MbrTable,
+    (window, active): (&Window<'_, dyn ReadDevice + '_>, Extent),
+    profile: Option<&Profile>,
+) -> Option<BootStart> {
+    let is_ours = boot_record(walk, window, active.first)?;
+    let (volume, faults) = walk.step(StepId::BootFileSystem, boot_volume(window))?;
+    walk.step(StepId::BootManagerFile, boot_manager(&volume, is_ours))?;
+    let names = DiskNames::of_mbr(disk.geometry(), table);
+    let number = names.at(active).map_or(0, |part| part.number);
+    let store = match profile {
+        Some(profile) => store_of(profile, number),
+        None => Profile::read(disk, HostFacts::default())
+            .map_err(Fault::unreadable)
+            .and_then(|profile| store_of(&profile, number)),
+    };
+    let store = walk.step(StepId::BootStore, store)?;
+    Some(BootStart {
+        names,
+        store,
+        faults,
+    })
 }
 
 fn mbr(disk: &dyn ReadDevice) -> Found<MbrTable> {
@@ -220,12 +278,11 @@ fn boot_manager(volume: &BootVolume<'_>, is_ours: bool) -> Found<()> {
 }
 
 /// The store where the boot manager looks for it.
-fn store_on(disk: &dyn ReadDevice, active: usize) -> Found<BootStore> {
+fn store_of(profile: &Profile, active: usize) -> Found<BootStore> {
     let path = BIOS_STORE.to_owned();
-    let profile = Profile::read(disk, HostFacts::default()).map_err(Fault::unreadable)?;
-    match profile.boot.store {
+    match &profile.boot.store {
         Some(Ok(found)) if found.partition == active => {
-            holds(store_read(path, &found.store), found.store)
+            holds(store_read(path, &found.store), found.store.clone())
         }
         Some(Err(error)) => {
             let fault = error.into();

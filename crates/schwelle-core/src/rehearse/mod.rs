@@ -19,6 +19,7 @@ mod volumes;
 mod walk;
 
 pub use answers::{Evidence, Remedy};
+pub use bios::walk_bios_to_kernel;
 pub use names::partition_named;
 pub use step::{Answer, Rehearsal, Step, StepId, StepOutcome};
 pub use walk::{walk, walk_to};

@@ -19,10 +19,21 @@ pub(super) fn walk_store(
     store: &BootStore,
     (own, manager): (Extent, Option<FileVersion>),
 ) -> Option<()> {
-    walk.step(StepId::BootManager, manager_names(store, names, own))?;
-    entry::walk_entry(walk, disk, names, store)?;
+    walk_to_kernel(walk, disk, names, store, own)?;
     around::walk_around(walk, disk, names, store, manager);
     Some(())
+}
+
+/// The same without a look at what is around the start.
+pub(super) fn walk_to_kernel(
+    walk: &mut Rehearsal,
+    disk: &dyn ReadDevice,
+    names: &DiskNames,
+    store: &BootStore,
+    own: Extent,
+) -> Option<()> {
+    walk.step(StepId::BootManager, manager_names(store, names, own))?;
+    entry::walk_entry(walk, disk, names, store)
 }
 
 fn manager_names(store: &BootStore, names: &DiskNames, own: Extent) -> Found<()> {

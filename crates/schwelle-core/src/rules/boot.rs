@@ -9,9 +9,15 @@ use crate::disk_use::DiskUse;
 use crate::profile::{
     BIOS_STORE, ESP_STORE, Partition, Profile, RECOVERY_IMAGE, RecoveryImage, WindowsSystem,
 };
+use crate::rehearse::{self, StepOutcome};
 use crate::windows::{RecoveryDisk, RecoveryLocation};
 
 pub(super) static RULES: &[Rule] = &[
+    Rule {
+        id: RuleId::BootStart,
+        to: Some(Style::Gpt),
+        check: start,
+    },
     Rule {
         id: RuleId::BootStore,
         to: None,
@@ -42,6 +48,40 @@ fn entry_subject(entry: BootObject<'_>) -> Subject {
     Subject::Entry {
         title: entry.title(),
     }
+}
+
+/// Whether the disk starts as it is: a caution, since the conversion makes its own start. But there is then nothing
+/// to compare that with.
+fn start(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.disk_use == DiskUse::Data {
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::DataDisk)];
+    }
+    let Some(today) = facts.starts_today else {
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::NoMbr)];
+    };
+    let Some(fault) = today.first_fault() else {
+        return vec![Answer::pass(Subject::Disk, Evidence::StartsToday)];
+    };
+    let step = fault.id;
+    let has_closed = facts.profile.partitions.iter().any(Partition::is_closed);
+    vec![match today.answer() {
+        // What lies behind an encryption cannot be walked.
+        _ if has_closed && fault.outcome == StepOutcome::Fail => Answer::unknown(
+            Subject::Disk,
+            Evidence::StartUnknown { step },
+            Common::VolumeFirst,
+        ),
+        rehearse::Answer::Depends => Answer::caution(
+            Subject::Disk,
+            Evidence::StartDependsToday { step },
+            Remedy::SeeItStartFirst,
+        ),
+        _ => Answer::caution(
+            Subject::Disk,
+            Evidence::NoStartToday { step },
+            Remedy::SeeItStartFirst,
+        ),
+    }]
 }
 
 fn store(facts: &Facts<'_>) -> Vec<Answer> {

@@ -108,6 +108,7 @@ rule_ids! {
         SystemSeveral "system.several",
     }
     Boot "boot" {
+        BootStart "boot.start",
         BootStore "boot.store",
         BootDefault "boot.default",
         BootEntries "boot.entries",

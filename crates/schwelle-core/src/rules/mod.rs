@@ -34,6 +34,7 @@ use crate::gpt::TypeTable;
 use crate::job::FoundJob;
 use crate::placement::{NoRoom, Placement};
 use crate::profile::{Profile, Table};
+use crate::rehearse::Rehearsal;
 use answers::{Answer, common};
 
 /// How a rule answers.
@@ -124,6 +125,8 @@ pub struct Facts<'a> {
     pub machine: Machine,
     /// Which signed set of boot files is placed, and Secure Boot's verdict on it.
     pub loader: &'a LoaderChoice,
+    /// The walk of the disk's start as it is, of an MBR disk with a system.
+    pub starts_today: Option<&'a Rehearsal>,
     /// What could not be read while the disk was looked at.
     pub unreadable: &'a [Extent],
     /// What the drive says of its own health, where it tells.

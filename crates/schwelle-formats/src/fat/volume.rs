@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::bpb::{FatKind, FatShape, Oddity};
 use super::dir_entry::ENTRY_BYTES;
-use super::directory::entries;
+use super::directory::{entries, has_end};
 use super::name::{same_name, short_text};
 use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 
@@ -228,23 +228,47 @@ impl<'a> FatVolume<'a> {
         Ok(bytes)
     }
 
-    /// Finds a file or directory by its path from the root, with backslashes, whatever the case.
+    /// Finds a file or directory by its path from the root, with backslashes, whatever the case. Damage behind the
+    /// entry in its directory does not matter.
     pub fn find(&self, path: &str) -> Result<Option<FatEntry>, FatError> {
         let mut at = self.root();
         for name in path.split('\\').filter(|name| !name.is_empty()) {
             if !at.is_directory {
                 return Ok(None);
             }
-            match self
-                .read_dir(&at)?
-                .into_iter()
-                .find(|entry| entry.is_named(name))
-            {
+            match self.find_in(&at, name)? {
                 Some(entry) => at = entry,
                 None => return Ok(None),
             }
         }
         Ok(Some(at))
+    }
+
+    fn find_in(&self, folder: &FatEntry, name: &str) -> Result<Option<FatEntry>, FatError> {
+        match self.read_dir(folder) {
+            Err(FatError::Chain { .. }) => self.find_in_front(folder, name),
+            entries => Ok(entries?.into_iter().find(|entry| entry.is_named(name))),
+        }
+    }
+
+    /// Looks in a damaged directory, cluster by cluster, as far as it can be read.
+    fn find_in_front(&self, folder: &FatEntry, name: &str) -> Result<Option<FatEntry>, FatError> {
+        let limit = MAX_DIRECTORY_BYTES.div_ceil(self.shape.cluster_bytes().into());
+        let mut walk = ChainWalk::new(folder.cluster, &folder.name);
+        let mut bytes = Vec::new();
+        loop {
+            let next = walk.take(self)?;
+            bytes.extend(self.read_cluster(walk.at)?);
+            let mut found = entries(&bytes).into_iter().map(|placed| placed.entry);
+            if let Some(entry) = found.find(|entry| entry.is_named(name)) {
+                return Ok(Some(entry));
+            }
+            let is_last = has_end(&bytes) || next >= 0x0FFF_FFF8;
+            if is_last || walk.clusters.len() as u64 >= limit {
+                return Ok(None);
+            }
+            walk.at = next;
+        }
     }
 
     /// The sectors of a file or directory, counted from the start of the volume, in the order of its

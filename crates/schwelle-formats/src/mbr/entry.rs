@@ -103,13 +103,18 @@ pub struct Entry {
 impl Entry {
     /// The checked form of 16 raw bytes; `None` for an unused entry (type 0 or no sectors).
     pub(super) fn parse(raw: &RawEntry) -> Option<Self> {
-        let entry = Self {
+        let entry = Self::fields(raw);
+        (entry.kind.0 != 0 && entry.sectors != 0).then_some(entry)
+    }
+
+    /// What stands there, used or not.
+    pub(super) fn fields(raw: &RawEntry) -> Self {
+        Self {
             flag: raw.flag,
             kind: Kind(raw.kind),
             first: raw.first_lba.get(),
             sectors: raw.sectors.get(),
-        };
-        (entry.kind.0 != 0 && entry.sectors != 0).then_some(entry)
+        }
     }
 
     /// Marked as the partition to start from.

@@ -45,8 +45,9 @@ impl Protection {
     /// Reads the first 512 bytes of a sector 0; `None` where it is shorter.
     pub fn of(sector: &[u8]) -> Option<Self> {
         let (raw, _) = RawRecord::ref_from_prefix(sector).ok()?;
-        let used = raw.entries.iter().filter_map(Entry::parse);
-        let used: Vec<Entry> = used.collect();
+        // Of a protective entry the length does not count: firmware does not look at it.
+        let used = raw.entries.iter().map(Entry::fields);
+        let used: Vec<Entry> = used.filter(|entry| entry.kind.0 != 0).collect();
         let is_protective = |entry: &&Entry| entry.kind == Kind::PROTECTIVE;
         let count = used.len();
         // Firmware looks for one that it can go by among all of them.

@@ -8,18 +8,22 @@ use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::BootMode;
 use schwelle_core::profile::{Profile, Table};
 use schwelle_core::rehearse;
+use schwelle_core::switch::ByBootOrder;
 
 use crate::disk::Disk;
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
+use crate::machine::MachineOptions;
 use crate::options::{ImageOptions, ToOptions, UseOptions};
 use crate::screen::Screen;
 use crate::views::{self, emulate::EmulatedDoc};
 
 /// Walk a disk's boot path, from sector 0 to the kernel
 ///
-/// Goes the way that UEFI firmware goes, or with --to mbr a BIOS. Says at which step a start would fail,
-/// and what to do; with --data-disk, whether both copies of the table agree and every partition holds a sound volume. Then looks at the rest of the menu, the
+/// Goes the way that UEFI firmware goes, or with --to mbr a BIOS: by the removable-media path, and first of all by the
+/// PC's boot order, where that is known and leads to this disk. The answer is one of three: starts; depends, where
+/// some firmware starts the disk and some does not, or a backup copy serves; does not start. Says at which step, and
+/// what to do; with --data-disk, whether both copies of the table agree and every partition holds a sound volume. Then looks at the rest of the menu, the
 /// drive letters and the recovery environment, which give cautions. Nothing is written to the disk.
 /// With --emulate, real firmware starts it as well: UEFI firmware a GPT disk, a BIOS an MBR disk.
 #[derive(Debug, Args)]
@@ -37,6 +41,8 @@ pub(crate) struct RehearseArgs {
     to: ToOptions,
     #[command(flatten)]
     disk_use: UseOptions,
+    #[command(flatten)]
+    machine: MachineOptions,
     /// Path on the EFI system partition that the firmware's boot entry names [default: the
     /// removable-media path]
     #[arg(long, value_name = "PATH", conflicts_with = "data_disk")]
@@ -56,6 +62,7 @@ impl RehearseArgs {
             image: ImageOptions::default(),
             to: ToOptions::default(),
             disk_use: UseOptions::default(),
+            machine: MachineOptions::default(),
             loader: None,
             emulate: EmulateOptions::default(),
             keep: None,
@@ -79,6 +86,12 @@ pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> 
         (Style::Gpt, DiskUse::System) => rehearse::walk(&disk.device, args.loader.as_deref()),
         _ => rehearse::walk_to(&disk.device, style, disk_use),
     };
+    let machine = disk.machine(args.machine.read()?.as_ref());
+    let is_walked_by_order =
+        (style, disk_use) == (Style::Gpt, DiskUse::System) && args.loader.is_none();
+    let by_order = is_walked_by_order
+        .then(|| ByBootOrder::of(&machine, &disk.device))
+        .flatten();
     drop(busy);
     let columns = screen.columns();
     let emulated = args.emulate.run(
@@ -111,9 +124,15 @@ pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> 
         None if rehearsal.disk_use == DiskUse::Data => {
             views::rehearse::render_data(&disk, &rehearsal, columns)
         }
-        None => views::rehearse::render(&disk, &rehearsal, (&shown, is_good), columns),
+        None => {
+            let by_order = by_order.as_ref();
+            views::rehearse::render(&disk, &rehearsal, by_order, (&shown, is_good), columns)
+        }
     });
     screen.document(&views::json::Rehearsed {
+        by_boot_order: by_order
+            .as_ref()
+            .map(|by_order| views::json::ByBootOrderDoc::of(&disk, by_order)),
         emulated: emulated.map(|emulated| EmulatedDoc::of(&emulated, &kept)),
         ..views::json::Rehearsed::of(&disk, &rehearsal)
     });

@@ -13,6 +13,7 @@ use schwelle_core::job::{JobEnd, bytes_needed};
 use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::{Answer, Rehearsal};
+use schwelle_core::switch::ByBootOrder;
 use serde::{Deserialize, Serialize};
 
 use super::disk_answer::DiskAnswer;
@@ -370,8 +371,38 @@ pub(crate) struct Rehearsed {
     pub(crate) starts: bool,
     /// Steps in order, up to the first that failed
     pub(crate) steps: Vec<StepDoc>,
+    /// What the PC's boot order starts from this disk; null where the order is not known or leads elsewhere
+    pub(crate) by_boot_order: Option<ByBootOrderDoc>,
     /// The start on real firmware; null when it was not asked for
     pub(crate) emulated: Option<EmulatedDoc>,
+}
+
+/// The walk from the loader that the PC's boot order names.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct ByBootOrderDoc {
+    /// Number of the boot entry
+    pub(crate) entry: u16,
+    /// Name of the boot entry
+    pub(crate) name: String,
+    /// Path of the loader on the EFI system partition
+    pub(crate) path: String,
+    /// What the walk says
+    pub(crate) answer: Answer,
+    /// Steps in order, up to the first that failed
+    pub(crate) steps: Vec<StepDoc>,
+}
+
+impl ByBootOrderDoc {
+    pub(crate) fn of(disk: &Disk, by_order: &ByBootOrder) -> Self {
+        let steps = by_order.rehearsal.steps.iter();
+        Self {
+            entry: by_order.number,
+            name: by_order.name.clone(),
+            path: by_order.path.clone(),
+            answer: by_order.rehearsal.answer(),
+            steps: steps.map(|step| StepDoc::of(disk, step)).collect(),
+        }
+    }
 }
 
 impl Rehearsed {
@@ -384,6 +415,7 @@ impl Rehearsed {
             passed: rehearsal.passed(),
             starts: rehearsal.starts(),
             steps: steps.map(|step| StepDoc::of(disk, step)).collect(),
+            by_boot_order: None,
             emulated: None,
         }
     }

@@ -2,12 +2,13 @@
 
 use schwelle_core::crossing::Style;
 use schwelle_core::rehearse::{Answer, Rehearsal, StepOutcome};
+use schwelle_core::switch::ByBootOrder;
 
 use super::common::{answer, head, paragraph};
 use super::told::StepDoc;
 use crate::disk::{Disk, options};
 use crate::screen::{Tone, toned};
-use crate::text::pad;
+use crate::text::{pad, safe};
 
 /// The whole view of a data disk.
 pub(crate) fn render_data(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> String {
@@ -59,10 +60,12 @@ fn ends_at(rehearsal: &Rehearsal) -> String {
 pub(crate) fn render(
     disk: &Disk,
     rehearsal: &Rehearsal,
+    by_order: Option<&ByBootOrder>,
     emulated: (&str, bool),
     columns: usize,
 ) -> String {
     let mut text = head(disk);
+    text += &by_order.map_or_else(String::new, |by_order| boot_order(disk, by_order, columns));
     let goes = match rehearsal.style {
         Style::Gpt => "UEFI firmware",
         Style::Mbr => "a BIOS",
@@ -104,6 +107,33 @@ pub(crate) fn render(
             &ends_at(rehearsal),
         ),
     }
+}
+
+/// What the PC's boot order starts, in short: only the step that does not hold is shown.
+fn boot_order(disk: &Disk, by_order: &ByBootOrder, columns: usize) -> String {
+    let rehearsal = &by_order.rehearsal;
+    let (tone, word) = match rehearsal.answer() {
+        Answer::Starts => (Tone::Good, "starts"),
+        Answer::Depends => (Tone::Careful, "depends"),
+        Answer::DoesNotStart => (Tone::Bad, "does not start"),
+    };
+    let title = toned(Tone::Heading, "By this PC's boot order");
+    let entry = format!(
+        "Boot{:04X} \"{}\": {}: ",
+        by_order.number,
+        safe(&by_order.name),
+        safe(&by_order.path)
+    );
+    let mut text = format!("\n{title}\n  {entry}{}\n", toned(tone, word));
+    if let Some(fault) = rehearsal.first_fault() {
+        let told = StepDoc::of(disk, fault);
+        let found = format!("{}: {}", fault.id.name(), told.evidence.text);
+        text += &paragraph("", &found, 2, columns);
+        if let Some(remedy) = &told.remedy {
+            text += &paragraph("What to do: ", &remedy.told.text, 2, columns);
+        }
+    }
+    text
 }
 
 /// The mode in which a PC starts from a disk with this table.

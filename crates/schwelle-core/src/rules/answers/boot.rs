@@ -5,13 +5,32 @@ use serde::{Deserialize, Serialize};
 
 use crate::bootstore::Locator;
 use crate::cause::Cause;
+use crate::crossing::Style;
 use crate::next::Next;
+use crate::rehearse::StepId;
 
 /// What was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 #[schemars(rename = "RuleBootEvidence")]
 pub enum Evidence {
+    /// The disk has all that a start in BIOS mode needs.
+    StartsToday,
+    /// Whether it starts in BIOS mode cannot be told.
+    StartDependsToday {
+        /// The first step that does not quite hold.
+        step: StepId,
+    },
+    /// It does not start in BIOS mode.
+    NoStartToday {
+        /// The step at which a start ends.
+        step: StepId,
+    },
+    /// A start cannot be followed into a volume that is closed.
+    StartUnknown {
+        /// The step at which the walk ends.
+        step: StepId,
+    },
     /// A boot store on what should be a data disk.
     StoreOnDataDisk {
         /// Its path.
@@ -181,6 +200,8 @@ pub enum Remedy {
     NewStore,
     /// See that the PC starts from this disk.
     SeeItStart,
+    /// See what keeps the disk from starting, and that the PC starts from it, before it is converted.
+    SeeItStartFirst,
     /// Set the default to the Windows on this disk.
     SetDefault,
     /// Set another default after the switch.
@@ -199,6 +220,12 @@ pub enum Remedy {
 
 impl Remedy {
     pub(super) fn next(&self) -> Vec<Next> {
-        Vec::new()
+        match self {
+            Self::SeeItStartFirst => vec![Next::Rehearse {
+                to: Some(Style::Mbr),
+                disk_use: None,
+            }],
+            _ => Vec::new(),
+        }
     }
 }

@@ -1,10 +1,24 @@
 //! The rules about the boot configuration.
 
+use super::super::nth;
 use schwelle_core::bootstore::Locator;
 use schwelle_core::rules::answers::boot::{DefaultFault, Evidence, ImageOn, RecoveryState, Remedy};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
+        Evidence::StartsToday => "has all that a start in BIOS mode needs".to_owned(),
+        Evidence::StartDependsToday { step } => format!(
+            "whether it starts in BIOS mode today cannot be told: caution at the step {}",
+            step.name()
+        ),
+        Evidence::NoStartToday { step } => format!(
+            "does not start in BIOS mode today: a start ends at the step {}",
+            step.name()
+        ),
+        Evidence::StartUnknown { step } => format!(
+            "a start in BIOS mode can be followed as far as the step {}",
+            step.name()
+        ),
         Evidence::StoreOnDataDisk { path } => {
             format!("{path} is there: a PC starts from this disk, whatever it starts")
         }
@@ -129,8 +143,14 @@ fn recovery(state: &RecoveryState, images: &str) -> String {
     }
 }
 
-pub(super) fn remedy(remedy: &Remedy) -> String {
+pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
     match remedy {
+        Remedy::SeeItStartFirst => {
+            return format!(
+                "See what keeps it from starting: {}. Then see the PC start from it once, before it is converted.",
+                nth(next, 0)
+            );
+        }
         Remedy::WhichSystemStarts => {
             "Find out which system starts from here, perhaps on another disk. It would not start any more."
         }

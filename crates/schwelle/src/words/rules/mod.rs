@@ -71,7 +71,7 @@ pub(crate) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         Remedy::Room(remedy) => room::remedy(remedy, next),
         Remedy::Volume(remedy) => volume::remedy(remedy),
         Remedy::System(remedy) => system::remedy(remedy, next),
-        Remedy::Boot(remedy) => boot::remedy(remedy),
+        Remedy::Boot(remedy) => boot::remedy(remedy, next),
         Remedy::Firmware(remedy) => firmware::remedy(remedy),
         Remedy::Back(remedy) => back::remedy(remedy, next),
         Remedy::Care(remedy) => care::remedy(remedy),

@@ -239,6 +239,12 @@ pub(crate) fn of(rule: RuleId) -> Asked {
             "All of them stay where they are, but one brings the boot files, and the boot store's default \
              decides which starts first. The technician should know their names.",
         ),
+        RuleId::BootStart => asked(
+            "Does the disk start today?",
+            "A conversion makes a start of its own and needs no old one. But on a disk that does not start today, \
+             nothing can be compared with it: what is wrong may lie deeper than the table, and would be laid to the \
+             conversion.",
+        ),
         RuleId::BootStore => asked(
             "Is there a boot store that can be read?",
             "The boot store holds the menu: its entries, order, timeout and languages are carried over to \

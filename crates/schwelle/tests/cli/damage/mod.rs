@@ -6,6 +6,7 @@
 //! twice.
 
 mod named;
+mod programs;
 mod random;
 
 use std::collections::BTreeMap;
