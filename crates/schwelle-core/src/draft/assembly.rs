@@ -93,7 +93,7 @@ impl<'a, 'p> Assembly<'a, 'p> {
         &mut self,
         place: EspPlace,
         id: Uuid,
-        (content, kept): (Option<Content>, &[KeptFile]),
+        (content, kept): (Option<Content>, Option<&[KeptFile]>),
         what: Purpose,
     ) -> Result<Region, DraftError> {
         self.placement.esp = Some(place);
@@ -110,7 +110,7 @@ impl<'a, 'p> Assembly<'a, 'p> {
         self.start = content.map(|content| NewStart::of(content, filled));
         Ok(match place.from {
             // What is beside the new files has been another file's, and may become one's again.
-            EspFrom::Formatted(_) if !kept.is_empty() => {
+            EspFrom::Formatted(_) if kept.is_some() => {
                 Region::whole(StageKind::Prepare, what, place.extent)
             }
             EspFrom::Gap | EspFrom::Tail(_) | EspFrom::Formatted(_) => {

@@ -45,7 +45,7 @@ pub(crate) fn build_back<'a>(
         };
         let content = Content::back(profile, &crossing, &mut source)?;
         let what = Purpose::ActivePartition;
-        let region = assembly.fill(place, crossing.esp, (Some(content), &[]), what)?;
+        let region = assembly.fill(place, crossing.esp, (Some(content), None), what)?;
         let window = Window::new(&assembly.draft, place.extent);
         let window = window.ok_or(DraftError::Outside(place.extent))?;
         make_startable(&window, place.extent.first)?;

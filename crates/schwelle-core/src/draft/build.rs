@@ -87,7 +87,7 @@ pub(crate) fn build<'a>(
         DiskUse::Data => None,
     };
     let esp = match placement.esp {
-        Some(place) => Some(assembly.fill(place, crossing.esp, (content, &[]), Purpose::Esp)?),
+        Some(place) => Some(assembly.fill(place, crossing.esp, (content, None), Purpose::Esp)?),
         None => None,
     };
     let layout = GptLayout {

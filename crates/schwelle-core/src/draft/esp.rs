@@ -42,7 +42,7 @@ pub(crate) fn fill(
     draft: &Draft<'_>,
     disk: &dyn ReadDevice,
     place: EspPlace,
-    (content, kept): (Option<&Content>, &[KeptFile]),
+    (content, kept): (Option<&Content>, Option<&[KeptFile]>),
     (volume_id, stamp): (u32, Stamp),
 ) -> Result<Filled, DraftError> {
     let extent = place.extent;
@@ -61,7 +61,7 @@ pub(crate) fn fill(
             patch::untouched(draft, extent)?;
             draft.fill(extent, 0)?;
         }
-        if !kept.is_empty() {
+        if kept.is_some() {
             draft.fill(extent, 0)?;
         }
         let mut writer = FatWriter::new(&esp, extent, volume_id, *b"SYSTEM     ", stamp.dos)?;
@@ -77,11 +77,20 @@ pub(crate) fn fill(
             .iter()
             .map(|path| path.to_lowercase())
             .collect();
-        for KeptFile { path, content } in kept {
+        for KeptFile { path, content } in kept.into_iter().flatten() {
             let place: String = path.iter().map(|name| format!("\\{name}")).collect();
             if !new.contains(&place.to_lowercase()) {
-                let path: Vec<&str> = path.iter().map(String::as_str).collect();
-                writer.write_file(&path, content)?;
+                let names: Vec<&str> = path.iter().map(String::as_str).collect();
+                match writer.write_file(&names, content) {
+                    // A folder that has lost its long name is called as the new one is in short.
+                    Err(FatWriteError::Name { .. }) => {
+                        let names: Vec<String> =
+                            path.iter().map(|name| name.replace('~', "_")).collect();
+                        let names: Vec<&str> = names.iter().map(String::as_str).collect();
+                        writer.write_file(&names, content)?;
+                    }
+                    written => written?,
+                }
             }
         }
         writer.finish()?;

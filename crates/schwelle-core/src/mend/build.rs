@@ -42,7 +42,7 @@ pub(super) fn build<'a>(
         }
     })?;
     if let (Some(repair), Some((place, _))) = (&remedies.repair, chosen)
-        && remedies.kept.is_empty()
+        && remedies.kept.is_none()
     {
         assembly.repair(place, repair)?;
     }
@@ -56,7 +56,7 @@ pub(super) fn build<'a>(
             .fill
             .map(|from| content(profile, remedies, from, &crossing, source))
             .transpose()?;
-        let region = assembly.fill(place, id, (content, &remedies.kept), Purpose::Esp)?;
+        let region = assembly.fill(place, id, (content, remedies.kept.as_deref()), Purpose::Esp)?;
         assembly.write([region]);
     }
     let entry_changes = remedies.retype.is_some() || remedies.show || remedies.new_guid;
@@ -121,7 +121,7 @@ fn choose_esp(
     if remedies.new_guid {
         entry.id = remedies.new_id;
     }
-    let from = match remedies.format || !remedies.kept.is_empty() {
+    let from = match remedies.format || remedies.kept.is_some() {
         true => EspFrom::Formatted(partition.number),
         false => EspFrom::Existing(partition.number),
     };

@@ -45,14 +45,12 @@ impl Kept {
         let (mut entries, mut bytes) = (0_usize, 0_u64);
         let mut folders = vec![(Vec::<String>::new(), volume.root())];
         while let Some((path, folder)) = folders.pop() {
-            let inside = match volume.read_dir(&folder) {
-                Ok(inside) if seen.insert(folder.cluster) => inside,
-                Err(FatError::Device(error)) => return Err(error.into()),
-                _ => {
-                    kept.lost = kept.lost.saturating_add(1);
-                    continue;
-                }
-            };
+            let (inside, fault) = volume.read_dir_in_front(&folder)?;
+            if !seen.insert(folder.cluster) {
+                kept.lost = kept.lost.saturating_add(1);
+                continue;
+            }
+            kept.lost = kept.lost.saturating_add(usize::from(fault.is_some()));
             for entry in inside {
                 entries = entries.saturating_add(1);
                 if entries > MAX_ENTRIES || bytes > MAX_BYTES {

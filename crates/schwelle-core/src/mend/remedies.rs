@@ -40,7 +40,7 @@ pub(super) struct Remedies<'p> {
     /// Its boot sector and FATs are brought to agree with their copies.
     pub(super) repair: Option<Repair>,
     /// Its files, where it gets a new file system and keeps them.
-    pub(super) kept: Vec<KeptFile>,
+    pub(super) kept: Option<Vec<KeptFile>>,
     /// Its entry loses the attribute that hides it from firmware.
     pub(super) show: bool,
     /// Its entry gets a GUID.
@@ -87,7 +87,7 @@ impl<'p> Remedies<'p> {
             new_esp: None,
             format: false,
             repair: None,
-            kept: Vec::new(),
+            kept: None,
             show: false,
             new_guid: false,
             fill: None,
@@ -333,13 +333,13 @@ impl<'p> Remedies<'p> {
             Err(FatError::Device(error)) => return Err(error.into()),
             Err(_) => None,
         };
-        if let Some(kept) = kept.filter(|kept| !kept.files.is_empty()) {
+        if let Some(kept) = kept {
             let what = FixKind::Remade {
                 partition: esp.titled(),
                 files: kept.files.len(),
                 lost: kept.lost,
             };
-            self.kept = kept.files;
+            self.kept = Some(kept.files);
             self.note(step, what);
         }
         Ok(())

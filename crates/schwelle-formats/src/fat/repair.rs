@@ -66,17 +66,20 @@ fn boot_sectors(device: &dyn ReadDevice) -> Result<Vec<Vec<u8>>, DeviceError> {
     let sector_bytes = device.geometry().logical_sector;
     let main = device.read_vec(0, sector_bytes as usize)?;
     let parsed = FatShape::parse_leniently(&main);
-    let (mut found, mut copy_at) = (Vec::new(), BACKUP_SECTOR);
+    let (mut found, mut copies) = (Vec::new(), vec![BACKUP_SECTOR]);
     if let Ok((shape, oddities)) = parsed {
-        if shape.backup_sector != 0 {
-            copy_at = shape.backup_sector;
+        // The field that names the copy's place may be what is damaged.
+        if ![0, BACKUP_SECTOR].contains(&shape.backup_sector) {
+            copies.push(shape.backup_sector);
         }
         found.push(set_right(main, &oddities));
     }
-    if u64::from(copy_at) < device.geometry().sectors {
-        let copy = device.read_sector(Lba(copy_at.into()))?;
-        if FatShape::parse(&copy).is_ok() {
-            found.push(copy);
+    for copy_at in copies {
+        if u64::from(copy_at) < device.geometry().sectors {
+            let copy = device.read_sector(Lba(copy_at.into()))?;
+            if FatShape::parse(&copy).is_ok() {
+                found.push(copy);
+            }
         }
     }
     Ok(found)
@@ -204,6 +207,7 @@ mod tests {
             (34, "number of sectors"),
             (36, "sectors per FAT"),
             (44, "root cluster"),
+            (50, "the copy's place"),
             (510, "mark"),
             (6 * SECTOR + 13, "the copy's sectors per cluster"),
             (FAT_AT + 8, "the root's chain in the first FAT"),

@@ -245,30 +245,40 @@ impl<'a> FatVolume<'a> {
     }
 
     fn find_in(&self, folder: &FatEntry, name: &str) -> Result<Option<FatEntry>, FatError> {
-        match self.read_dir(folder) {
-            Err(FatError::Chain { .. }) => self.find_in_front(folder, name),
-            entries => Ok(entries?.into_iter().find(|entry| entry.is_named(name))),
+        let (entries, fault) = self.read_dir_in_front(folder)?;
+        match (
+            entries.into_iter().find(|entry| entry.is_named(name)),
+            fault,
+        ) {
+            (None, Some(fault)) => Err(fault),
+            (found, _) => Ok(found),
         }
     }
 
-    /// Looks in a damaged directory, cluster by cluster, as far as it can be read.
-    fn find_in_front(&self, folder: &FatEntry, name: &str) -> Result<Option<FatEntry>, FatError> {
+    /// The entries of a directory as far as its chain of clusters can be followed, and where that is damaged.
+    pub fn read_dir_in_front(
+        &self,
+        folder: &FatEntry,
+    ) -> Result<(Vec<FatEntry>, Option<FatError>), FatError> {
         let limit = MAX_DIRECTORY_BYTES.div_ceil(self.shape.cluster_bytes().into());
         let mut walk = ChainWalk::new(folder.cluster, &folder.name);
         let mut bytes = Vec::new();
-        loop {
-            let next = walk.take(self)?;
-            bytes.extend(self.read_cluster(walk.at)?);
-            let mut found = entries(&bytes).into_iter().map(|placed| placed.entry);
-            if let Some(entry) = found.find(|entry| entry.is_named(name)) {
-                return Ok(Some(entry));
-            }
-            let is_last = has_end(&bytes) || next >= 0x0FFF_FFF8;
+        let fault = loop {
+            let next = match walk.take(self) {
+                Ok(next) => next,
+                Err(FatError::Device(error)) => return Err(error.into()),
+                Err(fault) => break Some(fault),
+            };
+            let cluster = self.read_cluster(walk.at)?;
+            let is_last = next >= 0x0FFF_FFF8 || has_end(&cluster);
+            bytes.extend(cluster);
             if is_last || walk.clusters.len() as u64 >= limit {
-                return Ok(None);
+                break None;
             }
             walk.at = next;
-        }
+        };
+        let entries = entries(&bytes).into_iter().map(|placed| placed.entry);
+        Ok((entries.collect(), fault))
     }
 
     /// The sectors of a file or directory, counted from the start of the volume, in the order of its

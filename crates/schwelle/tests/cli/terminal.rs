@@ -61,7 +61,13 @@ fn in_terminal(lab: &Lab, columns: usize, env: &[(&str, &str)], args: &str) -> S
         .output()
         .unwrap();
     assert!(output.status.success(), "{output:?}");
-    String::from_utf8(output.stdout).unwrap().replace('\r', "")
+    // What a progress line shows for a moment is overwritten.
+    let text = String::from_utf8(output.stdout).unwrap();
+    let lines = text.split('\n').map(|line| {
+        let line = line.trim_end_matches('\r');
+        line.rsplit('\r').next().unwrap_or_default()
+    });
+    lines.collect::<Vec<_>>().join("\n")
 }
 
 /// Text without colours.

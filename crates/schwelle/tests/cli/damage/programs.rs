@@ -23,81 +23,81 @@ type Change = fn(&mut Vec<u8>);
 /// What is wrong, and how it comes about. Each is refused by the firmware.
 const REFUSED: &[(&str, Change)] = &[
     ("more directories than there are", |p| {
-        put(p, OPTIONAL + 108, 17)
+        put(p, OPTIONAL + 108, 17);
     }),
     ("fewer directories than the header has room for", |p| {
-        put(p, OPTIONAL + 108, 15)
+        put(p, OPTIONAL + 108, 15);
     }),
     ("an optional header of another size", |p| {
-        put16(p, PE + 20, 232)
+        put16(p, PE + 20, 232);
     }),
     ("an image that ends in its headers", |p| {
-        put(p, OPTIONAL + 56, 0x160)
+        put(p, OPTIONAL + 56, 0x160);
     }),
     ("an image that ends in its section table", |p| {
-        put(p, OPTIONAL + 56, 0x180)
+        put(p, OPTIONAL + 56, 0x180);
     }),
     ("headers that end in front of the section table", |p| {
-        put(p, OPTIONAL + 60, 0x100)
+        put(p, OPTIONAL + 60, 0x100);
     }),
     ("headers without room for all sections", |p| {
-        put(p, OPTIONAL + 60, 0x1E0)
+        put(p, OPTIONAL + 60, 0x1E0);
     }),
     ("headers as long as the image", |p| {
-        put(p, OPTIONAL + 60, 0x4000)
+        put(p, OPTIONAL + 60, 0x4000);
     }),
     ("headers longer than the file", |p| {
-        put(p, OPTIONAL + 60, 0x3000)
+        put(p, OPTIONAL + 60, 0x3000);
     }),
     ("more sections than the headers have room for", |p| {
-        put16(p, PE + 6, 40)
+        put16(p, PE + 6, 40);
     }),
     ("a section behind the file", |p| {
-        put(p, SECTIONS + 20, 0x4000)
+        put(p, SECTIONS + 20, 0x4000);
     }),
     ("a section that goes on behind the file", |p| {
-        put(p, SECTIONS + 16, 0x4000)
+        put(p, SECTIONS + 16, 0x4000);
     }),
     ("a section that goes round", |p| {
-        put(p, SECTIONS + 20, 0xFFFF_FFF0)
+        put(p, SECTIONS + 20, 0xFFFF_FFF0);
     }),
     ("a section behind the image", |p| {
-        put(p, SECTIONS + 40 + 12, 0x5000)
+        put(p, SECTIONS + 40 + 12, 0x5000);
     }),
     ("a certificate table behind the file", |p| {
-        directory(p, 4, 0x0010_0000, 16)
+        directory(p, 4, 0x0010_0000, 16);
     }),
     ("a certificate table that goes round", |p| {
-        directory(p, 4, 0xFFFF_FFF0, 0x20)
+        directory(p, 4, 0xFFFF_FFF0, 0x20);
     }),
     ("relocations behind the image", |p| {
-        directory(p, 5, 0x8000, 12)
+        directory(p, 5, 0x8000, 12);
     }),
     ("relocations that go on behind the image", |p| {
-        directory(p, 5, 0x3FF8, 12)
+        directory(p, 5, 0x3FF8, 12);
     }),
     ("a block of relocations of no length", |p| {
-        relocations(p, 0x1000, 0, 0xA000)
+        relocations(p, 0x1000, 0, 0xA000);
     }),
     ("a block of relocations longer than all", |p| {
-        relocations(p, 0x1000, 64, 0xA000)
+        relocations(p, 0x1000, 64, 0xA000);
     }),
     ("a block of relocations for elsewhere", |p| {
-        relocations(p, 0x5000, 12, 0xA000)
+        relocations(p, 0x5000, 12, 0xA000);
     }),
     ("a relocation behind the image", |p| {
-        relocations(p, 0x3FF0, 12, 0xA010)
+        relocations(p, 0x3FF0, 12, 0xA010);
     }),
     ("a relocation of no type that x64 has", |p| {
-        relocations(p, 0x1000, 12, 0x7000)
+        relocations(p, 0x1000, 12, 0x7000);
     }),
     ("a driver's subsystem that is none", |p| {
-        put16(p, OPTIONAL + 68, 3)
+        put16(p, OPTIONAL + 68, 3);
     }),
     ("another processor", |p| put16(p, PE + 4, 0xAA64)),
     ("no program at all", |p| p[PE] = b'Q'),
     ("an image larger than any memory", |p| {
-        put(p, OPTIONAL + 56, 0x7FFF_F000)
+        put(p, OPTIONAL + 56, 0x7FFF_F000);
     }),
 ];
 
@@ -105,7 +105,7 @@ const REFUSED: &[(&str, Change)] = &[
 const LOADED: &[(&str, Change)] = &[
     ("nothing", |_| ()),
     ("relocations as they should be", |p| {
-        relocations(p, 0x1000, 12, 0xA100)
+        relocations(p, 0x1000, 12, 0xA100);
     }),
     ("another time stamp", |p| put(p, PE + 8, 0x1234_5678)),
     ("another checksum", |p| put(p, OPTIONAL + 64, 77)),
@@ -116,13 +116,13 @@ const LOADED: &[(&str, Change)] = &[
 /// no code, or only to one address.
 const STRICTER: &[(&str, Change)] = &[
     ("a section that goes on behind the image", |p| {
-        put(p, SECTIONS + 80 + 8, 0x2000)
+        put(p, SECTIONS + 80 + 8, 0x2000);
     }),
     ("an entry point in no section", |p| {
-        put(p, OPTIONAL + 16, 0x1800)
+        put(p, OPTIONAL + 16, 0x1800);
     }),
     ("relocations that were taken out", |p| {
-        put16(p, PE + 22, 0x23)
+        put16(p, PE + 22, 0x23);
     }),
     ("no code where it begins", |p| p[0x400..0x600].fill(0)),
 ];
@@ -186,7 +186,7 @@ fn firmware_refuses_the_programs_that_the_rehearsal_refuses() {
             let rehearsal = base.rehearse(image);
             let fault = rehearsal.first_fault();
             let at_image = fault.is_some_and(|step| step.id == StepId::LoaderImage);
-            assert_eq!(at_image, refused, "{name}: {:?}", fault);
+            assert_eq!(at_image, refused, "{name}: {fault:?}");
         }
         for ((name, _), by_firmware) in group.iter().zip(base.started(&disks)) {
             assert!(

@@ -95,17 +95,17 @@ fn damage(base: &Base, regions: &[Region], image: &Path, number: u64) -> String 
         poke(image, region.at + at, &new);
         told.push(format!("{}+{at}: {old:02x?} -> {new:02x?}", region.what));
         // Half of what hits a table has right checksums: what the fields say counts then.
-        if region.what.contains("header") || region.what.contains("entries") {
-            if dice.once_in(2) {
-                let header = match region.what.starts_with("primary") {
-                    true => u64::from(base.sector),
-                    false => std::fs::metadata(image).unwrap().len() - u64::from(base.sector),
-                };
-                if !region.what.starts_with("program") {
-                    seal(image, base.sector, header);
-                    told.push("with right checksums".to_owned());
-                }
+        let copy = match region.what {
+            "primary header" | "primary entries" => Some(u64::from(base.sector)),
+            "backup header" | "backup entries" => {
+                let len = std::fs::metadata(image).unwrap().len();
+                Some(len - u64::from(base.sector))
             }
+            _ => None,
+        };
+        if let Some(header) = copy.filter(|_| dice.once_in(2)) {
+            seal(image, base.sector, header);
+            told.push("with right checksums".to_owned());
         }
     }
     format!("{number}: {}", told.join(", "))

@@ -322,7 +322,7 @@ pub(super) const DISKS: &[Case] = &[
             "the boot partition taken over",
             322,
             FULL,
-            Converts(&["room.esp", "boot.recovery"]),
+            Converts(&["room.esp", "boot.start", "boot.recovery"]),
         )
     },
     Case {

@@ -6,7 +6,7 @@ mod refused;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
-use schwelle_core::device::{BlockDevice, DiskFile, Extent, HostFacts, ReadDevice};
+use schwelle_core::device::{DiskFile, Extent, HostFacts};
 use schwelle_core::gpt::{GptEntry, GptLayout, GptPair, type_guid};
 use schwelle_core::profile::Profile;
 use serde_json::Value;
@@ -156,11 +156,10 @@ const CASES: &[Case] = &[
     (
         "copies of the table that name different partitions",
         |bench| {
-            let device = bench.device();
             let len = usize::try_from(bench.byte(6)).unwrap();
-            let primary = device.read_vec(0, len.max(34 * 512)).unwrap();
+            let primary = peek(&bench.image, 0, len.max(34 * 512));
             bench.retable(|entries| drop(entries.pop()));
-            device.write_at(0, &primary).unwrap();
+            poke(&bench.image, 0, &primary);
         },
         &["tables-agree"],
         false,
@@ -182,6 +181,26 @@ const CASES: &[Case] = &[
             poke(&bench.image, bench.esp().0 + 510, &[0, 0]);
         },
         &["esp-file-system"],
+        true,
+    ),
+    (
+        "a damaged folder, the same in both FATs",
+        |bench| {
+            let sector = u64::from(bench.sector);
+            let fat_sectors = peek(&bench.image, bench.esp().0 + 36, 4);
+            let fat_sectors = u32::from_le_bytes(fat_sectors.try_into().unwrap());
+            for fat in [0, u64::from(fat_sectors) * sector] {
+                poke(
+                    &bench.image,
+                    bench.esp().0 + 32 * sector + fat + 12,
+                    &[9, 9, 9],
+                );
+            }
+            // The first cluster of the folder that lies in it.
+            let at = bench.find_on_esp(b"BOOT       ");
+            poke(&bench.image, at + 26, &[0xFF, 0xFF]);
+        },
+        &["loader", "loader"],
         true,
     ),
     (

@@ -5,7 +5,7 @@ use std::fs::File;
 use schwelle_core::device::HostFacts;
 use schwelle_core::profile::Profile;
 
-use super::Bench;
+use super::{Bench, MIB};
 use crate::support::{peek, poke};
 use schwelle_testkit::hash;
 
@@ -35,19 +35,11 @@ fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
             "the system's own files are damaged",
         ),
         (
-            "a damaged file system on the EFI partition",
+            "another file system on the EFI partition",
             |bench| {
-                let fat_bytes = u32::from_le_bytes(
-                    peek(&bench.image, bench.esp().0 + 36, 4)
-                        .try_into()
-                        .unwrap(),
-                );
-                for fat in [0, u64::from(fat_bytes) * 512] {
-                    poke(
-                        &bench.image,
-                        bench.esp().0 + 32 * 512 + fat + 12,
-                        &[9, 9, 9],
-                    );
+                let ntfs = peek(&bench.image, MIB, 512);
+                for sector in [0, 6] {
+                    poke(&bench.image, bench.esp().0 + sector * 512, &ntfs);
                 }
             },
             "which is not thrown away",
