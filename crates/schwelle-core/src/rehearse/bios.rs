@@ -6,14 +6,20 @@ use super::names::DiskNames;
 use super::step::{Fault, Found, Rehearsal, StepId, depends, holds};
 use super::store::{open_fat, store_read, walk_store, walk_to_kernel};
 use crate::bootstore::BootStore;
-use crate::bytes::ReadBytes;
 use crate::crossing::Style;
 use crate::device::{Extent, HostFacts, Lba, ReadDevice, Window};
 use crate::fat::{FatFault, FatKind, FatVolume, MAX_BOOT_MANAGER_BYTES, is_startable, recognise};
 use crate::gpt::{GptPair, TableCopy, copy_present};
-use crate::mbr::{BiosStart, BootRecord, MbrTable};
-use crate::ntfs::NtfsVolume;
+use crate::mbr::{BiosStart, BootRecord, MbrTable, is_windows_boot_record};
+use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::profile::{BIOS_STORE, BOOTMGR, Profile};
+
+/// Boot code of a volume lies in its first sixteen sectors.
+const BOOT_CODE_BYTES: usize = 16 * 512;
+/// Where Windows keeps the boot manager that it puts beside the boot store.
+const SOURCE: &str = "\\Windows\\Boot\\PCAT\\bootmgr";
+/// No boot manager is longer.
+const MAX_MANAGER_BYTES: u64 = 16 << 20;
 
 /// The boot manager's short name.
 const SHORT_NAME: [u8; 11] = *b"BOOTMGR    ";
@@ -96,7 +102,11 @@ fn boot_start(
 ) -> Option<BootStart> {
     let is_ours = boot_record(walk, window, active.first)?;
     let (volume, faults) = walk.step(StepId::BootFileSystem, boot_volume(window))?;
-    walk.step(StepId::BootManagerFile, boot_manager(&volume, is_ours))?;
+    let sources = table.partitions.iter().map(|partition| partition.extent);
+    walk.step(
+        StepId::BootManagerFile,
+        boot_manager(&volume, is_ours, || find_source(disk, sources)),
+    )?;
     let names = DiskNames::of_mbr(disk.geometry(), table);
     let number = names.at(active).map_or(0, |part| part.number);
     let store = match profile {
@@ -195,7 +205,13 @@ fn boot_record(walk: &mut Rehearsal, window: &dyn ReadDevice, at: Lba) -> Option
             let path = BOOTMGR.to_owned();
             holds(Evidence::OwnRecord { at, path }, true)
         }
-        Ok(_) => holds(Evidence::OtherRecord { at }, false),
+        Ok(_) => match window.read_vec(0, BOOT_CODE_BYTES) {
+            Ok(code) if is_windows_boot_record(&code) => {
+                holds(Evidence::WindowsRecord { at }, false)
+            }
+            Ok(_) => depends(Evidence::OtherRecord { at }, Remedy::SeeItStart, false),
+            Err(error) => Err(Fault::unreadable(error)),
+        },
     };
     walk.step(StepId::BootRecord, found)
 }
@@ -207,27 +223,49 @@ enum BootVolume<'w> {
 }
 
 impl BootVolume<'_> {
-    /// Length of the boot manager in bytes. Our boot record looks for it by its short name.
-    fn boot_manager_bytes(&self, is_ours: bool) -> Result<u64, ManagerFault> {
+    /// What the boot manager holds. Our boot record looks for it by its short name.
+    fn boot_manager(&self, is_ours: bool) -> Result<Vec<u8>, ManagerFault> {
         match self {
             Self::Fat(volume) => {
                 let entry = volume.find(BOOTMGR).map_err(unreadable)?;
                 let file = entry.filter(|entry| !entry.is_directory);
                 let file = file.ok_or(ManagerFault::Missing)?;
-                match !is_ours || file.short_name == SHORT_NAME {
-                    true => Ok(file.len_bytes.into()),
-                    false => Err(ManagerFault::ShortName),
+                if is_ours && file.short_name != SHORT_NAME {
+                    return Err(ManagerFault::ShortName);
                 }
+                volume
+                    .read_file(&file, MAX_MANAGER_BYTES)
+                    .map_err(unreadable)
             }
             Self::Ntfs(volume) => {
-                let entry = volume.find(BOOTMGR).map_err(unreadable)?;
-                let entry = entry.filter(|entry| !entry.is_directory);
-                let entry = entry.ok_or(ManagerFault::Missing)?;
-                let file = volume.open_file(entry.record).map_err(unreadable)?;
-                Ok(file.len_bytes())
+                let content = file_of(volume, BOOTMGR).map_err(unreadable)?;
+                content.ok_or(ManagerFault::Missing)
             }
         }
     }
+}
+
+fn file_of(volume: &NtfsVolume<'_>, path: &str) -> Result<Option<Vec<u8>>, NtfsError> {
+    let entry = volume.find(path)?.filter(|entry| !entry.is_directory);
+    let Some(entry) = entry else {
+        return Ok(None);
+    };
+    let content = volume
+        .open_file(entry.record)?
+        .read_all(MAX_MANAGER_BYTES)?;
+    Ok(Some(content))
+}
+
+/// The boot manager that a Windows on this disk keeps; what cannot be read is nothing to compare with.
+fn find_source(
+    disk: &dyn ReadDevice,
+    mut partitions: impl Iterator<Item = Extent>,
+) -> Option<Vec<u8>> {
+    partitions.find_map(|extent| {
+        let window = Window::new(disk, extent)?;
+        let volume = NtfsVolume::open(&window).ok()?;
+        file_of(&volume, SOURCE).ok()?
+    })
 }
 
 fn unreadable(error: impl std::error::Error) -> ManagerFault {
@@ -261,18 +299,34 @@ fn boot_volume(window: &dyn ReadDevice) -> Found<(BootVolume<'_>, Vec<FatFault>)
 }
 
 /// `is_ours` is true for a boot record that loads the file whole, to where there is room for so much.
-fn boot_manager(volume: &BootVolume<'_>, is_ours: bool) -> Found<()> {
+fn boot_manager(
+    volume: &BootVolume<'_>,
+    is_ours: bool,
+    source: impl FnOnce() -> Option<Vec<u8>>,
+) -> Found<()> {
     let limit = MAX_BOOT_MANAGER_BYTES;
-    let why = match volume.boot_manager_bytes(is_ours) {
-        Ok(0) => ManagerFault::Empty,
-        Ok(bytes) if is_ours && bytes > limit => ManagerFault::TooLong { bytes, limit },
-        Ok(bytes) => {
-            let path = BOOTMGR.to_owned();
-            return holds(Start::File { path, bytes }, ());
+    let path = BOOTMGR.to_owned();
+    let why = match volume.boot_manager(is_ours) {
+        Ok(content) if content.is_empty() => ManagerFault::Empty,
+        Ok(content) if is_ours && content.len() as u64 > limit => ManagerFault::TooLong {
+            bytes: content.len() as u64,
+            limit,
+        },
+        Ok(content) => {
+            let differs =
+                source().is_some_and(|source| source.len() == content.len() && source != content);
+            let bytes = content.len() as u64;
+            return match differs {
+                false => holds(Start::File { path, bytes }, ()),
+                true => {
+                    let source = SOURCE.to_owned();
+                    let evidence = Evidence::ManagerDiffers { path, source };
+                    depends(evidence, Remedy::CopyBootManager, ())
+                }
+            };
         }
         Err(why) => why,
     };
-    let path = BOOTMGR.to_owned();
     let evidence = Evidence::ManagerUnfit { path, why };
     Err(Fault::new(evidence, Remedy::CopyBootManager))
 }

@@ -18,7 +18,7 @@ pub use boot_code::BiosStart;
 pub use entry::{Entry, Kind};
 pub use layout::{Logical, MbrLayout, NewEntry};
 pub use protective::{Protection, protect, protective_sector};
-pub use record::{BootRecord, looks_like_volume, shrink_entry};
+pub use record::{BootRecord, is_windows_boot_record, looks_like_volume, shrink_entry};
 pub use table::{Damage, DamageKind, MbrPartition, MbrTable, Slot};
 
 /// Sectors that an MBR's 32-bit numbers reach; what lies behind them no partition of one can begin in.

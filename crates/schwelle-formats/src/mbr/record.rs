@@ -70,6 +70,18 @@ impl BootRecord {
     }
 }
 
+/// True for the first sectors of a volume with Windows' own boot code, which loads the file BOOTMGR. Known by that
+/// file's name in the code: as UTF-16 on NTFS, as a short name on FAT (Windows Vista and later, in every language).
+pub fn is_windows_boot_record(sectors: &[u8]) -> bool {
+    const ON_FAT: &[u8] = b"BOOTMGR    ";
+    const ON_NTFS: &[u8] = b"B\0O\0O\0T\0M\0G\0R\0";
+    /// The maker's name in a volume of ours, whose code looks for the same file.
+    const OURS: &[u8] = b"SCHWELLE";
+    let has = |name: &[u8]| sectors.windows(name.len()).any(|bytes| bytes == name);
+    let is_ours = sectors.get(3..).is_some_and(|rest| rest.starts_with(OURS));
+    !is_ours && (has(ON_FAT) || has(ON_NTFS))
+}
+
 /// Gives the partition that begins at `first_lba` fewer sectors in `sector`, a sector 0. Nothing
 /// else changes; an entry that is not there is left so.
 pub fn shrink_entry(sector: &mut [u8], first_lba: u64, sectors: u64) {

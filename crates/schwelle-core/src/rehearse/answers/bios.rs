@@ -73,7 +73,12 @@ pub enum Evidence {
         /// Path of the file.
         path: String,
     },
-    /// Another boot record.
+    /// Windows' own boot record.
+    WindowsRecord {
+        /// Its sector.
+        at: Lba,
+    },
+    /// A boot record that nobody knows.
     OtherRecord {
         /// Its sector.
         at: Lba,
@@ -88,6 +93,13 @@ pub enum Evidence {
         path: String,
         /// Why not.
         why: ManagerFault,
+    },
+    /// The boot manager is as long as the one on the Windows volume, and not the same.
+    ManagerDiffers {
+        /// Its path.
+        path: String,
+        /// Path of the one on the Windows volume.
+        source: String,
     },
     /// The boot store is not on the active partition.
     StoreElsewhere {

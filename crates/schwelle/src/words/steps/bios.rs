@@ -29,12 +29,18 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::ManyActive { count } => format!("LBA 0: {count} partitions are active"),
         Evidence::NoMark { at } => format!("{at}: no mark 55 AA"),
         Evidence::OwnRecord { at, path } => format!("{at}: boot code that loads {path}"),
+        Evidence::WindowsRecord { at } => {
+            format!("{at}: Windows' own boot code, which loads BOOTMGR")
+        }
         Evidence::OtherRecord { at } => {
-            format!("{at}: boot code that is not ours, taken as it is")
+            format!("{at}: boot code that is not known here; what it starts cannot be told")
         }
         Evidence::FatToStart => "FAT32, both FATs agree, every chain is whole".to_owned(),
         Evidence::NtfsToStart => "NTFS".to_owned(),
         Evidence::ManagerUnfit { path, why } => format!("{path}: {}", manager_fault(why)),
+        Evidence::ManagerDiffers { path, source } => format!(
+            "{path} is as long as {source} on the Windows volume and not the same: damaged, or of another update"
+        ),
         Evidence::StoreElsewhere { path, partition } => {
             format!("{path}: is not on partition {partition}")
         }

@@ -19,7 +19,7 @@ use crate::support::{Lab, lba, peek, place};
 use crate::volumes::{is_consistent, snapshot};
 use schwelle_testkit::{extract, hash, tool};
 
-const MIB: u64 = 1 << 20;
+pub(crate) const MIB: u64 = 1 << 20;
 /// Sectors in a MiB.
 const PER_MIB: u64 = 2048;
 /// What the standard disk has when it is converted: boot volume, Windows, EFI system partition, in sectors.
@@ -28,14 +28,14 @@ const STANDARD: [(u64, u64); 3] = [(2048, 102_400), (104_448, 327_680), (432_128
 const FREE: u64 = 311;
 
 /// A converted disk of 340 MiB.
-struct Bench {
-    lab: Lab,
-    image: PathBuf,
+pub(crate) struct Bench {
+    pub(crate) lab: Lab,
+    pub(crate) image: PathBuf,
     record: Value,
 }
 
 impl Bench {
-    fn new(sector: u32) -> Self {
+    pub(crate) fn new(sector: u32) -> Self {
         let lab = Lab::new();
         let (image, _) = lab.standard("disk.img", sector);
         let size = if sector == 512 { "100M" } else { "260M" };

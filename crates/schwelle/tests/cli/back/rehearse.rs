@@ -220,7 +220,7 @@ fn a_disk_that_was_never_converted_is_walked_too() {
     assert_eq!(evidence("boot-code"), "LBA 0: Windows' own boot code");
     assert_eq!(evidence("boot-file-system"), "NTFS");
     assert_eq!(evidence("bootmgr-file"), "\\bootmgr, 398156 bytes");
-    assert!(evidence("boot-record").contains("not ours, taken as it is"));
+    assert!(evidence("boot-record").contains("Windows' own boot code"));
     // And a converted one does not start in BIOS mode.
     let (_, _) = lab.converted("done.img", 512);
     let run = lab.run(&["rehearse", "done.img", "--to", "mbr"]);

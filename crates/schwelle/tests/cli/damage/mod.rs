@@ -5,6 +5,7 @@
 //! judged by one start. What it did with a damaged disk is kept under the hash of the disk, so that none is started
 //! twice.
 
+mod bios;
 mod named;
 mod programs;
 mod random;
