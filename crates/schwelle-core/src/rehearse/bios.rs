@@ -319,8 +319,7 @@ fn boot_manager(
             return match differs {
                 false => holds(Start::File { path, bytes }, ()),
                 true => {
-                    let source = SOURCE.to_owned();
-                    let evidence = Evidence::ManagerDiffers { path, source };
+                    let evidence = Evidence::ManagerDiffers { path };
                     depends(evidence, Remedy::CopyBootManager, ())
                 }
             };

@@ -1,6 +1,7 @@
 //! The view of `rehearse`, and its short form in a plan.
 
 use schwelle_core::crossing::Style;
+use schwelle_core::disk_use::DiskUse;
 use schwelle_core::rehearse::{Answer, Rehearsal, StepOutcome};
 use schwelle_core::switch::ByBootOrder;
 
@@ -42,10 +43,13 @@ fn depends(rehearsal: &Rehearsal, disk: &Disk) -> String {
         Style::Gpt => {
             let mend = disk.next("mend");
             let option = options(rehearsal.style, rehearsal.disk_use);
-            format!(
-                "Some firmware takes it and some does not, or it does so by a backup copy: {names}. To set it right: \
-                 {mend}{option}"
-            )
+            let what = match rehearsal.disk_use {
+                DiskUse::System => {
+                    "Some firmware starts this disk and some does not, or it starts from a backup copy"
+                }
+                DiskUse::Data => "Some systems take this table and some do not",
+            };
+            format!("{what}: {names}. To set it right: {mend}{option}")
         }
         Style::Mbr => format!("Whether it starts cannot be told from here: {names}."),
     }

@@ -387,6 +387,30 @@ fn a_boot_entry_is_read_back_by_a_library_for_firmware_variables() {
         run.stdout
     );
     assert!(variables(&lab).read("Boot0004", GLOBAL).unwrap().unwrap() == dead);
+    // The rehearsal goes by it first, and what is wrong with its loader is told there.
+    let rehearse = || {
+        lab.run(&["rehearse", "disk.img", "--machine", "pc.toml", "--json"])
+            .json()
+    };
+    let json = rehearse();
+    let by_order = &json["by_boot_order"];
+    assert_eq!(
+        (&by_order["entry"], &by_order["path"], &by_order["answer"]),
+        (
+            &1.into(),
+            &"\\EFI\\Microsoft\\Boot\\bootmgfw.efi".into(),
+            &"starts".into()
+        ),
+        "{json}"
+    );
+    let told = lab
+        .run(&["rehearse", "disk.img", "--machine", "pc.toml"])
+        .stdout;
+    let at = |text: &str| told.find(text).unwrap_or_else(|| panic!("{text}: {told}"));
+    assert!(
+        at("Boot0001 \"Türme\"") < at("From sector 0 to the kernel"),
+        "{told}"
+    );
     // The simulated PC starts by it.
     firmware(&lab, &["set", "mode=uefi"]);
     let run = firmware(&lab, &["start"]);

@@ -98,8 +98,6 @@ pub enum Evidence {
     ManagerDiffers {
         /// Its path.
         path: String,
-        /// Path of the one on the Windows volume.
-        source: String,
     },
     /// The boot store is not on the active partition.
     StoreElsewhere {

@@ -290,7 +290,8 @@ impl Remedy {
             | Self::RepairEspCopies
             | Self::CheckEspOrMake
             | Self::CopyLoader { .. }
-            | Self::CopyLoaderAgain { .. } => vec![Next::Mend],
+            | Self::CopyLoaderAgain { .. }
+            | Self::MakeStore => vec![Next::Mend],
             _ => Vec::new(),
         }
     }

@@ -166,10 +166,13 @@ impl Remedy {
                     disk_use: None,
                 },
             ],
-            Self::NeedsEsp => vec![Next::Rehearse {
-                to: None,
-                disk_use: Some(DiskUse::Data),
-            }],
+            Self::NeedsEsp => vec![
+                Next::Mend,
+                Next::Rehearse {
+                    to: None,
+                    disk_use: Some(DiskUse::Data),
+                },
+            ],
             Self::Protect | Self::WriteCopyAnew { .. } | Self::GoByPrimary => vec![Next::Mend],
             _ => Vec::new(),
         }

@@ -38,8 +38,9 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::FatToStart => "FAT32, both FATs agree, every chain is whole".to_owned(),
         Evidence::NtfsToStart => "NTFS".to_owned(),
         Evidence::ManagerUnfit { path, why } => format!("{path}: {}", manager_fault(why)),
-        Evidence::ManagerDiffers { path, source } => format!(
-            "{path} is as long as {source} on the Windows volume and not the same: damaged, or of another update"
+        Evidence::ManagerDiffers { path } => format!(
+            "{path} is as long as \\Windows\\Boot\\PCAT\\bootmgr on the Windows volume and not the same: damaged, \
+             or of another update"
         ),
         Evidence::StoreElsewhere { path, partition } => {
             format!("{path}: is not on partition {partition}")

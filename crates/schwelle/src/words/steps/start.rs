@@ -179,8 +179,10 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::CheckEsp => "Run the file system checker on the EFI system partition.",
         Remedy::MakeStore => {
-            "The boot store must be made anew from the system's old one, which lies on the old boot partition \
-             (\\Boot\\BCD)."
+            return format!(
+                "The boot store must be made anew, from the one of the BIOS start (\\Boot\\BCD on the old boot \
+                 partition) where that is there: {mend}"
+            );
         }
         Remedy::ManagerDevice { style: Style::Gpt } => {
             "The boot manager's device in the boot store must be the EFI system partition."

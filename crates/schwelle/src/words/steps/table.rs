@@ -112,9 +112,10 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
                 .to_owned()
         }
         Remedy::NeedsEsp => format!(
-            "The disk needs an EFI system partition: give the right partition the type GUID \
-             C12A7328-F81F-11D2-BA4B-00A0C93EC93B, or make one. A data disk needs none: {}",
-            nth(next, 0)
+            "The disk needs an EFI system partition: give the right partition that type, or make one: {}. A data disk \
+             needs none: {}",
+            nth(next, 0),
+            nth(next, 1)
         ),
     }
 }

@@ -32,10 +32,10 @@ const NAMED: &[(&str, &str, &str, Damage)] = &[
         |image| poke(image, 510, &[0]),
     ),
     ("no boot code", "does-not-start", "boot-code", |image| {
-        poke(image, 0, &[0; 440])
+        poke(image, 0, &[0; 440]);
     }),
     ("other boot code", "depends", "boot-code", |image| {
-        poke(image, 0, &[0xEB, 0xFE])
+        poke(image, 0, &[0xEB, 0xFE]);
     }),
     (
         "no partition active",
@@ -64,7 +64,7 @@ const NAMED: &[(&str, &str, &str, Damage)] = &[
         },
     ),
     ("no file system", "does-not-start", "boot-record", |image| {
-        poke(image, ACTIVE, &[0; 512])
+        poke(image, ACTIVE, &[0; 512]);
     }),
     (
         "no boot manager",
