@@ -107,16 +107,13 @@ impl<'a> DiskBuilder<'a> {
 
     /// Puts the name of the boot manager where Windows' own boot code has it: what is there cannot be started.
     fn mark_boot_record(&self, offset: u64) -> Result<()> {
-        const MARK_AT: u64 = 512;
+        // In the second sector: the first has a copy at the volume's end.
         let sector = u64::from(self.device.geometry().logical_sector);
-        let at = MARK_AT / sector * sector;
-        let mut bytes = self
-            .device
-            .read_vec(offset + at, usize::try_from(sector)?)?;
+        let at = offset + sector;
+        let mut bytes = self.device.read_vec(at, usize::try_from(sector)?)?;
         let mark = utf16_bytes("BOOTMGR");
-        let within = usize::try_from(MARK_AT - at)?;
-        bytes[within..within + mark.len()].copy_from_slice(&mark);
-        Ok(self.device.write_at(offset + at, &bytes)?)
+        bytes[..mark.len()].copy_from_slice(&mark);
+        Ok(self.device.write_at(at, &bytes)?)
     }
 
     /// Writes a boot record with these entries; the boot code is a jump to itself, so that it is

@@ -33,6 +33,11 @@ pub enum FixKind {
         /// Which.
         partition: Titled,
     },
+    /// A partition that holds something else loses the type of an EFI system partition.
+    TypeTaken {
+        /// Which.
+        partition: Titled,
+    },
     /// The EFI system partition gets a GUID of its own.
     NewGuid {
         /// Which.

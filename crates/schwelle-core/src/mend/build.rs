@@ -46,6 +46,15 @@ pub(super) fn build<'a>(
     {
         assembly.repair(place, repair)?;
     }
+    if let Some(partition) = remedies
+        .untyped
+        .and_then(|number| profile.partition(number))
+    {
+        let mut entries = layout.entries.iter_mut();
+        if let Some(entry) = entries.find(|entry| entry.extent == partition.extent) {
+            entry.kind = type_guid::BASIC_DATA;
+        }
+    }
     let crossing = names::crossing(disk, &layout, remedies.signature, id);
     let mut from = None;
     if let Some((place, id)) = chosen
@@ -59,7 +68,8 @@ pub(super) fn build<'a>(
         let region = assembly.fill(place, id, (content, remedies.kept.as_deref()), Purpose::Esp)?;
         assembly.write([region]);
     }
-    let entry_changes = remedies.retype.is_some() || remedies.show || remedies.new_guid;
+    let of_esp = remedies.retype.is_some() || remedies.show || remedies.new_guid;
+    let entry_changes = of_esp || remedies.untyped.is_some();
     if remedies.table || entry_changes || remedies.new_esp.is_some() {
         layout.write(&assembly.draft)?;
     }

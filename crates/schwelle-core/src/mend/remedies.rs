@@ -45,6 +45,8 @@ pub(super) struct Remedies<'p> {
     pub(super) show: bool,
     /// Its entry gets a GUID.
     pub(super) new_guid: bool,
+    /// This partition is no EFI system partition, though its type says so.
+    pub(super) untyped: Option<usize>,
     /// It gets boot files, and a store from here.
     pub(super) fill: Option<StoreFrom>,
     /// The loader on the removable-media path is sound, and may be another system's.
@@ -90,6 +92,7 @@ impl<'p> Remedies<'p> {
             kept: None,
             show: false,
             new_guid: false,
+            untyped: None,
             fill: None,
             keep_removable: false,
             settle: false,
@@ -218,9 +221,31 @@ impl<'p> Remedies<'p> {
                 self.note(step, FixKind::NewGuid { partition });
                 Ok(())
             }
-            Start::EspNotFirst { .. } => self.add_boot_files(step, so_far),
+            Start::EspNotFirst { first, .. } => self.add_to_first(step, so_far, *first),
             Start::EspOverlaps { .. } => Err(no_remedy(step, NotMended::Overlap)),
             _ => self.add_missing_esp(step),
+        }
+    }
+
+    /// The first EFI system partition has no loader. Where it is one, it gets boot files; where it holds something
+    /// else, the type is not its own.
+    fn add_to_first(
+        &mut self,
+        step: &Step,
+        so_far: &dyn ReadDevice,
+        first: usize,
+    ) -> Result<(), MendError> {
+        let partition = self.profile.partition(first);
+        let other = partition.filter(|part| !is_fat32(part));
+        match other {
+            Some(other) if self.untyped.is_none() => {
+                self.untyped = Some(first);
+                let partition = other.titled();
+                self.note(step, FixKind::TypeTaken { partition });
+                Ok(())
+            }
+            Some(_) => Err(no_remedy(step, NotMended::DraftDoesNotHelp)),
+            None => self.add_boot_files(step, so_far),
         }
     }
 
@@ -388,10 +413,18 @@ fn no_remedy(step: &Step, why: NotMended) -> MendError {
     MendError::NoRemedy { step, why }
 }
 
-/// The disk's first EFI system partition, by its type.
+/// The disk's first EFI system partition, by its type; one without FAT32 only where there is no other.
 pub(super) fn esp_of(profile: &Profile) -> Option<&Partition> {
-    let mut partitions = profile.partitions.iter();
-    partitions.find(|part| part.gpt_kind() == Some(type_guid::EFI_SYSTEM))
+    let partitions = profile.partitions.iter();
+    let mut of_type = partitions.filter(|part| part.gpt_kind() == Some(type_guid::EFI_SYSTEM));
+    of_type
+        .clone()
+        .find(|part| is_fat32(part))
+        .or_else(|| of_type.next())
+}
+
+fn is_fat32(partition: &Partition) -> bool {
+    partition.volume.kind == VolumeKind::Fat(FatKind::Fat32)
 }
 
 fn store_on(disk: &dyn ReadDevice, esp: &Partition) -> Option<BootStore> {

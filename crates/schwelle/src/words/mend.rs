@@ -28,6 +28,10 @@ pub(crate) fn fix(fix: &FixKind) -> String {
             "{} loses the attribute that hides it from firmware",
             titled(partition)
         ),
+        FixKind::TypeTaken { partition } => format!(
+            "{} is no EFI system partition: it gets the type of basic data",
+            titled(partition)
+        ),
         FixKind::NewGuid { partition } => format!("{} gets a GUID of its own", titled(partition)),
         FixKind::Repaired { partition } => format!(
             "boot sector and FATs of {} are set right from their copies",

@@ -360,6 +360,8 @@ fn a_job_that_never_began_has_nothing_to_finish() {
 struct UnderWay {
     child: Child,
     lines: std::io::Lines<BufReader<std::process::ChildStderr>>,
+    /// What it has said so far.
+    said: Vec<String>,
 }
 
 impl UnderWay {
@@ -374,20 +376,25 @@ impl UnderWay {
             .spawn()
             .unwrap();
         let lines = BufReader::new(child.stderr.take().unwrap()).lines();
-        Self { child, lines }
+        let said = Vec::new();
+        Self { child, lines, said }
     }
 
     /// Reads progress until a line begins so; false at its end.
     fn wait_for(&mut self, begin: &str) -> bool {
-        self.lines
-            .by_ref()
-            .any(|line| line.is_ok_and(|line| line.starts_with(begin)))
+        for line in self.lines.by_ref().map_while(Result::ok) {
+            self.said.push(line);
+            if self.said.last().is_some_and(|line| line.starts_with(begin)) {
+                return true;
+            }
+        }
+        false
     }
 
     fn end(mut self) -> (i32, String) {
-        let rest: Vec<String> = self.lines.map_while(Result::ok).collect();
+        self.said.extend(self.lines.map_while(Result::ok));
         let status = self.child.wait().unwrap();
-        (status.code().unwrap_or(-1), rest.join("\n"))
+        (status.code().unwrap_or(-1), self.said.join("\n"))
     }
 }
 
@@ -425,10 +432,12 @@ fn a_killed_conversion_on_a_real_device_is_finished_and_taken_back() {
             let disk = Attached::new(&image, &["--sector-size", &sector.to_string()]);
             let job = lab.path(&format!("job-{sector}-{index}"));
             let mut run = UnderWay::begin(&disk.0, &job, more);
-            run.wait_for(stage);
+            let reached = run.wait_for(stage);
             std::thread::sleep(Duration::from_micros(delay));
             run.child.kill().unwrap();
-            run.end();
+            let (code, said) = run.end();
+            // It comes to each stage that there is, or to its end.
+            assert!(reached || code == 0, "{sector}, {stage}: {code}: {said}");
             let unfinished = state(&job) == "writing";
             if index % 2 == 0 {
                 let run = lab.run(&job_args("resume", &job, &[]));

@@ -384,6 +384,27 @@ pub(super) const NAMED: &[Named] = &[
         },
     ),
     (
+        "a partition in front with the type of an ESP",
+        DEPENDS,
+        "esp",
+        "the first EFI system partition, 1, has no loader",
+        |image, _, _| retable(image, |entries| entries[0].kind = type_guid::EFI_SYSTEM),
+    ),
+    (
+        "an empty partition in front with the type of an ESP",
+        DEPENDS,
+        "esp",
+        "has no loader",
+        |image, _, _| {
+            retable(image, |entries| {
+                let mut empty = entries[2].clone();
+                empty.id = uuid::Uuid::from_u128(6);
+                (empty.extent.first, empty.extent.end) = (lba(40), lba(2048));
+                entries.insert(0, empty);
+            });
+        },
+    ),
+    (
         "the ESP without a GUID",
         FAILS,
         "esp",
