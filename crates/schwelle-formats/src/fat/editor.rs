@@ -8,7 +8,7 @@ use super::dir_entry::{
     ATTR_ARCHIVE, ATTR_DIRECTORY, DosTime, ENTRY_BYTES, ShortEntry, move_entry, write_long,
 };
 use super::directory::{Placed, entries};
-use super::name::{is_valid_long, same_name, short_name};
+use super::name::{is_valid_long, short_name};
 use super::volume::{FatVolume, MAX_DIRECTORY_BYTES};
 use super::writer::{END_OF_CHAIN, FatWriteError};
 use crate::device::BlockDevice;
@@ -193,7 +193,7 @@ impl<'a> FatEditor<'a> {
     fn find(&self, folder: u32, name: &str) -> Result<Option<Placed>, FatWriteError> {
         let directory = self.load(folder)?;
         let mut all = entries(&directory.bytes).into_iter();
-        Ok(all.find(|placed| same_name(&placed.entry.name, name)))
+        Ok(all.find(|placed| placed.entry.is_named(name)))
     }
 
     fn load(&self, first: u32) -> Result<Folder, FatWriteError> {

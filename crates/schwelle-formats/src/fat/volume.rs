@@ -96,7 +96,7 @@ pub struct FatEntry {
 
 impl FatEntry {
     /// It is found by this name: its long one, or its short one, as firmware looks for both.
-    fn is_named(&self, name: &str) -> bool {
+    pub(super) fn is_named(&self, name: &str) -> bool {
         same_name(&self.name, name) || same_name(&short_text(&self.short_name), name)
     }
 }
