@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::device::Extent;
 use crate::placement::Place;
 use crate::profile::{Titled, VolumeKind};
 
@@ -103,6 +104,11 @@ pub enum NotMended {
     NoSoundCopy,
     /// The EFI system partition overlaps another one.
     Overlap,
+    /// Sector 0 names sectors that lie in no partition of the GPT.
+    OnlyInSector0 {
+        /// Which.
+        sectors: Extent,
+    },
     /// The table has another form.
     OtherForm,
     /// Several partitions hold boot files.

@@ -3,12 +3,13 @@
 use uuid::Uuid;
 
 use crate::bootstore::BootStore;
-use crate::device::{ReadDevice, Window};
+use crate::device::{Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::draft::KeptFile;
 use crate::fat::{FatError, FatKind, FatVolume, Repair};
 use crate::gaps::esp_floor;
 use crate::gpt::{GptCopy, GptLayout, GptPair, type_guid};
+use crate::mbr::Protection;
 use crate::placement::{self, EspWish, Placement};
 use crate::profile::{
     ESP_STORE, FoundStore, Partition, Profile, VolumeKind, boot_system, find_stores,
@@ -172,6 +173,18 @@ impl<'p> Remedies<'p> {
     fn add_sector_0(&mut self, step: &Step) -> Result<(), MendError> {
         if self.sector_0 {
             return Err(no_remedy(step, NotMended::DraftDoesNotHelp));
+        }
+        let sector = self.disk.read_sector(Lba(0))?;
+        let others = Protection::of(&sector).map_or(Vec::new(), |found| found.others);
+        // What only sector 0 names would be on the disk and named by nothing.
+        let only_here = others.iter().find(|entry| {
+            let extent = entry.extent(Lba(0));
+            let mut partitions = self.profile.partitions.iter();
+            !partitions.any(|part| part.extent.contains(&extent))
+        });
+        if let Some(entry) = only_here {
+            let sectors = entry.extent(Lba(0));
+            return Err(no_remedy(step, NotMended::OnlyInSector0 { sectors }));
         }
         self.sector_0 = true;
         self.note(step, FixKind::ProtectiveEntry);

@@ -104,15 +104,12 @@ fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {
     use table::{Evidence, ProtectiveOddity, Remedy};
     let sector = disk.read_sector(Lba(0)).map_err(Fault::unreadable)?;
     let found = Protection::of(&sector);
-    let Some(Protection {
-        is_marked,
-        entry: Some(entry),
-        others,
-    }) = found
+    let others = found.as_ref().map_or(0, |found| found.others.len());
+    let Some((is_marked, entry)) = found.and_then(|found| Some((found.is_marked, found.entry?)))
     else {
-        let evidence = match found.is_some_and(|found| found.others > 0) {
-            true => Evidence::PlainMbr,
-            false => Evidence::NoEntry,
+        let evidence = match others {
+            0 => Evidence::NoEntry,
+            _ => Evidence::PlainMbr,
         };
         return Err(Fault::new(evidence, Remedy::NotGptYet));
     };

@@ -31,14 +31,14 @@ pub fn protective_sector(geometry: Geometry, start: BiosStart) -> Vec<u8> {
 }
 
 /// What sector 0 of a GPT disk says, with a mark at its end or without.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Protection {
     /// It ends in 55 AA.
     pub is_marked: bool,
     /// The protective entry, where there is one.
     pub entry: Option<Entry>,
-    /// How many other entries are in use.
-    pub others: usize,
+    /// The other entries that are in use.
+    pub others: Vec<Entry>,
 }
 
 impl Protection {
@@ -49,14 +49,18 @@ impl Protection {
         let used = raw.entries.iter().map(Entry::fields);
         let used: Vec<Entry> = used.filter(|entry| entry.kind.0 != 0).collect();
         let is_protective = |entry: &&Entry| entry.kind == Kind::PROTECTIVE;
-        let count = used.len();
         // Firmware looks for one that it can go by among all of them.
         let protective = used.iter().filter(is_protective);
         let entry = protective.min_by_key(|entry| (entry.first != 1, entry.flag != 0));
+        let entry = entry.copied();
+        let mut others = used;
+        if let Some(at) = others.iter().position(|other| Some(*other) == entry) {
+            others.remove(at);
+        }
         Some(Self {
             is_marked: raw.mark == [0x55, 0xAA],
-            entry: entry.copied(),
-            others: count.saturating_sub(usize::from(entry.is_some())),
+            entry,
+            others,
         })
     }
 }

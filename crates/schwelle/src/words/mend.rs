@@ -2,7 +2,7 @@
 
 use schwelle_core::mend::{FixKind, NotMended, StoreFrom};
 
-use super::{places, titled, titles};
+use super::{lba_range, places, titled, titles};
 
 /// What is done about a step that does not hold.
 pub(crate) fn fix(fix: &FixKind) -> String {
@@ -91,6 +91,10 @@ pub(crate) fn not_mended(why: &NotMended) -> String {
             "it overlaps another partition: which of the two is right cannot be told from here"
                 .to_owned()
         }
+        NotMended::OnlyInSector0 { sectors } => format!(
+            "sector 0 names {}, which lie in no partition of the GPT: nothing would name them any more",
+            lba_range(sectors)
+        ),
         NotMended::OtherForm => {
             "its table has another form (more than 128 entries, or longer ones)".to_owned()
         }

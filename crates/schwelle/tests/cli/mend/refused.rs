@@ -13,7 +13,7 @@ use schwelle_testkit::hash;
 fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
     // What is wrong, how it comes about, what is told.
     type Refused = (&'static str, fn(&Bench), &'static str);
-    let cases: [Refused; 6] = [
+    let cases: [Refused; 7] = [
         (
             "both copies damaged",
             |bench| {
@@ -21,6 +21,16 @@ fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
                 poke(&bench.image, bench.byte(bench.last_lba()) + 60, &[0xFF; 4]);
             },
             "neither copy of the table is sound",
+        ),
+        (
+            "a partition that only sector 0 names",
+            |bench| {
+                let last = u32::try_from(bench.last_lba()).unwrap();
+                poke(&bench.image, 446 + 16 + 4, &[7]);
+                let place = [(last - 20).to_le_bytes(), 10_u32.to_le_bytes()].concat();
+                poke(&bench.image, 446 + 16 + 8, &place);
+            },
+            "lie in no partition of the GPT",
         ),
         (
             "a kernel that is missing",
