@@ -8,4 +8,8 @@ cd "$(dirname "$0")/.."
 tools/install-test-tools.sh
 # The stick is made from packages as the archive has them now.
 apt-get update -q >/dev/null
+if [ -z "${PC_DISKS:-}" ]; then
+    cargo build --quiet --locked -p schwelle-demo --example pc_disks
+    export PC_DISKS=${CARGO_TARGET_DIR:-$PWD/target}/${CARGO_BUILD_TARGET:-}/debug/examples/pc_disks
+fi
 exec /usr/bin/python3 tools/pc_test.py "$@"
