@@ -6,7 +6,7 @@ FOLDER on a tmpfs seeks and the medium cost nothing, and what is left is the pro
 
 PART is one of scan, large and move; all three without it. Scan: a volume with 300,000 files, audited by us and by the utilities' consistency report, five times each in turns, the file in
 the page cache. Check: `check` of a system disk with this volume as its third partition, on a loop device, and only reading the bytes
-of the volume's MFT and bitmap from the same device, five times each in turns; both past the page cache. Large: the same audit of a volume with a million files, once. Move: what a trim moves out of
+of the volume's MFT and bitmap from the same device, five times each in turns; both past the page cache. Large: the same audit of a volume with a million files, once. Move: what a shrink moves out of
 the tail of a volume, 2 GiB, as the commit does it (hashed, flushed, read back) and as a plain copy of the same extents with one
 flush; each on a fresh copy of the volume on a loop device, past the page cache, three times in turns.
 """
@@ -157,7 +157,7 @@ def ballast(mount):
 def move(folder):
     path, copy = f"{folder}/moved.img", f"{folder}/copy.img"
     volume(path, 5 << 30, ballast)
-    # The end behind which the second file lies.
+    # The end after which the second file lies.
     report = subprocess.run(["ntfsinfo", "-f", "-F", "tail", "-v", path], capture_output=True, text=True).stdout
     first = min(int(match, 16) for match in re.findall(r"^\s+0x[0-9a-f]+\s+0x([0-9a-f]+)\s+0x[0-9a-f]+", report, re.M))
     sectors = str(first * 8 + 1)

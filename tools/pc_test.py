@@ -132,7 +132,7 @@ class PC:
 
     def script(self, text):
         path = self.stick.work / f"{self.name}.sh"
-        # Each command's output, and its exit code, can be told from the others'.
+        # Each command's output, and its exit code, is kept apart from the others'.
         path.write_text("echo SESSION-BEGINS\nt() { echo \"== $*\"; \"$@\" 2>&1; echo \"-> $?\"; }\n" + text + "\necho END-OF-SCRIPT\n")
         self.arguments += ["-fw_cfg", f"name=opt/schwelle/script,file={path}"]
         self.has_script = True
@@ -311,11 +311,11 @@ def every_bus(stick):
     pc = PC(stick, "buses").kernel().with_stick(fresh(stick))
     images = {}
     for bus, serial in (("ahci", "SATA-0001"), ("nvme", "NVME-0002"), ("scsi", "SCSI-0003"), ("usb", "USB-0004")):
-        images[serial] = pristine_copy(stick, "trim", serial)
+        images[serial] = pristine_copy(stick, "shrink", serial)
         getattr(pc, bus)(images[serial], serial)
     before = files(stick, images["SATA-0001"])
     # A card has a power of two as its size.
-    images[CARD] = pristine_copy(stick, "trim", "card")
+    images[CARD] = pristine_copy(stick, "shrink", "card")
     os.truncate(images[CARD], 256 << 20)
     pc.mmc(images[CARD])
     script = "t schwelle survey --json\nt schwelle convert /dev/nvme0n1 --job /jobs/never --yes\n"
@@ -328,7 +328,7 @@ def every_bus(stick):
     listed = documents(the(text, "survey", 1))
     for serial in images:
         check(any(disk["serial"] == serial for disk in listed), f"survey does not tell {serial}: {listed}")
-    # By a path, or by the name that is read from the disk, it cannot be told from its copies.
+    # By a path, or by the name that is read from the disk, it looks like its copies.
     check("medium.copy" in the(text, "/dev/nvme0n1", 1), "a copy of a disk is not noticed")
     check("several disks are called LANTERN-BAY" in the(text, "convert LANTERN-BAY", 2), "a name of several disks")
     for serial, image in images.items():
@@ -416,7 +416,7 @@ def cuts(stick, count, seed=1):
     """Power goes while a disk is converted, finished or taken back; the next session finishes it or takes it back. The folder lies on
     the FAT32 stick, or on one with ext4 or exFAT."""
     dice = random.Random(seed)
-    whole = stick.work / "trim.img"
+    whole = stick.work / "shrink.img"
     before = files(stick, whole)
     begin = "echo CONVERT-BEGINS\nt schwelle convert CUT-1 --job $jobs/cut --yes\n"
     mount = {
@@ -431,13 +431,13 @@ def cuts(stick, count, seed=1):
         more.unlink(missing_ok=True)
         run("truncate", "-s", "64M", more)
         run(*(["mkfs.exfat", more] if kind == "exFAT" else ["mkfs.ext4", "-q", more]))
-        disk = pristine_copy(stick, "trim", "cut")
+        disk = pristine_copy(stick, "shrink", "cut")
 
         def start(name, script):
             pc = PC(stick, name).kernel().with_stick(stick_image).ahci(disk, "CUT-1").usb(more, "MORE-1")
             return pc.script(mount[kind] + script).begin()
 
-        words = dice.choice(["CONVERT-BEGINS", "CONVERT-BEGINS", "move:", "trim:", "prepare:", "commit:", "settle:", "Converted"])
+        words = dice.choice(["CONVERT-BEGINS", "CONVERT-BEGINS", "move:", "shrink:", "prepare:", "commit:", "edit:", "Converted"])
         delay = dice.uniform(0, 2.5 if words == "CONVERT-BEGINS" else 0.4)
         pc = start("cut", begin + "sleep 30\n")
         pc.wait_for(words)
@@ -481,7 +481,7 @@ def cuts(stick, count, seed=1):
 def faults(stick):
     """Disks that fail at a sector, a drive that warns of itself, partitions in use, a full stick, none at all; and a stick that is
     pulled."""
-    images = {serial: pristine_copy(stick, "trim", serial) for serial in ("WRITE-1", "READ-1", "WORN-1", "USED-1", "FULL-1")}
+    images = {serial: pristine_copy(stick, "shrink", serial) for serial in ("WRITE-1", "READ-1", "WORN-1", "USED-1", "FULL-1")}
     pc = PC(stick, "faults").kernel().with_stick(fresh(stick))
     # LBA 1 cannot be written, which the stage prepare does. The last sector, where a volume keeps a copy of its boot sector, cannot
     # be read.
@@ -533,7 +533,7 @@ t schwelle convert FULL-1 --job /jobs/memory --yes
     # Without room, and without a stick, nothing is written.
     check("needs up to" in words(the(text, "/jobs/full", 3)), text)
     check("RAM disk" in words(the(text, "/jobs/memory", 1)), text)
-    check(images["FULL-1"].read_bytes() == (stick.work / "trim.img").read_bytes(), "a disk was written without a folder")
+    check(images["FULL-1"].read_bytes() == (stick.work / "shrink.img").read_bytes(), "a disk was written without a folder")
 
 
 def with_tools(stick):
@@ -561,7 +561,7 @@ def with_tools(stick):
 
 def users(stick):
     """Others that hold a partition and that no loop device can show: a mapping, an array, a mount that only another process sees."""
-    image, other = pristine_copy(stick, "trim", "users"), pristine_copy(stick, "trim", "users-mounted")
+    image, other = pristine_copy(stick, "shrink", "users"), pristine_copy(stick, "shrink", "users-mounted")
     # A file system that the stick's kernel can mount.
     mountable = stick.work / "mountable.ext4"
     run("truncate", "-s", "32M", mountable)
@@ -608,7 +608,7 @@ t sh -c "schwelle convert USED-2 --job /jobs/late --yes 2>/tmp/log; c=\\$?; cat 
 
 def pulled(stick, what):
     """The stick, or the disk, is pulled in the middle of a conversion; plugged in again, the disk is taken back."""
-    disk = pristine_copy(stick, "trim", "pulled")
+    disk = pristine_copy(stick, "shrink", "pulled")
     before = files(stick, disk)
     image = fresh(stick)
     pc = PC(stick, f"pulled-{what}").kernel().with_stick(image).scsi(disk, "PULLED-1,id=disk")

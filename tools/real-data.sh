@@ -78,12 +78,12 @@ take_python() {
 }
 
 # Of Windows 10: a volume with two shadow copies, disks with NTFS and FAT, an encrypted volume of a stick. And file systems of
-# other makers.
+# other manufacturers.
 take dfvfs 20240505 b1de52e61a447e53c89f141eec82fbd4af75405957231ab33f3847c5d70d0f0b "trixie" \
     dfvfs-20240505/test_data/{vss.raw,hfsplus.raw,apfs.raw,ntfs-fixed.vhd,ntfs-dynamic.vhd,ntfs-dynamic.vhdx} \
     dfvfs-20240505/test_data/{ntfs-parent.vhd,ntfs-parent.vhdx,fat-parent.vhd,fat-parent.vhdx,windows_volume.qcow2,bdetogo.raw}
 
-# The registry of a Windows 8.1.
+# The registry of an installed Windows 8.1.
 take dfwinreg 20240316 a1520784721b1fe55dc788d219bd720f5b39698872889d3a9b60d491d4b68162 "trixie" \
     dfwinreg-20240316/test_data/{NTUSER.DAT,SAM,SECURITY,SYSTEM,UsrClass.dat}
 

@@ -66,13 +66,13 @@ convert "$work/signpost.ppm" -strip -define png:compression-level=9 "$shots/sign
 pc="--machine disks/lantern-pc.toml"
 shot firmware 11 "schwelle firmware $pc"
 shot sheet 8 "schwelle firmware sheet disks/lantern.img $pc --html sheet.html"
-shot firmware-start 13 "schwelle firmware $pc set compatibility=off keys=factory secure-boot=on; schwelle firmware $pc start"
+shot firmware-start 13 "schwelle firmware $pc set csm=off keys=factory secure-boot=on; schwelle firmware $pc start"
 wait=8 shot rehearse-emulate 9 "schwelle rehearse disks/lantern.img --emulate --keep disks/lantern.job"
 page sheet-page sheet.html
 schwelle report --job disks/lantern.job --quiet
 page report disks/lantern.job/report.html
 shot undo 13 "schwelle undo --job disks/beacon.job" yes
-shot plan-trim 10 "schwelle plan disks/chartroom.img"
+shot plan-shrink 10 "schwelle plan disks/chartroom.img"
 shot mend 9 "schwelle mend disks/newpilot.img"
 shot back 9 "schwelle plan disks/breakwater.img --to mbr"
 ls -l "$shots"

@@ -1,6 +1,6 @@
 #!/bin/sh
-# Makes the boot code from its sources, each .bin beside its .s; with a folder, writes there (signpost.bin, mbr-starter.bin,
-# fat-starter.bin). Needs: as, ld, objcopy (package binutils).
+# Makes the boot code from its sources, each .bin beside its .s; with a folder, writes there (signpost.bin, mbr-active.bin,
+# fat-boot.bin). Needs: as, ld, objcopy (package binutils).
 set -eu
 src=$(cd "$(dirname "$0")" && pwd)/src
 work=$(mktemp -d)
@@ -17,10 +17,10 @@ program() {
 
 out=${1:-$work}
 program mbr/signpost/signpost.s 0x7C00 440 "$out/signpost.bin"
-program mbr/starter/starter.s 0x0600 440 "$out/mbr-starter.bin"
-program fat/starter/starter.s 0x7C5A 420 "$out/fat-starter.bin"
+program mbr/boot-code/active.s 0x0600 440 "$out/mbr-active.bin"
+program fat/boot-code/boot.s 0x7C5A 420 "$out/fat-boot.bin"
 if [ $# -eq 0 ]; then
     cp "$out/signpost.bin" "$src/mbr/signpost/signpost.bin"
-    cp "$out/mbr-starter.bin" "$src/mbr/starter/starter.bin"
-    cp "$out/fat-starter.bin" "$src/fat/starter/starter.bin"
+    cp "$out/mbr-active.bin" "$src/mbr/boot-code/active.bin"
+    cp "$out/fat-boot.bin" "$src/fat/boot-code/boot.bin"
 fi

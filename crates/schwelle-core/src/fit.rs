@@ -1,6 +1,6 @@
 //! What of a GPT disk fits into an MBR: the way back.
 //!
-//! An MBR names four partitions, or three and a container of logical ones, each of which needs a free sector in
+//! An MBR names four partitions, or three and an extended partition of logical ones, each of which needs a free sector in
 //! front of it for the record that names it; it reaches 2^32 sectors. [`find`] reads the disk where it must know
 //! that a reserved partition is empty; the result is a value that rules can look at.
 
@@ -39,8 +39,8 @@ pub struct Fit {
 
 /// Something that does not fit.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Misfit {
-    /// A partition ends behind the last sector that an MBR reaches.
+pub enum Obstacle {
+    /// A partition ends beyond the last sector that an MBR reaches.
     BeyondReach {
         /// Number of the partition.
         number: usize,
@@ -98,43 +98,43 @@ pub struct Tight {
 pub enum WhyTight {
     /// No BIOS starts from a logical one.
     Active,
-    /// It begins right behind the table: there is no sector for its record.
+    /// It begins right after the table: there is no sector for its record.
     BehindTable,
-    /// It begins right behind the partition with this number.
+    /// It begins right after the partition with this number.
     BehindPartition(usize),
 }
 
-/// Finds out what fits. All that does not is told.
+/// Finds out what fits. All that does not is reported.
 pub fn find(
     disk: &dyn ReadDevice,
     profile: &Profile,
     disk_use: DiskUse,
     types: &TypeTable,
-) -> Result<Fit, Vec<Misfit>> {
+) -> Result<Fit, Vec<Obstacle>> {
     let Table::Gpt { .. } = profile.table else {
         // The rule about the table says so; nothing is looked for.
         return Err(Vec::new());
     };
-    let mut misfits = Vec::new();
+    let mut obstacles = Vec::new();
     let esp = match disk_use {
         DiskUse::Data => None,
         DiskUse::System => {
             let sector = profile.geometry.logical_sector;
-            misfits.extend((sector != 512).then_some(Misfit::Sectors(sector)));
+            obstacles.extend((sector != 512).then_some(Obstacle::Sectors(sector)));
             let esps = profile
                 .partitions
                 .iter()
                 .filter(|part| part.role == Role::Esp);
             let esps: Vec<usize> = esps.map(|part| part.number).collect();
             if esps.len() != 1 {
-                misfits.push(Misfit::Esp(esps.clone()));
+                obstacles.push(Obstacle::Esp(esps.clone()));
             }
             if let ([number], Some(esp)) =
                 (&esps[..], esps.first().and_then(|&n| profile.partition(n)))
             {
                 let files = bios_system(profile).map_or(0, |system| system.bios_files.len_bytes());
                 let unfit = room_for_files(disk, esp, files).err();
-                misfits.extend(unfit.map(|why| Misfit::EspUnfit {
+                obstacles.extend(unfit.map(|why| Obstacle::EspUnfit {
                     number: *number,
                     why,
                 }));
@@ -147,11 +147,11 @@ pub fn find(
         if partition.gpt_kind() == Some(type_guid::RESERVED) {
             match content_of(disk, partition.extent) {
                 Ok(None) => dropped.push(partition.number),
-                Ok(at) => misfits.push(Misfit::ReservedInUse {
+                Ok(at) => obstacles.push(Obstacle::ReservedInUse {
                     number: partition.number,
                     at,
                 }),
-                Err(()) => misfits.push(Misfit::ReservedInUse {
+                Err(()) => obstacles.push(Obstacle::ReservedInUse {
                     number: partition.number,
                     at: None,
                 }),
@@ -173,13 +173,13 @@ pub fn find(
                     active,
                 },
             )),
-            None => misfits.push(Misfit::Kind {
+            None => obstacles.push(Obstacle::Kind {
                 number: partition.number,
                 kind: partition.gpt_kind().unwrap_or_default(),
             }),
         }
         if partition.extent.end.0 > REACH {
-            misfits.push(Misfit::BeyondReach {
+            obstacles.push(Obstacle::BeyondReach {
                 number: partition.number,
                 last: partition.extent.last(),
             });
@@ -187,23 +187,23 @@ pub fn find(
     }
     kept.sort_by_key(|(partition, _)| partition.extent);
     match lay_out(profile.geometry, &kept) {
-        Ok(layout) if misfits.is_empty() => Ok(Fit {
+        Ok(layout) if obstacles.is_empty() => Ok(Fit {
             disk_use,
             layout,
             dropped,
             esp,
         }),
-        Ok(_) => Err(misfits),
-        Err(misfit) => {
-            misfits.push(misfit);
-            Err(misfits)
+        Ok(_) => Err(obstacles),
+        Err(obstacle) => {
+            obstacles.push(obstacle);
+            Err(obstacles)
         }
     }
 }
 
 /// Shares partitions, which are in disk order, out among primary and logical ones: as few logical ones as can
 /// be, and among equals those that hold no Windows.
-fn lay_out(geometry: Geometry, kept: &[(&Partition, NewEntry)]) -> Result<MbrLayout, Misfit> {
+fn lay_out(geometry: Geometry, kept: &[(&Partition, NewEntry)]) -> Result<MbrLayout, Obstacle> {
     let count = kept.len();
     let layout = |logical: std::ops::Range<usize>, records: &[Option<Lba>]| {
         let (mut primaries, mut inside) = (Vec::new(), Vec::new());
@@ -243,7 +243,7 @@ fn lay_out(geometry: Geometry, kept: &[(&Partition, NewEntry)]) -> Result<MbrLay
     });
     match best {
         Some(run) => Ok(layout(run, &records)),
-        None => Err(Misfit::TooMany {
+        None => Err(Obstacle::TooMany {
             partitions: count,
             logical: least,
             tight: tight(kept, &records),
@@ -251,7 +251,7 @@ fn lay_out(geometry: Geometry, kept: &[(&Partition, NewEntry)]) -> Result<MbrLay
     }
 }
 
-/// For each partition, the free sector right in front of it.
+/// For each partition, the free sector right before it.
 fn record_places(geometry: Geometry, kept: &[(&Partition, NewEntry)]) -> Vec<Option<Lba>> {
     let mut end = first_usable(geometry.logical_sector);
     let last = backup_region(geometry).first.0;
@@ -309,12 +309,12 @@ fn kind_of(partition: &Partition, types: &TypeTable) -> Option<Kind> {
                 false => visible,
             }
         }
-        other => return types.settled_as(other),
+        other => return types.chosen_as(other),
     };
     Some(kind)
 }
 
-/// The first sector that is not zero. The error says that nobody can tell: it cannot be read, or is too large.
+/// The first sector that is not zero. The error says that it is not known: it cannot be read, or is too large.
 fn content_of(disk: &dyn ReadDevice, extent: Extent) -> Result<Option<Lba>, ()> {
     let geometry = disk.geometry();
     let len_bytes = geometry.bytes_in(&extent);

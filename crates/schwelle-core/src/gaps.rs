@@ -20,7 +20,7 @@ pub(crate) fn esp_floor(logical_sector: u32) -> u64 {
     }
 }
 
-/// The stretches that no partition uses, in disk order, from the first sector behind sector 0 to
+/// The stretches that no partition uses, in disk order, from the first sector after sector 0 to
 /// the last of the disk. Empty ones are left out.
 pub fn gaps(geometry: Geometry, used: &[Extent]) -> Vec<Extent> {
     let mut used = used.to_vec();
@@ -43,7 +43,7 @@ pub fn gaps(geometry: Geometry, used: &[Extent]) -> Vec<Extent> {
     gaps
 }
 
-/// The part of a gap that a partition may use: behind the primary table, before the backup, aligned
+/// The part of a gap that a partition may use: after the primary table, before the backup, aligned
 /// to 1 MiB.
 pub(crate) fn usable_part(geometry: Geometry, gap: Extent) -> Option<Extent> {
     let align = geometry.sectors_per_mib();
@@ -125,7 +125,7 @@ mod tests {
                 &[extent(2048, 400_000), extent(1_000_000, 1_300_000)],
                 Ok((401_408, 532_480)),
             ),
-            (&[extent(2048, 1_700_000)], Ok((1_701_888, 296_960))), // 145 MiB: below the wish, above the floor
+            (&[extent(2048, 1_700_000)], Ok((1_701_888, 296_960))), // 145 MiB: below the request, above the floor
             (&[extent(2048, 1_900_000)], Err(48)),
             (&[extent(63, 2_000_000)], Err(0)),
         ];

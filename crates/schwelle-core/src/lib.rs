@@ -22,7 +22,7 @@
 
 pub use schwelle_disk::{bytes, cause, commit, device};
 pub use schwelle_formats::{
-    bootstore, crossing, encryption, fat, gpt, hive, mbr, ntfs, pe, unpack, windows,
+    bcd, encryption, fat, gpt, hive, identities, mbr, ntfs, pe, unpack, windows,
 };
 
 pub mod confirm;
@@ -33,12 +33,13 @@ pub mod firmware;
 pub mod fit;
 pub mod gaps;
 pub mod job;
+pub mod marker;
 pub mod mend;
 pub mod next;
+pub mod overview;
 pub mod pipeline;
 pub mod placement;
 pub mod profile;
-pub mod receipt;
 pub mod rehearse;
 pub mod rules;
 pub mod switch;

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::crossing::Style;
 use crate::disk_use::DiskUse;
+use crate::identities::Style;
 
 /// A step that can follow.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]

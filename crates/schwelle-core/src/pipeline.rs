@@ -2,7 +2,7 @@
 //! with the room that was found, drafted as a [`Plan`], [`Rehearsed`], and only when that passes [`Ready`] to be
 //! [`Saved`] in a job folder and written.
 //!
-//! Whoever converts, goes back or mends comes through here. Nothing is looked up on the way: the clock, new
+//! What converts, goes back or mends comes through here. Nothing is looked up on the way: the clock, new
 //! GUIDs and what is known of the PC are given, so that the same disk gives the same draft.
 
 use std::collections::BTreeMap;
@@ -10,27 +10,27 @@ use std::collections::BTreeMap;
 use uuid::Uuid;
 
 use crate::commit::{self, CommitError, Observer};
-use crate::crossing::Style;
 use crate::device::{BlockDevice, Extent, HealthWarning, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::draft::{self, DraftError, Plan, Source, Stamp};
 use crate::firmware::{self, Ground, LoaderChoice, Machine};
 use crate::fit;
 use crate::gpt::TypeTable;
+use crate::identities::Style;
 use crate::job::{FoundJob, JobError, JobFolder};
 use crate::mend::{self, Fix, MendError};
-use crate::placement::{self, EspWish};
+use crate::placement::{self, EspRequest};
 use crate::profile::{Profile, Table};
 use crate::rehearse::{self, Rehearsal};
 use crate::rules::{self, Facts, Family, Finding, JobPlace, Outcome, Room, RuleId, Severity, Twin};
 
-/// What is known and wished besides what the disk itself says.
+/// What is known and requested besides what the disk itself says.
 #[derive(Debug, Clone)]
-pub struct Circumstances<'a> {
+pub struct Inputs<'a> {
     /// The table that it is to get.
     pub to: Style,
-    /// What it is for, and where the EFI system partition is wished.
-    pub wish: EspWish,
+    /// What it is for, and where the EFI system partition is requested.
+    pub request: EspRequest,
     /// Which partition types become which.
     pub types: &'a TypeTable,
     /// How seriously a workshop takes the rules' answers, where not as they are.
@@ -53,17 +53,17 @@ pub struct Circumstances<'a> {
     pub backup_confirmed: bool,
 }
 
-impl<'a> Circumstances<'a> {
+impl<'a> Inputs<'a> {
     /// A disk of which nothing is known but what it says itself, for a conversion to this table.
     pub fn unknown(
         to: Style,
-        wish: EspWish,
+        request: EspRequest,
         types: &'a TypeTable,
         severities: &'a BTreeMap<RuleId, Severity>,
     ) -> Self {
         Self {
             to,
-            wish,
+            request,
             types,
             severities,
             machine: Machine::unknown(Ground::Image),
@@ -80,7 +80,7 @@ impl<'a> Circumstances<'a> {
 
 /// What a draft takes from outside: identities and the time.
 pub struct Outside<'a> {
-    /// Gives a GUID that nobody else has.
+    /// Gives a GUID that nothing else has.
     pub new_guid: &'a mut dyn FnMut() -> Uuid,
     /// The time.
     pub stamp: Stamp,
@@ -91,7 +91,7 @@ pub struct Outside<'a> {
 pub struct Judged<'d, 'k> {
     disk: &'d dyn ReadDevice,
     profile: &'k Profile,
-    circumstances: Circumstances<'k>,
+    inputs: Inputs<'k>,
     room: Room,
     loader: LoaderChoice,
     starts_today: Option<Rehearsal>,
@@ -101,25 +101,21 @@ pub struct Judged<'d, 'k> {
 
 impl<'d, 'k> Judged<'d, 'k> {
     /// Looks for room, chooses the boot files, and asks all rules.
-    pub fn new(
-        disk: &'d dyn ReadDevice,
-        profile: &'k Profile,
-        circumstances: Circumstances<'k>,
-    ) -> Self {
-        let (wish, types) = (circumstances.wish, circumstances.types);
-        let room = match circumstances.to {
-            Style::Gpt => Room::Gpt(placement::find(disk, profile, wish)),
-            Style::Mbr => Room::Mbr(fit::find(disk, profile, wish.disk_use, types)),
+    pub fn new(disk: &'d dyn ReadDevice, profile: &'k Profile, inputs: Inputs<'k>) -> Self {
+        let (request, types) = (inputs.request, inputs.types);
+        let room = match inputs.to {
+            Style::Gpt => Room::Gpt(placement::find(disk, profile, request)),
+            Style::Mbr => Room::Mbr(fit::find(disk, profile, request.disk_use, types)),
         };
-        let loader = firmware::choose(disk, profile, &circumstances.machine);
-        let is_asked = circumstances.to == Style::Gpt && wish.disk_use == DiskUse::System;
+        let loader = firmware::choose(disk, profile, &inputs.machine);
+        let is_asked = inputs.to == Style::Gpt && request.disk_use == DiskUse::System;
         let is_mbr = matches!(profile.table, Table::Mbr { .. });
         let starts_today =
             (is_asked && is_mbr).then(|| rehearse::walk_bios_to_kernel(disk, profile));
         let judged = Self {
             disk,
             profile,
-            circumstances,
+            inputs,
             room,
             loader,
             starts_today,
@@ -133,7 +129,7 @@ impl<'d, 'k> Judged<'d, 'k> {
     /// The same disk now that a backup has been confirmed. Nothing is read again.
     #[must_use]
     pub fn confirmed(mut self) -> Self {
-        self.circumstances.backup_confirmed = true;
+        self.inputs.backup_confirmed = true;
         let asked: Vec<RuleId> = self.findings.iter().map(|finding| finding.rule).collect();
         let mut judged = self.asked();
         judged
@@ -143,10 +139,10 @@ impl<'d, 'k> Judged<'d, 'k> {
     }
 
     fn asked(mut self) -> Self {
-        let known = &self.circumstances;
+        let known = &self.inputs;
         let facts = Facts {
             profile: self.profile,
-            disk_use: known.wish.disk_use,
+            disk_use: known.request.disk_use,
             room: &self.room,
             types: known.types,
             job: known.job,
@@ -192,6 +188,30 @@ impl<'d, 'k> Judged<'d, 'k> {
         self.answer() == Outcome::Block
     }
 
+    /// The same disk, judged as one that holds data.
+    #[must_use]
+    pub(crate) fn as_data(&self) -> Self {
+        let request = EspRequest {
+            disk_use: DiskUse::Data,
+            ..EspRequest::default()
+        };
+        let inputs = Inputs {
+            request,
+            ..self.inputs.clone()
+        };
+        Self::new(self.disk, self.profile, inputs)
+    }
+
+    /// The disk.
+    pub(crate) fn disk(&self) -> &'d dyn ReadDevice {
+        self.disk
+    }
+
+    /// What is on it.
+    pub(crate) fn profile(&self) -> &'k Profile {
+        self.profile
+    }
+
     /// The table that the disk is to get.
     pub fn to(&self) -> Style {
         self.room.style()
@@ -199,7 +219,7 @@ impl<'d, 'k> Judged<'d, 'k> {
 
     /// What it is for.
     pub fn disk_use(&self) -> DiskUse {
-        self.circumstances.wish.disk_use
+        self.inputs.request.disk_use
     }
 
     /// Drafts the conversion.
@@ -215,7 +235,7 @@ impl<'d, 'k> Judged<'d, 'k> {
             new_guid: outside.new_guid,
             stamp: outside.stamp,
             set: self.loader.set,
-            types: self.circumstances.types,
+            types: self.inputs.types,
         };
         let plan = match &self.room {
             Room::Gpt(Ok(place)) => draft::build(self.disk, self.profile, place, source),
@@ -257,18 +277,18 @@ impl<'d, 'k> Mending<'d, 'k> {
     pub fn new(
         disk: &'d dyn ReadDevice,
         profile: &'k Profile,
-        circumstances: Circumstances<'k>,
+        inputs: Inputs<'k>,
         outside: Outside<'_>,
     ) -> Result<Option<Self>, MendError> {
         let source = Source {
             new_guid: outside.new_guid,
             stamp: outside.stamp,
-            set: firmware::choose(disk, profile, &circumstances.machine).set,
-            types: circumstances.types,
+            set: firmware::choose(disk, profile, &inputs.machine).set,
+            types: inputs.types,
         };
-        let planned = mend::plan(disk, profile, circumstances.wish, source)?;
+        let planned = mend::plan(disk, profile, inputs.request, source)?;
         Ok(planned.map(|(plan, fixes)| {
-            let mut judged = Judged::new(disk, profile, circumstances);
+            let mut judged = Judged::new(disk, profile, inputs);
             let touches = plan.touches_volumes();
             judged
                 .findings
@@ -312,7 +332,7 @@ pub struct MendedDraft<'d, 'k> {
 /// Mending does not ask for an MBR table, and where it leaves volumes alone, nothing about them.
 fn is_asked_of_mending(family: Family, touches_volumes: bool) -> bool {
     match family {
-        Family::Medium | Family::Care => true,
+        Family::Medium | Family::Backup => true,
         Family::Table | Family::Room | Family::Boot => false,
         Family::Volume | Family::System | Family::Firmware | Family::Back => touches_volumes,
     }
@@ -360,9 +380,9 @@ impl Plan<'_> {
         rehearse::walk_to(disk, self.table.style(), self.placement.disk_use)
     }
 
-    /// Something is written into volumes: boot files, edited files, file systems that become smaller.
+    /// Something is written into volumes: boot files, edited files, file systems that are shrunk.
     fn touches_volumes(&self) -> bool {
-        self.start.is_some() || !self.files_edited.is_empty() || !self.placement.trims.is_empty()
+        self.start.is_some() || !self.files_edited.is_empty() || !self.placement.shrinks.is_empty()
     }
 }
 

@@ -11,7 +11,7 @@ use schwelle_core::device::{
 };
 use schwelle_core::draft::Plan;
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_core::placement::EspWish;
+use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::{Profile, Role, Table};
 use schwelle_core::rehearse::walk;
 use schwelle_demo::{DiskBuilder, plan_of, scatter};
@@ -25,7 +25,7 @@ fn disk(sector: u32) -> Memory {
 }
 
 fn plan(disk: &dyn ReadDevice) -> Plan<'_> {
-    plan_of(disk, EspWish::default()).unwrap()
+    plan_of(disk, EspRequest::default()).unwrap()
 }
 
 /// Counts what is written to the disk below.
@@ -119,7 +119,7 @@ fn a_power_cut_at_any_write_leaves_the_old_disk_or_the_new_one() {
         to.write_at(offset, &bytes).unwrap();
     };
     let mut cases = 0;
-    // Power goes behind step n. What was flushed is on the medium; of the rest: all, none, or all
+    // Power goes after step n. What was flushed is on the medium; of the rest: all, none, or all
     // but one.
     for n in 0..=steps.len() {
         let done = &steps[..n];
@@ -144,9 +144,9 @@ fn a_power_cut_at_any_write_leaves_the_old_disk_or_the_new_one() {
             written.iter().for_each(|extent| copy(&medium, extent));
             let sector_0_is_new = written.iter().any(|extent| extent.first == Lba(0));
             if sector_0_is_new {
-                assert!(walk(&medium, None).starts(), "cut behind step {n}");
+                assert!(walk(&medium, None).starts(), "cut after step {n}");
             } else {
-                assert!(is_old_disk(&medium, &old, &written), "cut behind step {n}");
+                assert!(is_old_disk(&medium, &old, &written), "cut after step {n}");
             }
             cases += 1;
         }
@@ -166,16 +166,16 @@ fn a_draft_that_would_touch_a_partition_is_not_made() {
     };
     let regions = [Region::new(StageKind::Commit, Purpose::Sector0, sector_0)];
     assert!(ChangeSet::of(&plan.draft, Purpose::MovedClusters, &regions).is_err());
-    // Only what is settled afterwards lies in partitions.
+    // Only what is edited afterwards lies in partitions.
     for stage in &plan.changes.stages {
         let used = profile.used();
         let inside = |extent: Extent| used.iter().any(|used| used.overlaps(&extent));
-        let settles = stage.kind == StageKind::Settle;
-        assert!(stage.extents().all(|extent| inside(extent) == settles));
+        let edits = stage.kind == StageKind::Edit;
+        assert!(stage.extents().all(|extent| inside(extent) == edits));
     }
 }
 
-/// The files that are edited lie where a trim moves them: the disk that has crossed holds them as
+/// The files that are edited lie where a shrink moves them: the disk that is converted holds them as
 /// they were, and only the finished one has the edits.
 #[test]
 fn edits_are_seen_on_the_finished_disk_only() {
@@ -206,16 +206,15 @@ fn edits_are_seen_on_the_finished_disk_only() {
         .unwrap();
     assert!(windows.extent.sectors() < places.windows.sectors());
     let destinations: Vec<Extent> = plan.changes.moves.iter().map(Move::destination).collect();
-    let settle = plan.changes.stages.last().unwrap();
+    let edit = plan.changes.stages.last().unwrap();
     assert!(
-        settle
-            .extents()
+        edit.extents()
             .all(|e| destinations.iter().any(|d| d.overlaps(&e)))
     );
     for path in &paths {
         let before = read(&disk, places.windows, path).1;
         assert!(
-            read(&*plan.crossed, windows.extent, path).1 == before,
+            read(&*plan.converted, windows.extent, path).1 == before,
             "{path}"
         );
         let after = read(&plan.draft, windows.extent, path).1;
@@ -243,12 +242,12 @@ fn logical_partitions_cross_with_their_places_and_types() {
     let (boot, windows) = (places.boot, places.windows);
     let start = |extent: Extent| u32::try_from(extent.first.0).unwrap();
     let len = |extent: Extent| u32::try_from(extent.sectors()).unwrap();
-    // A container behind Windows with two logical partitions: Linux, and a hidden FAT32.
-    let container = start(windows) + len(windows);
+    // An extended partition after Windows with two logical partitions: Linux, and a hidden FAT32.
+    let extended = start(windows) + len(windows);
     let first = [
         entry(true, 0x07, start(boot), len(boot)),
         entry(false, 0x07, start(windows), len(windows)),
-        entry(false, 0x0F, container, 60_000),
+        entry(false, 0x0F, extended, 60_000),
     ];
     builder.boot_record(Lba(0), 0x51C3_A7E5, &first).unwrap();
     let chain = [
@@ -256,11 +255,11 @@ fn logical_partitions_cross_with_their_places_and_types() {
         entry(false, 0x05, 30_000, 30_000),
     ];
     builder
-        .boot_record(Lba(container.into()), 0, &chain)
+        .boot_record(Lba(extended.into()), 0, &chain)
         .unwrap();
     let last = [entry(false, 0x1C, 2048, 10_000)];
     builder
-        .boot_record(Lba(u64::from(container) + 30_000), 0, &last)
+        .boot_record(Lba(u64::from(extended) + 30_000), 0, &last)
         .unwrap();
 
     let plan = plan(&disk);
@@ -271,13 +270,13 @@ fn logical_partitions_cross_with_their_places_and_types() {
         panic!("the draft is no GPT disk")
     };
     let hidden = 1 << 62 | 1 << 63;
-    let container = u64::from(container);
+    let extended = u64::from(extended);
     let esp = plan.placement.esp.unwrap().extent;
     let expected = [
         (boot.first.0, boot.end.0, "basic data", 1 << 63),
         (windows.first.0, windows.end.0, "basic data", 0),
-        (container + 2048, container + 22_048, "Linux", 0),
-        (container + 32_048, container + 42_048, "basic data", hidden),
+        (extended + 2048, extended + 22_048, "Linux", 0),
+        (extended + 32_048, extended + 42_048, "basic data", hidden),
         (esp.first.0, esp.end.0, "EFI system", 1 << 63),
     ];
     let of = |(_, entry): &(usize, schwelle_core::gpt::GptEntry)| {
@@ -290,6 +289,6 @@ fn logical_partitions_cross_with_their_places_and_types() {
     };
     let found: Vec<_> = pair.best().unwrap().entries.iter().map(of).collect();
     assert_eq!(found, expected);
-    assert!(esp.first.0 > container + 42_048);
+    assert!(esp.first.0 > extended + 42_048);
     assert!(walk(&plan.draft, None).starts());
 }

@@ -8,13 +8,13 @@
 
 use std::collections::BTreeMap;
 
-use schwelle_core::crossing::Style;
 use schwelle_core::device::{BlockDevice, Extent, HostFacts, Lba, MIB, Memory, ReadDevice, Window};
 use schwelle_core::fat::FatVolume;
 use schwelle_core::gpt::{GptLayout, GptPair, TypeTable, type_guid};
+use schwelle_core::identities::Style;
 use schwelle_core::mend::{FixKind, MendError, NotMended, StoreFrom};
-use schwelle_core::pipeline::{Circumstances, Mending};
-use schwelle_core::placement::EspWish;
+use schwelle_core::pipeline::{Inputs, Mending};
+use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::Profile;
 use schwelle_core::rehearse::{StepId, walk};
 use schwelle_demo::{DiskBuilder, convert, outside, put_program};
@@ -45,7 +45,7 @@ fn spoil(disk: &Memory, esp: Extent, path: &str) {
 fn mended(disk: &Memory) -> Result<Option<Vec<FixKind>>, MendError> {
     let profile = Profile::read(disk, HostFacts::default()).unwrap();
     let (types, severities) = (TypeTable::default(), BTreeMap::new());
-    let known = Circumstances::unknown(Style::Gpt, EspWish::default(), &types, &severities);
+    let known = Inputs::unknown(Style::Gpt, EspRequest::default(), &types, &severities);
     let mending = outside(|outside| Mending::new(disk, &profile, known, outside))?;
     Ok(mending.map(|mending| {
         let mended = mending.rehearse();
@@ -87,7 +87,7 @@ fn each_damage_has_its_remedy() {
             vec![filled(StoreFrom::Esp)],
         ),
         (
-            "the boot store",
+            "the BCD store",
             |disk, esp| spoil(disk, esp, "\\EFI\\Microsoft\\Boot\\BCD"),
             vec![filled(StoreFrom::Bios)],
         ),

@@ -5,13 +5,13 @@
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use schwelle_core::crossing::Style;
 use schwelle_core::device::{
     DeviceError, Extent, Geometry, HostFacts, Lba, MIB, Memory, ReadDevice,
 };
 use schwelle_core::gpt::TypeTable;
-use schwelle_core::pipeline::{Circumstances, Judged, NotDrafted};
-use schwelle_core::placement::EspWish;
+use schwelle_core::identities::Style;
+use schwelle_core::pipeline::{Inputs, Judged, NotDrafted};
+use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::Profile;
 use schwelle_core::rules::{Outcome, RuleId, Severity};
 use schwelle_demo::{DiskBuilder, MbrEntry, outside};
@@ -54,8 +54,8 @@ fn judged<T>(disk: &Counting, then: impl FnOnce(Judged<'_, '_>) -> T) -> T {
     let profile = Profile::read(disk, HostFacts::default()).unwrap();
     let types = TypeTable::default();
     let severities: BTreeMap<RuleId, Severity> = BTreeMap::new();
-    let wish = EspWish::default();
-    let known = Circumstances::unknown(Style::Gpt, wish, &types, &severities);
+    let request = EspRequest::default();
+    let known = Inputs::unknown(Style::Gpt, request, &types, &severities);
     then(Judged::new(disk, &profile, known))
 }
 
@@ -65,7 +65,7 @@ fn a_confirmed_backup_asks_the_rules_again_and_reads_nothing() {
     judged(&disk, |judged| {
         let backup = |judged: &Judged<'_, '_>| {
             let mut of_backup = judged.with(Outcome::Unknown);
-            of_backup.any(|finding| finding.rule == RuleId::CareBackup)
+            of_backup.any(|finding| finding.rule == RuleId::BackupMade)
         };
         assert!(disk.reads() > 0 && backup(&judged));
         let before = disk.reads();

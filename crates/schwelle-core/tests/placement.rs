@@ -4,7 +4,7 @@
 
 use schwelle_core::device::{Extent, HostFacts, Lba, MIB, Memory};
 use schwelle_core::gpt::backup_sectors;
-use schwelle_core::placement::{self, EspWish, NoRoom, PlaceWish, Placement};
+use schwelle_core::placement::{self, EspRequest, NoRoom, PlaceRequest, Placement};
 use schwelle_core::profile::{Profile, Role};
 use schwelle_demo::{Asset, DiskBuilder, MbrEntry};
 
@@ -27,14 +27,14 @@ fn disk(mib: u64, volumes: &[u64]) -> Memory {
     disk
 }
 
-fn find(disk: &Memory, wish: EspWish, boot: Option<usize>) -> Result<Placement, NoRoom> {
+fn find(disk: &Memory, request: EspRequest, boot: Option<usize>) -> Result<Placement, NoRoom> {
     let mut profile = Profile::read(disk, HostFacts::default()).unwrap();
     for partition in &mut profile.partitions {
         if Some(partition.number) == boot {
             partition.role = Role::Boot;
         }
     }
-    placement::find(disk, &profile, wish)
+    placement::find(disk, &profile, request)
 }
 
 /// First MiB of the place, its MiB, and the partition that it is taken from.
@@ -46,24 +46,30 @@ fn told(found: &Placement) -> (u64, u64, Option<usize>) {
 
 #[test]
 fn what_moves_least_is_taken_and_the_boot_volume_before_windows() {
-    let wish = |place, size: Option<u64>| EspWish {
+    let request = |place, size: Option<u64>| EspRequest {
         place,
         size: size.map(|mib| mib * MIB),
-        ..EspWish::default()
+        ..EspRequest::default()
     };
-    use PlaceWish::{Auto, Gap, Trim};
-    // Disk, volumes, which of them is the boot volume, the wish; and the place.
+    use PlaceRequest::{Auto, Gap, Shrink};
+    // Disk, volumes, which of them is the boot volume, the request; and the place.
     let cases = [
-        (600, &[1][..], None, wish(Auto, None), Ok((161, 260, None))),
-        (300, &[1], None, wish(Auto, None), Ok((161, 138, None))),
+        (
+            600,
+            &[1][..],
+            None,
+            request(Auto, None),
+            Ok((161, 260, None)),
+        ),
+        (300, &[1], None, request(Auto, None), Ok((161, 138, None))),
         // No gap: the tail, as much as there is room for.
-        (162, &[1], None, wish(Auto, None), Ok((61, 100, Some(1)))),
-        // The gap behind the volume counts.
+        (162, &[1], None, request(Auto, None), Ok((61, 100, Some(1)))),
+        // The gap beyond the volume counts.
         (
             262,
             &[1],
             None,
-            wish(Auto, Some(120)),
+            request(Auto, Some(120)),
             Ok((141, 120, Some(1))),
         ),
         // Both would move the same: the boot volume's room is missed least.
@@ -71,14 +77,14 @@ fn what_moves_least_is_taken_and_the_boot_volume_before_windows() {
             322,
             &[1, 161],
             Some(1),
-            wish(Auto, None),
+            request(Auto, None),
             Ok((61, 100, Some(1))),
         ),
         (
             322,
             &[1, 161],
             Some(2),
-            wish(Auto, None),
+            request(Auto, None),
             Ok((221, 100, Some(2))),
         ),
         // Asked for, the tail is taken though there is a gap, and the gap is left alone.
@@ -86,27 +92,33 @@ fn what_moves_least_is_taken_and_the_boot_volume_before_windows() {
             600,
             &[1],
             None,
-            wish(Trim, Some(110)),
+            request(Shrink, Some(110)),
             Ok((51, 110, Some(1))),
         ),
         (
             162,
             &[1],
             None,
-            wish(Gap, None),
+            request(Gap, None),
             Err("StretchTooSmall { needed_mib: 100, largest_mib: 0 }"),
         ),
         (
             162,
             &[1],
             None,
-            wish(Trim, Some(200)),
+            request(Shrink, Some(200)),
             Err("PartitionTooSmall { needed_mib: 200,"),
         ),
-        (162, &[1], None, wish(Trim, Some(155)), Err("why: Full {")),
+        (
+            162,
+            &[1],
+            None,
+            request(Shrink, Some(155)),
+            Err("why: Full {"),
+        ),
     ];
-    for (mib, volumes, boot, wish, expected) in cases {
-        let found = find(&disk(mib, volumes), wish, boot);
+    for (mib, volumes, boot, request, expected) in cases {
+        let found = find(&disk(mib, volumes), request, boot);
         match (&found, expected) {
             (Ok(place), Ok(expected)) => {
                 assert_eq!(told(place), expected, "{mib}");
@@ -129,15 +141,15 @@ fn what_moves_least_is_taken_and_the_boot_volume_before_windows() {
 
 #[test]
 fn a_volume_at_the_very_end_makes_room_for_the_backup_table_wherever_the_partition_goes() {
-    // One volume that ends with the disk; and a gap with such a volume behind it.
-    for (mib, volumes, trimmed) in [(161, &[1][..], 1), (421, &[1, 261], 2)] {
+    // One volume that ends with the disk; and a gap with such a volume after it.
+    for (mib, volumes, shrunk) in [(161, &[1][..], 1), (421, &[1, 261], 2)] {
         let disk = disk(mib, volumes);
-        let found = find(&disk, EspWish::default(), None).unwrap();
+        let found = find(&disk, EspRequest::default(), None).unwrap();
         let profile = Profile::read(&disk, HostFacts::default()).unwrap();
-        let last = profile.partition(trimmed).unwrap();
+        let last = profile.partition(shrunk).unwrap();
         let limit = mib * 2048 - backup_sectors(512);
         assert!(last.extent.end.0 > limit && found.after(last).end.0 <= limit);
         assert!(found.esp.unwrap().extent.end.0 <= limit);
-        assert_eq!(found.trims.len(), 1);
+        assert_eq!(found.shrinks.len(), 1);
     }
 }

@@ -1,4 +1,4 @@
-//! Rules about circumstances that an image cannot bring about: each changed in the facts, one at a
+//! Rules about inputs that an image cannot bring about: each changed in the facts, one at a
 //! time.
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
@@ -8,7 +8,7 @@ use schwelle_core::device::{
 };
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::{
-    AcceptedBy, BootMode, Fact, Ground, LoaderChoice, Machine, Objection, Untold, Verdict,
+    AcceptedBy, BootMode, Fact, Ground, LoaderChoice, Machine, Objection, Unreported, Verdict,
 };
 use schwelle_core::gpt::{TableCopy, TypeTable};
 use schwelle_core::job::{FoundJob, JobState};
@@ -42,8 +42,8 @@ fn swap_on(device: &str) -> User {
 /// Nor a verdict.
 static NO_VERDICT: LoaderChoice = LoaderChoice {
     set: SignedSet::First,
-    verdict: Verdict::NotTold {
-        why: Untold::NoLoader,
+    verdict: Verdict::NotReported {
+        why: Unreported::NoLoader,
     },
     other: None,
 };
@@ -137,7 +137,7 @@ fn the_host_and_the_job_folder_are_judged() {
             "medium.job-lasting",
             "medium.power",
             "firmware.uefi",
-            "care.backup",
+            "backup.made",
         ];
         rules.map(|rule| found(&facts, rule).0)
     };
@@ -262,8 +262,8 @@ fn the_firmware_is_judged_by_width_and_by_what_secure_boot_says() {
     let refused = || Verdict::Refused {
         why: vec![Objection::NotSigned],
     };
-    let not_told = || Verdict::NotTold {
-        why: Untold::NoKeys,
+    let not_reported = || Verdict::NotReported {
+        why: Unreported::NoKeys,
     };
     use Outcome::{Caution, Pass, Unknown};
     let cases: [(Option<bool>, Verdict, Outcome); 7] = [
@@ -272,8 +272,8 @@ fn the_firmware_is_judged_by_width_and_by_what_secure_boot_says() {
         (Some(true), refused(), Caution),
         (Some(false), refused(), Pass),
         (None, refused(), Unknown),
-        (Some(true), not_told(), Unknown),
-        (Some(false), not_told(), Unknown),
+        (Some(true), not_reported(), Unknown),
+        (Some(false), not_reported(), Unknown),
     ];
     for (state, verdict, outcome) in cases {
         let expected = answers::firmware::Evidence::SecureBoot {
@@ -309,7 +309,7 @@ fn a_pc_is_judged_by_whether_it_starts_mbr_disks() {
         (|pc| pc.session = known(BootMode::Bios), Pass),
         (|pc| pc.session = known(BootMode::Uefi), Unknown),
         (|pc| pc.mode = known(BootMode::Both), Pass),
-        (|pc| pc.compatibility = known(false), Pass),
+        (|pc| pc.csm = known(false), Pass),
     ];
     for (index, (change, outcome)) in cases.into_iter().enumerate() {
         let mut asked = Facts {

@@ -8,7 +8,7 @@ use schwelle_core::firmware::{
     AttachedDisk, BootMode, EntryPlan, Fact, GLOBAL, Ground, Keys, LoadOption, Machine, Signature,
     Target, Variable, Variables,
 };
-use schwelle_core::placement::EspWish;
+use schwelle_core::placement::EspRequest;
 use schwelle_core::switch::{Event, Outcome, Settings, Tried, start};
 use schwelle_demo::{BOOT_KEY, DiskBuilder, plan_of};
 
@@ -21,7 +21,7 @@ fn old_disk() -> Memory {
 }
 
 fn plan(disk: &Memory) -> Plan<'_> {
-    plan_of(disk, EspWish::default()).unwrap()
+    plan_of(disk, EspRequest::default()).unwrap()
 }
 
 fn known<T>(value: T) -> Fact<T> {
@@ -35,7 +35,7 @@ fn as_delivered() -> Settings {
         uefi: true,
         bits: 64,
         mode: BootMode::Bios,
-        compatibility: true,
+        csm: true,
         secure_boot: false,
         has_platform_key: false,
         setup_password: false,
@@ -110,29 +110,19 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
             Pc::Plain,
             "M",
             "mode=uefi",
-            Nothing("NotOffered { disk: \"the MBR disk\", compatibility: true"),
+            Nothing("NotOffered { disk: \"the MBR disk\", csm: true"),
         ),
+        (Pc::Plain, "M", "csm=off", Nothing("csm: false")),
         (
             Pc::Plain,
             "M",
-            "compatibility=off",
-            Nothing("compatibility: false"),
-        ),
-        (
-            Pc::Plain,
-            "M",
-            "compatibility=off compatibility=on mode=bios",
+            "csm=off csm=on mode=bios",
             Starts(Bios, 0, "StartedBios"),
         ),
         (Pc::Plain, "M", "mode=both", Starts(Bios, 0, "NotOffered")),
         (Pc::Plain, "G", "mode=uefi", Starts(Uefi, 0, "StartedUefi")),
         (Pc::Plain, "G", "mode=both", Starts(Uefi, 0, "BOOTX64.EFI")),
-        (
-            Pc::Plain,
-            "G",
-            "compatibility=off",
-            Starts(Uefi, 0, "BOOTX64.EFI"),
-        ),
+        (Pc::Plain, "G", "csm=off", Starts(Uefi, 0, "BOOTX64.EFI")),
         (Pc::Plain, "MG", "mode=both", Starts(Uefi, 1, "NotOffered")),
         (
             Pc::Plain,
@@ -143,13 +133,13 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
         (
             Pc::Plain,
             "G",
-            "compatibility=off mode=bios",
+            "csm=off mode=bios",
             Refused("switch the module on first"),
         ),
         (
             Pc::Plain,
             "G",
-            "compatibility=off mode=both",
+            "csm=off mode=both",
             Refused("switch the module on first"),
         ),
         (
@@ -167,64 +157,59 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
         (
             Pc::Plain,
             "G",
-            "compatibility=off secure-boot=on",
+            "csm=off secure-boot=on",
             Refused("no platform key"),
         ),
         (
             Pc::WithKeys,
             "G",
-            "compatibility=off secure-boot=on",
+            "csm=off secure-boot=on",
             Starts(Uefi, 0, "Judged"),
         ),
         (
             Pc::WithKeys,
             "M",
-            "compatibility=off secure-boot=on",
-            Nothing("compatibility: false"),
+            "csm=off secure-boot=on",
+            Nothing("csm: false"),
         ),
         (
             Pc::WithKeys,
             "G",
-            "compatibility=off secure-boot=on compatibility=on",
+            "csm=off secure-boot=on csm=on",
             Refused("Secure Boot is on"),
         ),
         (
             Pc::WithKeys,
             "G",
-            "compatibility=off secure-boot=on secure-boot=off compatibility=on mode=bios",
+            "csm=off secure-boot=on secure-boot=off csm=on mode=bios",
             Nothing("why: Gpt"),
         ),
         (
             Pc::OtherKeys,
             "G",
-            "compatibility=off secure-boot=on",
+            "csm=off secure-boot=on",
             Nothing("verdict: Refused"),
         ),
         (
             Pc::OtherKeys,
             "G",
-            "compatibility=off",
+            "csm=off",
             Starts(Uefi, 0, "BOOTX64.EFI"),
         ),
         (
             Pc::WantsPassword,
             "G",
-            "compatibility=off secure-boot=on",
+            "csm=off secure-boot=on",
             Refused("setup password"),
         ),
         (
             Pc::WantsPassword,
             "G",
-            "compatibility=off setup-password=on secure-boot=on",
+            "csm=off setup-password=on secure-boot=on",
             Starts(Uefi, 0, "verdict: Accepted"),
         ),
         (Pc::OldBios, "M", "mode=uefi", Refused("no UEFI mode")),
-        (
-            Pc::OldBios,
-            "M",
-            "compatibility=off",
-            Refused("no UEFI mode"),
-        ),
+        (Pc::OldBios, "M", "csm=off", Refused("no UEFI mode")),
         (Pc::Narrow, "G", "mode=uefi", Nothing("OtherWidth")),
     ];
     for (pc, letters, steps, end) in cases {
@@ -386,7 +371,7 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
         ),
         "{leads_to:?}"
     );
-    // An MBR disk has none; firmware that does not tell gets none.
+    // An MBR disk has none; firmware that does not say gets none.
     let old_disk = AttachedDisk {
         name: "the MBR disk",
         device: &old,

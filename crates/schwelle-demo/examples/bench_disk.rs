@@ -9,8 +9,8 @@ use schwelle_core::device::{BlockDevice, DiskFile, Lba};
 use schwelle_demo::{DiskBuilder, MbrEntry};
 
 const USAGE: &str = "usage: bench_disk PATH GIGABYTES [PARTITIONS]";
-/// Where the logical partitions begin, behind room for the EFI system partition; a MiB each.
-const CONTAINER: u32 = 1000 * MIB;
+/// Where the logical partitions begin, after room for the EFI system partition; a MiB each.
+const EXTENDED: u32 = 1000 * MIB;
 const MIB: u32 = 2048;
 
 fn main() -> Result<()> {
@@ -36,15 +36,15 @@ fn main() -> Result<()> {
         };
         let windows = u32::try_from(places.windows.first.0)?;
         let windows = entry(0x07, windows, u32::try_from(places.windows.sectors())?);
-        let container = entry(0x0F, CONTAINER, logical * 2 * MIB);
-        disk.boot_record(Lba(0), 0xBE0C_4000, &[boot, windows, container])?;
+        let extended = entry(0x0F, EXTENDED, logical * 2 * MIB);
+        disk.boot_record(Lba(0), 0xBE0C_4000, &[boot, windows, extended])?;
     }
     for number in 0..logical {
         let mut entries = vec![entry(0x83, MIB, MIB)];
         if number + 1 < logical {
             entries.push(entry(0x05, (number + 1) * 2 * MIB, 2 * MIB));
         }
-        let record = CONTAINER + number * 2 * MIB;
+        let record = EXTENDED + number * 2 * MIB;
         disk.boot_record(Lba(record.into()), 0, &entries)?;
     }
     Ok(device.flush()?)

@@ -10,7 +10,7 @@ use anyhow::{Context, Result};
 use schwelle_core::commit;
 use schwelle_core::device::{BlockDevice, DiskFile};
 use schwelle_core::job::{JobFacts, JobFolder, JobKind, JobState};
-use schwelle_core::placement::EspWish;
+use schwelle_core::placement::EspRequest;
 use schwelle_demo::plan_of;
 
 fn main() -> Result<()> {
@@ -18,7 +18,7 @@ fn main() -> Result<()> {
     let path = arguments.next().context("usage: bench_job DISK [JOB]")?;
     let job = arguments.next();
     let disk = DiskFile::open_write(path.as_ref(), None)?;
-    let plan = plan_of(&disk, EspWish::default())?;
+    let plan = plan_of(&disk, EspRequest::default())?;
     disk.flush()?;
     let begun = Instant::now();
     let mut saved = 0;

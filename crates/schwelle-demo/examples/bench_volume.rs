@@ -1,6 +1,6 @@
 //! For the benchmark: `audit`, `move` and `copy` on the NTFS volume in a file.
 //!
-//! `audit FILE` proves the volume. `move FILE SECTORS` copies what a trim to so many sectors moves,
+//! `audit FILE` proves the volume. `move FILE SECTORS` copies what a shrink to so many sectors moves,
 //! as the commit does: hashed, flushed, read back. `copy FILE SECTORS` copies the same extents
 //! plainly and flushes once. Prints the bytes (or files), the seconds that this alone took, and those
 //! of the copying without the reading back.
@@ -51,7 +51,7 @@ fn moves(device: &DiskFile, sectors: u64) -> Result<Vec<Move>> {
     let volume = NtfsVolume::open(device)?;
     let shape = volume.shape();
     let per_cluster = u64::from(shape.cluster_bytes / shape.sector_bytes);
-    let plan = volume.plan_trim(sectors)?;
+    let plan = volume.plan_shrink(sectors)?;
     let moves = plan.moves.iter().map(|moved| Move {
         from: Lba(moved.from.0 * per_cluster),
         to: Lba(moved.to.0 * per_cluster),

@@ -1,4 +1,4 @@
-//! For the tests in a virtual PC: `pc_disks DIR` makes `trim.img`, a system disk without room for an EFI system
+//! For the tests in a virtual PC: `pc_disks DIR` makes `shrink.img`, a system disk without room for an EFI system
 //! partition, and `large.img`, one with sectors of 4096 bytes.
 
 use std::fs::File;
@@ -10,7 +10,7 @@ use schwelle_demo::DiskBuilder;
 
 fn main() -> Result<()> {
     let folder = std::env::args().nth(1).context("usage: pc_disks DIR")?;
-    for (name, sector, mib) in [("trim.img", 512, 211), ("large.img", 4096, 480)] {
+    for (name, sector, mib) in [("shrink.img", 512, 211), ("large.img", 4096, 480)] {
         let path = Path::new(&folder).join(name);
         File::create(&path)?.set_len(mib * MIB)?;
         let device = DiskFile::open_write(&path, Some(sector))?;

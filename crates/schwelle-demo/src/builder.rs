@@ -7,7 +7,7 @@ use schwelle_core::device::{BlockDevice, Extent, Lba, MIB};
 use crate::assets::Asset;
 use crate::edit::replace_bytes;
 
-/// The signature that the packed boot store and registry name.
+/// The signature that the packed BCD store and registry name.
 const ASSET_SIGNATURE: u32 = 0x51C3_A7E5;
 /// The computer's name in the packed registry.
 const ASSET_COMPUTER: &str = "LANTERN-ONE";
@@ -31,12 +31,12 @@ const BOOT_CODE: &[u8] = b"\xEB\xFETCPA";
 const RECOVERY_CONFIG: &str = "\\Windows\\System32\\Recovery\\ReAgent.xml";
 const SYSTEM_HIVE: &str = "\\Windows\\System32\\config\\SYSTEM";
 
-/// Where the two volumes of the standard layout lie. The packed boot store names these places.
+/// Where the two volumes of the standard layout lie. The packed BCD store names these places.
 #[derive(Debug, Clone, Copy)]
 pub struct Standard {
     /// The boot volume, at 1 MiB.
     pub boot: Extent,
-    /// The Windows volume, right behind it.
+    /// The Windows volume, right after it.
     pub windows: Extent,
 }
 
@@ -156,7 +156,7 @@ impl<'a> DiskBuilder<'a> {
         self.device
     }
 
-    /// Makes the volume at `extent` look encrypted: a header with its mark, and metadata that says
+    /// Makes the volume at `extent` look encrypted: a header with its signature, and metadata that says
     /// so. The volume's first sector is overwritten.
     pub fn encrypt(&self, extent: Extent) -> Result<()> {
         const METADATA_AT: [u64; 3] = [32 * MIB, 64 * MIB, 96 * MIB];

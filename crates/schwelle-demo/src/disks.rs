@@ -49,7 +49,7 @@ pub fn disks() -> &'static [DemoDisk] {
         },
         DemoDisk {
             file: "foghorn.img",
-            story: "The foghorn's PC was switched off with fast start-up: its session still \
+            story: "The foghorn's PC was switched off with Fast Startup: its session still \
                 sleeps on the disk.",
             mib: SYSTEM_MIB,
             blocked_by: Some("volume.hibernation"),
@@ -95,7 +95,7 @@ pub fn disks() -> &'static [DemoDisk] {
         },
         DemoDisk {
             file: "signal.img",
-            story: "The signal mast's PC: somebody marked a second partition active while \
+            story: "The signal mast's PC: a second partition was marked active while \
                 searching for a fault.",
             mib: SYSTEM_MIB,
             blocked_by: Some("system.active"),
@@ -110,7 +110,7 @@ pub fn disks() -> &'static [DemoDisk] {
         },
         DemoDisk {
             file: "newpilot.img",
-            story: "The new pilot boat's disk: somebody made it GPT, and it does not start since. \
+            story: "The new pilot boat's disk: it was made GPT with another program, and it does not start since. \
                 There is no EFI system partition.",
             mib: 400,
             blocked_by: Some("table.mbr"),

@@ -3,14 +3,14 @@
 use std::collections::BTreeMap;
 
 use anyhow::{Context, Result};
-use schwelle_core::crossing::Style;
 use schwelle_core::device::{BlockDevice, Extent, HostFacts, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Plan, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::gpt::TypeTable;
-use schwelle_core::pipeline::{Circumstances, Judged, Outside};
-use schwelle_core::placement::EspWish;
+use schwelle_core::identities::Style;
+use schwelle_core::pipeline::{Inputs, Judged, Outside};
+use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::Profile;
 use schwelle_core::rules::Outcome;
 use uuid::Uuid;
@@ -42,14 +42,14 @@ pub fn outside<T>(draft: impl FnOnce(Outside<'_>) -> T) -> T {
 }
 
 /// The draft of a disk's conversion, the same on every run: in no known PC, with the common types.
-pub fn plan_of<'a>(disk: &'a dyn ReadDevice, wish: EspWish) -> Result<Plan<'a>> {
-    plan_to(disk, Style::Gpt, wish)
+pub fn plan_of<'a>(disk: &'a dyn ReadDevice, request: EspRequest) -> Result<Plan<'a>> {
+    plan_to(disk, Style::Gpt, request)
 }
 
 /// Writes a disk's conversion to it, without a job folder: what it is like afterwards.
 pub fn convert(disk: &dyn BlockDevice) -> Result<()> {
     let writes = {
-        let plan = plan_of(disk, EspWish::default())?;
+        let plan = plan_of(disk, EspRequest::default())?;
         let geometry = plan.draft.geometry();
         let content = |extent: Extent| {
             let at = geometry.byte_of(extent.first).context("beyond any disk")?;
@@ -67,17 +67,17 @@ pub fn convert(disk: &dyn BlockDevice) -> Result<()> {
 
 /// The draft of the way back, the same on every run.
 pub fn plan_back(disk: &dyn ReadDevice, disk_use: DiskUse) -> Result<Plan<'_>> {
-    let wish = EspWish {
+    let request = EspRequest {
         disk_use,
-        ..EspWish::default()
+        ..EspRequest::default()
     };
-    plan_to(disk, Style::Mbr, wish)
+    plan_to(disk, Style::Mbr, request)
 }
 
-fn plan_to<'a>(disk: &'a dyn ReadDevice, to: Style, wish: EspWish) -> Result<Plan<'a>> {
+fn plan_to<'a>(disk: &'a dyn ReadDevice, to: Style, request: EspRequest) -> Result<Plan<'a>> {
     let profile = Profile::read(disk, HostFacts::default())?;
     let (types, severities) = (TypeTable::default(), BTreeMap::new());
-    let known = Circumstances::unknown(to, wish, &types, &severities);
+    let known = Inputs::unknown(to, request, &types, &severities);
     let judged = Judged::new(disk, &profile, known);
     outside(|outside| judged.draft(outside)).with_context(|| {
         let blocks = judged.with(Outcome::Block);

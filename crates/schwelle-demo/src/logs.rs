@@ -108,7 +108,7 @@ fn new_logs(hive: &[u8], new: &[u8], pages: &[usize], count: usize) -> Vec<(Stri
         let file = usize::from(index * 2 >= count && count > 1);
         logs[file].1.extend(entry);
     }
-    // What an earlier round left behind the end is not read.
+    // What an earlier round left beyond the end is not read.
     logs[0].1.extend([0xAB; 700]);
     logs
 }
@@ -120,7 +120,7 @@ fn marvin(bytes: &[u8]) -> u64 {
     let words = bytes
         .chunks_exact(4)
         .map(|word| u32_at(word, 0).unwrap_or(0));
-    // Behind the last byte stands 80h, and a word of zeros ends it.
+    // Beyond the last byte stands 80h, and a word of zeros ends it.
     for word in words.chain([0x80, 0]) {
         a = a.wrapping_add(word);
         b ^= a;

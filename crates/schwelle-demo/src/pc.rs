@@ -1,4 +1,4 @@
-//! The demo's PCs: simulated ones, in which the crossing is played.
+//! The demo's PCs: simulated ones, in which the switch is played.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -17,7 +17,7 @@ pub const BOOT_KEY: &[u8] = include_bytes!("../assets/keys/boot.der");
 const OWNER: Uuid = Uuid::from_u128(0x4C41_4D50_524F_4F4D_4F57_4E45_5253_4B59);
 
 /// Makes a PC with this disk image in `dir`: its machine file, and a folder with its firmware's
-/// variables, the keys that its maker delivers among them. Gives the machine file's path.
+/// variables, the keys that its manufacturer delivers among them. Gives the machine file's path.
 pub fn make_pc(dir: &Path, name: &str, image: &str) -> Result<PathBuf> {
     let folder = dir.join(format!("{name}.variables"));
     fs::create_dir(&folder).with_context(|| folder.display().to_string())?;
@@ -37,7 +37,7 @@ pub fn make_pc(dir: &Path, name: &str, image: &str) -> Result<PathBuf> {
         6,
         vec![1, 0, 0, 0, 0, 0, 0, 0],
     )?;
-    // One entry of the maker's own: a shell inside the firmware (firmware file node, end node).
+    // One entry of the manufacturer's own: a shell inside the firmware (firmware file node, end node).
     let mut shell = vec![1, 0, 0, 0, 24, 0];
     shell.extend(schwelle_core::bytes::utf16_bytes("Harbour Shell\0"));
     shell.extend([4, 6, 20, 0]);
@@ -49,10 +49,10 @@ pub fn make_pc(dir: &Path, name: &str, image: &str) -> Result<PathBuf> {
     let path = dir.join(format!("{name}.toml"));
     let text = format!(
         "# A simulated PC: schwelle firmware --machine {name}.toml start\n\
-         [pc]\nmaker = \"Skerry Works\"\nmodel = \"Tide Gauge 4\"\nfirmware = \"Northpier 2.8\"\n\
+         [pc]\nmanufacturer = \"Skerry Works\"\nmodel = \"Tide Gauge 4\"\nfirmware = \"Northpier 2.8\"\n\
          firmware_date = \"03/11/2016\"\n\n\
-         [firmware]\nuefi = true\nbits = 64\nmode = \"bios\"          # as its maker delivered it\n\
-         compatibility = true   # the module with which it starts MBR disks\n\
+         [firmware]\nuefi = true\nbits = 64\nmode = \"bios\"          # as the factory set it\n\
+         csm = true   # the module with which it starts MBR disks\n\
          setup_password = false\n\
          variables = \"{name}.variables\"\n\n\
          [power]\nsource = \"mains\"\n\n[[disk]]\nimage = \"{image}\"\n"

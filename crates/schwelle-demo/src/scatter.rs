@@ -1,4 +1,4 @@
-//! Moves streams to the end of a volume, for the cases in which a trim must move them.
+//! Moves streams to the end of a volume, for the cases in which a shrink must move them.
 
 use anyhow::{Context, Result};
 use schwelle_core::bytes::{u16_at, u64_at};

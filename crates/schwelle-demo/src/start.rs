@@ -1,4 +1,4 @@
-//! What the start of a Windows leaves on its disk, as far as `confirm` looks at it. No Windows runs
+//! What the start of an installed Windows leaves on its disk, as far as `confirm` looks at it. No Windows runs
 //! here: this stands in for one.
 
 use anyhow::{Context, Result};
@@ -12,7 +12,7 @@ use crate::edit::edit_file;
 const SYSTEM_HIVE: &str = "\\Windows\\System32\\config\\SYSTEM";
 const CONTROL: &str = "ControlSet001\\Control";
 
-/// Lets the registry of the Windows at `extent` say that it was started at `when` (Windows time),
+/// Lets the registry of the installed Windows at `extent` say that it was started at `when` (Windows time),
 /// from the partition with this number.
 pub fn windows_was_started(
     device: &dyn BlockDevice,

@@ -1,5 +1,5 @@
 #!/usr/bin/python3
-"""Makes the registry hives and the boot store of the demo disks with a hive library (package python3-hivex).
+"""Makes the registry hives and the BCD store of the demo disks with a hive library (package python3-hivex).
 
 Usage: hives.py FOLDER. Writes SYSTEM, SOFTWARE, BCD and ReAgent.xml into FOLDER. The disk signature, the partition offsets and
 the computer's name are those of the base disk; the demo crate puts each disk's own values in their place.
@@ -36,7 +36,7 @@ def empty_hive(path, root_name):
     free = 4096 - 0x20 - len(body)
     body += struct.pack("<i", free) + b"\0" * (free - 4)
     body = bytearray(struct.pack("<4sIIQQI", b"hbin", 0, 4096, 0, 0, 0) + body)
-    # nk: +44 security cell (behind the cell's size and the 2-byte mark and flags).
+    # nk: +44 security cell (after the cell's size and the 2-byte signature and flags).
     struct.pack_into("<I", body, 0x20 + 4 + 44, sk_at)
     base = bytearray(4096)
     struct.pack_into("<4sIIQIIIIIII", base, 0, b"regf", 1, 1, 0, 1, 5, 0, 1, 0x20, 4096, 1)
@@ -168,7 +168,7 @@ def integer(value):
     return REG_BINARY, struct.pack("<Q", value)
 
 
-def boot_store(path):
+def bcd_store(path):
     edit = Editor(path, "NewStoreRoot")
     edit.put("Description", {"KeyName": text("BCD00000000"), "System": dword(1), "TreatAsSystem": dword(1)})
 
@@ -215,5 +215,5 @@ if __name__ == "__main__":
     folder = sys.argv[1]
     system(f"{folder}/SYSTEM")
     software(f"{folder}/SOFTWARE")
-    boot_store(f"{folder}/BCD")
+    bcd_store(f"{folder}/BCD")
     recovery(f"{folder}/ReAgent.xml")

@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::run::{Ending, Record};
-use schwelle_core::bootstore::{BootStore, element};
+use schwelle_core::bcd::{BcdStore, element};
 use schwelle_core::device::{Extent, Lba, ReadDevice, Window};
 use schwelle_core::fat::{FatEntry, FatVolume};
 use schwelle_core::firmware::BootMode;
@@ -28,7 +28,7 @@ const ACTIVE: u8 = 0x80;
 pub struct EmulatedStep {
     /// Which.
     pub id: EmulatedStepId,
-    /// Pass, fail, or a caution where it cannot be told.
+    /// Pass, fail, or a caution where it is not known.
     pub outcome: StepOutcome,
     /// What was seen.
     pub seen: Seen,
@@ -49,8 +49,8 @@ pub enum EmulatedStepId {
     Partition,
     /// It starts the loader.
     Loader,
-    /// The boot store is read.
-    BootStore,
+    /// The BCD store is read.
+    BcdStore,
     /// The system's loader is read.
     SystemLoader,
 }
@@ -64,7 +64,7 @@ impl EmulatedStepId {
             Self::BootManager => "boot-manager",
             Self::Partition => "partition",
             Self::Loader => "loader",
-            Self::BootStore => "boot-store",
+            Self::BcdStore => "bcd-store",
             Self::SystemLoader => "system-loader",
         }
     }
@@ -97,13 +97,13 @@ pub enum Seen {
         /// The line of the console that says so, where there is one.
         line: Option<String>,
     },
-    /// The loader read the boot store.
+    /// The loader read the BCD store.
     StoreRead,
     /// It did, or it would not have found the system.
     StoreReadBySystem,
-    /// The boot store lies so near to the loader that it may have been read by chance.
+    /// The BCD store lies so near to the loader that it may have been read by chance.
     StoreByChance,
-    /// The loader did not read the boot store.
+    /// The loader did not read the BCD store.
     StoreNotRead,
     /// The system's loader was read, or not.
     SystemLoader {
@@ -134,8 +134,8 @@ pub enum Seen {
         /// It did.
         read: bool,
     },
-    /// The boot manager read the boot store, or not.
-    BootStore {
+    /// The boot manager read the BCD store, or not.
+    BcdStore {
         /// It did.
         read: bool,
     },
@@ -255,7 +255,7 @@ fn uefi(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
         (true, false) => (StepOutcome::Caution, Seen::StoreByChance),
         (false, _) => (StepOutcome::Fail, Seen::StoreNotRead),
     };
-    let id = EmulatedStepId::BootStore;
+    let id = EmulatedStepId::BcdStore;
     steps.push(EmulatedStep { id, outcome, seen });
     steps.push(EmulatedStep {
         id: EmulatedStepId::SystemLoader,
@@ -309,7 +309,7 @@ fn bios(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
     );
 }
 
-/// Where the boot manager and the boot store lie on a FAT32 partition that a BIOS starts from.
+/// Where the boot manager and the BCD store lie on a FAT32 partition that a BIOS starts from.
 fn fat_files(disk: &dyn ReadDevice, partition: Extent) -> Option<(Vec<Extent>, Vec<Extent>)> {
     let window = Window::new(disk, partition)?;
     let fat = FatVolume::open(&window).ok()?;
@@ -341,9 +341,9 @@ fn boot_files(
         let read = was_read(record, store);
         step(
             steps,
-            EmulatedStepId::BootStore,
+            EmulatedStepId::BcdStore,
             read,
-            Seen::BootStore { read },
+            Seen::BcdStore { read },
         );
     }
 }
@@ -402,7 +402,7 @@ impl Files {
 
 /// Where the loader of the store's default system lies on the disk.
 fn system_loader(disk: &dyn ReadDevice, store: Option<&[u8]>) -> Option<Vec<Extent>> {
-    let store = BootStore::read(store?).ok()?;
+    let store = BcdStore::read(store?).ok()?;
     let entry = store.default_entry()?;
     let path = entry.text(element::PATH)?;
     let pair = GptPair::read(disk);

@@ -243,7 +243,7 @@ impl Start<'_> {
         // A guest that switches off or restarts stays, for a look at its screen.
         command.args(["-no-reboot", "-no-shutdown"]);
         if let Some((code, _)) = &emulator.firmware {
-            // Nobody is there to press a key: no countdown.
+            // There is no one to press a key: no countdown.
             command.args(["-boot", "menu=on,splash-time=0"]);
             let code = quoted(code);
             let variables = quoted(&file("variables.fd"));

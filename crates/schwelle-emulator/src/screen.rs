@@ -20,7 +20,7 @@ pub(super) struct Picture {
 impl Picture {
     /// Reads the emulator's dump of the screen: a binary PPM with 8 bits for a colour.
     pub(super) fn read(dump: &Path) -> io::Result<Self> {
-        let bad = || io::Error::other("the emulator's picture of the screen makes no sense");
+        let bad = || io::Error::other("the emulator's picture of the screen is invalid");
         let mut bytes = read_file(dump, MAX_PIXELS as u64 * 3 + 64)?;
         let mut at = 0;
         let mut word = || {

@@ -1,10 +1,10 @@
-//! Encrypted volumes: not opened, but their state is told from their own metadata.
+//! Encrypted volumes: not opened, but their state is read from their own metadata.
 //!
 //! The volume header carries the name `-FVE-FS-` and the places of three metadata blocks (each: a
-//! head of 64 bytes, a header of 48 with the size of what follows, then entries). Facts as free
+//! header of 64 bytes, a header of 48 with the size of what follows, then entries). Facts as free
 //! implementations agree on them; a made-up volume is read by one of those in the tests of the
 //! crate `schwelle`. Not supported: the first version of the format (its volumes are recognised,
-//! their state is not told).
+//! their state is not reported).
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use crate::bytes::{u16_at, u32_at, u64_at};
 use crate::device::ReadDevice;
 
-const MARK: &[u8] = b"-FVE-FS-";
+const SIGNATURE: &[u8] = b"-FVE-FS-";
 /// Volumes to go carry a FAT-like header, with this in its place (at 3) and the metadata's GUID
 /// further on.
 const TO_GO_MARK: &[u8] = b"MSWIN4.1";
@@ -46,7 +46,7 @@ pub enum EncryptionState {
     /// Decrypted, but the metadata is still there.
     Decrypted,
     /// The metadata could not be read.
-    NotTold,
+    NotReported,
 }
 
 /// The state of the volume on `device`; `None` when its first sector is not that of an encrypted
@@ -54,7 +54,7 @@ pub enum EncryptionState {
 pub fn recognise(device: &dyn ReadDevice, first_sector: &[u8]) -> Option<EncryptionState> {
     let name = first_sector.get(3..11)?;
     let to_go = name == TO_GO_MARK && first_sector.get(TO_GO_GUID_AT..)?.starts_with(&TO_GO_GUID);
-    if name != MARK && !to_go {
+    if name != SIGNATURE && !to_go {
         return None;
     }
     let at = if to_go { TO_GO_OFFSETS_AT } else { OFFSETS_AT };
@@ -63,12 +63,12 @@ pub fn recognise(device: &dyn ReadDevice, first_sector: &[u8]) -> Option<Encrypt
     let told = blocks
         .into_iter()
         .find_map(|offset| metadata_state(device, offset));
-    Some(told.unwrap_or(EncryptionState::NotTold))
+    Some(told.unwrap_or(EncryptionState::NotReported))
 }
 
 fn metadata_state(device: &dyn ReadDevice, offset: u64) -> Option<EncryptionState> {
     let block = device.read_vec(offset, HEADERS_BYTES).ok()?;
-    if !block.starts_with(MARK) || u16_at(&block, 10)? != 2 {
+    if !block.starts_with(SIGNATURE) || u16_at(&block, 10)? != 2 {
         return None;
     }
     let (now, next) = (u16_at(&block, 12)?, u16_at(&block, 14)?);
@@ -85,7 +85,7 @@ fn metadata_state(device: &dyn ReadDevice, offset: u64) -> Option<EncryptionStat
         (STATE_ENCRYPTED, STATE_ENCRYPTED) => EncryptionState::Encrypted,
         (_, STATE_DECRYPTED) => EncryptionState::Decrypting,
         (_, STATE_ENCRYPTED) => EncryptionState::Encrypting,
-        _ => EncryptionState::NotTold,
+        _ => EncryptionState::NotReported,
     })
 }
 
@@ -96,7 +96,7 @@ fn has_clear_key(mut entries: &[u8]) -> bool {
             return false;
         };
         let is_key = u16_at(entry, 2) == Some(ENTRY_KEY) && u16_at(entry, 4) == Some(VALUE_KEY);
-        // Behind the entry's head of 8 bytes: GUID, time, a number, then the kind of protector.
+        // After the entry's header of 8 bytes: GUID, time, a number, then the kind of protector.
         if is_key && u16_at(entry, 8 + 26) == Some(PROTECTOR_CLEAR) {
             return true;
         }
@@ -114,7 +114,7 @@ mod tests {
     fn volume(now: u16, next: u16, protectors: &[u16]) -> Memory {
         let disk = Memory::new(512, 2048);
         let mut sector = vec![0; 512];
-        sector[3..11].copy_from_slice(MARK);
+        sector[3..11].copy_from_slice(SIGNATURE);
         for (index, offset) in [65_536u64, 131_072, 196_608].into_iter().enumerate() {
             sector[OFFSETS_AT + index * 8..][..8].copy_from_slice(&offset.to_le_bytes());
         }
@@ -128,7 +128,7 @@ mod tests {
             entries.extend(entry);
         }
         let mut block = vec![0; 112];
-        block[..8].copy_from_slice(MARK);
+        block[..8].copy_from_slice(SIGNATURE);
         for (at, value) in [(10, 2), (12, now), (14, next)] {
             block[at..at + 2].copy_from_slice(&u16::to_le_bytes(value));
         }
@@ -143,7 +143,9 @@ mod tests {
 
     #[test]
     fn states_are_told_apart() {
-        use EncryptionState::{Decrypted, Decrypting, Encrypted, Encrypting, NotTold, Suspended};
+        use EncryptionState::{
+            Decrypted, Decrypting, Encrypted, Encrypting, NotReported, Suspended,
+        };
         for (now, next, protectors, expected) in [
             (4, 4, &[0x0100, 0x0800][..], Encrypted),
             (4, 4, &[0x0800, 0x0000], Suspended),
@@ -151,7 +153,7 @@ mod tests {
             (5, 1, &[0x0800], Decrypting),
             (4, 1, &[0x0800], Decrypting),
             (1, 1, &[], Decrypted),
-            (9, 9, &[], NotTold),
+            (9, 9, &[], NotReported),
         ] {
             let disk = volume(now, next, protectors);
             let sector = disk.read_vec(0, 512).unwrap();

@@ -1,9 +1,9 @@
 //! The structures on a disk, a folder per format and a file per structure.
 //!
 //! Each format knows bytes and the device that it is read from, and nothing of what is done with it: the tables
-//! ([`mbr`], [`gpt`]), the file systems ([`fat`], [`ntfs`]) and what lies in their files ([`hive`], [`bootstore`],
-//! [`windows`], [`pe`], [`unpack`]), how encryption is told ([`encryption`]), and by which names a disk and its
-//! partitions are found in both tables ([`crossing`]). All input is hostile: errors carry their place.
+//! ([`mbr`], [`gpt`]), the file systems ([`fat`], [`ntfs`]) and what lies in their files ([`hive`], [`bcd`],
+//! [`windows`], [`pe`], [`unpack`]), how encryption is recognised ([`encryption`]), and by which names a disk and its
+//! partitions are found in both tables ([`identities`]). All input is hostile: errors carry their place.
 //!
 //! ```
 //! use schwelle_disk::device::Memory;
@@ -23,12 +23,12 @@
 
 use schwelle_disk::{bytes, cause, device};
 
-pub mod bootstore;
-pub mod crossing;
+pub mod bcd;
 pub mod encryption;
 pub mod fat;
 pub mod gpt;
 pub mod hive;
+pub mod identities;
 pub mod mbr;
 pub mod ntfs;
 pub mod pe;

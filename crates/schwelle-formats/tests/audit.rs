@@ -100,11 +100,14 @@ const DAMAGES: &[(&str, Damage)] = &[
         let offset = patient.with(|volume| volume.record_offset(patient.record_of(A)).unwrap());
         patient.change(offset + 510, 1, |byte| byte[0] ^= 0x40);
     }),
-    ("file record A: the mark \"FILE\" is missing", |patient| {
-        patient.change_record(patient.record_of(A), |record| {
-            record[..4].copy_from_slice(b"BAAD");
-        });
-    }),
+    (
+        "file record A: the signature \"FILE\" is missing",
+        |patient| {
+            patient.change_record(patient.record_of(A), |record| {
+                record[..4].copy_from_slice(b"BAAD");
+            });
+        },
+    ),
     (
         "file record A and 0 more are free but marked in use",
         |patient| {
@@ -199,15 +202,15 @@ fn each_damage_is_named_with_its_record() {
         };
         damage(&patient);
         let faults = audit(&patient).faults;
-        // A trim trusts a volume no further: what is wrong with records stops it as well.
+        // A shrink trusts a volume no further: what is wrong with records stops it as well.
         let of_record = faults.iter().any(|fault| {
             let text = fault.to_string();
             let only_audited = ["extends", "free", "contradict"];
             text.starts_with("file record") && !only_audited.iter().any(|word| text.contains(word))
         });
         let half = windows.sectors() / 2;
-        let trimmed = patient.with(|volume| volume.plan_trim(half).is_ok());
-        assert!(!(of_record && trimmed), "{expected}");
+        let shrunk = patient.with(|volume| volume.plan_shrink(half).is_ok());
+        assert!(!(of_record && shrunk), "{expected}");
         let expected = expected.replace("record A", &format!("record {a}"));
         let told: Vec<String> = faults.iter().map(ToString::to_string).collect();
         assert!(

@@ -124,7 +124,7 @@ fn a_log_that_does_not_fit_is_refused_and_says_why() {
             "it has no table of pages",
         ),
         (
-            "a log's own head damaged",
+            "a log's own header damaged",
             LogFormat::Old,
             |u| u.logs[0].1[40] ^= 1,
             "checksum of its base block is wrong",
@@ -148,7 +148,7 @@ fn a_log_that_does_not_fit_is_refused_and_says_why() {
         let error = recovered(&unfinished).unwrap_err();
         assert!(error.contains(told), "{name}: {error}");
     }
-    // A later entry that is damaged in its head, its places or its pages, or that is missing, ends
+    // A later entry that is damaged in its header, its places or its pages, or that is missing, ends
     // the row: what came before it holds.
     let number = |log: &[u8], at: usize| {
         let bytes = log[at..at + 4].try_into().unwrap();

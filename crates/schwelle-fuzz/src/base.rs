@@ -9,7 +9,7 @@ use schwelle_core::device::{BlockDevice, Draft, Extent, MIB, Memory, ReadDevice,
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::fat::{FatEditor, FatVolume};
 use schwelle_core::ntfs::{NtfsVolume, ROOT_RECORD};
-use schwelle_core::placement::EspWish;
+use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::{Profile, Role};
 use schwelle_demo::{DiskBuilder, STAMP, Standard, plan_back, plan_of};
 
@@ -29,7 +29,7 @@ struct Base {
     esp: Option<Extent>,
 }
 
-/// MiB and crossings of each disk: with a gap; full to the last sector; converted; taken back.
+/// MiB and conversions of each disk: with a gap; full to the last sector; converted; taken back.
 const KINDS: [(u64, usize); 4] = [(480, 0), (211, 0), (480, 1), (480, 2)];
 const WITH_GAP: usize = 0;
 const CONVERTED: usize = 2;
@@ -38,19 +38,19 @@ const CONVERTED: usize = 2;
 fn kept(which: usize) -> &'static Base {
     static BASES: [OnceLock<Base>; KINDS.len()] = [const { OnceLock::new() }; KINDS.len()];
     let which = which % KINDS.len();
-    let (mib, crossings) = KINDS[which];
-    BASES[which].get_or_init(|| base(mib, crossings))
+    let (mib, conversions) = KINDS[which];
+    BASES[which].get_or_init(|| base(mib, conversions))
 }
 
-fn base(mib: u64, crossings: usize) -> Base {
+fn base(mib: u64, conversions: usize) -> Base {
     let disk = Memory::new(512, mib * MIB / 512);
     let standard = DiskBuilder::new(&disk)
         .standard(0x1234_5678, "LANTERN-ONE")
         .unwrap();
     let mut places = places(&disk, &standard);
-    for crossing in 0..crossings {
-        let plan = match crossing {
-            0 => plan_of(&disk, EspWish::default()).unwrap(),
+    for identities in 0..conversions {
+        let plan = match identities {
+            0 => plan_of(&disk, EspRequest::default()).unwrap(),
             _ => plan_back(&disk, DiskUse::System).unwrap(),
         };
         let extents: Vec<Extent> = plan.changes.extents().collect();
@@ -82,7 +82,7 @@ fn base(mib: u64, crossings: usize) -> Base {
     }
 }
 
-/// Places with structures of their own: table, boot sectors, file records, hives, boot store, programs.
+/// Places with structures of their own: table, boot sectors, file records, hives, BCD store, programs.
 fn places(disk: &Memory, standard: &Standard) -> Vec<(u64, u64)> {
     let mut places = vec![(0, 512), (512, 33 * 512)];
     for extent in [standard.boot, standard.windows] {
@@ -202,7 +202,7 @@ pub(crate) fn ntfs(data: &[u8]) {
         }
     }
     for share in [2, 10] {
-        let _plan = volume.plan_trim(base.windows.sectors() / share);
+        let _plan = volume.plan_shrink(base.windows.sectors() / share);
     }
 }
 

@@ -1,14 +1,14 @@
 //! What is read from a buffer.
 
-use schwelle_core::bootstore::BootStore;
+use schwelle_core::bcd::BcdStore;
 use schwelle_core::device::{BlockDevice, HostFacts, Memory, Window};
 use schwelle_core::encryption;
 use schwelle_core::firmware::{LoadOption, parse_lists};
 use schwelle_core::hive::{Hive, HiveEditor, Node, Recovered};
+use schwelle_core::marker::Marker;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::pe::{PeImage, SignedImage};
 use schwelle_core::profile::Profile;
-use schwelle_core::receipt::Receipt;
 use schwelle_core::rehearse::walk;
 use schwelle_core::unpack::{lznt1, lzx, xpress};
 use schwelle_core::windows::{RecoveryConfig, mounted_names};
@@ -78,7 +78,7 @@ pub(crate) fn table_seeds() -> Vec<Vec<u8>> {
         .collect()
 }
 
-/// A hive, and behind it a log where the first two bytes say so.
+/// A hive, and after it a log where the first two bytes say so.
 pub(crate) fn hive(data: &[u8]) {
     let data = data.get(..MAX_BYTES).unwrap_or(data);
     let (head, data) = data.split_at(data.len().min(2));
@@ -111,10 +111,10 @@ pub(crate) fn hive_seeds() -> Vec<Vec<u8>> {
     .into()
 }
 
-/// A boot store: every object and element, and writing it anew.
-pub(crate) fn boot_store(data: &[u8]) {
+/// A BCD store: every object and element, and writing it anew.
+pub(crate) fn bcd_store(data: &[u8]) {
     let data = data.get(..MAX_BYTES).unwrap_or(data);
-    let Ok(store) = BootStore::read(data) else {
+    let Ok(store) = BcdStore::read(data) else {
         return;
     };
     for object in store.objects() {
@@ -169,20 +169,20 @@ pub(crate) fn packed_seeds() -> Vec<Vec<u8>> {
     ]
 }
 
-/// The configuration of a recovery environment, and the receipt on an EFI system partition.
+/// The configuration of a recovery environment, and the marker on an EFI system partition.
 pub(crate) fn recovery(data: &[u8]) {
     let data = data.get(..MAX_BYTES).unwrap_or(data);
     if let Ok(config) = RecoveryConfig::parse(data) {
         let _place = config.location();
     }
-    let _receipt = Receipt::parse(data);
+    let _marker = Marker::parse(data);
 }
 
 pub(crate) fn recovery_seeds() -> Vec<Vec<u8>> {
-    let receipt = Receipt::new(Default::default(), Default::default(), 5, Vec::new());
+    let marker = Marker::new(Default::default(), Default::default(), 5, Vec::new());
     vec![
         file("\\Windows\\System32\\Recovery\\ReAgent.xml"),
-        receipt.write(),
+        marker.write(),
     ]
 }
 

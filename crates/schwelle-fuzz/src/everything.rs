@@ -3,14 +3,14 @@
 use std::collections::BTreeMap;
 
 use schwelle_core::confirm::confirm;
-use schwelle_core::crossing::Style;
 use schwelle_core::device::{HostFacts, ReadDevice, Window};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::{AttachedDisk, BootMode, Fact, Ground, Keys, Machine};
 use schwelle_core::gpt::TypeTable;
+use schwelle_core::identities::Style;
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_core::pipeline::{Circumstances, Judged, Mending, NotDrafted, Rehearsed};
-use schwelle_core::placement::EspWish;
+use schwelle_core::pipeline::{Inputs, Judged, Mending, NotDrafted, Rehearsed};
+use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::Profile;
 use schwelle_core::rehearse::{walk, walk_to};
 use schwelle_core::rules::Outcome;
@@ -36,7 +36,7 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
         uefi: true,
         bits: 64,
         mode: BootMode::Both,
-        compatibility: true,
+        csm: true,
         secure_boot: false,
         has_platform_key: false,
         setup_password: false,
@@ -47,11 +47,11 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
     for (from, to) in [(Style::Mbr, Style::Gpt), (Style::Gpt, Style::Mbr)] {
         for disk_use in [DiskUse::System, DiskUse::Data] {
             let _started = walk_to(disk, to, disk_use);
-            let wish = EspWish {
+            let request = EspRequest {
                 disk_use,
-                ..EspWish::default()
+                ..EspRequest::default()
             };
-            let mut known = Circumstances::unknown(to, wish, &types, &severities);
+            let mut known = Inputs::unknown(to, request, &types, &severities);
             known.machine = machine.clone();
             let judged = Judged::new(disk, &profile, known.clone());
             for finding in judged.findings() {
@@ -71,14 +71,14 @@ pub(crate) fn read_everything(disk: &dyn ReadDevice) {
             }
         }
     }
-    // Nor must a trim, though a volume that does not prove sound is never offered to it.
+    // Nor must a shrink, though a volume that does not prove sound is never offered to it.
     for partition in &profile.partitions {
         let Some(window) = Window::new(disk, partition.extent) else {
             continue;
         };
         if let Ok(volume) = NtfsVolume::open(&window) {
             for share in [2, 10] {
-                let _plan = volume.plan_trim(partition.extent.sectors() / share);
+                let _plan = volume.plan_shrink(partition.extent.sectors() / share);
             }
         }
     }

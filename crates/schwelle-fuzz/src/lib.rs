@@ -48,9 +48,9 @@ pub static TARGETS: &[Target] = &[
         run: bytes::hive,
     },
     Target {
-        name: "boot-store",
+        name: "bcd-store",
         seeds: bytes::store_seeds,
-        run: bytes::boot_store,
+        run: bytes::bcd_store,
     },
     Target {
         name: "program",

@@ -19,7 +19,7 @@ fn each_piece(path: &Path, mut take: impl FnMut(u64, &[u8])) -> u64 {
         at = match seek(&file, SeekFrom::Data(at)) {
             Ok(data) => data / PIECE * PIECE,
             Err(Errno::NXIO) => break,
-            // No holes are told here.
+            // No holes are reported here.
             Err(_) => at,
         };
         piece.resize(usize::try_from(PIECE.min(len - at)).unwrap(), 0);

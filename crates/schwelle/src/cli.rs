@@ -7,8 +7,8 @@ use crate::error::CliError;
 use crate::options::Common;
 use crate::screen::Screen;
 
-/// Takes a PC's system disk from BIOS (MBR) to UEFI (GPT), or back, in place: checks it, drafts the
-/// result, rehearses its start, and only then writes.
+/// Converts a PC's system disk from BIOS/MBR to UEFI/GPT, in place, or back: checks it, drafts the result,
+/// rehearses its start, and only then writes.
 #[derive(Debug, Parser)]
 #[command(name = "schwelle", version, propagate_version = true)]
 #[command(after_help = AFTER_HELP)]
@@ -23,22 +23,22 @@ const AFTER_HELP: &str = "\
 Where to begin:
   schwelle demo my-demo            the whole job on made-up disks
   schwelle survey                  this PC's disks
-  schwelle check /dev/sdX          what stands against a conversion
+  schwelle check /dev/sdX          whether it can be converted
 
 Exit codes:
-  0  done, or nothing stands against it
-  1  a rule blocks, a rehearsal failed, or a confirmation says no
+  0  done, or no blocking issue
+  1  a rule blocks, a rehearsal does not say \"starts\", or a confirmation says no
   2  wrong usage, or a question not answered
   3  disk or job folder not readable or writable; nothing changed on the disk
   4  stopped between first and last write: the disk needs resume or undo";
 
 /// What the program says where no command is named.
 const GREETING: &str = "\
-Schwelle takes a PC's system disk from BIOS to UEFI, and back: checked, drafted
-and rehearsed before a byte is written, and saved so that it can be taken back.
+Schwelle converts a PC's system disk from BIOS/MBR to UEFI/GPT, in place, and
+back. It checks, drafts and rehearses first; everything overwritten is saved.
 
   1. Which disks are there?          schwelle survey
-  2. What stands against it?         schwelle check DISK
+  2. Can it be converted?            schwelle check DISK
   3. What would be written where?    schwelle plan DISK
 
 To see all of it on made-up disks: schwelle demo my-demo

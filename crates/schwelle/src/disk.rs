@@ -5,17 +5,17 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use schwelle_core::crossing::Style;
 use schwelle_core::device::{self, Bus, DiskFile, HealthWarning, HostFacts, User};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Stamp;
 use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::{Ground, Machine};
+use schwelle_core::identities::Style;
 use schwelle_core::job::{FoundJob, jobs_of};
 use schwelle_core::mend::MendError;
 use schwelle_core::next::Next;
 use schwelle_core::pipeline::{self, Judged, Mending, NotDrafted, Outside, Rehearsed};
-use schwelle_core::placement::EspWish;
+use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::{Profile, open_image_or_disk};
 use schwelle_core::rules::{JobPlace, Twin};
 
@@ -57,7 +57,7 @@ impl Disk {
         })
     }
 
-    /// What an NVMe drive says of its own health; nothing of others, and where it does not tell.
+    /// What an NVMe drive says of its own health; nothing of others, and where it does not say.
     fn health(&self) -> Vec<HealthWarning> {
         if self.profile.host.bus != Some(Bus::Nvme) {
             return Vec::new();
@@ -178,16 +178,16 @@ impl Disk {
     }
 
     /// Judges the disk.
-    pub(crate) fn judge<'k>(&'k self, asked: &Circumstances<'k>) -> Judged<'k, 'k> {
+    pub(crate) fn judge<'k>(&'k self, asked: &Inputs<'k>) -> Judged<'k, 'k> {
         Judged::new(&self.device, &self.profile, self.known(asked))
     }
 
     /// What is known besides the disk, in the terms of the rules.
-    fn known<'a>(&'a self, asked: &Circumstances<'a>) -> pipeline::Circumstances<'a> {
+    fn known<'a>(&'a self, asked: &Inputs<'a>) -> pipeline::Inputs<'a> {
         let is_real = self.device.is_block_device();
-        pipeline::Circumstances {
+        pipeline::Inputs {
             to: asked.to,
-            wish: asked.wish,
+            request: asked.request,
             types: &asked.policy.types,
             severities: &asked.policy.severities,
             machine: self.machine(asked.machine),
@@ -234,7 +234,7 @@ impl Disk {
     /// Plans to mend it; `None` when nothing fails.
     pub(crate) fn mend<'a>(
         &'a self,
-        asked: &Circumstances<'a>,
+        asked: &Inputs<'a>,
     ) -> Result<Option<Mending<'a, 'a>>, CliError> {
         let mut guids = Guids::default();
         let outside = Outside {
@@ -251,7 +251,7 @@ impl Disk {
         let mut what = format!("{}: {error}", self.path.display());
         let check = self.next("check");
         let next = match &error {
-            MendError::NotGpt { .. } => format!("Ask what stands against converting it: {check}"),
+            MendError::NotGpt { .. } => format!("To see whether it can be converted: {check}"),
             MendError::NoRemedy { step, why } => {
                 what += &format!(": {}", words::steps::found(&step.evidence));
                 let advice = step.remedy.as_ref().map_or_else(String::new, |remedy| {
@@ -275,7 +275,7 @@ impl Disk {
     }
 }
 
-/// Refuses a disk that somebody uses, or that is none. The rules say the same of a disk to be
+/// Refuses a disk that is in use, or that is none. The rules say the same of a disk to be
 /// converted; this is for the commands that ask no rules.
 pub(crate) fn refuse_users(path: &Path, host: &HostFacts) -> Result<(), CliError> {
     let mut reasons: Vec<String> = host.users.iter().map(User::to_string).collect();
@@ -293,8 +293,8 @@ pub(crate) fn refuse_users(path: &Path, host: &HostFacts) -> Result<(), CliError
     Err(CliError::new(
         Kind::Unchanged,
         format!("{}: {}", path.display(), reasons.join("; ")),
-        "Only a whole disk that nobody else uses is written. Nothing was written.",
-        "Unmount it or stop what holds it; then the same command again.",
+        "Only a whole disk that nothing else uses is written. Nothing was written.",
+        "Unmount it or stop what holds it; then repeat the command.",
     ))
 }
 
@@ -330,17 +330,17 @@ pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
         Kind::Blocked,
         format!("{} is in use: {users}", disk.path.display()),
         "What has a partition open can write to it at any time. Nothing was written.",
-        "Unmount it or stop what holds it; then the same command again.",
+        "Unmount it or stop what holds it; then repeat the command.",
     ))
 }
 
 /// What is known besides the disk.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Circumstances<'a> {
+pub(crate) struct Inputs<'a> {
     /// The table that it is to get.
     pub(crate) to: Style,
-    pub(crate) wish: EspWish,
-    /// What the workshop has settled.
+    pub(crate) request: EspRequest,
+    /// What the workshop has decided.
     pub(crate) policy: &'a Policy,
     pub(crate) job: Option<&'a Path>,
     /// The PC that the disk belongs to, where it is named.
@@ -350,12 +350,12 @@ pub(crate) struct Circumstances<'a> {
     pub(crate) accepted: Accepted,
 }
 
-impl<'a> Circumstances<'a> {
+impl<'a> Inputs<'a> {
     /// A disk in this PC, where one is named, by this policy; nothing else is known.
     pub(crate) fn of(machine: Option<&'a Machine>, policy: &'a Policy) -> Self {
         Self {
             to: Style::Gpt,
-            wish: EspWish::default(),
+            request: EspRequest::default(),
             policy,
             job: None,
             machine,
@@ -370,7 +370,7 @@ pub(crate) fn options_of(judged: &Judged<'_, '_>) -> String {
     options(judged.to(), judged.disk_use())
 }
 
-/// The options that say what a disk is for and which table it is about, as they are typed behind its name.
+/// The options that say what a disk is for and which table it is about, as they are typed after its name.
 pub(crate) fn options(to: Style, disk_use: DiskUse) -> String {
     let mut text = String::new();
     if to == Style::Mbr {

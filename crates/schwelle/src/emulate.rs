@@ -80,8 +80,8 @@ impl Emulated {
                     CliError::new(
                         Kind::Unchanged,
                         format!("{}: {error}", path.display()),
-                        "What the firmware showed could not be kept; the disk is unchanged by it.",
-                        "Name a folder that can be written, with room.",
+                        "What the firmware showed could not be saved; the disk is unchanged.",
+                        "Name a folder that can be written and has space.",
                     )
                 })?;
             kept.push(path);
@@ -152,7 +152,7 @@ fn refused(disk: &Path, error: &EmulatorError) -> CliError {
             typed(disk)
         ),
         EmulatorError::Io(_) => {
-            "Make room where passing files lie (TMPDIR), or leave --emulate out: the walk stands \
+            "Free some space for temporary files (TMPDIR), or leave --emulate out: the walk stands \
              by itself."
                 .to_owned()
         }

@@ -68,14 +68,14 @@ impl CliError {
     /// A setting of a simulated PC was not changed.
     pub(crate) fn setting(machine: &Path, error: &SetError) -> Self {
         let (kind, why) = match error {
-            SetError::Refused(Refusal::Unknown(_)) => (Kind::Usage, "Nothing is changed by it."),
+            SetError::Refused(Refusal::Unknown(_)) => (Kind::Usage, "Nothing was changed."),
             SetError::Refused(Refusal::GreyedOut { .. }) => (
                 Kind::Blocked,
-                "A real setup would not let you change it either, as things are.",
+                "A real firmware setup would not allow this change now either.",
             ),
             SetError::File(_) | SetError::Variable(_) => (
                 Kind::Unchanged,
-                "The simulated PC keeps its settings in its file.",
+                "The simulated PC keeps its settings in its machine file.",
             ),
         };
         let machine = typed(machine);
@@ -87,7 +87,7 @@ impl CliError {
     pub(crate) fn boot_entry(disk: &Path, error: &EntryError) -> Self {
         let shown = typed(disk);
         let ground = match error {
-            EntryError::NotTold(ground) => format!(": {}", words::facts::ground(ground)),
+            EntryError::NotReported(ground) => format!(": {}", words::facts::ground(ground)),
             _ => String::new(),
         };
         let (kind, next) = match error {
@@ -95,20 +95,20 @@ impl CliError {
                 Kind::Blocked,
                 format!("Look at the disk first: schwelle rehearse {shown}"),
             ),
-            EntryError::NotTold(_) => (
+            EntryError::NotReported(_) => (
                 Kind::Unchanged,
-                "Start the rescue system in UEFI mode, and the same command again as root.".into(),
+                "Start the rescue system in UEFI mode, and repeat the command as root.".into(),
             ),
             EntryError::Full | EntryError::NotOffered => (
                 Kind::Unchanged,
-                "Delete an entry that nobody needs, in the PC's setup.".into(),
+                "Delete an entry that is not needed, in the PC's setup.".into(),
             ),
             EntryError::Variable(_) => (
                 Kind::Unchanged,
                 format!("Choose the disk in the setup: schwelle firmware sheet {shown}"),
             ),
         };
-        let why = "Firmware also finds the disk by its removable-media path; the entry makes it sure. \
+        let why = "Firmware also finds the disk by its removable-media path; the entry makes sure of it. \
             The disk is unchanged.";
         Self::new(
             kind,
@@ -144,9 +144,9 @@ impl CliError {
         Self::new(
             Kind::Unchanged,
             error,
-            "Without a complete record of what is overwritten nothing may be written; the disk is \
-             unchanged.",
-            "Name a new folder on a disk with room: --job DIR",
+            "Nothing is written without a complete record of what is overwritten; the disk is \
+                 unchanged.",
+            "Name a new folder on another disk with enough space: --job DIR",
         )
     }
 
@@ -167,7 +167,7 @@ impl CliError {
                 Kind::Unchanged,
                 what,
                 "The disk is unchanged.",
-                "When all is ready, the same command again with a new job folder.",
+                "When everything is ready, repeat the command with a new job folder.",
             ),
             CommitError::Stopped { .. }
             | CommitError::NotReadBack(_)
@@ -189,7 +189,10 @@ impl CliError {
             Kind::Stopped,
             error,
             "The disk is written and read back, but the job's record does not say so.",
-            format!("Make room there, and: schwelle resume --job {}", typed(job)),
+            format!(
+                "Free some space there, then: schwelle resume --job {}",
+                typed(job)
+            ),
         )
     }
 
@@ -198,7 +201,7 @@ impl CliError {
         Self::new(
             Kind::Unchanged,
             error,
-            "A job is finished or taken back by its record, and by nothing else. Nothing was \
+            "`resume` and `undo` need the whole job folder. Nothing was \
              written.",
             "See whether this is the right folder, and whether its disk or stick can be read.",
         )
@@ -222,7 +225,7 @@ impl CliError {
         Self::new(
             Kind::Blocked,
             format!(
-                "{}: an earlier job on this disk was stopped half-way: {}",
+                "{}: an earlier job on this disk was interrupted: {}",
                 disk.display(),
                 job.display()
             ),
@@ -258,7 +261,7 @@ impl CliError {
             RecoverError::Differs { .. } => Self::new(
                 Kind::Blocked,
                 what,
-                "Somebody has changed the disk since, or it is another one. Nothing was written.",
+                "The disk has been changed since, or it is another one. Nothing was written.",
                 format!("Look at it: schwelle check {}", typed(disk)),
             ),
             RecoverError::VolumeUsed { .. } => Self::new(
@@ -271,7 +274,7 @@ impl CliError {
                 Kind::Blocked,
                 what,
                 "Taking the conversion back would lose that partition. Nothing was written.",
-                "Save what is on it, delete it, and the same command again.",
+                "Save what is on it, delete it, and repeat the command.",
             ),
             RecoverError::Lost { .. } => Self::new(
                 Kind::Blocked,
@@ -310,8 +313,8 @@ impl From<OpenError> for CliError {
                 "Leave --sector-size out.",
             ),
             OpenError::InUse { .. } => (
-                "Two programs at work on one disk would destroy it.",
-                "Unmount its volumes or let the other program finish; then the same command again.",
+                "Two programs writing to one disk would destroy it.",
+                "Unmount its volumes or let the other program finish; then repeat the command.",
             ),
         };
         let kind = if matches!(error, OpenError::SectorSizeOfDisk { .. }) {

@@ -5,7 +5,7 @@ use std::path::Path;
 use schwelle_core::job::JobFolder;
 
 use crate::commands::convert::{self, ConvertArgs};
-use crate::options::{ColorWish, Common};
+use crate::options::{Common, WhenColored};
 use crate::policy;
 use crate::screen::Screen;
 use crate::views::report::{self, Report};
@@ -39,7 +39,7 @@ pub fn convert(image: &Path, job: &Path) -> bool {
         json: false,
         quiet: true,
         lba: false,
-        color: ColorWish::Never,
+        color: WhenColored::Never,
     };
     let args = ConvertArgs::of(image.to_owned(), job.to_owned());
     convert::run(&args, &Screen::new(&common)).is_ok_and(|code| code == 0)

@@ -45,7 +45,7 @@ pub(crate) fn wrong(path: &Path, error: &FileError) -> CliError {
     CliError::new(
         Kind::Usage,
         format!("{}: {error}", path.display()),
-        "A fact that is misread would give a wrong answer.",
+        "A wrong fact would give a wrong answer.",
         "The keys are described in docs/machine.md; the shortest file says [firmware] uefi = true",
     )
 }

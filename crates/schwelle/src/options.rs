@@ -1,10 +1,10 @@
 //! Options that several commands share, and what they mean.
 
 use clap::{Args, ValueEnum};
-use schwelle_core::crossing::Style;
 use schwelle_core::device::MIB;
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::placement::{EspWish, PlaceWish};
+use schwelle_core::identities::Style;
+use schwelle_core::placement::{EspRequest, PlaceRequest};
 
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
@@ -17,20 +17,20 @@ pub(crate) struct Common {
     /// Print one JSON document on stdout in place of text
     #[arg(long, global = true)]
     pub(crate) json: bool,
-    /// Print nothing but errors; the exit code tells
+    /// Print nothing but errors; the exit code has the answer
     #[arg(long, short, global = true)]
     pub(crate) quiet: bool,
     /// Show numbers of sectors (LBA) beside sizes
     #[arg(long, global = true)]
     pub(crate) lba: bool,
-    /// Colours on stdout; NO_COLOR is heeded as well
-    #[arg(long, global = true, value_enum, default_value_t = ColorWish::Auto, value_name = "WHEN")]
-    pub(crate) color: ColorWish,
+    /// Colours on stdout; NO_COLOR is respected as well
+    #[arg(long, global = true, value_enum, default_value_t = WhenColored::Auto, value_name = "WHEN")]
+    pub(crate) color: WhenColored,
 }
 
 /// When to use colours.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum ColorWish {
+pub(crate) enum WhenColored {
     Auto,
     Always,
     Never,
@@ -39,7 +39,7 @@ pub(crate) enum ColorWish {
 /// How to read images.
 #[derive(Debug, Clone, Copy, Default, Args)]
 pub(crate) struct ImageOptions {
-    /// Logical sector size of an image, in bytes [default: found out from its content, else 512]
+    /// Logical sector size of an image, in bytes [default: detected from its content, else 512]
     #[arg(long, value_name = "N", value_parser = sector_size)]
     pub(crate) sector_size: Option<u32>,
 }
@@ -57,8 +57,8 @@ impl ImageOptions {
 /// What the disk is for.
 #[derive(Debug, Clone, Copy, Default, Args)]
 pub(crate) struct UseOptions {
-    /// The disk holds data and no PC starts from it, or it is blank: all volumes are kept, and there is
-    /// no EFI system partition unless --esp-size or --place asks for one
+    /// The disk only holds data, or is blank; no PC starts from it. All volumes are kept, and no EFI system
+    /// partition is made unless --esp-size or --place asks for one
     #[arg(long)]
     data_disk: bool,
 }
@@ -76,8 +76,7 @@ impl UseOptions {
 /// Which table the disk is to get.
 #[derive(Debug, Clone, Copy, Default, Args)]
 pub(crate) struct ToOptions {
-    /// The table that the disk is to have, and with it the mode in which a PC starts from it: mbr is the way
-    /// back
+    /// The partition table that the disk gets; mbr converts back
     #[arg(long, value_enum, default_value_t = To::Gpt, value_name = "TABLE")]
     to: To,
 }
@@ -114,7 +113,7 @@ impl ToOptions {
                 Kind::Usage,
                 "--place and --esp-size are about a new EFI system partition",
                 "On the way back to MBR, none is made: the one that is there becomes the active partition.",
-                "Leave them out, and the same command again.",
+                "Leave them out, and repeat the command.",
             ));
         }
         Ok(style)
@@ -126,7 +125,7 @@ impl ToOptions {
 pub(crate) struct PlaceOptions {
     #[command(flatten)]
     disk: UseOptions,
-    /// Where the room for the EFI system partition comes from
+    /// Where the space for the EFI system partition comes from
     #[arg(long, value_enum, default_value_t = Place::Auto)]
     place: Place,
     /// Size of the EFI system partition, such as 300M [default: 260M where there is room]
@@ -165,31 +164,35 @@ impl PlaceOptions {
     }
 
     /// As the core takes it, within what the policy allows.
-    pub(crate) fn wish(self, policy: &Policy) -> Result<EspWish, CliError> {
-        use policy::Place::{Gap, Takeover, Trim};
+    pub(crate) fn request(self, policy: &Policy) -> Result<EspRequest, CliError> {
+        use policy::Place::{Gap, Shrink, Takeover};
         let disk_use = self.disk.disk_use();
-        let (place, needed) = match (self.place, policy.allows(Gap), policy.allows(Trim)) {
-            (Place::Auto, true, true) => (PlaceWish::Auto, None),
-            (Place::Auto, true, false) => (PlaceWish::Gap, None),
-            (Place::Auto, false, true) => (PlaceWish::Trim, None),
-            (Place::Auto, false, false) => (PlaceWish::Auto, Some(Gap)),
-            (Place::Gap, ..) => (PlaceWish::Gap, Some(Gap)),
-            (Place::Trim, ..) => (PlaceWish::Trim, Some(Trim)),
-            (Place::Takeover, ..) => (PlaceWish::Takeover, Some(Takeover)),
+        let (place, needed) = match (self.place, policy.allows(Gap), policy.allows(Shrink)) {
+            (Place::Auto, true, true) => (PlaceRequest::Auto, None),
+            (Place::Auto, true, false) => (PlaceRequest::Gap, None),
+            (Place::Auto, false, true) => (PlaceRequest::Shrink, None),
+            (Place::Auto, false, false) => (PlaceRequest::Auto, Some(Gap)),
+            (Place::Gap, ..) => (PlaceRequest::Gap, Some(Gap)),
+            (Place::Shrink, ..) => (PlaceRequest::Shrink, Some(Shrink)),
+            (Place::Takeover, ..) => (PlaceRequest::Takeover, Some(Takeover)),
         };
         let is_for_one = disk_use == DiskUse::System || self.place != Place::Auto;
         if let Some(place) = needed.filter(|&place| !policy.allows(place) && is_for_one) {
             return Err(CliError::new(
                 Kind::Usage,
                 format!("the policy does not allow the placement {}", place.name()),
-                "What a workshop has settled counts for all its jobs. Nothing was written.",
+                "The policy applies to every job. Nothing was written.",
                 "Name a placement that it allows (schwelle rules shows them): --place PLACE",
             ));
         }
-        Ok(EspWish {
+        Ok(EspRequest {
             disk_use,
-            // Of a data disk, what the policy says must not count as a wish for a partition.
-            place: if is_for_one { place } else { PlaceWish::Auto },
+            // Of a data disk, what the policy says must not count as a request for a partition.
+            place: if is_for_one {
+                place
+            } else {
+                PlaceRequest::Auto
+            },
             size: self.esp_size.or(policy.esp_size.filter(|_| is_for_one)),
         })
     }
@@ -206,13 +209,13 @@ pub(crate) struct DiskOptions {
     pub(crate) image: ImageOptions,
     #[command(flatten)]
     pub(crate) place: PlaceOptions,
-    /// The folder of a job that was stopped on this disk is lost: go by the disk as it is now. Not covered by --yes
+    /// The folder of a job interrupted on this disk is lost: use the disk as it is now. Not covered by --yes
     #[arg(long)]
     pub(crate) job_lost: bool,
 }
 
 impl DiskOptions {
-    /// Those that `command` takes, as they are typed behind the disk's name.
+    /// Those that `command` takes, as they are typed after the disk's name.
     pub(crate) fn typed_for(&self, command: &str) -> String {
         let (image, machine) = (self.image.typed(), self.machine.typed());
         match command {
@@ -236,7 +239,7 @@ pub(crate) struct Accepted {
     /// Keep partitions of a data disk in which nothing is recognised as they are
     #[arg(long)]
     pub(crate) keep_unrecognised: bool,
-    /// Lose the restore points (shadow copies) of a volume that becomes smaller
+    /// Lose the restore points (shadow copies) of a volume that is shrunk
     #[arg(long)]
     pub(crate) lose_restore_points: bool,
 }
@@ -257,9 +260,9 @@ enum Place {
     Auto,
     /// Unused space
     Gap,
-    /// The tail of the boot volume or of a Windows volume
-    Trim,
-    /// The old boot partition's place; its content is saved in the job folder first
+    /// The tail of the System Reserved or a Windows volume
+    Shrink,
+    /// Instead of the System Reserved partition, whose content is saved in the job folder first
     Takeover,
 }
 

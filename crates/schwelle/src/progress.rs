@@ -1,5 +1,5 @@
 //! Shows how a commit goes: a bar on a terminal, plain lines elsewhere, and always the log of the
-//! job. Takes the wish to stop.
+//! job. Takes the request to stop.
 
 use std::fs::{File, OpenOptions};
 use std::io::Write;
@@ -21,7 +21,7 @@ pub(crate) struct Progress {
 }
 
 impl Progress {
-    /// Progress of the job in `folder`, whose log is told as well.
+    /// Progress of the job in `folder`, which goes to its log as well.
     pub(crate) fn new(screen: &Screen, folder: &Path) -> Self {
         Self {
             bar: ProgressBar::hidden(),
@@ -34,7 +34,7 @@ impl Progress {
         }
     }
 
-    /// From now on Ctrl-C, and the signals of a closing terminal or a shutdown, are a wish to stop
+    /// From now on Ctrl-C, and the signals of a closing terminal or a shutdown, are a request to stop
     /// that the commit heeds where that is clean.
     pub(crate) fn catch_stops(&self) {
         use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};

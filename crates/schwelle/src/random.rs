@@ -6,7 +6,7 @@ use uuid::{Builder, Uuid};
 
 use crate::error::{CliError, Kind};
 
-/// Makes GUIDs until the kernel fails; whoever drafts with them asks [`Guids::check`] before the draft counts.
+/// Makes GUIDs until the kernel fails; who drafts with them asks [`Guids::check`] before the draft counts.
 #[derive(Debug, Default)]
 pub(crate) struct Guids {
     failed: Option<Errno>,
@@ -34,7 +34,7 @@ impl Guids {
                 Kind::Unchanged,
                 format!("this system gives no random numbers: {errno}"),
                 "The new table needs GUIDs that no other disk has. Nothing was written.",
-                "Start a newer system on this PC (Linux 3.17 or later), and the same command again.",
+                "Start a newer system on this PC (Linux 3.17 or later), and repeat the command.",
             )),
         }
     }

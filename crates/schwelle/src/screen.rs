@@ -11,7 +11,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
 use crate::error::{CliError, Kind};
-use crate::options::{ColorWish, Common};
+use crate::options::{Common, WhenColored};
 use crate::text::{self, Glyphs};
 
 /// Columns where neither the terminal nor `COLUMNS` tells, as in a pipe.
@@ -57,6 +57,10 @@ pub(crate) struct Look {
     pub(crate) columns: usize,
     /// Numbers of sectors beside sizes.
     pub(crate) lba: bool,
+    /// Everything in full.
+    pub(crate) all: bool,
+    /// The terminal can show line and block characters.
+    pub(crate) draws: bool,
 }
 
 /// Where output goes.
@@ -68,28 +72,32 @@ pub(crate) struct Screen {
     fits_lines: bool,
     json: bool,
     quiet: bool,
-    /// What the terminals behind stdout and stderr can show.
+    /// What the terminals at stdout and stderr can show.
     glyphs: [Glyphs; 2],
 }
 
 impl Screen {
     pub(crate) fn new(common: &Common) -> Self {
         let color = match common.color {
-            ColorWish::Auto => ColorChoice::Auto,
-            ColorWish::Always => ColorChoice::Always,
-            ColorWish::Never => ColorChoice::Never,
+            WhenColored::Auto => ColorChoice::Auto,
+            WhenColored::Always => ColorChoice::Always,
+            WhenColored::Never => ColorChoice::Never,
         };
         let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
         let told = || std::env::var("COLUMNS").ok()?.parse().ok();
         let known = terminal.or_else(told);
         let columns = known.unwrap_or(DEFAULT_COLUMNS);
+        let setting = |name: &str| std::env::var(name).ok();
+        let glyphs = |is_terminal| match is_terminal {
+            true => Glyphs::of_terminal(setting),
+            false => Glyphs::AsTheyAre,
+        };
         let look = Look {
             columns: columns.clamp(60, 160),
             lba: common.lba,
-        };
-        let glyphs = |is_terminal| match is_terminal {
-            true => Glyphs::of_terminal(|name| std::env::var(name).ok()),
-            false => Glyphs::AsTheyAre,
+            all: false,
+            draws: glyphs(std::io::stdout().is_terminal()) == Glyphs::All
+                && text::can_draw(setting("TERM").as_deref()),
         };
         Self {
             color,

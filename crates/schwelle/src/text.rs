@@ -33,7 +33,7 @@ fn is_hidden(c: char) -> bool {
 /// What a terminal can show.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Glyphs {
-    /// No terminal: whoever reads it knows what to do with it.
+    /// No terminal: the reader decides what to do with it.
     AsTheyAre,
     /// All characters. Right-to-left ones keep to themselves.
     All,
@@ -72,13 +72,19 @@ impl Glyphs {
     }
 }
 
+/// True for a terminal (`TERM`) that shows line and block characters where its locale has them. The bare console
+/// has a font of 256 or 512 signs, and not all of these.
+pub(crate) fn can_draw(terminal: Option<&str>) -> bool {
+    !matches!(terminal, None | Some("" | "dumb" | "linux"))
+}
+
 /// Puts right-to-left text between isolates (UAX #9), which take no column, so that a terminal that turns
 /// it round leaves what stands beside it where it is.
 fn isolated(text: &str) -> String {
     const ISOLATE: char = '\u{2068}';
     const END: char = '\u{2069}';
     let mut out = String::with_capacity(text.len());
-    // Blanks behind a right-to-left word, which belong to it when another one follows.
+    // Blanks after a right-to-left word, which belong to it when another one follows.
     let (mut inside, mut blanks) = (false, String::new());
     for c in text.chars() {
         match (is_right_to_left(c), inside) {
@@ -188,7 +194,7 @@ pub(crate) fn wrap(text: &str, columns: usize) -> Vec<String> {
 }
 
 /// Breaks the lines that are wider than `columns`: a command gets a line of its own, and where that is too
-/// long as well, goes on behind a backslash, so that it can be typed as it stands. Nothing is broken inside a
+/// long as well, goes on after a backslash, so that it can be typed as it stands. Nothing is broken inside a
 /// word.
 pub(crate) fn fit_lines(text: &str, columns: usize) -> String {
     let mut fitted = String::new();

@@ -115,26 +115,26 @@ pub(crate) fn after_restart(path: &Path, facts: &HostFacts) -> String {
     }
 }
 
-/// What tells a disk from all others, as far as its content goes.
-fn mark(device: &dyn ReadDevice) -> Option<Mark> {
+/// What distinguishes a disk from all others, as far as its content goes.
+fn disk_id(device: &dyn ReadDevice) -> Option<DiskId> {
     let record = BootRecord::parse(&device.read_sector(Lba(0)).ok()?)?;
     if record.is_protective() {
-        return Some(Mark::Gpt(GptPair::read(device).best()?.header.disk_id));
+        return Some(DiskId::Gpt(GptPair::read(device).best()?.header.disk_id));
     }
     let is_used = record.entries.iter().any(Option::is_some);
     let signature = record.disk_signature;
-    (is_used && signature != 0).then_some(Mark::Mbr(signature))
+    (is_used && signature != 0).then_some(DiskId::Mbr(signature))
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Mark {
+enum DiskId {
     Mbr(u32),
     Gpt(Uuid),
 }
 
 /// The other disks of this PC that have the same signature or GUID as this one.
 pub(crate) fn twins(device: &DiskFile, path: &Path) -> Vec<Twin> {
-    let Some(own) = mark(device).filter(|_| device.is_block_device()) else {
+    let Some(own) = disk_id(device).filter(|_| device.is_block_device()) else {
         return Vec::new();
     };
     let root = Path::new(ROOT);
@@ -144,7 +144,7 @@ pub(crate) fn twins(device: &DiskFile, path: &Path) -> Vec<Twin> {
         .filter(|other| *other != here)
         .filter(|other| {
             let other = DiskFile::open_read(other, None).ok();
-            other.and_then(|other| mark(&other)) == Some(own)
+            other.and_then(|other| disk_id(&other)) == Some(own)
         })
         .map(|other| {
             let facts = device::host_facts(root, &other, true);

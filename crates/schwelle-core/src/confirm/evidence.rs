@@ -3,15 +3,15 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::bootstore::BootStore;
+use crate::bcd::BcdStore;
 use crate::device::Extent;
 use crate::fat::FatVolume;
 use crate::firmware::{BootMode, Ground};
 use crate::gpt::GptCopy;
 use crate::hive::Hive;
+use crate::marker::Marker;
 use crate::ntfs::{LogState, NtfsVolume};
 use crate::profile::{ESP_STORE, WindowsSystem};
-use crate::receipt::Receipt;
 use crate::windows::{HiveFile, SYSTEM_HIVE};
 
 const BOOT_STATUS: &str = "\\EFI\\Microsoft\\Boot\\bootstat.dat";
@@ -73,7 +73,7 @@ pub struct Evidence {
     pub weight: Weight,
     /// What it says.
     pub says: Says,
-    /// Number of the partition with the Windows it is about; `None` where it is about all.
+    /// Number of the partition with the installed Windows it is about; `None` where it is about all.
     pub system: Option<usize>,
     /// What was found.
     pub found: Lasting,
@@ -97,13 +97,13 @@ pub enum Lasting {
         /// It gets none.
         hidden: bool,
     },
-    /// The receipt of the conversion.
-    Receipt {
+    /// The marker of the conversion.
+    Marker {
         /// It is there.
         found: bool,
     },
-    /// The boot store on the EFI system partition.
-    BootStore {
+    /// The BCD store on the EFI system partition.
+    BcdStore {
         /// It has been written since the conversion.
         written: bool,
     },
@@ -112,14 +112,14 @@ pub enum Lasting {
         /// It is there.
         found: bool,
     },
-    /// The registry of a Windows.
+    /// The registry of an installed Windows.
     Registry {
         /// Its name.
         system: String,
         /// When it was written.
         written: Written,
     },
-    /// The partition that a Windows was last started from, as its registry says.
+    /// The partition that an installed Windows was last started from, as its registry says.
     BootDevice {
         /// Its name.
         system: String,
@@ -128,7 +128,7 @@ pub enum Lasting {
         /// What that means.
         means: Means,
     },
-    /// The log of a Windows' volume.
+    /// The log of an installed Windows' volume.
     VolumeLog {
         /// Its name.
         system: String,
@@ -149,7 +149,7 @@ pub enum Written {
     Earlier,
 }
 
-/// What the partition says that a Windows was started from.
+/// What the partition says that an installed Windows was started from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Means {
@@ -165,7 +165,7 @@ pub enum Means {
         /// The number of that.
         esp: usize,
     },
-    /// It does not tell.
+    /// It does not say.
     Nothing,
 }
 
@@ -175,8 +175,8 @@ impl Lasting {
         match self {
             Self::Firmware { .. } => "firmware",
             Self::Esp { .. } => "esp",
-            Self::Receipt { .. } => "receipt",
-            Self::BootStore { .. } => "boot-store",
+            Self::Marker { .. } => "marker",
+            Self::BcdStore { .. } => "bcd-store",
             Self::BootStatus { .. } => "boot-status",
             Self::Registry { .. } => "registry",
             Self::BootDevice { .. } => "boot-device",
@@ -197,19 +197,19 @@ impl Evidence {
 }
 
 /// What the boot manager leaves on the EFI system partition.
-pub(super) fn of_esp(fat: &FatVolume<'_>, receipt: Option<&Receipt>) -> Vec<Evidence> {
+pub(super) fn of_esp(fat: &FatVolume<'_>, marker: Option<&Marker>) -> Vec<Evidence> {
     let mut all = Vec::new();
     let store = fat.find(ESP_STORE).ok().flatten();
     let store = store.and_then(|entry| fat.read_file(&entry, MAX_STORE_BYTES).ok());
     let written = store.and_then(|bytes| {
-        BootStore::read(&bytes[..]).ok()?;
+        BcdStore::read(&bytes[..]).ok()?;
         Some(Hive::open(&bytes[..]).ok()?.written().0)
     });
     // The boot manager does not always write its store, so an old one says nothing.
-    if let (Some(written), Some(receipt)) = (written, receipt) {
-        let written = written != receipt.converted;
+    if let (Some(written), Some(marker)) = (written, marker) {
+        let written = written != marker.converted;
         let says = yes_or_nothing(written);
-        let found = Lasting::BootStore { written };
+        let found = Lasting::BcdStore { written };
         all.push(Evidence::new(Weight::Strong, says, found));
     }
     let found = fat.find(BOOT_STATUS).ok().flatten().is_some();
@@ -229,27 +229,27 @@ fn yes_or_nothing(yes: bool) -> Says {
     }
 }
 
-/// What a Windows leaves on its own volume. `place`: the table, its partition, and the number of
+/// What an installed Windows leaves on its own volume. `place`: the table, its partition, and the number of
 /// the EFI system partition.
 pub(super) fn of_system(
     volume: &NtfsVolume<'_>,
     system: &WindowsSystem,
     (table, extent, esp): (&GptCopy, Extent, Option<usize>),
-    receipt: Option<&Receipt>,
+    marker: Option<&Marker>,
 ) -> Vec<Evidence> {
     let mut all = Vec::new();
     let id = table
         .entries
         .iter()
         .find(|(_, entry)| entry.extent == extent);
-    let before = receipt.and_then(|receipt| {
+    let before = marker.and_then(|marker| {
         let (_, entry) = id?;
-        let mut systems = receipt.systems.iter();
+        let mut systems = marker.systems.iter();
         systems.find(|system| system.partition == entry.id)
     });
     let subject = system.title();
-    if let Some(receipt) = receipt {
-        all.extend(registry_time(volume, &subject, receipt.converted));
+    if let Some(marker) = marker {
+        all.extend(registry_time(volume, &subject, marker.converted));
     }
     let before = before.and_then(|system| system.firmware_boot_device.as_deref());
     if let Some(device) = &system.firmware_boot_device {
@@ -271,7 +271,7 @@ pub(super) fn of_system(
     all
 }
 
-/// When the registry was last written. A Windows writes it at every start, and a GPT disk starts in
+/// When the registry was last written. An installed Windows writes it at every start, and a GPT disk starts in
 /// UEFI mode only.
 fn registry_time(volume: &NtfsVolume<'_>, subject: &str, converted: u64) -> Option<Evidence> {
     let hive = HiveFile::find(volume, SYSTEM_HIVE).ok()??;

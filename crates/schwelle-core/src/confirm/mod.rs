@@ -1,7 +1,7 @@
 //! After the switch: did the system on a converted disk really start in UEFI mode?
 //!
 //! No file says so outright: the values that tell a running system are volatile. [`confirm`] weighs
-//! what lasts, says what each piece of evidence is worth, and admits when it does not tell.
+//! what lasts, says what each piece of evidence is worth, and admits when it does not say.
 
 mod evidence;
 
@@ -14,9 +14,9 @@ use crate::device::{ReadDevice, Window};
 use crate::fat::FatVolume;
 use crate::firmware::{BootMode, Machine};
 use crate::gpt::{GptCopy, GptEntry, GptPair, attributes, type_guid};
+use crate::marker::{MARKER, MAX_MARKER_BYTES, Marker};
 use crate::ntfs::NtfsVolume;
 use crate::profile::Profile;
-use crate::receipt::{MAX_RECEIPT_BYTES, RECEIPT, Receipt};
 use crate::rehearse::{self, Rehearsal};
 
 /// The answer as a whole.
@@ -27,7 +27,7 @@ pub enum Answer {
     Confirmed,
     /// It did not, or could not.
     NotConfirmed,
-    /// What is on the disk does not tell.
+    /// What is on the disk does not say.
     Unknown,
 }
 
@@ -94,7 +94,7 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
         .entries
         .iter()
         .find(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM);
-    let mut receipt = None;
+    let mut marker = None;
     if let Some((number, entry)) = esp {
         evidence.push(esp_is_hidden(*number, entry));
         let window = Window::new(disk, entry.extent);
@@ -102,11 +102,11 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
             .as_ref()
             .and_then(|window| FatVolume::open(window).ok())
         {
-            receipt = read_receipt(&fat, table);
-            evidence.extend(evidence::of_esp(&fat, receipt.as_ref()));
+            marker = read_marker(&fat, table);
+            evidence.extend(evidence::of_esp(&fat, marker.as_ref()));
         }
     }
-    evidence.push(about_receipt(receipt.as_ref()));
+    evidence.push(about_marker(marker.as_ref()));
     for system in &profile.systems {
         let Some(partition) = profile.partition(system.partition) else {
             continue;
@@ -117,12 +117,7 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
         if let Ok(volume) = NtfsVolume::open(&window) {
             let number = esp.map(|(number, _)| *number);
             let place = (table, partition.extent, number);
-            evidence.extend(evidence::of_system(
-                &volume,
-                system,
-                place,
-                receipt.as_ref(),
-            ));
+            evidence.extend(evidence::of_system(&volume, system, place, marker.as_ref()));
         }
     }
     let (answer, reason) = weigh(&evidence, &rehearsal);
@@ -157,15 +152,15 @@ fn esp_is_hidden(number: usize, entry: &GptEntry) -> Evidence {
     Evidence::new(Weight::Aside, says, found)
 }
 
-fn read_receipt(fat: &FatVolume<'_>, table: &GptCopy) -> Option<Receipt> {
-    let entry = fat.find(RECEIPT).ok()??;
-    let bytes = fat.read_file(&entry, MAX_RECEIPT_BYTES).ok()?;
-    Receipt::parse(&bytes).filter(|receipt| receipt.disk == table.header.disk_id)
+fn read_marker(fat: &FatVolume<'_>, table: &GptCopy) -> Option<Marker> {
+    let entry = fat.find(MARKER).ok()??;
+    let bytes = fat.read_file(&entry, MAX_MARKER_BYTES).ok()?;
+    Marker::parse(&bytes).filter(|marker| marker.disk == table.header.disk_id)
 }
 
-fn about_receipt(receipt: Option<&Receipt>) -> Evidence {
-    let found = receipt.is_some();
-    Evidence::new(Weight::Aside, Says::Nothing, Lasting::Receipt { found })
+fn about_marker(marker: Option<&Marker>) -> Evidence {
+    let found = marker.is_some();
+    Evidence::new(Weight::Aside, Says::Nothing, Lasting::Marker { found })
 }
 
 /// The answer that the evidence gives.
@@ -191,7 +186,7 @@ fn weigh(evidence: &[Evidence], rehearsal: &Rehearsal) -> (Answer, Reason) {
     }
 }
 
-/// Whether any system has started, by the strong evidence; `None` when that does not tell.
+/// Whether any system has started, by the strong evidence; `None` when that does not say.
 fn started(evidence: &[Evidence]) -> Option<bool> {
     let strong = || {
         evidence
@@ -227,7 +222,7 @@ mod tests {
         use Says::{No, Nothing, Yes};
         let piece = |system: Option<usize>, says: Says| Evidence {
             system,
-            ..Evidence::new(Weight::Strong, says, Lasting::Receipt { found: true })
+            ..Evidence::new(Weight::Strong, says, Lasting::Marker { found: true })
         };
         for (pieces, expected) in [
             (&[(Some(2), Yes), (Some(3), No)][..], Some(true)),
@@ -248,8 +243,8 @@ mod tests {
             assert_eq!(started(&pieces), expected, "{pieces:?}");
         }
         // What is weak does not decide.
-        let receipt = Lasting::Receipt { found: true };
-        let weak = [Evidence::new(Weight::Weak, Yes, receipt)];
+        let marker = Lasting::Marker { found: true };
+        let weak = [Evidence::new(Weight::Weak, Yes, marker)];
         assert_eq!(started(&weak), None);
     }
 }

@@ -1,16 +1,16 @@
-//! What all drafts have in common: volumes become smaller, the EFI system partition is filled, tables are laid, and
-//! over the disk that has crossed so the files are edited that name it. In the end stands the change set.
+//! What all drafts have in common: volumes are shrunk, the EFI system partition is filled, tables are laid, and
+//! over the disk that is converted so the files are edited that name it. In the end stands the change set.
 
 use std::sync::Arc;
 
 use uuid::Uuid;
 
 use crate::commit::{ChangeSet, Purpose, Region, StageKind};
-use crate::crossing::Crossing;
 use crate::device::{DeviceError, Draft, Extent, Lba, ReadDevice, Window};
 use crate::fat::Repair;
+use crate::identities::Identities;
 use crate::job::{EditedVolume, Watched};
-use crate::placement::{EspFrom, EspPlace, Placement, Trimming};
+use crate::placement::{EspFrom, EspPlace, Placement, Shrinking};
 use crate::profile::{Origin, Partition, Profile};
 
 use super::basis::{DraftError, SECTOR_0, Stamp};
@@ -18,7 +18,7 @@ use super::esp::KeptFile;
 use super::map::MapPart;
 use super::plan::{NewTable, Plan};
 use super::start::{Content, NewStart};
-use super::{esp, settle, trim};
+use super::{edit, esp, shrink};
 
 /// A draft that is being put together.
 pub(crate) struct Assembly<'a, 'p> {
@@ -26,7 +26,7 @@ pub(crate) struct Assembly<'a, 'p> {
     profile: &'p Profile,
     placement: Placement,
     stamp: Stamp,
-    /// The disk when it has crossed.
+    /// The disk when it is converted.
     pub(crate) draft: Draft<'a>,
     regions: Vec<Region>,
     volumes: Vec<EditedVolume>,
@@ -42,7 +42,7 @@ pub(crate) struct Ending<'c> {
     /// The table's style becomes another.
     pub(crate) changes_style: bool,
     /// The names that files on kept volumes get; `None` where they stay as they are.
-    pub(crate) settled: Option<&'c Crossing>,
+    pub(crate) edits: Option<&'c Identities>,
 }
 
 impl<'a, 'p> Assembly<'a, 'p> {
@@ -69,20 +69,20 @@ impl<'a, 'p> Assembly<'a, 'p> {
         self.regions.extend(regions);
     }
 
-    /// The volumes of the placement become smaller; `entry` is called for each.
-    pub(crate) fn trim(
+    /// The volumes of the placement are shrunk; `entry` is called for each.
+    pub(crate) fn shrink(
         &mut self,
-        mut entry: impl FnMut(&Partition, &Trimming),
+        mut entry: impl FnMut(&Partition, &Shrinking),
     ) -> Result<(), DraftError> {
-        for trimming in &self.placement.trims {
+        for shrinking in &self.placement.shrinks {
             let partition = self
                 .profile
-                .partition(trimming.number)
-                .ok_or(DraftError::Missing("partition to be trimmed"))?;
-            let (written, volume) = trim::apply(&self.draft, partition, trimming)?;
+                .partition(shrinking.number)
+                .ok_or(DraftError::Missing("partition to be shrunk"))?;
+            let (written, volume) = shrink::apply(&self.draft, partition, shrinking)?;
             self.regions.extend(written);
             self.volumes.push(volume);
-            entry(partition, trimming);
+            entry(partition, shrinking);
         }
         Ok(())
     }
@@ -139,35 +139,35 @@ impl<'a, 'p> Assembly<'a, 'p> {
     /// The files that name the disk are edited, and the change set is made and checked.
     pub(crate) fn finish(mut self, ending: Ending<'_>) -> Result<Plan<'a>, DraftError> {
         let (disk, profile, placement) = (self.disk, self.profile, self.placement);
-        let crossed = Arc::new(self.draft);
-        let draft = Draft::over(crossed.clone());
-        let settled = match ending.settled {
-            Some(crossing) => {
-                settle::settle(&draft, profile, &placement, crossing, self.stamp.windows)?
+        let converted = Arc::new(self.draft);
+        let draft = Draft::over(converted.clone());
+        let edits = match ending.edits {
+            Some(identities) => {
+                edit::edit_files(&draft, profile, &placement, identities, self.stamp.windows)?
             }
-            None => settle::Settled::default(),
+            None => edit::Edits::default(),
         };
-        let edited = settled.watch(disk, profile, &self.volumes)?;
+        let edited = edits.watch(disk, profile, &self.volumes)?;
         self.volumes.extend(edited);
         if let Some(EspFrom::Existing(number)) = placement.esp_from()
             && let Some(partition) = profile.partition(number)
         {
             self.volumes
-                .push(trim::watch(disk, Some(&*crossed), partition)?);
+                .push(shrink::watch(disk, Some(&*converted), partition)?);
         }
-        let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &self.regions)?;
-        let changes = changes.and_then(&draft, &settled.regions)?;
+        let changes = ChangeSet::of(&converted, Purpose::MovedClusters, &self.regions)?;
+        let changes = changes.and_then(&draft, &edits.regions)?;
         let changes = changes.checked(ending.changes_style)?;
         Ok(Plan {
             before: MapPart::before(profile),
             after: ending.after,
             relied_on: (relied_on(disk, profile, &changes)?, self.volumes),
-            crossed,
+            converted,
             draft,
             table: ending.table,
             placement,
             start: self.start,
-            files_edited: settled.files,
+            files_edited: edits.files,
             changes,
         })
     }
@@ -233,7 +233,7 @@ mod tests {
                 table,
                 after: Vec::new(),
                 changes_style,
-                settled: None,
+                edits: None,
             })
         };
         use StageKind::{Commit, Prepare};

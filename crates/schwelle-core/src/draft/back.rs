@@ -1,11 +1,11 @@
 //! The way back: puts the draft of an MBR disk together.
 
 use crate::commit::{Purpose, Region, StageKind};
-use crate::crossing::{Crossing, Style};
 use crate::device::{Extent, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::fat::make_startable;
 use crate::fit::Fit;
+use crate::identities::{Identities, Style};
 use crate::mbr::{BiosStart, MbrLayout};
 use crate::placement::{EspFrom, EspPlace, Placement};
 use crate::profile::{Origin, Partition, Profile, Table};
@@ -35,7 +35,7 @@ pub(crate) fn build_back<'a>(
         Some(number) => Some(profile.partition(number).ok_or(MISSING_ESP)?),
         None => None,
     };
-    let crossing = crossing(profile, &kept, &layout, esp)?;
+    let identities = identities(profile, &kept, &layout, esp)?;
     let placement = Placement::without_esp(fit.disk_use);
     let mut assembly = Assembly::new(disk, profile, placement, source.stamp);
     if let Some(esp) = esp {
@@ -43,9 +43,9 @@ pub(crate) fn build_back<'a>(
             extent: esp.extent,
             from: EspFrom::Existing(esp.number),
         };
-        let content = Content::back(profile, &crossing, &mut source)?;
+        let content = Content::back(profile, &identities, &mut source)?;
         let what = Purpose::ActivePartition;
-        let region = assembly.fill(place, crossing.esp, (Some(content), None), what)?;
+        let region = assembly.fill(place, identities.esp, (Some(content), None), what)?;
         let window = Window::new(&assembly.draft, place.extent);
         let window = window.ok_or(DraftError::Outside(place.extent))?;
         make_startable(&window, place.extent.first)?;
@@ -78,7 +78,7 @@ pub(crate) fn build_back<'a>(
         after: MapPart::after_back(geometry, &kept, &layout),
         table: NewTable::Mbr(layout),
         changes_style: true,
-        settled: (fit.disk_use == DiskUse::System).then_some(&crossing),
+        edits: (fit.disk_use == DiskUse::System).then_some(&identities),
     })
 }
 
@@ -93,12 +93,12 @@ fn new_signature(source: &mut Source<'_>) -> u32 {
 }
 
 /// The names of the partitions that are kept, before and after.
-fn crossing(
+fn identities(
     profile: &Profile,
     kept: &[&Partition],
     layout: &MbrLayout,
     esp: Option<&Partition>,
-) -> Result<Crossing, DraftError> {
+) -> Result<Identities, DraftError> {
     let id_of = |partition: &Partition| match &partition.origin {
         Origin::Gpt(entry) => Some(entry.id),
         _ => None,
@@ -111,7 +111,7 @@ fn crossing(
         let offset = profile.geometry.byte_of(partition.extent.first)?;
         Some((offset, id_of(partition)?))
     };
-    Ok(Crossing {
+    Ok(Identities {
         to: Style::Mbr,
         signature: layout.signature,
         disk: disk.ok_or(DraftError::Missing("GPT"))?,

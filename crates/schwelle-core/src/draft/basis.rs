@@ -22,7 +22,7 @@ pub struct Stamp {
 
 /// What the draft takes from outside: identities and the time.
 pub(crate) struct Source<'a> {
-    /// Gives a GUID that nobody else has.
+    /// Gives a GUID that nothing else has.
     pub(crate) new_guid: &'a mut dyn FnMut() -> Uuid,
     /// The time.
     pub(crate) stamp: Stamp,
@@ -50,23 +50,23 @@ pub enum DraftError {
     /// An extent that leaves the disk.
     #[error("LBA {} to {} leave the disk", .0.first.0, .0.last().0)]
     Outside(Extent),
-    /// A volume that did not prove sound after it was trimmed on the draft.
-    #[error("partition {number}, trimmed, would not be sound: {fault}")]
-    Trimmed {
+    /// A volume that did not prove sound after it was shrunk on the draft.
+    #[error("partition {number}, shrunk, would not be sound: {fault}")]
+    Shrunk {
         /// The partition.
         number: usize,
         /// What is wrong.
         fault: Cause,
     },
-    /// A volume that lost or gained files when it was trimmed on the draft.
-    #[error("partition {number}, trimmed, would not be sound: the number of files differs")]
+    /// A volume that lost or gained files when it was shrunk on the draft.
+    #[error("partition {number}, shrunk, would not be sound: the number of files differs")]
     FilesDiffer {
         /// The partition.
         number: usize,
     },
     /// A file that names the disk and cannot be edited.
     #[error("{path} on partition {number} cannot be edited: {fault}")]
-    Settled {
+    Edits {
         /// The partition.
         number: usize,
         /// The file.
@@ -75,8 +75,8 @@ pub enum DraftError {
         fault: Cause,
     },
     /// A name in a file that was edited, and that is still the old one.
-    #[error("{path} on partition {number} cannot be edited: {name} has not crossed")]
-    NotCrossed {
+    #[error("{path} on partition {number} cannot be edited: {name} has not converted")]
+    NotCarriedOver {
         /// The partition.
         number: usize,
         /// The file.

@@ -3,10 +3,10 @@
 use uuid::Uuid;
 
 use crate::commit::{Purpose, Region, StageKind};
-use crate::crossing::{Crossing, Style};
 use crate::device::{BlockDevice, Extent, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::gpt::{GptEntry, GptLayout, TypeTable, attributes, type_guid};
+use crate::identities::{Identities, Style};
 use crate::mbr::{BiosStart, protective_sector};
 use crate::placement::{EspFrom, Placement};
 use crate::profile::{Origin, Partition, Profile, Role, Table};
@@ -60,7 +60,7 @@ pub(crate) fn build<'a>(
             existing = Some(entry.id);
         }
     }
-    let crossing = Crossing {
+    let identities = Identities {
         to: Style::Gpt,
         signature,
         disk: (source.new_guid)(),
@@ -74,24 +74,24 @@ pub(crate) fn build<'a>(
     let new_esp = placement.esp.filter(|_| existing.is_none());
     entries.extend(new_esp.map(|place| GptEntry {
         kind: type_guid::EFI_SYSTEM,
-        id: crossing.esp,
+        id: identities.esp,
         extent: place.extent,
         attributes: attributes::NO_DRIVE_LETTER,
         name: "EFI system partition".to_owned(),
     }));
 
     let mut assembly = Assembly::new(disk, profile, placement.clone(), source.stamp);
-    assembly.trim(|_, _| ())?;
+    assembly.shrink(|_, _| ())?;
     let content = match placement.disk_use {
-        DiskUse::System => Some(Content::of(profile, &crossing, &mut source)?),
+        DiskUse::System => Some(Content::of(profile, &identities, &mut source)?),
         DiskUse::Data => None,
     };
     let esp = match placement.esp {
-        Some(place) => Some(assembly.fill(place, crossing.esp, (content, None), Purpose::Esp)?),
+        Some(place) => Some(assembly.fill(place, identities.esp, (content, None), Purpose::Esp)?),
         None => None,
     };
     let layout = GptLayout {
-        disk_id: crossing.disk,
+        disk_id: identities.disk,
         entries,
     };
     layout.write(&assembly.draft)?;
@@ -114,7 +114,7 @@ pub(crate) fn build<'a>(
         after: MapPart::after(geometry, &kept, layout.used(), placement.esp_from()),
         table: NewTable::Gpt(layout),
         changes_style: true,
-        settled: Some(&crossing),
+        edits: Some(&identities),
     })
 }
 
@@ -126,7 +126,7 @@ pub(crate) fn bios_start(disk_use: DiskUse) -> BiosStart {
     }
 }
 
-/// The new entry of a partition that is kept; `has_letter` where a Windows gives it a drive letter.
+/// The new entry of a partition that is kept; `has_letter` where an installed Windows gives it a drive letter.
 fn kept_entry(
     partition: &Partition,
     extent: Extent,
@@ -141,9 +141,9 @@ fn kept_entry(
         kind: kind.0,
     })?;
     let (guid, more) = match partition.role {
-        // What a workshop has settled counts more than what a look at the volume suggests.
-        _ if types.settled(kind).is_some() => (mapped.guid, 0),
-        // An old boot partition without a drive letter should not show up as a drive now.
+        // What a workshop has decided counts more than what a look at the volume suggests.
+        _ if types.chosen(kind).is_some() => (mapped.guid, 0),
+        // A System Reserved partition without a drive letter should not show up as a drive now.
         Role::Boot if !has_letter => (mapped.guid, attributes::NO_DRIVE_LETTER),
         Role::Recovery => {
             let hidden = attributes::REQUIRED | attributes::NO_DRIVE_LETTER;

@@ -1,5 +1,5 @@
-//! Fills the EFI system partition: boot files from the Windows volume, the boot store, the
-//! receipt.
+//! Fills the EFI system partition: boot files from the Windows volume, the BCD store, the
+//! marker.
 
 use std::collections::BTreeSet;
 
@@ -111,7 +111,7 @@ impl Filled {
         let volume = NtfsVolume::open(&source)?;
         let files = &content.files;
         // The files made here lie between the others, away from the folders and from the loader, so
-        // that an emulator's log of reads tells whether the boot store was wanted.
+        // that an emulator's log of reads tells whether the BCD store was wanted.
         let (before, behind) = files.split_at(files.len() / 2);
         for file in before {
             self.copy(write, &volume, file)?;

@@ -1,4 +1,4 @@
-//! Builds the finished disk on a draft: tables, EFI system partition, boot files, boot store, and the
+//! Builds the finished disk on a draft: tables, EFI system partition, boot files, BCD store, and the
 //! files that name the disk.
 //!
 //! A profile that no rule blocks becomes a [`Plan`], on the way to GPT or from there to MBR: the draft itself, what it
@@ -8,14 +8,14 @@ mod assembly;
 mod back;
 mod basis;
 mod build;
+pub(crate) mod edit;
 pub(crate) mod esp;
 mod map;
 mod patch;
 mod plan;
 mod rename;
-pub(crate) mod settle;
+pub(crate) mod shrink;
 mod start;
-pub(crate) mod trim;
 
 pub(crate) use assembly::{Assembly, Ending};
 pub(crate) use back::build_back;
@@ -25,8 +25,8 @@ pub use map::{Change, MapPart};
 
 pub use basis::{DraftError, Stamp};
 pub(crate) use basis::{SECTOR_0, Source, table_extents};
+pub use edit::{Edit, EditedFile};
 pub use plan::{NewTable, Plan};
 pub use rename::{NotUpdated, RestoredNames, WhyNotUpdated};
-pub use settle::{Edit, EditedFile};
 pub use start::NewStart;
-pub(crate) use start::{Content, boot_store};
+pub(crate) use start::{Content, bcd_store};

@@ -3,15 +3,15 @@
 use std::sync::Arc;
 
 use crate::commit::{ChangeSet, Drafts};
-use crate::crossing::Style;
 use crate::device::{Draft, ReadDevice};
 use crate::gpt::{self, GptLayout};
+use crate::identities::Style;
 use crate::job::{EditedVolume, Watched};
 use crate::mbr::{self, MbrLayout};
 use crate::placement::Placement;
 
+use super::edit::EditedFile;
 use super::map::MapPart;
-use super::settle::EditedFile;
 use super::start::NewStart;
 
 /// The table of a finished disk.
@@ -37,8 +37,8 @@ impl NewTable {
 #[derive(Debug)]
 #[non_exhaustive]
 pub struct Plan<'a> {
-    /// The disk when it has crossed; nothing is settled yet.
-    pub crossed: Arc<Draft<'a>>,
+    /// The disk when it is converted; nothing is edited yet.
+    pub converted: Arc<Draft<'a>>,
     /// The finished disk.
     pub draft: Draft<'a>,
     /// The table it gets.
@@ -61,7 +61,7 @@ pub struct Plan<'a> {
 }
 
 impl Plan<'_> {
-    /// Bytes behind the reach of an MBR, which partitions can take from now on.
+    /// Bytes beyond the reach of an MBR, which partitions can take from now on.
     pub fn newly_usable_bytes(&self) -> u64 {
         if self.table.style() == Style::Mbr {
             return 0;
@@ -77,7 +77,7 @@ impl Plan<'_> {
     /// The drafts, for the commit.
     pub fn drafts(&self) -> Drafts<'_> {
         Drafts {
-            crossed: &*self.crossed,
+            converted: &*self.converted,
             finished: &self.draft,
         }
     }

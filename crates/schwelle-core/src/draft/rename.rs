@@ -6,17 +6,17 @@ use serde::{Deserialize, Serialize};
 
 use crate::cause::Cause;
 use crate::commit::{ChangeSet, Purpose};
-use crate::crossing::{Crossing, Style};
 use crate::device::{Draft, HostFacts, Lba, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::gpt::{GptPair, type_guid};
+use crate::identities::{Identities, Style};
 use crate::job::recover::{RecoverError, Undoing, with_table};
 use crate::job::{JobFacts, JobFolder, JobKind, Renaming, Side};
 use crate::mbr::{BootRecord, MbrTable};
 use crate::placement::Placement;
 use crate::profile::{NtfsHealth, Partition, Profile};
 
-use super::settle::{self, EditedFile};
+use super::edit::{self, EditedFile};
 
 /// Why the files on a volume are not updated.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -74,7 +74,7 @@ impl<'a> RestoredNames<'a> {
         else {
             return Ok(None);
         };
-        let Some(crossing) = crossing(job, facts, disk)? else {
+        let Some(identities) = identities(job, facts, disk)? else {
             return Ok(None);
         };
         let below = Renaming::below(job, disk)?;
@@ -96,11 +96,11 @@ impl<'a> RestoredNames<'a> {
 
         let draft = Draft::over(below.clone());
         let placement = Placement::without_esp(DiskUse::System);
-        let settled = settle::settle(&draft, &profile, &placement, &crossing, written);
-        let planned = settled.and_then(|settled| {
-            let changes = ChangeSet::of(&draft, Purpose::MovedClusters, &settled.regions)?;
-            let watched = settled.watch(&*below, &profile, &[])?;
-            Ok((settled.files, changes.checked(false)?, watched))
+        let edits = edit::edit_files(&draft, &profile, &placement, &identities, written);
+        let planned = edits.and_then(|edits| {
+            let changes = ChangeSet::of(&draft, Purpose::MovedClusters, &edits.regions)?;
+            let watched = edits.watch(&*below, &profile, &[])?;
+            Ok((edits.files, changes.checked(false)?, watched))
         });
         let (files, renaming) = match planned {
             Ok((files, changes, watched)) if !files.is_empty() => {
@@ -160,11 +160,11 @@ fn why_not(partition: &Partition) -> Option<WhyNotUpdated> {
 }
 
 /// The names of the partitions that are in both of the job's tables, on the way back.
-fn crossing(
+fn identities(
     job: &JobFolder,
     facts: &JobFacts,
     disk: &dyn ReadDevice,
-) -> Result<Option<Crossing>, RecoverError> {
+) -> Result<Option<Identities>, RecoverError> {
     let ([gpt, mbr], to) = match facts.to {
         Style::Gpt => ([Side::New, Side::Old], Style::Mbr),
         Style::Mbr => ([Side::Old, Side::New], Style::Gpt),
@@ -190,7 +190,7 @@ fn crossing(
         let offset = disk.geometry().byte_of(entry.extent.first)?;
         Some((offset, entry.id))
     });
-    Ok(Some(Crossing {
+    Ok(Some(Identities {
         to,
         signature,
         disk: copy.header.disk_id,

@@ -1,15 +1,15 @@
-//! What a PC starts from the finished disk: which system's boot files, and the boot store beside
+//! What a PC starts from the finished disk: which system's boot files, and the BCD store beside
 //! them.
 
 use uuid::Uuid;
 
-use crate::bootstore::{BootStore, NewEntry, Translated, translate};
-use crate::crossing::{Crossing, Style};
+use crate::bcd::{BcdStore, NewEntry, Translated, translate};
 use crate::device::Extent;
+use crate::identities::{Identities, Style};
+use crate::marker::{MARKER, Marker, SystemMarker};
 use crate::profile::{
     BIOS_STORE, BootFile, ESP_STORE, Profile, SignedSet, WindowsSystem, bios_system, boot_system,
 };
-use crate::receipt::{RECEIPT, Receipt, SystemReceipt};
 
 use super::basis::{DraftError, Source};
 use super::esp::Filled;
@@ -17,8 +17,8 @@ use super::esp::Filled;
 /// What the new EFI system partition holds, and where it leads.
 #[derive(Debug)]
 pub struct NewStart {
-    /// The new boot store.
-    pub store: BootStore,
+    /// The new BCD store.
+    pub store: BcdStore,
     /// What became of the old one; `None` when there was none to take over.
     pub translated: Option<Translated>,
     /// Files put on the partition.
@@ -31,12 +31,12 @@ pub struct NewStart {
 
 /// What the partition is filled with.
 pub(crate) struct Content {
-    /// Boot files, and where the Windows lies that brings them.
+    /// Boot files, and where the installed Windows lies that brings them.
     pub(crate) files: Vec<BootFile>,
     pub(crate) windows: Extent,
-    pub(crate) store: BootStore,
+    pub(crate) store: BcdStore,
     pub(crate) translated: Option<Translated>,
-    /// Files that are made here: the store, and the receipt of a conversion.
+    /// Files that are made here: the store, and the marker of a conversion.
     pub(crate) own: Vec<(&'static str, Vec<u8>)>,
 }
 
@@ -54,31 +54,31 @@ impl NewStart {
 }
 
 impl Content {
-    /// What a crossing gives.
+    /// What a conversion gives.
     pub(crate) fn of(
         profile: &Profile,
-        crossing: &Crossing,
+        identities: &Identities,
         source: &mut Source<'_>,
     ) -> Result<Self, DraftError> {
         let (set, written) = (source.set, source.stamp.windows);
         let old = profile.boot.readable();
-        let made = boot_store(profile, crossing, old, source)?;
-        let receipt = receipt(profile, crossing, written).write();
-        let own = vec![(ESP_STORE, made.0.to_hive(written)), (RECEIPT, receipt)];
-        let (system, windows) = start_of(profile, crossing.to)?;
+        let made = bcd_store(profile, identities, old, source)?;
+        let marker = marker(profile, identities, written).write();
+        let own = vec![(ESP_STORE, made.0.to_hive(written)), (MARKER, marker)];
+        let (system, windows) = start_of(profile, identities.to)?;
         Ok(Self::new(system.boot_files.placed(set), windows, made, own))
     }
 
     /// What the way back gives.
     pub(crate) fn back(
         profile: &Profile,
-        crossing: &Crossing,
+        identities: &Identities,
         source: &mut Source<'_>,
     ) -> Result<Self, DraftError> {
         let old = profile.boot.readable();
-        let made = boot_store(profile, crossing, old, source)?;
+        let made = bcd_store(profile, identities, old, source)?;
         let own = vec![(BIOS_STORE, made.0.to_hive(source.stamp.windows))];
-        let (system, windows) = start_of(profile, crossing.to)?;
+        let (system, windows) = start_of(profile, identities.to)?;
         Ok(Self::new(
             system.bios_files.files.clone(),
             windows,
@@ -91,7 +91,7 @@ impl Content {
     pub(crate) fn of_store(
         profile: &Profile,
         set: SignedSet,
-        made: (BootStore, Option<Translated>),
+        made: (BcdStore, Option<Translated>),
     ) -> Result<Self, DraftError> {
         let (system, windows) = start_of(profile, Style::Gpt)?;
         let files = system.boot_files.placed(set);
@@ -101,7 +101,7 @@ impl Content {
     fn new(
         files: Vec<BootFile>,
         windows: Extent,
-        (store, translated): (BootStore, Option<Translated>),
+        (store, translated): (BcdStore, Option<Translated>),
         own: Vec<(&'static str, Vec<u8>)>,
     ) -> Self {
         Self {
@@ -130,35 +130,35 @@ fn start_of(profile: &Profile, to: Style) -> Result<(&WindowsSystem, Extent), Dr
 /// Byte offset of a system's partition, and its new GUID.
 fn identity_of(
     profile: &Profile,
-    crossing: &Crossing,
+    identities: &Identities,
     system: &WindowsSystem,
 ) -> Option<(u64, Uuid)> {
     let first = profile.partition(system.partition)?.extent.first;
     let offset = profile.geometry.byte_of(first)?;
-    Some((offset, crossing.partition(crossing.signature, offset)?))
+    Some((offset, identities.partition(identities.signature, offset)?))
 }
 
 /// The store for the new partition: the old one taken across, or a fresh one where there is none.
-pub(crate) fn boot_store(
+pub(crate) fn bcd_store(
     profile: &Profile,
-    crossing: &Crossing,
-    old: Option<&BootStore>,
+    identities: &Identities,
+    old: Option<&BcdStore>,
     source: &mut Source<'_>,
-) -> Result<(BootStore, Option<Translated>), DraftError> {
+) -> Result<(BcdStore, Option<Translated>), DraftError> {
     let systems = profile.systems.iter();
     let places: Vec<_> = systems
-        .filter_map(|system| Some((system, identity_of(profile, crossing, system)?)))
+        .filter_map(|system| Some((system, identity_of(profile, identities, system)?)))
         .collect();
     if let Some(store) = old {
         let mut store = store.clone();
         let offsets: Vec<u64> = places.iter().map(|(_, (offset, _))| *offset).collect();
-        let translated = translate(&mut store, crossing, &offsets);
+        let translated = translate(&mut store, identities, &offsets);
         return Ok((store, Some(translated)));
     }
-    let (system, _) = start_of(profile, crossing.to)?;
+    let (system, _) = start_of(profile, identities.to)?;
     let mut entries: Vec<(bool, NewEntry)> = places
         .iter()
-        .filter(|(system, _)| match crossing.to {
+        .filter(|(system, _)| match identities.to {
             Style::Gpt => system.uefi_loader.is_ok(),
             Style::Mbr => system.bios_loader.is_ok(),
         })
@@ -176,17 +176,17 @@ pub(crate) fn boot_store(
     let entries: Vec<NewEntry> = entries.into_iter().map(|(_, entry)| entry).collect();
     let locale = system.boot_files.locale();
     let written = source.stamp.windows;
-    let store = BootStore::fresh(&entries, crossing, &locale, source.new_guid, written);
+    let store = BcdStore::fresh(&entries, identities, &locale, source.new_guid, written);
     Ok((store, None))
 }
 
-fn receipt(profile: &Profile, crossing: &Crossing, written: u64) -> Receipt {
+fn marker(profile: &Profile, identities: &Identities, written: u64) -> Marker {
     let systems = profile.systems.iter().filter_map(|system| {
-        let (_, partition) = identity_of(profile, crossing, system)?;
-        Some(SystemReceipt {
+        let (_, partition) = identity_of(profile, identities, system)?;
+        Some(SystemMarker {
             partition,
             firmware_boot_device: system.firmware_boot_device.clone(),
         })
     });
-    Receipt::new(crossing.disk, crossing.esp, written, systems.collect())
+    Marker::new(identities.disk, identities.esp, written, systems.collect())
 }

@@ -22,9 +22,9 @@ pub enum EntryError {
     /// There is no boot manager on it.
     #[error("{BOOTMGFW} is not on the EFI system partition")]
     NoLoader,
-    /// The firmware's entries cannot be told.
+    /// The firmware's entries are not known.
     #[error("the boot entries of this PC are not known")]
-    NotTold(Ground),
+    NotReported(Ground),
     /// All numbers are taken.
     #[error("the firmware has no free number for another boot entry")]
     Full,
@@ -65,7 +65,7 @@ impl EntryPlan {
         let entries = machine
             .entries
             .value()
-            .ok_or_else(|| EntryError::NotTold(machine.entries.ground().clone()))?;
+            .ok_or_else(|| EntryError::NotReported(machine.entries.ground().clone()))?;
         let (number, extent, id) = find_loader(disk)?;
         let option = LoadOption::for_file(name, (number, extent, id), BOOTMGFW);
         let same = entries.iter().find(|entry| leads_to_same(entry, &option));
@@ -103,7 +103,7 @@ impl EntryPlan {
         })
     }
 
-    /// Writes the entry, then the order: a cut between the two leaves an entry that nobody tries.
+    /// Writes the entry, then the order: a cut between the two leaves an entry that is never tried.
     pub fn apply(&self, variables: &Variables) -> Result<(), EntryError> {
         if self.is_there {
             return Ok(());

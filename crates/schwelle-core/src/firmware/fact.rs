@@ -15,7 +15,7 @@ pub enum Fact<T> {
         source: Ground,
     },
     /// It is not.
-    NotTold {
+    NotReported {
         /// Why.
         why: Ground,
         /// How the technician finds out.
@@ -48,8 +48,8 @@ pub enum Ground {
     },
     /// The variables with the enrolled keys.
     KeyVariables,
-    /// The variables with the keys that the maker delivers.
-    DeliveredKeyVariables,
+    /// The variables with the keys that the manufacturer delivers.
+    FactoryKeyVariables,
     /// The variables with the boot entries.
     EntryVariables,
     /// The machine file says so.
@@ -64,11 +64,11 @@ pub enum Ground {
     KernelSilent,
     /// Not known: this session was started in BIOS mode.
     BiosSession,
-    /// Not known: this session was started in BIOS mode, and the firmware does not tell in SMBIOS.
+    /// Not known: this session was started in BIOS mode, and the firmware does not say in SMBIOS.
     BiosSessionAndSmbiosSilent,
     /// Not known: this session was started in BIOS mode, so the firmware is set to that or to both.
     BiosSessionSoEither,
-    /// Not known: the firmware does not tell in SMBIOS.
+    /// Not known: the firmware does not say in SMBIOS.
     SmbiosSilent,
     /// Not known: the system knows no battery.
     NoBattery,
@@ -77,14 +77,14 @@ pub enum Ground {
         /// Its name.
         name: String,
     },
-    /// Not known: a variable makes no sense, or cannot be read.
+    /// Not known: a variable is invalid, or cannot be read.
     VariableFault {
         /// Why.
         fault: Cause,
     },
     /// Not known: the firmware does not show it.
     NotShown,
-    /// Not known: the machine file does not tell.
+    /// Not known: the machine file does not say.
     MachineFileSilent,
 }
 
@@ -111,14 +111,14 @@ impl<T> Fact<T> {
         Self::Known { value, source }
     }
 
-    pub(super) fn not_told(why: Ground, how: How) -> Self {
-        Self::NotTold { why, how }
+    pub(super) fn not_reported(why: Ground, how: How) -> Self {
+        Self::NotReported { why, how }
     }
 
     pub(super) fn told(value: Option<T>, source: &Ground, why: Ground, how: How) -> Self {
         match value {
             Some(value) => Self::known(value, source.clone()),
-            None => Self::not_told(why, how),
+            None => Self::not_reported(why, how),
         }
     }
 
@@ -126,14 +126,14 @@ impl<T> Fact<T> {
     pub fn value(&self) -> Option<&T> {
         match self {
             Self::Known { value, .. } => Some(value),
-            Self::NotTold { .. } => None,
+            Self::NotReported { .. } => None,
         }
     }
 
     /// Where it is known from, or why it is not.
     pub fn ground(&self) -> &Ground {
         match self {
-            Self::Known { source: ground, .. } | Self::NotTold { why: ground, .. } => ground,
+            Self::Known { source: ground, .. } | Self::NotReported { why: ground, .. } => ground,
         }
     }
 
@@ -141,7 +141,7 @@ impl<T> Fact<T> {
     pub fn how(&self) -> Option<How> {
         match self {
             Self::Known { .. } => None,
-            Self::NotTold { how, .. } => Some(*how),
+            Self::NotReported { how, .. } => Some(*how),
         }
     }
 }

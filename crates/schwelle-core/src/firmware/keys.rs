@@ -19,18 +19,18 @@ pub struct Keys {
     pub forbidden: Vec<Signature>,
 }
 
-/// Why the keys cannot be told.
+/// Why the keys are not known.
 #[derive(Debug, thiserror::Error)]
 pub enum KeysError {
     /// A variable cannot be read.
     #[error("{0}")]
     Variable(#[from] VariableError),
-    /// A variable's content makes no sense.
+    /// A variable's content is invalid.
     #[error("variable {0}: {1}")]
     List(&'static str, SignatureListError),
 }
 
-/// The variables of the enrolled keys, and of those that the maker delivers (UEFI 2.10 §3.3).
+/// The variables of the enrolled keys, and of those that the manufacturer delivers (UEFI 2.10 §3.3).
 const ENROLLED: [&str; 4] = ["PK", "KEK", "db", "dbx"];
 const DELIVERED: [&str; 4] = ["PKDefault", "KEKDefault", "dbDefault", "dbxDefault"];
 
@@ -40,9 +40,9 @@ impl Keys {
         Self::read_named(variables, ENROLLED)
     }
 
-    /// Reads those that the maker delivers, which a setup's "load factory keys" enrols; `None`
+    /// Reads those that the manufacturer delivers, which a setup's "load factory keys" enrols; `None`
     /// where the firmware does not show any.
-    pub fn delivered(variables: &Variables) -> Result<Option<Self>, KeysError> {
+    pub fn factory(variables: &Variables) -> Result<Option<Self>, KeysError> {
         let keys = Self::read_named(variables, DELIVERED)?;
         Ok((!keys.platform.is_empty()).then_some(keys))
     }
@@ -62,7 +62,7 @@ impl Keys {
         })
     }
 
-    /// Enrols what the maker delivers; false where there is nothing.
+    /// Enrols what the manufacturer delivers; false where there is nothing.
     pub(crate) fn enrol_delivered(variables: &Variables) -> Result<bool, VariableError> {
         let mut is_any = false;
         // The platform key last: with it the others are closed.

@@ -158,7 +158,7 @@ impl LoadOption {
         let fault = |offset, what| LoadOptionError { offset, what };
         let (attributes, paths_bytes) = u32_at(bytes, 0)
             .zip(u16_at(bytes, 4))
-            .ok_or(fault(0, "shorter than its head of 6 bytes"))?;
+            .ok_or(fault(0, "shorter than its header of 6 bytes"))?;
         let text = bytes.get(6..).unwrap_or_default();
         let units = text.as_chunks::<2>().0;
         let len = units
@@ -330,7 +330,7 @@ mod tests {
             bytes
         };
         let cases = [
-            (good[..5].to_vec(), 0, "head of 6 bytes"),
+            (good[..5].to_vec(), 0, "header of 6 bytes"),
             (good[..12].to_vec(), 6, "name does not end"),
             (good[..good.len() - 1].to_vec(), 28, "leaves the variable"),
             (with(30, 3), 28, "wrong length"),

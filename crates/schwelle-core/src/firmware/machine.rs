@@ -15,7 +15,7 @@ use crate::device::{PowerSource, power_source};
 use super::fact::{Fact, Ground, How};
 use super::keys::Keys;
 use super::load_option::{LoadOption, LoadOptionError};
-use super::secure_boot::Untold;
+use super::secure_boot::Unreported;
 use super::smbios::Smbios;
 use super::variables::{GLOBAL, VariableError, Variables, entry_name};
 
@@ -55,7 +55,7 @@ pub struct BootEntry {
     pub number: u16,
     /// Its place in the boot order, from 0; `None` where it is not in it.
     pub place: Option<usize>,
-    /// What it holds, or why that makes no sense.
+    /// What it holds, or why that is invalid.
     pub option: Result<LoadOption, LoadOptionError>,
 }
 
@@ -63,10 +63,10 @@ pub struct BootEntry {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Machine {
     /// Who made it.
-    pub maker: Fact<String>,
+    pub manufacturer: Fact<String>,
     /// Its model.
     pub model: Fact<String>,
-    /// Maker and version of its firmware.
+    /// Manufacturer and version of its firmware.
     pub firmware: Fact<String>,
     /// Date of its firmware, as the firmware writes it.
     pub firmware_date: Fact<String>,
@@ -78,16 +78,16 @@ pub struct Machine {
     pub session: Fact<BootMode>,
     /// What the firmware is set to.
     pub mode: Fact<BootMode>,
-    /// The compatibility module, with which UEFI firmware starts MBR disks, is on.
-    pub compatibility: Fact<bool>,
+    /// The CSM, with which UEFI firmware starts MBR disks, is on.
+    pub csm: Fact<bool>,
     /// Secure Boot is on.
     pub secure_boot: Fact<bool>,
     /// Keys may be changed by anybody: there is no platform key, and Secure Boot cannot go on.
     pub setup_mode: Fact<bool>,
     /// The enrolled keys.
     pub keys: Fact<Keys>,
-    /// The keys that its maker delivers, which its setup can enrol.
-    pub delivered_keys: Fact<Keys>,
+    /// The keys that its manufacturer delivers, which its setup can enrol.
+    pub factory_keys: Fact<Keys>,
     /// The boot entries, those in the boot order first, in that order.
     pub entries: Fact<Vec<BootEntry>>,
     /// A session can ask for the setup screen at the next start.
@@ -99,27 +99,27 @@ pub struct Machine {
 impl Machine {
     /// A PC of which nothing is known, and why.
     pub fn unknown(why: Ground) -> Self {
-        fn not_told<T>(why: &Ground, how: How) -> Fact<T> {
-            Fact::not_told(why.clone(), how)
+        fn not_reported<T>(why: &Ground, how: How) -> Fact<T> {
+            Fact::not_reported(why.clone(), how)
         }
         let why = &why;
         Self {
-            maker: not_told(why, How::Label),
-            model: not_told(why, How::Label),
-            firmware: not_told(why, How::Label),
-            firmware_date: not_told(why, How::Label),
-            uefi: not_told(why, How::Uefi),
-            bits: not_told(why, How::Bits),
-            session: not_told(why, How::Variables),
-            mode: not_told(why, How::Setting),
-            compatibility: not_told(why, How::Setting),
-            secure_boot: not_told(why, How::Setting),
-            setup_mode: not_told(why, How::Setting),
-            keys: not_told(why, How::Variables),
-            delivered_keys: not_told(why, How::Variables),
-            entries: not_told(why, How::Variables),
-            can_ask_for_setup: not_told(why, How::Variables),
-            power: not_told(why, How::Power),
+            manufacturer: not_reported(why, How::Label),
+            model: not_reported(why, How::Label),
+            firmware: not_reported(why, How::Label),
+            firmware_date: not_reported(why, How::Label),
+            uefi: not_reported(why, How::Uefi),
+            bits: not_reported(why, How::Bits),
+            session: not_reported(why, How::Variables),
+            mode: not_reported(why, How::Setting),
+            csm: not_reported(why, How::Setting),
+            secure_boot: not_reported(why, How::Setting),
+            setup_mode: not_reported(why, How::Setting),
+            keys: not_reported(why, How::Variables),
+            factory_keys: not_reported(why, How::Variables),
+            entries: not_reported(why, How::Variables),
+            can_ask_for_setup: not_reported(why, How::Variables),
+            power: not_reported(why, How::Power),
         }
     }
 
@@ -147,9 +147,9 @@ impl Machine {
         } else {
             machine.uefi = match table.says_uefi {
                 true => Fact::known(true, Ground::SmbiosSaysUefiInBiosSession),
-                false => Fact::not_told(Ground::BiosSessionAndSmbiosSilent, How::Uefi),
+                false => Fact::not_reported(Ground::BiosSessionAndSmbiosSilent, How::Uefi),
             };
-            machine.mode = Fact::not_told(Ground::BiosSessionSoEither, How::Setting);
+            machine.mode = Fact::not_reported(Ground::BiosSessionSoEither, How::Setting);
         }
         let size = fs::read_to_string(efi.join("fw_platform_size"));
         if let Some(bits) = size.ok().and_then(|text| text.trim().parse().ok()) {
@@ -159,21 +159,21 @@ impl Machine {
             machine.take_variables(&variables);
         }
         machine.power = match power_source(root) {
-            PowerSource::Unknown => Fact::not_told(Ground::NoBattery, How::Power),
+            PowerSource::Unknown => Fact::not_reported(Ground::NoBattery, How::Power),
             source => Fact::known(source, Ground::Kernel),
         };
         machine
     }
 
-    /// The keys that Secure Boot would go by: the enrolled ones; where none are, those that the maker
+    /// The keys that Secure Boot would go by: the enrolled ones; where none are, those that the manufacturer
     /// delivers. Else why they are not known.
-    pub(crate) fn keys_to_go_by(&self) -> Result<&Keys, Untold> {
+    pub(crate) fn keys_to_go_by(&self) -> Result<&Keys, Unreported> {
         let enrolled = self.keys.value();
-        match (enrolled, self.delivered_keys.value()) {
+        match (enrolled, self.factory_keys.value()) {
             (Some(keys), _) if !keys.are_none() => Ok(keys),
-            (Some(_), Some(delivered)) => Ok(delivered),
-            (Some(_), None) => Err(Untold::NoKeys),
-            (None, _) => Err(Untold::KeysNotTold {
+            (Some(_), Some(factory)) => Ok(factory),
+            (Some(_), None) => Err(Unreported::NoKeys),
+            (None, _) => Err(Unreported::KeysNotReported {
                 why: self.keys.ground().clone(),
             }),
         }
@@ -182,7 +182,7 @@ impl Machine {
     /// Takes over what SMBIOS tells.
     pub(super) fn take_smbios(&mut self, table: &Smbios, source: &Ground) {
         let texts = [
-            (&mut self.maker, &table.maker),
+            (&mut self.manufacturer, &table.manufacturer),
             (&mut self.model, &table.model),
             (&mut self.firmware, &table.firmware),
             (&mut self.firmware_date, &table.date),
@@ -199,13 +199,13 @@ impl Machine {
     pub(super) fn take_variables(&mut self, variables: &Variables) {
         fn not_read<T>(error: &impl std::error::Error) -> Fact<T> {
             let fault = error.into();
-            Fact::not_told(Ground::VariableFault { fault }, How::Setting)
+            Fact::not_reported(Ground::VariableFault { fault }, How::Setting)
         }
         fn flag(found: Result<Option<bool>, VariableError>, name: &str) -> Fact<bool> {
             let name = name.to_owned();
             match found {
                 Ok(Some(value)) => Fact::known(value, Ground::Variable { name }),
-                Ok(None) => Fact::not_told(Ground::NoVariable { name }, How::Setting),
+                Ok(None) => Fact::not_reported(Ground::NoVariable { name }, How::Setting),
                 Err(error) => not_read(&error),
             }
         }
@@ -215,9 +215,9 @@ impl Machine {
             Ok(keys) => Fact::known(keys, Ground::KeyVariables),
             Err(error) => not_read(&error),
         };
-        self.delivered_keys = match Keys::delivered(variables) {
-            Ok(Some(keys)) => Fact::known(keys, Ground::DeliveredKeyVariables),
-            Ok(None) => Fact::not_told(Ground::NotShown, How::Setting),
+        self.factory_keys = match Keys::factory(variables) {
+            Ok(Some(keys)) => Fact::known(keys, Ground::FactoryKeyVariables),
+            Ok(None) => Fact::not_reported(Ground::NotShown, How::Setting),
             Err(error) => not_read(&error),
         };
         self.entries = match entries(variables) {

@@ -63,7 +63,7 @@ pub(crate) struct Content {
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub(crate) struct PcTable {
-    pub(crate) maker: Option<String>,
+    pub(crate) manufacturer: Option<String>,
     pub(crate) model: Option<String>,
     pub(crate) firmware: Option<String>,
     pub(crate) firmware_date: Option<String>,
@@ -77,7 +77,7 @@ pub(crate) struct FirmwareTable {
     pub(crate) bits: Option<Bits>,
     pub(crate) mode: Option<Mode>,
     pub(crate) session: Option<Session>,
-    pub(crate) compatibility: Option<bool>,
+    pub(crate) csm: Option<bool>,
     pub(crate) secure_boot: Option<bool>,
     pub(crate) setup_mode: Option<bool>,
     pub(crate) setup_password: Option<bool>,
@@ -161,7 +161,7 @@ impl MachineFile {
             text,
             content,
         };
-        // A path that leads nowhere would make "not told" of what the technician meant to tell.
+        // A path that leads nowhere would make "not reported" of what the technician meant to tell.
         let firmware = &file.content.firmware;
         let paths = [&firmware.variables, &file.content.pc.smbios];
         let paths: Vec<PathBuf> = paths
@@ -212,7 +212,7 @@ impl MachineFile {
         if let Some(variables) = self.variables() {
             machine.take_variables(&variables);
         }
-        take(&mut machine.maker, pc.maker.clone());
+        take(&mut machine.manufacturer, pc.manufacturer.clone());
         take(&mut machine.model, pc.model.clone());
         take(&mut machine.firmware, pc.firmware.clone());
         take(&mut machine.firmware_date, pc.firmware_date.clone());
@@ -225,7 +225,7 @@ impl MachineFile {
         }
         take(&mut machine.bits, firmware.bits.map(|bits| bits.0));
         take(&mut machine.mode, firmware.mode.map(BootMode::from));
-        take(&mut machine.compatibility, firmware.compatibility);
+        take(&mut machine.csm, firmware.csm);
         take(&mut machine.secure_boot, firmware.secure_boot);
         take(&mut machine.setup_mode, firmware.setup_mode);
         let power = power.source.map(|source| match source {

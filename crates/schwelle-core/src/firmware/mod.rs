@@ -27,7 +27,7 @@ pub use machine::{BootEntry, BootMode, Machine};
 pub use machine_file::{FileError, MachineFile};
 pub(crate) use secure_boot::choose;
 pub use secure_boot::{
-    AcceptedBy, LoaderChoice, Objection, Untold, Verdict, verdict, verdict_on_loader,
+    AcceptedBy, LoaderChoice, Objection, Unreported, Verdict, verdict, verdict_on_loader,
 };
 pub use signature_list::{Signature, SignatureListError, certificate_list, parse_lists};
 pub use target::{AttachedDisk, Target};

@@ -46,10 +46,10 @@ pub enum Verdict {
         /// Why: one objection for each signature, or one against the program.
         why: Vec<Objection>,
     },
-    /// That cannot be told.
-    NotTold {
+    /// That is not known.
+    NotReported {
         /// Why not.
-        why: Untold,
+        why: Unreported,
     },
 }
 
@@ -111,7 +111,7 @@ pub enum Objection {
 /// Why there is no verdict.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-pub enum Untold {
+pub enum Unreported {
     /// A signature is of a kind that is not verified here (not RSA).
     NotVerified {
         /// Who signed it.
@@ -124,10 +124,10 @@ pub enum Untold {
         /// Its path.
         path: String,
     },
-    /// No keys are enrolled, and none are delivered.
+    /// No keys are enrolled, and there are no factory-default ones.
     NoKeys,
     /// The keys are not known.
-    KeysNotTold {
+    KeysNotReported {
         /// Why not.
         why: Ground,
     },
@@ -155,8 +155,8 @@ impl Verdict {
         Self::Refused { why }
     }
 
-    fn not_told(why: Untold) -> Self {
-        Self::NotTold { why }
+    fn not_reported(why: Unreported) -> Self {
+        Self::NotReported { why }
     }
 }
 
@@ -203,13 +203,15 @@ pub fn verdict(image: &[u8], keys: &Keys) -> Verdict {
             Err(Refusal::Forbidden { signer }) => {
                 return Verdict::refused(Objection::SignerRevoked { signer });
             }
-            Err(Refusal::NotVerified { signer }) => unknown = Some(Untold::NotVerified { signer }),
+            Err(Refusal::NotVerified { signer }) => {
+                unknown = Some(Unreported::NotVerified { signer });
+            }
             Err(Refusal::Other(objection)) => why.push(objection),
         }
     }
     match (accepted, unknown) {
         (Some(by), _) => Verdict::Accepted { by },
-        (None, Some(why)) => Verdict::not_told(why),
+        (None, Some(why)) => Verdict::not_reported(why),
         (None, None) => Verdict::Refused { why },
     }
 }
@@ -251,7 +253,7 @@ fn judge(
         Signature::Certificate(der) => {
             Cert::parse(der).is_some_and(|cert| leads_to(signer, &cert, &certificates))
         }
-        // A time of revocation is not compared with a time stamp: whoever revokes means it.
+        // A time of revocation is not compared with a time stamp: who revokes means it.
         Signature::CertificateHash(hash, _) => certificates
             .iter()
             .any(|cert| cert.signed_part_hash() == Some(*hash)),
@@ -352,7 +354,7 @@ pub struct LoaderChoice {
 /// second is accepted.
 pub(crate) fn choose(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> LoaderChoice {
     let judge = |set| verdict_on_set(disk, profile, machine, set);
-    let nothing = || Verdict::not_told(Untold::NoLoader);
+    let nothing = || Verdict::not_reported(Unreported::NoLoader);
     let first = judge(SignedSet::First).unwrap_or_else(nothing);
     match judge(SignedSet::Second) {
         Some(second) if second.accepts() && !first.accepts() => LoaderChoice {
@@ -371,8 +373,8 @@ pub(crate) fn choose(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine
 /// The verdict on the loader at `path` on the EFI system partition of a converted disk.
 pub fn verdict_on_loader(disk: &dyn ReadDevice, machine: &Machine, path: &str) -> Verdict {
     match (machine.keys_to_go_by(), read_loader(disk, path)) {
-        (Err(why), _) => Verdict::not_told(why),
-        (_, None) => Verdict::not_told(Untold::LoaderUnreadable {
+        (Err(why), _) => Verdict::not_reported(why),
+        (_, None) => Verdict::not_reported(Unreported::LoaderUnreadable {
             path: path.to_owned(),
         }),
         (Ok(keys), Some(image)) => verdict(&image, keys),
@@ -391,7 +393,7 @@ fn verdict_on_set(
     let extent = profile.partition(system.partition)?.extent;
     let keys = match machine.keys_to_go_by() {
         Ok(keys) => keys,
-        Err(why) => return Some(Verdict::not_told(why)),
+        Err(why) => return Some(Verdict::not_reported(why)),
     };
     let window = Window::new(disk, extent)?;
     let volume = NtfsVolume::open(&window).ok()?;

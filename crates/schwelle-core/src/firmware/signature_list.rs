@@ -1,7 +1,7 @@
 //! Signature lists: what `PK`, `KEK`, `db` and `dbx` hold.
 //!
 //! Source: UEFI 2.10 §32.4.1 (`EFI_SIGNATURE_LIST`, `EFI_SIGNATURE_DATA` and the types). A list has a
-//! head of 28 bytes: type, bytes of all, of its own header, of one signature; each signature begins
+//! header of 28 bytes: type, bytes of all, of its own header, of one signature; each signature begins
 //! with its owner's GUID.
 
 #![warn(clippy::indexing_slicing)]
@@ -53,7 +53,7 @@ pub fn parse_lists(bytes: &[u8]) -> Result<Vec<Signature>, SignatureListError> {
         let (Some(kind), Some(all), Some(header), Some(each)) =
             (kind, field(16), field(20), field(24))
         else {
-            return Err(fault("cut off inside its head"));
+            return Err(fault("cut off inside its header"));
         };
         let list = list.get(..all).ok_or(fault("it leaves the variable"))?;
         let signatures = HEAD_BYTES
@@ -132,7 +132,7 @@ mod tests {
         let cases = [
             (
                 list(SHA256, [76, 0, 48], &[0; 48])[..27].to_vec(),
-                "inside its head",
+                "inside its header",
             ),
             (list(SHA256, [77, 0, 48], &[0; 48]), "leaves the variable"),
             (list(SHA256, [0, 0, 48], &[0; 48]), "its header leaves it"),

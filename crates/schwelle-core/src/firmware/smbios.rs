@@ -1,4 +1,4 @@
-//! What SMBIOS says of a PC: maker, model, firmware, whether UEFI is supported.
+//! What SMBIOS says of a PC: manufacturer, model, firmware, whether UEFI is supported.
 //!
 //! Source: DMTF DSP0134 §5.2 (entry points), §7.1 (BIOS information; characteristics extension byte 2, bit 3: UEFI is
 //! supported) and §7.2 (system information). The table is taken apart by the crate `smbioslib`; Linux
@@ -14,7 +14,7 @@ const MAX_TABLE_BYTES: u64 = 1 << 20;
 /// A longer text is a lie or a mistake.
 const MAX_TEXT: usize = 64;
 
-/// What makers leave in the table where they have nothing to say.
+/// What manufacturers leave in the table where they have nothing to say.
 const FILLERS: [&str; 8] = [
     "to be filled",
     "default string",
@@ -29,16 +29,16 @@ const FILLERS: [&str; 8] = [
 /// What a table tells; `None` where it does not.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) struct Smbios {
-    pub(super) maker: Option<String>,
+    pub(super) manufacturer: Option<String>,
     pub(super) model: Option<String>,
     pub(super) firmware: Option<String>,
     pub(super) date: Option<String>,
-    /// A clear bit tells nothing: firmware older than the bit, and some newer, leave it clear.
+    /// A clear bit says nothing: firmware older than the bit, and some newer, leave it clear.
     pub(super) says_uefi: bool,
 }
 
 impl Smbios {
-    /// Reads a table from a file; one that is not there or not sensible tells nothing.
+    /// Reads a table from a file; one that is not there or not sensible says nothing.
     pub(super) fn read(table: &Path) -> Self {
         let bytes = read_file(table, MAX_TABLE_BYTES).ok();
         bytes.map(Self::parse).unwrap_or_default()
@@ -72,7 +72,7 @@ impl Smbios {
                 told(bios.release_date()),
             )
         });
-        let (maker, model) = system.map_or((None, None), |system| {
+        let (manufacturer, model) = system.map_or((None, None), |system| {
             (told(system.manufacturer()), told(system.product_name()))
         });
         let firmware = match (vendor, version) {
@@ -80,7 +80,7 @@ impl Smbios {
             (vendor, version) => vendor.or(version),
         };
         Self {
-            maker,
+            manufacturer,
             model,
             firmware,
             date,
@@ -138,7 +138,7 @@ mod tests {
         let full = table(0x18, 0x08, "Skerry Works|Tide Gauge 4");
         let some = |text: &str| Some(text.to_owned());
         let all = Smbios {
-            maker: some("Skerry Works"),
+            manufacturer: some("Skerry Works"),
             model: some("Tide Gauge 4"),
             firmware: some("Northpier 0.9"),
             date: some("01/31/2014"),
@@ -149,7 +149,7 @@ mod tests {
             edit(&mut smbios);
             smbios
         };
-        let silent = |smbios: &mut Smbios| (smbios.maker, smbios.model) = (None, None);
+        let silent = |smbios: &mut Smbios| (smbios.manufacturer, smbios.model) = (None, None);
         let cases = [
             (full.clone(), all.clone()),
             // All other bits set; older than the byte.

@@ -6,8 +6,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::crossing::Style;
 use crate::disk_use::DiskUse;
+use crate::identities::Style;
 
 /// What a job does with a disk.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -59,7 +59,7 @@ pub struct JobFacts {
 impl JobFacts {
     /// From `job.json`, for a journal of version 1, which did not have them. What the program wrote only later
     /// was then as it is taken here: a conversion, to GPT, of a disk that starts a system. Anything else that
-    /// is missing or makes no sense is an error, which names it.
+    /// is missing or is invalid is an error, which names it.
     pub(super) fn of_first_version(record: &Value) -> Result<Self, String> {
         fn told<T: serde::de::DeserializeOwned>(
             plan: &Value,
@@ -69,7 +69,7 @@ impl JobFacts {
             match plan.get(key) {
                 None | Some(Value::Null) => Ok(before),
                 Some(value) => serde_json::from_value(value.clone())
-                    .map_err(|error| format!("{key} makes no sense: {error}")),
+                    .map_err(|error| format!("{key} is invalid: {error}")),
             }
         }
         let plan = record.get("plan").ok_or("it has no plan")?;
@@ -127,11 +127,11 @@ mod tests {
             (json!({ "plan": {} }), "it names no disk"),
             (
                 json!({ "disk": "/dev/sdq", "plan": { "to": "apm" } }),
-                "to makes no sense",
+                "to is invalid",
             ),
             (
                 json!({ "disk": "/dev/sdq", "plan": { "disk_use": 3 } }),
-                "disk_use makes no sense",
+                "disk_use is invalid",
             ),
         ] {
             let told = facts(record).unwrap_err();

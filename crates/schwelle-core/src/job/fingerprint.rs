@@ -8,7 +8,7 @@ use crate::ntfs::NtfsVolume;
 /// no larger than an EFI system partition usually is.
 const HEAD_BYTES: u64 = 2 << 20;
 
-/// The hash over the metadata of the NTFS or FAT32 volume at `extent`, or over the head of one that cannot be opened
+/// The hash over the metadata of the NTFS or FAT32 volume at `extent`, or over the first bytes of one that cannot be opened
 /// (an EFI system partition that is being repaired); `None` where it cannot be read.
 pub fn fingerprint(device: &dyn ReadDevice, extent: Extent) -> Option<String> {
     let window = Window::new(device, extent)?;

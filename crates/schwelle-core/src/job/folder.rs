@@ -473,7 +473,7 @@ impl JobFolder {
         })
     }
 
-    /// All GPT disks of a size have the same sector 0. What tells them apart is the disk's GUID, in the header at
+    /// All GPT disks of a size have the same sector 0. What distinguishes them is the disk's GUID, in the header at
     /// LBA 1 and in its copy on the last sector (UEFI 2.10 §5.3.2, at byte 56).
     fn knows_disk_id(&self, journal: &Journal, disk: &dyn ReadDevice, sector_0: &[u8]) -> bool {
         let record = BootRecord::parse(sector_0);

@@ -32,7 +32,7 @@ pub struct Journal {
     pub sectors: u64,
     /// Sectors that the conversion relies on and does not write.
     pub watched: Vec<Watched>,
-    /// The volumes that become smaller, or hold files that are edited.
+    /// The volumes that are shrunk, or hold files that are edited.
     pub volumes: Vec<EditedVolume>,
     /// What is copied. These sectors are free before: what they hold is not saved.
     pub moves: Vec<MovedExtent>,
@@ -78,7 +78,7 @@ pub struct Watched {
     pub blake3: String,
 }
 
-/// A volume that becomes smaller, or holds files that are edited.
+/// A volume that is shrunk, or holds files that are edited.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct EditedVolume {
     /// First sector of its partition.
@@ -91,7 +91,7 @@ pub struct EditedVolume {
     pub named_at: u64,
     /// Hash over its metadata before, in hex.
     pub before: String,
-    /// Hash over its metadata when it has been trimmed and nothing is settled yet, in hex.
+    /// Hash over its metadata when it has been shrunk and nothing is edited yet, in hex.
     pub after: String,
 }
 
@@ -228,7 +228,7 @@ impl Journal {
             return Some("it does not say what the job is".to_owned());
         }
         if !matches!(self.sector_bytes, 512 | 4096) || self.sectors == 0 {
-            return Some("its sector size or number of sectors makes no sense".to_owned());
+            return Some("its sector size or number of sectors is invalid".to_owned());
         }
         let sector = u64::from(self.sector_bytes);
         let inside = |first: u64, sectors: u64| {
@@ -345,7 +345,7 @@ impl From<DeviceError> for WriteError {
 }
 
 /// Makes the journal of `set`: the old bytes, from `disk`, go to `saved`, the new ones, from
-/// `drafts`, to `new`. What is settled has its old bytes from the crossed disk. Both files are on the medium when this returns.
+/// `drafts`, to `new`. What is edited has its old bytes from the converted disk. Both files are on the medium when this returns.
 pub(super) fn write(
     (saved, new): (&dyn StoredFile, &dyn StoredFile),
     disk: &dyn ReadDevice,
@@ -360,7 +360,7 @@ pub(super) fn write(
     let sectors_at_once = MAX_EXTENT_BYTES / u64::from(geometry.logical_sector);
     for stage in set.stages.iter().filter(|s| s.kind != StageKind::Move) {
         let before = match stage.kind {
-            StageKind::Settle => drafts.crossed,
+            StageKind::Edit => drafts.converted,
             _ => disk,
         };
         let after = drafts.of(stage.kind);
@@ -397,7 +397,7 @@ pub(super) fn write(
             first_lba: extent.first.0,
             sectors: extent.sectors(),
             // Where clusters are copied, that is what is beside the later stages.
-            old: saved.put(&drafts.crossed.read_vec(offset, len)?)?,
+            old: saved.put(&drafts.converted.read_vec(offset, len)?)?,
         });
     }
     saved.finish()?;

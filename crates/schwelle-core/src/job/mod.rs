@@ -14,6 +14,7 @@
 //!
 //! [`JobFolder`] makes and reads the folder; [`recover`] finishes a commit or takes it back.
 
+mod edits;
 mod facts;
 mod find;
 mod fingerprint;
@@ -22,7 +23,6 @@ mod journal;
 pub mod recover;
 mod refusal;
 mod renaming;
-mod settled;
 mod state;
 #[cfg(test)]
 mod stick;
@@ -141,7 +141,7 @@ pub struct State {
     pub state: JobState,
     /// BLAKE3 hash of `journal.json`, in hex; empty while saving.
     pub journal: String,
-    /// The last stage that is on the medium. For people: what holds is told from the disk.
+    /// The last stage that is on the medium. For people: what holds is read from the disk.
     pub stage: Option<StageKind>,
     /// Once everything is moved: the BLAKE3 hash of each extent moved, in hex and in the journal's
     /// order.

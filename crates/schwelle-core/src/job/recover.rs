@@ -1,6 +1,6 @@
 //! Finishing a commit that was cut off, and taking one back.
 //!
-//! What holds is told from the disk and not from the record alone: every sector of the journal
+//! What holds is read from the disk and not from the record alone: every sector of the journal
 //! must be the old one or the new one. So both ways work from any mixture of the two, as often as
 //! wanted, and each can be cut off as well.
 //!
@@ -8,7 +8,7 @@
 //!   of the first commit.
 //! - [`undo`] goes the other way in the other order: the files that were edited, then sector 0,
 //!   from which on it is the old disk, then what lay where the new parts were, and last the file
-//!   systems that were trimmed. A volume that has been used since keeps its new size and its files, and
+//!   systems that were shrunk. A volume that has been used since keeps its new size and its files, and
 //!   those that name the disk are edited the other way (see [`Renaming`]).
 
 use std::sync::Arc;
@@ -22,8 +22,8 @@ use crate::gpt::GptPair;
 use crate::mbr::{self, BootRecord, MbrTable};
 use crate::ntfs::NtfsVolume;
 
+use super::edits;
 pub use super::refusal::RecoverError;
-use super::settled;
 use super::{EditedVolume, JobFolder, JobState, Journal, JournalExtent, Renaming, Side};
 
 /// What a look at the disk gave.
@@ -40,7 +40,7 @@ struct Seen {
 /// What [`resume`] will do.
 #[derive(Debug)]
 pub struct Resuming<'a> {
-    crossed: Arc<Draft<'a>>,
+    converted: Arc<Draft<'a>>,
     finished: Draft<'a>,
     /// What is still to be written.
     pub changes: ChangeSet,
@@ -55,7 +55,7 @@ impl Resuming<'_> {
         observer: &mut dyn Observer,
     ) -> Result<(), CommitError> {
         let drafts = Drafts {
-            crossed: &*self.crossed,
+            converted: &*self.converted,
             finished: &self.finished,
         };
         commit::apply(drafts, &self.changes, disk, ledger, observer)?;
@@ -114,15 +114,19 @@ fn look<'a>(
             });
         }
     }
-    let unsettled = settled::unsettle(job, journal, disk)?;
-    let disk = unsettled.disk;
+    let without_edits = edits::take_edits_off(job, journal, disk)?;
+    let disk = without_edits.disk;
     let mut seen = Seen {
-        anything_old: unsettled.anything_old,
-        anything_new: unsettled.anything_new,
-        strange: unsettled.strange,
+        anything_old: without_edits.anything_old,
+        anything_new: without_edits.anything_new,
+        strange: without_edits.strange,
     };
     let sector = geometry.logical_sector as usize;
-    for entry in journal.extents.iter().filter(|entry| is_crossing(entry)) {
+    for entry in journal
+        .extents
+        .iter()
+        .filter(|entry| is_carried_over(entry))
+    {
         let (old, new) = (job.bytes(entry, Side::Old)?, job.bytes(entry, Side::New)?);
         let found = disk.read_vec(journal.byte_of(entry.first_lba), old.len())?;
         let mut stranger = None;
@@ -174,8 +178,8 @@ pub(super) fn fits(job: &JobFolder, disk: &dyn ReadDevice) -> bool {
 }
 
 /// True for what is written before the files are edited.
-fn is_crossing(entry: &JournalExtent) -> bool {
-    entry.stage != StageKind::Settle
+fn is_carried_over(entry: &JournalExtent) -> bool {
+    entry.stage != StageKind::Edit
 }
 
 /// Lays one side of the extents that `wanted` picks over a draft.
@@ -238,7 +242,7 @@ pub fn plan_resume<'a>(
             }
         }
     }
-    lay(job, &draft, Side::New, is_crossing)?;
+    lay(job, &draft, Side::New, is_carried_over)?;
     for volume in &journal.volumes {
         if fingerprint(&draft, volume, volume.sectors_after).as_deref() != Some(&volume.after) {
             return Err(RecoverError::VolumeUsed {
@@ -246,15 +250,15 @@ pub fn plan_resume<'a>(
             });
         }
     }
-    let crossed = Arc::new(draft);
-    let finished = Draft::over(crossed.clone());
-    lay(job, &finished, Side::New, |entry| !is_crossing(entry))?;
-    let regions = |settle: bool| journal.regions(|stage| (stage == StageKind::Settle) == settle);
-    let changes = ChangeSet::of(&crossed, Purpose::MovedClusters, &regions(false))
+    let converted = Arc::new(draft);
+    let finished = Draft::over(converted.clone());
+    lay(job, &finished, Side::New, |entry| !is_carried_over(entry))?;
+    let regions = |edit: bool| journal.regions(|stage| (stage == StageKind::Edit) == edit);
+    let changes = ChangeSet::of(&converted, Purpose::MovedClusters, &regions(false))
         .and_then(|changes| changes.and_then(&finished, &regions(true)))
         .map_err(undeclared)?;
     Ok(Some(Resuming {
-        crossed,
+        converted,
         finished,
         changes,
     }))
@@ -341,7 +345,7 @@ fn volumes<'a>(
     below: &Arc<Draft<'_>>,
 ) -> Result<Volumes<'a>, RecoverError> {
     let draft = Draft::over(below.clone());
-    lay(job, &draft, Side::Old, is_crossing)?;
+    lay(job, &draft, Side::Old, is_carried_over)?;
     let moves = moves_back(job, &**below, &draft)?;
     for moved in &moves {
         draft.move_sectors(*moved);
@@ -391,9 +395,9 @@ pub fn undo(
     };
     let draft = Draft::new(disk);
     lay(job, &draft, Side::Old, |entry| {
-        in_unused(entry, StageKind::Settle)
+        in_unused(entry, StageKind::Edit)
     })?;
-    let regions = journal.regions(|stage| stage == StageKind::Settle);
+    let regions = journal.regions(|stage| stage == StageKind::Edit);
     run(job, &draft, &regions, disk, observer)?;
 
     // The boot partition, or the old table, comes back before the sector that starts from it.
@@ -425,7 +429,7 @@ pub fn undo(
     for moved in &plan.moves {
         draft.move_sectors(*moved);
     }
-    let of_volumes = |stage| matches!(stage, StageKind::Trim | StageKind::Fill);
+    let of_volumes = |stage| matches!(stage, StageKind::Shrink | StageKind::Fill);
     lay(job, &draft, Side::Old, |entry| {
         of_volumes(entry.stage) && in_unused(entry, entry.stage)
     })?;
@@ -458,7 +462,7 @@ fn undeclared(undeclared: Undeclared) -> RecoverError {
 
 /// Stages that write to volumes which others use.
 fn is_inside_volumes(stage: StageKind) -> bool {
-    matches!(stage, StageKind::Trim | StageKind::Fill | StageKind::Settle)
+    matches!(stage, StageKind::Shrink | StageKind::Fill | StageKind::Edit)
 }
 
 fn one(at: Lba) -> Extent {
@@ -485,7 +489,7 @@ fn holder(journal: &Journal, indices: &[usize], at: Lba) -> Option<usize> {
     indices.iter().find(holds).copied()
 }
 
-/// True when the volume's boot sector says the new size: its file system has been trimmed.
+/// True when the volume's boot sector says the new size: its file system has been shrunk.
 fn is_small(disk: &dyn ReadDevice, volume: &EditedVolume) -> bool {
     let window = Window::new(disk, partition_of(volume));
     window.is_some_and(|window| {

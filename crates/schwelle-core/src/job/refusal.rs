@@ -30,7 +30,7 @@ pub enum RecoverError {
         /// The sector.
         at: Lba,
     },
-    /// A volume that is being trimmed has been used in between.
+    /// A volume that is being shrunk has been used in between.
     #[error("the volume at {at} has been used since the job was stopped")]
     VolumeUsed {
         /// First sector of its partition.

@@ -12,7 +12,7 @@ use crate::device::{BlockDevice, Draft, ReadDevice};
 
 use super::recover::fingerprint;
 use super::refusal::RecoverError;
-use super::{EditedVolume, JobFolder, JobState, settled};
+use super::{EditedVolume, JobFolder, JobState, edits};
 
 /// Edits of files on volumes that have been used since the job.
 #[derive(Debug)]
@@ -35,14 +35,14 @@ impl<'a> Renaming<'a> {
         let Some((renaming, journal)) = cut.and_then(|cut| Some((cut, cut.journal()?))) else {
             return Ok(as_it_is());
         };
-        let unsettled = settled::unsettle(renaming, journal, disk)?;
+        let without_edits = edits::take_edits_off(renaming, journal, disk)?;
         let is_unused = |volume: &EditedVolume| {
-            let now = fingerprint(&*unsettled.disk, volume, volume.sectors_before);
+            let now = fingerprint(&*without_edits.disk, volume, volume.sectors_before);
             now.as_deref() == Some(&volume.before)
         };
-        // Whoever has used a volume in between has written what holds now.
-        match unsettled.strange.is_empty() && journal.volumes.iter().all(is_unused) {
-            true => Ok(unsettled.disk),
+        // What has used a volume in between has written what holds now.
+        match without_edits.strange.is_empty() && journal.volumes.iter().all(is_unused) {
+            true => Ok(without_edits.disk),
             false => Ok(as_it_is()),
         }
     }
@@ -76,7 +76,7 @@ impl<'a> Renaming<'a> {
     ) -> Result<(), RecoverError> {
         let mut renaming = job.begin_renaming("{}")?;
         let drafts = Drafts {
-            crossed: &*self.below,
+            converted: &*self.below,
             finished: &self.edited,
         };
         let relied_on = (Vec::new(), self.volumes.clone());

@@ -15,9 +15,9 @@ use schwelle_testkit::Dice;
 use super::storage::{Storage, StoredFile};
 use super::{JobFacts, JobFolder, JobKind, JobState};
 use crate::commit::{ChangeSet, Drafts, Ledger, Purpose, Region, StageKind};
-use crate::crossing::Style;
 use crate::device::{BlockDevice, Draft, Extent, Lba, Memory};
 use crate::disk_use::DiskUse;
+use crate::identities::Style;
 
 /// Bytes that reach the medium together: fewer than a sector has, since cheap flash tears sectors.
 const BLOCK: usize = 64;

@@ -89,7 +89,7 @@ impl<'a> Repaired<'a> {
         self.torn.iter().map(|(extent, _)| extent.first)
     }
 
-    /// Writes the repaired sectors, each in one piece, and flushes them. A failure is told as one of the
+    /// Writes the repaired sectors, each in one piece, and flushes them. A failure is reported as one of the
     /// stage `prepare`.
     pub fn write(&self, disk: &dyn BlockDevice) -> Result<(), CommitError> {
         if self.torn.is_empty() {
@@ -179,7 +179,7 @@ enum Sector {
 struct Index<'a> {
     job: &'a JobFolder,
     sector: usize,
-    /// By first sector, those that are settled last: a sector may change twice.
+    /// By first sector, those that are edited last: a sector may change twice.
     extents: BTreeMap<(u64, bool), &'a JournalExtent>,
     beside: BTreeMap<u64, &'a Beside>,
     moves: BTreeMap<u64, u64>,
@@ -194,14 +194,14 @@ const RECENT: usize = 8;
 
 impl<'a> Index<'a> {
     fn new(job: &'a JobFolder, journal: &'a Journal) -> Self {
-        let is_settled = |entry: &JournalExtent| entry.stage == StageKind::Settle;
+        let is_edit = |entry: &JournalExtent| entry.stage == StageKind::Edit;
         let entries = journal.extents.iter();
         let moves = journal.moves.iter();
         Self {
             job,
             sector: journal.sector_bytes as usize,
             extents: entries
-                .map(|entry| ((entry.first_lba, is_settled(entry)), entry))
+                .map(|entry| ((entry.first_lba, is_edit(entry)), entry))
                 .collect(),
             beside: journal.beside.iter().map(|b| (b.first_lba, b)).collect(),
             moves: moves.map(|moved| (moved.to_lba, moved.sectors)).collect(),
@@ -210,8 +210,8 @@ impl<'a> Index<'a> {
     }
 
     fn bytes(&mut self, entry: &JournalExtent, side: Side) -> Result<&[u8], RecoverError> {
-        let is_settled = entry.stage == StageKind::Settle;
-        let key = (entry.first_lba, is_settled, side == Side::Old);
+        let is_edit = entry.stage == StageKind::Edit;
+        let key = (entry.first_lba, is_edit, side == Side::Old);
         if !self.recent.iter().any(|(known, _)| *known == key) {
             if self.recent.len() >= RECENT {
                 self.recent.remove(0);
@@ -234,7 +234,7 @@ impl<'a> Index<'a> {
             .map(|(_, entry)| *entry)
             .filter(|entry| entry.extent().contains(&one))
             .collect();
-        entries.sort_by_key(|entry| entry.stage == StageKind::Settle);
+        entries.sort_by_key(|entry| entry.stage == StageKind::Edit);
         let sector = self.sector;
         for entry in entries {
             let from = usize::try_from(at - entry.first_lba).unwrap_or(0) * sector;

@@ -65,7 +65,7 @@ pub enum FixKind {
     },
     /// The EFI system partition gets boot files.
     Filled {
-        /// Where the boot store comes from.
+        /// Where the BCD store comes from.
         store: StoreFrom,
     },
     /// Drive letters that name the old MBR disk are edited.
@@ -74,7 +74,7 @@ pub enum FixKind {
     Recovery,
 }
 
-/// Where the boot store comes from, in the order of trying.
+/// Where the BCD store comes from, in the order of trying.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum StoreFrom {
@@ -127,6 +127,6 @@ pub enum NotMended {
     TooSmall,
     /// No Windows with UEFI boot files is on this disk.
     NoBootFiles,
-    /// None of the boot stores that could be made helps.
+    /// None of the BCD stores that could be made helps.
     NoStoreHelps,
 }

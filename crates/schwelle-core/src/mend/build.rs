@@ -3,13 +3,13 @@
 use uuid::Uuid;
 
 use crate::commit::{Purpose, Region, StageKind};
-use crate::crossing::Crossing;
 use crate::device::{BlockDevice, Lba, ReadDevice};
 use crate::draft::{
-    Assembly, Content, DraftError, Ending, MapPart, NewTable, Plan, SECTOR_0, Source, bios_start,
-    boot_store, table_extents,
+    Assembly, Content, DraftError, Ending, MapPart, NewTable, Plan, SECTOR_0, Source, bcd_store,
+    bios_start, table_extents,
 };
 use crate::gpt::{GptEntry, GptLayout, attributes, type_guid};
+use crate::identities::Identities;
 use crate::mbr::protect;
 use crate::placement::{EspFrom, EspPlace, Placement};
 use crate::profile::{ESP_STORE, Partition, Profile, REMOVABLE_X64};
@@ -35,10 +35,10 @@ pub(super) fn build<'a>(
     let id = chosen.map_or(Uuid::nil(), |(_, id)| id);
 
     let mut assembly = Assembly::new(disk, profile, placement, source.stamp);
-    assembly.trim(|partition, trimming| {
+    assembly.shrink(|partition, shrinking| {
         let mut entries = layout.entries.iter_mut();
         if let Some(entry) = entries.find(|entry| entry.extent == partition.extent) {
-            entry.extent = trimming.after;
+            entry.extent = shrinking.after;
         }
     })?;
     if let (Some(repair), Some((place, _))) = (&remedies.repair, chosen)
@@ -55,7 +55,7 @@ pub(super) fn build<'a>(
             entry.kind = type_guid::BASIC_DATA;
         }
     }
-    let crossing = names::crossing(disk, &layout, remedies.signature, id);
+    let identities = names::identities(disk, &layout, remedies.signature, id);
     let mut from = None;
     if let Some((place, id)) = chosen
         && (remedies.fill.is_some() || !matches!(place.from, EspFrom::Existing(_)))
@@ -63,7 +63,7 @@ pub(super) fn build<'a>(
         from = Some(place.from);
         let content = remedies
             .fill
-            .map(|from| content(profile, remedies, from, &crossing, source))
+            .map(|from| content(profile, remedies, from, &identities, source))
             .transpose()?;
         let region = assembly.fill(place, id, (content, remedies.kept.as_deref()), Purpose::Esp)?;
         assembly.write([region]);
@@ -85,7 +85,7 @@ pub(super) fn build<'a>(
         after: MapPart::after(geometry, &kept, layout.used(), from),
         table: NewTable::Gpt(layout),
         changes_style: false,
-        settled: remedies.settle.then_some(&crossing),
+        edits: remedies.edit_files.then_some(&identities),
     })
 }
 
@@ -144,11 +144,11 @@ fn content(
     profile: &Profile,
     remedies: &Remedies<'_>,
     from: StoreFrom,
-    crossing: &Crossing,
+    identities: &Identities,
     source: &mut Source<'_>,
 ) -> Result<Content, DraftError> {
     let old = remedies.store(from);
-    let (store, translated) = boot_store(profile, crossing, old, source)?;
+    let (store, translated) = bcd_store(profile, identities, old, source)?;
     let hive = store.to_hive(source.stamp.windows);
     let mut content = Content::of_store(profile, source.set, (store, translated))?;
     content.own.push((ESP_STORE, hive));

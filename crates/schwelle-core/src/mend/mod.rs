@@ -12,11 +12,11 @@ mod kept;
 mod names;
 mod remedies;
 
-use crate::crossing::Style;
 use crate::device::{DeviceError, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::draft::{DraftError, Plan, Source};
-use crate::placement::{EspWish, NoRoom};
+use crate::identities::Style;
+use crate::placement::{EspRequest, NoRoom};
 use crate::profile::{BOOTMGFW, Profile, Table, TableStyle};
 use crate::rehearse::{Rehearsal, Step, StepId, walk, walk_to};
 
@@ -68,15 +68,15 @@ pub enum MendError {
 pub(crate) fn plan<'a>(
     disk: &'a dyn ReadDevice,
     profile: &Profile,
-    wish: EspWish,
+    request: EspRequest,
     mut source: Source<'_>,
 ) -> Result<Option<(Plan<'a>, Vec<Fix>)>, MendError> {
     let Table::Gpt { pair, .. } = &profile.table else {
         let style = profile.table_style();
         return Err(MendError::NotGpt { style });
     };
-    let mut remedies = Remedies::new(disk, profile, pair, wish, &mut *source.new_guid);
-    let mut rehearsal = rehearse(disk, wish.disk_use);
+    let mut remedies = Remedies::new(disk, profile, pair, request, &mut *source.new_guid);
+    let mut rehearsal = rehearse(disk, request.disk_use);
     let mut built: Option<Plan<'a>> = None;
     loop {
         match rehearsal.first_fault() {
@@ -84,11 +84,11 @@ pub(crate) fn plan<'a>(
                 Some(plan) => remedies.add(step, &plan.draft)?,
                 None => remedies.add(step, disk)?,
             },
-            None if remedies.settle(&rehearsal) => {
+            None if remedies.edit_files(&rehearsal) => {
                 let plan = build::build(disk, profile, &remedies, &mut source)?;
-                // Where there is nothing to edit, what is told of is not for us to mend.
+                // Where there is nothing to edit, what is reported of is not for us to mend.
                 if !plan.files_edited.is_empty() {
-                    remedies.note_settled(&rehearsal, &rehearse(&plan.draft, wish.disk_use));
+                    remedies.note_decided(&rehearsal, &rehearse(&plan.draft, request.disk_use));
                     built = Some(plan);
                 }
                 break;
@@ -96,7 +96,7 @@ pub(crate) fn plan<'a>(
             None => break,
         }
         let plan = build::build(disk, profile, &remedies, &mut source)?;
-        rehearsal = rehearse(&plan.draft, wish.disk_use);
+        rehearsal = rehearse(&plan.draft, request.disk_use);
         built = Some(plan);
     }
     Ok(built.map(|plan| (plan, remedies.fixes())))

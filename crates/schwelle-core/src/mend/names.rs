@@ -1,22 +1,22 @@
-//! How an MBR disk's names may still stand on a GPT disk: in old boot stores, and in the registry.
+//! How an MBR disk's names may still stand on a GPT disk: in old BCD stores, and in the registry.
 
 use uuid::Uuid;
 
-use crate::bootstore::{BootStore, Locator};
-use crate::crossing::{Crossing, Style};
+use crate::bcd::{BcdStore, Locator};
 use crate::device::{ReadDevice, Window};
 use crate::gpt::GptLayout;
 use crate::hive::Hive;
+use crate::identities::{Identities, Style};
 use crate::ntfs::NtfsVolume;
 use crate::profile::{Profile, WindowsSystem};
 use crate::windows::{HiveFile, MountTarget, SYSTEM_HIVE, mounted_names};
 
 /// The signature that the disk had when it was an MBR disk: the one by which a store or the
-/// registry names a partition at the place where a Windows lies.
+/// registry names a partition at the place where an installed Windows lies.
 pub(super) fn old_signature(
     disk: &dyn ReadDevice,
     profile: &Profile,
-    stores: &[&BootStore],
+    stores: &[&BcdStore],
 ) -> Option<u32> {
     let places: Vec<u64> = profile
         .systems
@@ -60,20 +60,20 @@ fn in_registry(disk: &dyn ReadDevice, profile: &Profile, system: &WindowsSystem)
     })
 }
 
-/// The crossing that made this table out of an MBR disk with this signature.
-pub(super) fn crossing(
+/// The conversion that made this table out of an MBR disk with this signature.
+pub(super) fn identities(
     disk: &dyn ReadDevice,
     layout: &GptLayout,
     signature: Option<u32>,
     esp: Uuid,
-) -> Crossing {
+) -> Identities {
     let geometry = disk.geometry();
     let entries = layout.used().filter(|(_, entry)| entry.id != esp);
     let partitions = entries
         .filter_map(|(_, entry)| Some((geometry.byte_of(entry.extent.first)?, entry.id)))
         // Nothing can name a disk whose signature is not known.
         .filter(|_| signature.is_some());
-    Crossing {
+    Identities {
         to: Style::Gpt,
         signature: signature.unwrap_or(0),
         disk: layout.disk_id,

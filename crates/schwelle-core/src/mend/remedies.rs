@@ -2,7 +2,7 @@
 
 use uuid::Uuid;
 
-use crate::bootstore::BootStore;
+use crate::bcd::BcdStore;
 use crate::device::{Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::draft::KeptFile;
@@ -10,7 +10,7 @@ use crate::fat::{FatError, FatKind, FatVolume, Repair};
 use crate::gaps::esp_floor;
 use crate::gpt::{GptCopy, GptLayout, GptPair, type_guid};
 use crate::mbr::Protection;
-use crate::placement::{self, EspWish, Placement};
+use crate::placement::{self, EspRequest, Placement};
 use crate::profile::{
     ESP_STORE, FoundStore, Partition, Profile, VolumeKind, boot_system, find_stores,
 };
@@ -25,7 +25,7 @@ pub(super) struct Remedies<'p> {
     disk: &'p dyn ReadDevice,
     profile: &'p Profile,
     pair: &'p GptPair,
-    wish: EspWish,
+    request: EspRequest,
     /// GUID of an EFI system partition that is made.
     pub(super) new_id: Uuid,
     /// Sector 0 gets a protective entry over the whole disk.
@@ -53,10 +53,10 @@ pub(super) struct Remedies<'p> {
     /// The loader on the removable-media path is sound, and may be another system's.
     pub(super) keep_removable: bool,
     /// Files that name the old MBR disk are edited.
-    pub(super) settle: bool,
+    pub(super) edit_files: bool,
     /// Stores that the disk was started with in BIOS mode.
     bios_stores: Vec<FoundStore>,
-    esp_store: Option<BootStore>,
+    esp_store: Option<BcdStore>,
     /// Signature of the MBR disk that this one was.
     pub(super) signature: Option<u32>,
     fixes: Vec<Fix>,
@@ -67,7 +67,7 @@ impl<'p> Remedies<'p> {
         disk: &'p dyn ReadDevice,
         profile: &'p Profile,
         pair: &'p GptPair,
-        wish: EspWish,
+        request: EspRequest,
         new_guid: &mut dyn FnMut() -> Uuid,
     ) -> Self {
         let bios_stores = find_stores(disk, &profile.partitions);
@@ -76,13 +76,13 @@ impl<'p> Remedies<'p> {
             .iter()
             .map(|found| &found.store)
             .chain(&esp_store);
-        let stores: Vec<&BootStore> = stores.collect();
+        let stores: Vec<&BcdStore> = stores.collect();
         let signature = names::old_signature(disk, profile, &stores);
         Self {
             disk,
             profile,
             pair,
-            wish,
+            request,
             new_id: new_guid(),
             sector_0: false,
             table: false,
@@ -96,7 +96,7 @@ impl<'p> Remedies<'p> {
             untyped: None,
             fill: None,
             keep_removable: false,
-            settle: false,
+            edit_files: false,
             bios_stores,
             esp_store,
             signature,
@@ -110,7 +110,7 @@ impl<'p> Remedies<'p> {
     }
 
     pub(super) fn disk_use(&self) -> DiskUse {
-        self.wish.disk_use
+        self.request.disk_use
     }
 
     /// The copy of the table to go by.
@@ -124,7 +124,7 @@ impl<'p> Remedies<'p> {
     }
 
     /// The store to start from, where there is one of this kind.
-    pub(super) fn store(&self, from: StoreFrom) -> Option<&BootStore> {
+    pub(super) fn store(&self, from: StoreFrom) -> Option<&BcdStore> {
         match from {
             StoreFrom::Esp => self.esp_store.as_ref(),
             StoreFrom::Bios => self.bios_stores.first().map(|found| &found.store),
@@ -149,7 +149,7 @@ impl<'p> Remedies<'p> {
             StepId::Loader
             | StepId::LoaderImage
             | StepId::EntryLoader
-            | StepId::BootStore
+            | StepId::BcdStore
             | StepId::BootManager
             | StepId::DefaultEntry
             | StepId::EntryDevices => self.add_boot_files(step, so_far),
@@ -279,7 +279,7 @@ impl<'p> Remedies<'p> {
                 self.note(step, FixKind::Retyped { partition });
             }
             [] => {
-                let place = placement::find_on_gpt(self.disk, self.profile, self.wish)
+                let place = placement::find_on_gpt(self.disk, self.profile, self.request)
                     .map_err(MendError::NoRoom)?;
                 let chosen = place.considered.iter().find(|place| place.chosen);
                 let chosen = chosen.map(|chosen| chosen.place);
@@ -385,17 +385,17 @@ impl<'p> Remedies<'p> {
 
     /// Takes up what does not keep the disk from starting: names of the old MBR disk in the registry and
     /// in the recovery configuration. True when that is new.
-    pub(super) fn settle(&mut self, rehearsal: &Rehearsal) -> bool {
-        let is_due = !self.settle
+    pub(super) fn edit_files(&mut self, rehearsal: &Rehearsal) -> bool {
+        let is_due = !self.edit_files
             && rehearsal.steps.iter().any(is_about_names)
             && self.signature.is_some()
-            && self.wish.disk_use == DiskUse::System;
-        self.settle |= is_due;
+            && self.request.disk_use == DiskUse::System;
+        self.edit_files |= is_due;
         is_due
     }
 
     /// Notes which of these steps hold now.
-    pub(super) fn note_settled(&mut self, before: &Rehearsal, now: &Rehearsal) {
+    pub(super) fn note_decided(&mut self, before: &Rehearsal, now: &Rehearsal) {
         for step in before.steps.iter().filter(|step| is_about_names(step)) {
             let mut after = now.steps.iter();
             let holds = |after: &Step| after.id == step.id && after.outcome == StepOutcome::Pass;
@@ -440,7 +440,7 @@ fn is_fat32(partition: &Partition) -> bool {
     partition.volume.kind == VolumeKind::Fat(FatKind::Fat32)
 }
 
-fn store_on(disk: &dyn ReadDevice, esp: &Partition) -> Option<BootStore> {
+fn store_on(disk: &dyn ReadDevice, esp: &Partition) -> Option<BcdStore> {
     const MAX_STORE_BYTES: u64 = 16 << 20;
     let window = Window::new(disk, esp.extent)?;
     let fat = FatVolume::open(&window).ok()?;
@@ -449,7 +449,7 @@ fn store_on(disk: &dyn ReadDevice, esp: &Partition) -> Option<BootStore> {
         .ok()?
         .filter(|entry| !entry.is_directory)?;
     let bytes = fat.read_file(&file, MAX_STORE_BYTES).ok()?;
-    BootStore::read(&bytes[..]).ok()
+    BcdStore::read(&bytes[..]).ok()
 }
 
 /// A FAT32 volume with a boot manager's folder on it, though its type says nothing of it.

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::in_words;
 use crate::cause::Cause;
-use crate::ntfs::TrimError;
+use crate::ntfs::ShrinkError;
 use crate::profile::VolumeKind;
 
 /// A place that was looked at.
@@ -59,7 +59,7 @@ pub enum PlaceVerdict {
     Free {
         /// What it gives, in MiB.
         mib: u64,
-        /// Windows can then not enlarge the recovery partition behind it.
+        /// Windows can then not enlarge the recovery partition after it.
         before_recovery: bool,
     },
     /// The largest stretch of unused space is too small.
@@ -76,8 +76,8 @@ pub enum PlaceVerdict {
         /// MiB that are there.
         has_mib: u64,
     },
-    /// The volume can become smaller.
-    Trims {
+    /// The volume can be shrunk.
+    Shrinks {
         /// What that gives, in MiB.
         mib: u64,
         /// Bytes that must move.
@@ -86,7 +86,7 @@ pub enum PlaceVerdict {
         free_bytes: u64,
         /// Its restore points are lost.
         loses_restore_points: bool,
-        /// Windows can then not enlarge the recovery partition behind it.
+        /// Windows can then not enlarge the recovery partition after it.
         before_recovery: bool,
     },
     /// The whole partition is too small.
@@ -96,12 +96,12 @@ pub enum PlaceVerdict {
         /// MiB of the partition.
         has_mib: u64,
     },
-    /// The volume cannot become smaller.
-    CannotTrim {
+    /// The volume cannot be shrunk.
+    CannotShrink {
         /// MiB needed.
         needed_mib: u64,
         /// Why not.
-        why: CannotTrim,
+        why: CannotShrink,
     },
     /// It is used as it is.
     UsedAsItIs {
@@ -159,12 +159,12 @@ pub enum PlaceVerdict {
     LeavesDisk,
 }
 
-/// Why a volume cannot become smaller.
+/// Why a volume cannot be shrunk.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-pub enum CannotTrim {
+pub enum CannotShrink {
     /// It holds another file system.
-    #[error("holds {}; only sound NTFS volumes are trimmed", .volume.name())]
+    #[error("holds {}; only sound NTFS volumes are shrunk", .volume.name())]
     NotNtfs {
         /// Which.
         volume: VolumeKind,
@@ -178,9 +178,9 @@ pub enum CannotTrim {
     /// It leaves the disk.
     #[error("the partition leaves the disk")]
     LeavesDisk,
-    /// What must move does not fit in front of the new end.
+    /// What must move does not fit before the new end.
     #[error(
-        "{} in use would have to move, but only {} are free in front of it",
+        "{} in use would have to move, but only {} are free before it",
         in_words(*.needed_bytes),
         in_words(*.free_bytes)
     )]
@@ -215,15 +215,15 @@ pub enum CannotTrim {
     },
 }
 
-impl From<TrimError> for CannotTrim {
-    fn from(error: TrimError) -> Self {
+impl From<ShrinkError> for CannotShrink {
+    fn from(error: ShrinkError) -> Self {
         match error {
-            TrimError::Full { needed, free } => Self::Full {
+            ShrinkError::Full { needed, free } => Self::Full {
                 needed_bytes: needed,
                 free_bytes: free,
             },
-            TrimError::ShadowCopies => Self::ShadowCopies,
-            TrimError::InTheWay { record, name, why } => Self::InTheWay {
+            ShrinkError::ShadowCopies => Self::ShadowCopies,
+            ShrinkError::InTheWay { record, name, why } => Self::InTheWay {
                 record,
                 file_name: name,
                 why: why.into(),
@@ -240,7 +240,7 @@ impl From<TrimError> for CannotTrim {
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum ExistingUnfit {
     /// There is another one.
-    #[error("partition {partition} is one as well, and nobody can tell which is meant")]
+    #[error("partition {partition} is one as well, and it is not clear which is meant")]
     Second {
         /// Its number.
         partition: usize,

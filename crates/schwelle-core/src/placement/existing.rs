@@ -21,7 +21,7 @@ impl Search<'_> {
         let [partition, more @ ..] = &all[..] else {
             return Ok(None);
         };
-        if self.wish.disk_use == DiskUse::Data {
+        if self.request.disk_use == DiskUse::Data {
             return Ok(None);
         }
         let number = partition.number;

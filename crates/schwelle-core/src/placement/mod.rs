@@ -8,10 +8,10 @@
 
 mod considered;
 mod existing;
+mod shrinks;
 mod takeover;
-mod trims;
 
-pub use considered::{CannotTrim, Considered, ExistingUnfit, Place, PlaceVerdict};
+pub use considered::{CannotShrink, Considered, ExistingUnfit, Place, PlaceVerdict};
 pub(crate) use existing::room_for_files;
 
 use schemars::JsonSchema;
@@ -23,54 +23,54 @@ use crate::device::{Extent, Geometry, Lba, MIB, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::gaps::{ESP_WANTED, esp_floor, in_gap};
 use crate::gpt::backup_sectors;
-use crate::ntfs::TrimPlan;
+use crate::ntfs::ShrinkPlan;
 use crate::profile::{Partition, Profile, Role, Table, beyond_volume};
 
 /// Which means of making room the technician wants.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-pub enum PlaceWish {
+pub enum PlaceRequest {
     /// Whichever moves least.
     #[default]
     Auto,
     /// Unused space only.
     Gap,
     /// The tail of the boot volume or of a Windows volume.
-    Trim,
-    /// The old boot partition's place, after its content is saved.
+    Shrink,
+    /// The place of the System Reserved partition, after its content is saved.
     Takeover,
 }
 
 /// What the new EFI system partition should be like.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct EspWish {
+pub struct EspRequest {
     /// What the disk is for: a data disk gets an EFI system partition only when one is asked for.
     pub disk_use: DiskUse,
     /// Where the room comes from.
-    pub place: PlaceWish,
+    pub place: PlaceRequest,
     /// Size in bytes, when the technician named one.
     pub size: Option<u64>,
 }
 
-impl EspWish {
+impl EspRequest {
     /// There shall be an EFI system partition.
     fn is_for_one(&self) -> bool {
-        self.disk_use == DiskUse::System || self.size.is_some() || self.place != PlaceWish::Auto
+        self.disk_use == DiskUse::System || self.size.is_some() || self.place != PlaceRequest::Auto
     }
 }
 
-/// A volume that becomes smaller.
+/// A volume that is shrunk.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Trimming {
+pub struct Shrinking {
     /// Number of its partition.
     pub number: usize,
     /// The partition as it will be.
     pub after: Extent,
     /// How; shared, since it holds every byte that changes.
-    pub plan: Arc<TrimPlan>,
+    pub plan: Arc<ShrinkPlan>,
 }
 
-impl Trimming {
+impl Shrinking {
     /// Bytes that must be copied.
     pub fn moved_bytes(&self, cluster_bytes: u32) -> u64 {
         let clusters: u64 = self.plan.moves.iter().map(|moved| moved.clusters).sum();
@@ -100,7 +100,7 @@ pub enum EspKind {
     /// Unused space.
     Gap,
     /// The tail of a partition.
-    Trim,
+    Shrink,
     /// A partition's place; it is no more.
     Takeover,
     /// It is there already, and gets more files.
@@ -114,7 +114,7 @@ impl EspFrom {
     pub fn kind(self) -> EspKind {
         match self {
             Self::Gap => EspKind::Gap,
-            Self::Tail(_) => EspKind::Trim,
+            Self::Tail(_) => EspKind::Shrink,
             Self::Takeover(_) => EspKind::Takeover,
             Self::Existing(_) => EspKind::Existing,
             Self::Formatted(_) => EspKind::Formatted,
@@ -149,8 +149,8 @@ pub struct Placement {
     pub disk_use: DiskUse,
     /// The EFI system partition; `None` for a data disk that gets none.
     pub esp: Option<EspPlace>,
-    /// Volumes that become smaller: for the EFI system partition, for the backup table, or both.
-    pub trims: Vec<Trimming>,
+    /// Volumes that are shrunk: for the EFI system partition, for the backup table, or both.
+    pub shrinks: Vec<Shrinking>,
     /// Partitions that end where their volumes end already, with their sectors afterwards.
     pub cut: Vec<(usize, Extent)>,
     /// All places that were looked at.
@@ -163,7 +163,7 @@ impl Placement {
         Self {
             disk_use,
             esp: None,
-            trims: Vec::new(),
+            shrinks: Vec::new(),
             cut: Vec::new(),
             considered: Vec::new(),
         }
@@ -171,16 +171,16 @@ impl Placement {
 
     /// Sectors that a partition has afterwards.
     pub fn after(&self, partition: &Partition) -> Extent {
-        let trimmed = self
-            .trims
+        let shrunk = self
+            .shrinks
             .iter()
-            .find(|trim| trim.number == partition.number);
+            .find(|shrink| shrink.number == partition.number);
         let cut = self
             .cut
             .iter()
             .find(|(number, _)| *number == partition.number);
-        trimmed
-            .map(|trim| trim.after)
+        shrunk
+            .map(|shrink| shrink.after)
             .or(cut.map(|(_, after)| *after))
             .unwrap_or(partition.extent)
     }
@@ -190,14 +190,14 @@ impl Placement {
         self.esp.map(|esp| esp.from)
     }
 
-    /// Partitions of `profile` whose volumes become smaller, and lose their shadow copies by that: what moves
+    /// Partitions of `profile` whose volumes are shrunk, and lose their shadow copies by that: what moves
     /// goes to clusters that are free today, and may belong to the past that a copy shows.
     pub fn loses_shadow_copies<'a>(
         &'a self,
         profile: &'a Profile,
     ) -> impl Iterator<Item = &'a Partition> {
-        let trimmed = self.trims.iter().map(|trim| trim.number);
-        trimmed
+        let shrunk = self.shrinks.iter().map(|shrink| shrink.number);
+        shrunk
             .filter_map(|number| profile.partition(number))
             .filter(|partition| partition.has_shadow_copies())
     }
@@ -230,7 +230,7 @@ pub enum NoRoom {
         /// Number of the partition.
         number: usize,
         /// Why it cannot.
-        why: CannotTrim,
+        why: CannotShrink,
     },
     /// The EFI system partition that is there cannot be used.
     Existing {
@@ -256,7 +256,7 @@ pub(crate) fn backup_region(geometry: Geometry) -> Extent {
 struct Candidate {
     index: usize,
     esp: Extent,
-    trim: Option<Trimming>,
+    shrink: Option<Shrinking>,
     /// A partition that gives what lies beyond its volume, with its sectors afterwards.
     cut: Option<(usize, Extent)>,
     /// Restore points are lost; bytes that must move; the recovery partition cannot be enlarged.
@@ -266,7 +266,7 @@ struct Candidate {
 struct Search<'a> {
     device: &'a dyn ReadDevice,
     profile: &'a Profile,
-    wish: EspWish,
+    request: EspRequest,
     considered: Vec<Considered>,
     candidates: Vec<Candidate>,
     /// Partitions that end where their volumes end already, for the backup table.
@@ -282,9 +282,9 @@ fn replace(used: &mut [Extent], old: Extent, new: Extent) {
 pub fn find(
     device: &dyn ReadDevice,
     profile: &Profile,
-    wish: EspWish,
+    request: EspRequest,
 ) -> Result<Placement, NoRoom> {
-    let is_blank = matches!(profile.table, Table::Blank) && wish.disk_use == DiskUse::Data;
+    let is_blank = matches!(profile.table, Table::Blank) && request.disk_use == DiskUse::Data;
     if profile.mbr().is_none() && !is_blank {
         // The rules about the table say so; nothing is looked for.
         return Err(NoRoom::NoPlace {
@@ -292,41 +292,45 @@ pub fn find(
             considered: Vec::new(),
         });
     }
-    search(device, profile, wish)
+    search(device, profile, request)
 }
 
 /// Finds the room on a GPT disk without an EFI system partition.
 pub(crate) fn find_on_gpt(
     device: &dyn ReadDevice,
     profile: &Profile,
-    wish: EspWish,
+    request: EspRequest,
 ) -> Result<Placement, NoRoom> {
-    search(device, profile, wish)
+    search(device, profile, request)
 }
 
-fn search(device: &dyn ReadDevice, profile: &Profile, wish: EspWish) -> Result<Placement, NoRoom> {
+fn search(
+    device: &dyn ReadDevice,
+    profile: &Profile,
+    request: EspRequest,
+) -> Result<Placement, NoRoom> {
     let floor = esp_floor(profile.geometry.logical_sector);
-    if let Some(asked) = wish.size.filter(|&asked| asked < floor) {
+    if let Some(asked) = request.size.filter(|&asked| asked < floor) {
         return Err(NoRoom::BelowFloor { asked, floor });
     }
     let mut search = Search {
         device,
         profile,
-        wish,
+        request,
         considered: Vec::new(),
         candidates: Vec::new(),
         cut: Vec::new(),
     };
     let existing = search.existing()?;
-    if wish.place == PlaceWish::Takeover && existing.is_none() {
+    if request.place == PlaceRequest::Takeover && existing.is_none() {
         return search.takeover();
     }
     let tail = search.tail_for_backup()?;
-    if !wish.is_for_one() {
+    if !request.is_for_one() {
         return Ok(Placement {
-            disk_use: wish.disk_use,
+            disk_use: request.disk_use,
             esp: None,
-            trims: tail.into_iter().collect(),
+            shrinks: tail.into_iter().collect(),
             cut: search.cut,
             considered: Vec::new(),
         });
@@ -335,8 +339,8 @@ fn search(device: &dyn ReadDevice, profile: &Profile, wish: EspWish) -> Result<P
         return Ok(search.placed(place, tail));
     }
     let mut used = profile.used();
-    let trimmed = tail.iter().map(|trim| (trim.number, trim.after));
-    for (number, after) in trimmed.chain(search.cut.iter().copied()) {
+    let shrunk = tail.iter().map(|shrink| (shrink.number, shrink.after));
+    for (number, after) in shrunk.chain(search.cut.iter().copied()) {
         if let Some(partition) = profile.partition(number) {
             replace(&mut used, partition.extent, after);
         }
@@ -346,8 +350,8 @@ fn search(device: &dyn ReadDevice, profile: &Profile, wish: EspWish) -> Result<P
         search.beyond_volumes(&used);
     }
     // Nothing moves in a gap, so nothing else can be better.
-    if search.candidates.is_empty() || wish.place == PlaceWish::Trim {
-        search.trims(&used);
+    if search.candidates.is_empty() || request.place == PlaceRequest::Shrink {
+        search.shrinks(&used);
     }
     search.choose(tail)
 }
@@ -356,7 +360,7 @@ impl Search<'_> {
     /// The sizes to try, the wanted one first.
     fn sizes(&self) -> Vec<u64> {
         let floor = esp_floor(self.profile.geometry.logical_sector);
-        match self.wish.size {
+        match self.request.size {
             Some(asked) => vec![asked],
             None if floor < ESP_WANTED => vec![ESP_WANTED, floor],
             None => vec![ESP_WANTED.max(floor)],
@@ -377,7 +381,7 @@ impl Search<'_> {
     }
 
     fn gap(&mut self, used: &[Extent]) {
-        if self.wish.place == PlaceWish::Trim {
+        if self.request.place == PlaceRequest::Shrink {
             return;
         }
         let geometry = self.profile.geometry;
@@ -397,7 +401,7 @@ impl Search<'_> {
                 self.candidates.push(Candidate {
                     index,
                     esp,
-                    trim: None,
+                    shrink: None,
                     cut: None,
                     costs: (false, 0, between),
                 });
@@ -415,7 +419,7 @@ impl Search<'_> {
     /// The sectors of partitions beyond their volumes: an earlier job has left them, or a copy to a larger
     /// partition. Nothing moves, and the partition ends with its volume afterwards.
     fn beyond_volumes(&mut self, used: &[Extent]) {
-        if self.wish.place == PlaceWish::Trim || self.profile.mbr().is_none() {
+        if self.request.place == PlaceRequest::Shrink || self.profile.mbr().is_none() {
             return;
         }
         let geometry = self.profile.geometry;
@@ -446,7 +450,7 @@ impl Search<'_> {
                     self.candidates.push(Candidate {
                         index,
                         esp,
-                        trim: None,
+                        shrink: None,
                         cut: Some((partition.number, after)),
                         costs: (false, 0, false),
                     });
@@ -462,8 +466,8 @@ impl Search<'_> {
         }
     }
 
-    /// True where the new partition would lie between a Windows and its recovery partition: Windows makes room
-    /// for a larger recovery partition at the end of its own, right in front of it.
+    /// True where the new partition would lie between an installed Windows and its recovery partition: Windows makes room
+    /// for a larger recovery partition at the end of its own, right before it.
     fn is_before_recovery(&self, esp: &Extent) -> bool {
         let partitions = self.profile.partitions.iter();
         let behind = partitions
@@ -483,37 +487,40 @@ impl Search<'_> {
         }
     }
 
-    fn placed(self, esp: EspPlace, trims: impl IntoIterator<Item = Trimming>) -> Placement {
+    fn placed(self, esp: EspPlace, shrinks: impl IntoIterator<Item = Shrinking>) -> Placement {
         Placement {
-            disk_use: self.wish.disk_use,
+            disk_use: self.request.disk_use,
             esp: Some(esp),
-            trims: trims.into_iter().collect(),
+            shrinks: shrinks.into_iter().collect(),
             cut: self.cut,
             considered: self.considered,
         }
     }
 
-    fn choose(mut self, tail: Option<Trimming>) -> Result<Placement, NoRoom> {
+    fn choose(mut self, tail: Option<Shrinking>) -> Result<Placement, NoRoom> {
         // The first of the least: the order of looking is the order of preference.
         let candidates = std::mem::take(&mut self.candidates).into_iter();
         let Some(best) = candidates.min_by_key(|candidate| candidate.costs) else {
             let floor = esp_floor(self.profile.geometry.logical_sector);
             return Err(NoRoom::NoPlace {
-                needed: self.wish.size.unwrap_or(floor),
+                needed: self.request.size.unwrap_or(floor),
                 considered: self.considered,
             });
         };
         self.choose_place(best.index);
         let from = best
-            .trim
+            .shrink
             .as_ref()
-            .map_or(EspFrom::Gap, |trim| EspFrom::Tail(trim.number));
-        // The one trim that makes room for both ends in front of the other's new end.
+            .map_or(EspFrom::Gap, |shrink| EspFrom::Tail(shrink.number));
+        // The one shrink that makes room for both ends before the other's new end.
         let tail = tail.filter(|tail| Some(tail.number) != from.partition());
         let extent = best.esp;
         let other = best.cut.filter(|cut| !self.cut.contains(cut));
         self.cut.extend(other);
-        Ok(self.placed(EspPlace { extent, from }, best.trim.into_iter().chain(tail)))
+        Ok(self.placed(
+            EspPlace { extent, from },
+            best.shrink.into_iter().chain(tail),
+        ))
     }
 }
 

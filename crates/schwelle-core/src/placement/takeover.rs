@@ -1,4 +1,4 @@
-//! The old boot partition's place.
+//! The place of the System Reserved partition.
 
 use crate::bytes::ReadBytes;
 use crate::device::{Extent, Lba, Window};
@@ -59,7 +59,7 @@ impl Search<'_> {
         let first = first.checked_next_multiple_of(align).unwrap_or(u64::MAX);
         let limit = backup_region(geometry).first.0;
         let mut end = extent.end.0.min(limit) / align * align;
-        if let Some(asked) = self.wish.size {
+        if let Some(asked) = self.request.size {
             let sectors = asked.div_ceil(geometry.logical_sector.into());
             let sectors = sectors.checked_next_multiple_of(align).unwrap_or(u64::MAX);
             if first.saturating_add(sectors) <= end {
@@ -72,7 +72,10 @@ impl Search<'_> {
             first: Lba(first),
             end: Lba(end.max(first)),
         };
-        let needed = self.wish.size.unwrap_or(esp_floor(geometry.logical_sector));
+        let needed = self
+            .request
+            .size
+            .unwrap_or(esp_floor(geometry.logical_sector));
         let has = geometry.bytes_in(&place);
         if has < needed {
             return Err(PlaceVerdict::PlaceTooSmall {

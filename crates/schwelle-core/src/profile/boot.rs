@@ -1,12 +1,12 @@
 //! The boot configuration, and where its parts lie.
 
-use crate::bootstore::{BootStore, Locator, StoreError};
+use crate::bcd::{BcdStore, Locator, StoreError};
 use crate::cause::Cause;
-use crate::crossing::Crossing;
 use crate::device::{Geometry, ReadDevice, Window};
 use crate::fat::{FatError, FatKind, FatVolume};
 use crate::gpt::type_guid;
 use crate::hive::{MAX_LOG_BYTES, Recovered};
+use crate::identities::Identities;
 use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::windows::{HIVE_LOGS, HiveFile, HiveFileError};
 
@@ -15,7 +15,7 @@ use super::partition::Partition;
 use super::system::WindowsSystem;
 use super::volume::VolumeKind;
 
-/// A boot store is read up to this length; real ones have some ten KiB.
+/// A BCD store is read up to this length; real ones have some ten KiB.
 const MAX_STORE_BYTES: u64 = 16 << 20;
 
 /// Boot configuration: of the BIOS start on an MBR disk, of the UEFI start on a GPT disk.
@@ -23,11 +23,11 @@ const MAX_STORE_BYTES: u64 = 16 << 20;
 pub struct BootProfile {
     /// Number of the partition marked active, or of the EFI system partition, where there is exactly one.
     pub partition: Option<usize>,
-    /// The boot store; else why it could not be read. `None` when there is none.
+    /// The BCD store; else why it could not be read. `None` when there is none.
     pub store: Option<Result<FoundStore, StoreFault>>,
 }
 
-/// A boot store that cannot be used.
+/// A BCD store that cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("partition {partition}: {why}")]
 pub struct StoreFault {
@@ -37,19 +37,19 @@ pub struct StoreFault {
     pub why: Cause,
 }
 
-/// A boot store on a volume.
+/// A BCD store on a volume.
 #[derive(Debug, Clone)]
 pub struct FoundStore {
     /// Number of the partition it lies on.
     pub partition: usize,
     /// The store, with its logs applied.
-    pub store: BootStore,
+    pub store: BcdStore,
     /// Logs, or entries of logs, that were applied.
     pub applied: usize,
 }
 
 impl BootProfile {
-    /// Looks on the EFI system partition; else on the active partition first, then on those with a Windows:
+    /// Looks on the EFI system partition; else on the active partition first, then on those with an installed Windows:
     /// where nobody made a partition for it, the store lies there.
     pub(super) fn read(
         device: &dyn ReadDevice,
@@ -96,7 +96,7 @@ impl BootProfile {
     /// Names the partitions that the store leaves open, as they are called now.
     pub(super) fn resolve(
         &mut self,
-        crossing: Option<&Crossing>,
+        identities: Option<&Identities>,
         partitions: &[Partition],
         systems: &[WindowsSystem],
         geometry: Geometry,
@@ -104,7 +104,7 @@ impl BootProfile {
         let name = |number: usize| {
             let mut partitions = partitions.iter();
             let partition = partitions.find(|part| part.number == number)?;
-            crossing?.name_before(geometry.byte_of(partition.extent.first)?)
+            identities?.name_before(geometry.byte_of(partition.extent.first)?)
         };
         let systems = systems.iter().map(|system| name(system.partition));
         let systems: Vec<Locator> = systems.flatten().collect();
@@ -114,13 +114,13 @@ impl BootProfile {
     }
 
     /// The store that can be read.
-    pub fn readable(&self) -> Option<&BootStore> {
+    pub fn readable(&self) -> Option<&BcdStore> {
         let found = self.store.as_ref()?.as_ref().ok()?;
         Some(&found.store)
     }
 }
 
-/// Every boot store of a BIOS start that can be read, whatever partition is active.
+/// Every BCD store of a BIOS start that can be read, whatever partition is active.
 pub(crate) fn find_stores(device: &dyn ReadDevice, partitions: &[Partition]) -> Vec<FoundStore> {
     let stores = partitions
         .iter()
@@ -154,7 +154,7 @@ fn find_store(
 }
 
 /// The store on a volume, and how many logs or entries of logs were applied.
-type Store = Result<Option<(BootStore, usize)>, ReadError>;
+type Store = Result<Option<(BcdStore, usize)>, ReadError>;
 
 fn store_on_ntfs(window: &dyn ReadDevice, path: &str) -> Store {
     let Ok(volume) = NtfsVolume::open(window) else {
@@ -167,7 +167,7 @@ fn store_on_ntfs(window: &dyn ReadDevice, path: &str) -> Store {
         return Err(ReadError::TooLong);
     }
     let recovered = hive.recovered().map_err(HiveFileError::from)?;
-    Ok(Some((BootStore::read(&recovered)?, recovered.applied())))
+    Ok(Some((BcdStore::read(&recovered)?, recovered.applied())))
 }
 
 /// The store at `path` on the FAT32 volume on `window`, with its logs applied; `None` where none is there.
@@ -190,13 +190,13 @@ fn store_on_fat(window: &dyn ReadDevice, path: &str) -> Store {
     });
     let logs: Vec<(String, Vec<u8>)> = logs.collect();
     let recovered = Recovered::open(&hive[..], &logs).map_err(HiveFileError::from)?;
-    Ok(Some((BootStore::read(&recovered)?, recovered.applied())))
+    Ok(Some((BcdStore::read(&recovered)?, recovered.applied())))
 }
 
 /// Why a store cannot be used.
 #[derive(Debug, thiserror::Error)]
 enum ReadError {
-    #[error("it is longer than any boot store")]
+    #[error("it is longer than any BCD store")]
     TooLong,
     #[error(transparent)]
     File(#[from] HiveFileError),

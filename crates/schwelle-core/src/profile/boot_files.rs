@@ -70,7 +70,7 @@ pub(super) fn source_folders() -> impl Iterator<Item = &'static str> {
 
 /// Files of the BIOS start that do not lie in its folder, but in the root.
 const IN_ROOT: [&str; 2] = ["bootmgr", "BOOTNXT"];
-/// The end of the names in the second set, in front of the extension.
+/// The end of the names in the second set, before the extension.
 const SECOND_SUFFIX: &str = "_EX";
 const BOOT_FILES_DEPTH: usize = 4;
 const MAX_BOOT_FILES: usize = 4000;
@@ -79,7 +79,7 @@ const MAX_TOTAL_BYTES: u64 = 1 << 30;
 /// A boot file longer than this is not one.
 pub(crate) const MAX_BOOT_FILE_BYTES: u64 = 64 << 20;
 
-/// The signed sets of boot files that a Windows may bring.
+/// The signed sets of boot files that an installed Windows may bring.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum SignedSet {
@@ -235,7 +235,8 @@ impl BootFiles {
             if self.files.len() >= MAX_BOOT_FILES || depth > BOOT_FILES_DEPTH {
                 return self.faults.push((path, BootFileFault::TooMany));
             }
-            if !fat::is_valid_long(&entry.name) || self.crosses(&target, entry.is_directory) {
+            if !fat::is_valid_long(&entry.name) || self.is_carried_over(&target, entry.is_directory)
+            {
                 self.faults.push((path, BootFileFault::Name));
                 continue;
             }
@@ -274,7 +275,7 @@ impl BootFiles {
     }
 
     /// True where a folder would go where a file does, or a file where a folder does.
-    fn crosses(&self, target: &[String], is_directory: bool) -> bool {
+    fn is_carried_over(&self, target: &[String], is_directory: bool) -> bool {
         let upper = |name: &String| name.to_uppercase();
         let target: Vec<String> = target.iter().map(upper).collect();
         self.files.iter().any(|file| {

@@ -1,4 +1,4 @@
-//! File systems that are told by their mark, and not read: whoever has one on a disk would lose it.
+//! File systems that are recognised by their signature, and not read: it would be lost if the disk were taken as blank.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -13,7 +13,7 @@ pub enum Foreign {
     HfsPlus,
     /// HFS.
     Hfs,
-    /// APFS, a container.
+    /// An APFS container.
     Apfs,
     /// ISO 9660.
     Iso9660,
@@ -29,8 +29,8 @@ pub enum Foreign {
     Zfs,
 }
 
-/// Marks at fixed places: byte offset, bytes. From libblkid's and the file systems' own documents.
-const MARKS: &[(u64, &[u8], Foreign)] = &[
+/// Signatures at fixed places: byte offset, bytes. From libblkid's and the file systems' own documents.
+const SIGNATURES: &[(u64, &[u8], Foreign)] = &[
     (0, b"XFSB", Foreign::Xfs),
     (3, b"ReFS\0\0\0\0", Foreign::ReFs),
     (32, b"NXSB", Foreign::Apfs),
@@ -68,11 +68,13 @@ impl Foreign {
         }
     }
 
-    /// Looks for a mark on a volume that nothing else was found on.
+    /// Looks for a signature on a volume that nothing else was found on.
     pub(super) fn recognise(window: &dyn ReadDevice) -> Result<Option<Self>, DeviceError> {
         let len = window.geometry().len_bytes();
-        for &(at, mark, kind) in MARKS {
-            if at + mark.len() as u64 <= len && window.read_vec(at, mark.len())? == mark {
+        for &(at, signature, kind) in SIGNATURES {
+            if at + signature.len() as u64 <= len
+                && window.read_vec(at, signature.len())? == signature
+            {
                 return Ok(Some(kind));
             }
         }
@@ -80,7 +82,11 @@ impl Foreign {
             return Ok(None);
         }
         let ring = window.read_vec(UBERBLOCKS_AT, UBERBLOCKS_BYTES)?;
-        let is_uberblock = |block: &[u8]| UBERBLOCK.iter().any(|mark| block.starts_with(mark));
+        let is_uberblock = |block: &[u8]| {
+            UBERBLOCK
+                .iter()
+                .any(|signature| block.starts_with(signature))
+        };
         let found = ring.chunks(UBERBLOCK_STEP).any(is_uberblock);
         Ok(found.then_some(Self::Zfs))
     }
@@ -94,16 +100,16 @@ mod tests {
     #[test]
     fn each_mark_is_found_where_it_lies() {
         let ring = (UBERBLOCKS_AT + 77 * 1024, &UBERBLOCK[1][..], Foreign::Zfs);
-        for &(at, mark, kind) in MARKS.iter().chain([&ring]) {
+        for &(at, signature, kind) in SIGNATURES.iter().chain([&ring]) {
             let disk = Memory::new(512, 1024);
             assert_eq!(Foreign::recognise(&disk).unwrap(), None);
             let mut sector = vec![0; 512];
             let within = usize::try_from(at % 512).unwrap();
-            sector[within..within + mark.len()].copy_from_slice(mark);
+            sector[within..within + signature.len()].copy_from_slice(signature);
             disk.write_at(at - at % 512, &sector).unwrap();
             assert_eq!(Foreign::recognise(&disk).unwrap(), Some(kind));
         }
-        // A volume that ends before a mark could lie.
+        // A volume that ends before a signature could lie.
         assert_eq!(Foreign::recognise(&Memory::new(512, 2)).unwrap(), None);
     }
 }

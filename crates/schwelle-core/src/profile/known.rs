@@ -1,6 +1,6 @@
-//! Paths that every Windows has, or its EFI system partition.
+//! Paths that every Windows installation has, or its EFI system partition.
 
-use crate::receipt::RECEIPT;
+use crate::marker::MARKER;
 use crate::windows::{HIVE_LOGS, SYSTEM_FOLDER, SYSTEM_HIVE};
 
 use super::boot_files::source_folders;
@@ -13,14 +13,14 @@ pub(crate) const UEFI_LOADER: &str = "\\Windows\\System32\\winload.efi";
 pub(crate) const BIOS_LOADER: &str = "\\Windows\\System32\\winload.exe";
 /// The boot manager on an EFI system partition.
 pub const BOOTMGFW: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
-/// The boot store on an EFI system partition.
+/// The BCD store on an EFI system partition.
 pub const ESP_STORE: &str = "\\EFI\\Microsoft\\Boot\\BCD";
 /// What 64-bit x86 firmware starts from a medium without being told (UEFI 2.10 §3.5.1.1).
 pub const REMOVABLE_X64: &str = "\\EFI\\BOOT\\BOOTX64.EFI";
 
 /// The boot manager of a BIOS start, on the active partition.
 pub const BOOTMGR: &str = "\\bootmgr";
-/// The boot store of a BIOS start, on the active partition or a Windows volume.
+/// The BCD store of a BIOS start, on the active partition or a Windows volume.
 pub const BIOS_STORE: &str = "\\Boot\\BCD";
 
 /// Where boot files and the recovery environment lie.
@@ -31,7 +31,7 @@ const FOLDERS: [&str; 4] = [
     "\\Windows\\System32\\Recovery",
 ];
 
-/// True for a path that this program looks for on every disk, and for those of a Windows' boot files.
+/// True for a path that this program looks for on every disk, and for those of an installed Windows' boot files.
 pub fn is_systems_own(path: &str) -> bool {
     let path = path.to_uppercase();
     let is = |known: &str| path == known.to_uppercase();
@@ -40,7 +40,7 @@ pub fn is_systems_own(path: &str) -> bool {
         BIOS_STORE,
         BOOTMGR,
         ESP_STORE,
-        RECEIPT,
+        MARKER,
         REMOVABLE_X64,
         UEFI_LOADER,
         SYSTEM_HIVE,

@@ -1,6 +1,6 @@
 //! The profile as a whole, and what is asked of it.
 
-use crate::bootstore::{Locator, element};
+use crate::bcd::{Locator, element};
 use crate::device::{Extent, Geometry, HostFacts};
 use crate::mbr::MbrTable;
 use crate::pe::FileVersion;
@@ -11,7 +11,7 @@ use super::partition::{Partition, Table, TableStyle, used_extents};
 use super::recovery::RecoveryImage;
 use super::stopped::StoppedSign;
 use super::system::WindowsSystem;
-use super::tail::TailMark;
+use super::tail::TailSignature;
 use super::traces::Trace;
 
 /// What is on a disk.
@@ -30,9 +30,9 @@ pub struct Profile {
     /// Sectors with content where the primary GPT will lie.
     pub code_in_gap: Option<Extent>,
     /// Metadata of RAID sets at the disk's end.
-    pub raid: Vec<TailMark>,
+    pub raid: Vec<TailSignature>,
     /// Private header of a dynamic disk.
-    pub dynamic: Option<TailMark>,
+    pub dynamic: Option<TailSignature>,
     /// The sector size that the content was written with, where that is another than the disk's own.
     pub written_with: Option<u32>,
     /// Signs of a job that was stopped.
@@ -55,18 +55,18 @@ impl Profile {
             .find(|partition| partition.number == number)
     }
 
-    /// The partition of this disk that a boot store means.
+    /// The partition of this disk that a BCD store means.
     pub(crate) fn partition_at(&self, locator: Locator) -> Option<usize> {
-        let crossing = self.any_crossing()?;
+        let identities = self.any_identities()?;
         let mut partitions = self.partitions.iter();
         let found = partitions.find(|partition| {
             let offset = self.geometry.byte_of(partition.extent.first);
-            offset.and_then(|offset| crossing.name_before(offset)) == Some(locator)
+            offset.and_then(|offset| identities.name_before(offset)) == Some(locator)
         });
         Some(found?.number)
     }
 
-    /// The partitions of this disk that the boot store's default entry and its menu start a system from.
+    /// The partitions of this disk that the BCD store's default entry and its menu start a system from.
     pub(crate) fn menu_partitions(&self) -> Vec<usize> {
         let Some(store) = self.boot.readable() else {
             return Vec::new();
@@ -81,7 +81,7 @@ impl Profile {
             .collect()
     }
 
-    /// True where a Windows on this disk gives this partition a drive letter.
+    /// True where an installed Windows on this disk gives this partition a drive letter.
     pub fn has_letter(&self, partition: &Partition) -> bool {
         let Some(at) = self.geometry.byte_of(partition.extent.first) else {
             return false;
@@ -90,7 +90,7 @@ impl Profile {
             .systems
             .iter()
             .filter_map(|system| system.letters.as_ref().ok()?.as_ref());
-        let mut names = letters.flat_map(|letters| letters.crossed.iter().chain(&letters.left));
+        let mut names = letters.flat_map(|letters| letters.converted.iter().chain(&letters.left));
         names.any(|name| name.is_letter_of(at))
     }
 
@@ -113,12 +113,12 @@ impl Profile {
         }
     }
 
-    /// Sectors in use by partitions; a container of logical partitions counts by what lies in it.
+    /// Sectors in use by partitions; an extended partition of logical partitions counts by what lies in it.
     pub fn used(&self) -> Vec<Extent> {
         used_extents(&self.table, &self.partitions)
     }
 
-    /// The name that tells this disk from others: the computer's name in its registry, else the
+    /// The name that distinguishes this disk from others: the computer's name in its registry, else the
     /// disk's signature or GUID; of a blank one its serial number, or just "blank".
     pub fn disk_name(&self) -> Option<String> {
         let computer = self

@@ -36,6 +36,6 @@ pub(crate) use recovery::is_companion;
 pub use stopped::StoppedSign;
 pub(crate) use stopped::beyond_volume;
 pub use system::{Letters, RegistryFault, WindowsSystem};
-pub use tail::{TailMark, TailOwner};
+pub use tail::{TailOwner, TailSignature};
 pub use traces::{Trace, TraceAt};
 pub use volume::{NtfsHealth, Volume, VolumeFault, VolumeKind};

@@ -1,4 +1,4 @@
-//! Opening an image whose sector size nobody said.
+//! Opening an image whose sector size was not given.
 
 use std::path::Path;
 

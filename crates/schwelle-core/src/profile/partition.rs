@@ -64,7 +64,7 @@ pub enum Role {
     /// Holds the boot files of a BIOS start.
     #[serde(rename = "boot")]
     Boot,
-    /// Holds a Windows.
+    /// Holds an installed Windows.
     #[serde(rename = "Windows")]
     Windows,
     /// Holds a recovery environment and nothing else of note.
@@ -220,13 +220,10 @@ pub(super) fn used_extents(table: &Table, partitions: &[Partition]) -> Vec<Exten
             .iter()
             .map(|partition| partition.named_at)
             .filter(|lba| lba.0 != 0);
-        let containers = table
-            .containers
-            .iter()
-            .map(|container| container.extent.first);
+        let extended = table.extended.iter().map(|extended| extended.extent.first);
         used.extend(
             records
-                .chain(containers)
+                .chain(extended)
                 .filter_map(|lba| Extent::new(lba, 1)),
         );
     }

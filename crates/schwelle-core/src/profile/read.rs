@@ -2,10 +2,10 @@
 
 use uuid::Uuid;
 
-use crate::crossing::{Crossing, Style};
 use crate::device::{DeviceError, Extent, Geometry, HostFacts, Lba, ReadDevice};
 use crate::fat::FatKind;
 use crate::gpt::{self, GptPair, type_guid};
+use crate::identities::{Identities, Style};
 use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
 
 use super::boot::BootProfile;
@@ -30,10 +30,10 @@ impl Profile {
         let used: Vec<Extent> = used_extents(&table, &partitions);
         let gaps = crate::gaps::gaps(geometry, &used);
         let code_in_gap = code_in_gap(beside, &gaps)?;
-        let crossing = any_crossing(geometry, &table, &partitions);
-        let systems = WindowsSystem::find_all(device, &partitions, crossing.as_ref());
+        let identities = any_identities(geometry, &table, &partitions);
+        let systems = WindowsSystem::find_all(device, &partitions, identities.as_ref());
         let mut boot = BootProfile::read(device, &partitions, &systems);
-        boot.resolve(crossing.as_ref(), &partitions, &systems, geometry);
+        boot.resolve(identities.as_ref(), &partitions, &systems, geometry);
         let recovery = RecoveryImage::find_all(device, &partitions, &systems);
         let stopped = match &table {
             Table::Mbr { .. } => stopped::find(beside, &GptPair::read(device), &partitions, &used)?,
@@ -62,10 +62,10 @@ impl Profile {
         })
     }
 
-    /// A crossing of this disk to the other table, to find out what could cross; new GUIDs are zero, a new
+    /// A conversion of this disk to the other table, to find out what could be carried over; new GUIDs are zero, a new
     /// signature is one with the most digits. `None` without a table.
-    pub(crate) fn any_crossing(&self) -> Option<Crossing> {
-        any_crossing(self.geometry, &self.table, &self.partitions)
+    pub(crate) fn any_identities(&self) -> Option<Identities> {
+        any_identities(self.geometry, &self.table, &self.partitions)
     }
 }
 
@@ -186,7 +186,7 @@ fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), Device
     }
 }
 
-/// Content in the gap behind sector 0 where the primary table will lie: from the first sector that
+/// Content in the gap after sector 0 where the primary table will lie: from the first sector that
 /// is not zero to the last.
 fn code_in_gap(device: &dyn ReadDevice, gaps: &[Extent]) -> Result<Option<Extent>, DeviceError> {
     let geometry = device.geometry();
@@ -207,7 +207,11 @@ fn code_in_gap(device: &dyn ReadDevice, gaps: &[Extent]) -> Result<Option<Extent
     Ok(found)
 }
 
-fn any_crossing(geometry: Geometry, table: &Table, partitions: &[Partition]) -> Option<Crossing> {
+fn any_identities(
+    geometry: Geometry,
+    table: &Table,
+    partitions: &[Partition],
+) -> Option<Identities> {
     let (to, signature, disk) = match table {
         Table::Mbr { table, .. } => (Style::Gpt, table.record.disk_signature, Uuid::nil()),
         Table::Gpt { pair, .. } => (Style::Mbr, u32::MAX, pair.best()?.header.disk_id),
@@ -220,7 +224,7 @@ fn any_crossing(geometry: Geometry, table: &Table, partitions: &[Partition]) -> 
         };
         Some((geometry.byte_of(partition.extent.first)?, id))
     });
-    Some(Crossing {
+    Some(Identities {
         to,
         signature,
         disk,
@@ -229,7 +233,7 @@ fn any_crossing(geometry: Geometry, table: &Table, partitions: &[Partition]) -> 
     })
 }
 
-/// An NTFS volume, as systems make it for the purpose, or a FAT32 volume with a boot store.
+/// An NTFS volume, as systems make it for the purpose, or a FAT32 volume with a BCD store.
 fn is_boot_volume(part: &Partition, boot: &BootProfile) -> bool {
     match part.volume.kind {
         VolumeKind::Ntfs => true,

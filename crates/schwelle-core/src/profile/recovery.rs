@@ -1,4 +1,4 @@
-//! Recovery environments: the image, and what each Windows says about it.
+//! Recovery environments: the image, and what each Windows installation says about it.
 
 use std::collections::BTreeSet;
 

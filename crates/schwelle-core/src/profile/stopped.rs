@@ -1,4 +1,4 @@
-//! What a job that was stopped half-way leaves on an MBR disk: signs that are there without its job folder.
+//! What a job that was interrupted leaves on an MBR disk: signs that are there without its job folder.
 
 use uuid::Uuid;
 
@@ -6,8 +6,8 @@ use crate::device::{DeviceError, Extent, Lba, MIB, ReadDevice, Window};
 use crate::fat::FatVolume;
 use crate::gaps::{ESP_WANTED, esp_floor, in_gap, usable_part};
 use crate::gpt::{GptPair, type_guid};
+use crate::marker::{MARKER, MAX_MARKER_BYTES, Marker};
 use crate::ntfs::NtfsShape;
-use crate::receipt::{MAX_RECEIPT_BYTES, RECEIPT, Receipt};
 
 use super::partition::Partition;
 
@@ -31,7 +31,7 @@ pub enum StoppedSign {
     Esp {
         /// Its first sector.
         at: Lba,
-        /// The disk's GUID by its receipt, which is the job's own mark; `None` where it has none.
+        /// The disk's GUID by its marker, which is the job's own; `None` where it has none.
         disk: Option<Uuid>,
     },
 }
@@ -39,7 +39,7 @@ pub enum StoppedSign {
 /// Sectors of a partition beyond its NTFS volume, where that ends clearly before it.
 pub(crate) fn beyond_volume(partition: &Partition, sector_bytes: u32) -> Option<Extent> {
     let shape = partition.volume.ntfs.as_ref()?.shape;
-    // The backup boot sector lies behind the volume's own sectors.
+    // The backup boot sector lies beyond the volume's own sectors.
     let bytes = shape
         .total_sectors
         .checked_add(1)?
@@ -117,7 +117,7 @@ pub(super) fn find(
     Ok(signs)
 }
 
-/// The EFI system partition that begins at a sector: by its receipt, or without. `None` where there is no
+/// The EFI system partition that begins at a sector: by its marker, or without. `None` where there is no
 /// volume with a folder `EFI`.
 fn esp_at(device: &dyn ReadDevice, at: Lba) -> Option<Option<Uuid>> {
     let geometry = device.geometry();
@@ -128,9 +128,9 @@ fn esp_at(device: &dyn ReadDevice, at: Lba) -> Option<Option<Uuid>> {
     let window = Window::new(device, rest)?;
     let volume = FatVolume::open(&window).ok()?;
     volume.find("\\EFI").ok()??;
-    let receipt = volume.find(RECEIPT).ok().flatten().and_then(|file| {
-        let bytes = volume.read_file(&file, MAX_RECEIPT_BYTES).ok()?;
-        Receipt::parse(&bytes)
+    let marker = volume.find(MARKER).ok().flatten().and_then(|file| {
+        let bytes = volume.read_file(&file, MAX_MARKER_BYTES).ok()?;
+        Marker::parse(&bytes)
     });
-    Some(receipt.map(|receipt| receipt.disk))
+    Some(marker.map(|marker| marker.disk))
 }

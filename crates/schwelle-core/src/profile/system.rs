@@ -5,13 +5,13 @@ use serde::{Deserialize, Serialize};
 
 use crate::bytes::ReadBytes;
 use crate::cause::Cause;
-use crate::crossing::Crossing;
 use crate::device::{ReadDevice, Window};
 use crate::hive::{Hive, Recovered};
+use crate::identities::Identities;
 use crate::ntfs::{NtfsError, NtfsFile, NtfsVolume};
 use crate::pe::{BOOT_APPLICATION, PeImage, ProgramFault};
 use crate::windows::{
-    HiveFile, MountedName, RecoveryFile, SYSTEM_FOLDER, cross_letters, program_at,
+    HiveFile, MountedName, RecoveryFile, SYSTEM_FOLDER, convert_letters, program_at,
 };
 
 use super::boot_files::BootFiles;
@@ -90,22 +90,22 @@ pub struct WindowsSystem {
     pub bios_files: BootFiles,
 }
 
-/// What becomes of a Windows' drive letters: the values of its registry that name this disk.
+/// What becomes of an installed Windows' drive letters: the values of its registry that name this disk.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Letters {
-    /// Those that cross.
-    pub crossed: Vec<MountedName>,
+    /// Those that are carried over.
+    pub converted: Vec<MountedName>,
     /// Those for which the registry has no room.
     pub left: Vec<MountedName>,
 }
 
 impl WindowsSystem {
-    /// Looks for a Windows on each sound NTFS volume. `crossing` is what a conversion would do with
+    /// Looks for an installed Windows on each sound NTFS volume. `identities` is what a conversion would do with
     /// the names of the disk; the GUIDs in it do not matter.
     pub(super) fn find_all(
         device: &dyn ReadDevice,
         partitions: &[Partition],
-        crossing: Option<&Crossing>,
+        identities: Option<&Identities>,
     ) -> Vec<Self> {
         let volumes = partitions.iter().filter(|part| part.is_sound_ntfs());
         volumes
@@ -113,8 +113,8 @@ impl WindowsSystem {
                 let window = Window::new(device, partition.extent)?;
                 let volume = NtfsVolume::open(&window).ok()?;
                 let own = device.geometry().byte_of(partition.extent.first)?;
-                let crossing = crossing.map(|crossing| (crossing, own));
-                Self::find(&volume, partition.number, crossing).unwrap_or_default()
+                let identities = identities.map(|identities| (identities, own));
+                Self::find(&volume, partition.number, identities).unwrap_or_default()
             })
             .collect()
     }
@@ -122,7 +122,7 @@ impl WindowsSystem {
     fn find(
         volume: &NtfsVolume<'_>,
         partition: usize,
-        crossing: Option<(&Crossing, u64)>,
+        identities: Option<(&Identities, u64)>,
     ) -> Result<Option<Self>, NtfsError> {
         let kernel = program_at(volume, &format!("{SYSTEM_FOLDER}\\{KERNEL}"));
         let has_registry = volume.find(&hive_path("SYSTEM"))?.is_some();
@@ -151,7 +151,7 @@ impl WindowsSystem {
             bios_files: BootFiles::find_bios(volume),
         };
         system.read_software(volume);
-        system.read_system(volume, crossing);
+        system.read_system(volume, identities);
         Ok(Some(system))
     }
 
@@ -172,7 +172,7 @@ impl WindowsSystem {
         self.correct_product();
     }
 
-    fn read_system(&mut self, volume: &NtfsVolume<'_>, crossing: Option<(&Crossing, u64)>) {
+    fn read_system(&mut self, volume: &NtfsVolume<'_>, identities: Option<(&Identities, u64)>) {
         let file = match self.find_hive(volume, "SYSTEM") {
             Ok(Some(file)) => file,
             Ok(None) => return,
@@ -181,18 +181,18 @@ impl WindowsSystem {
                 return;
             }
         };
-        if let Some((crossing, own)) = crossing {
-            let crossed = cross_letters(&file, crossing, own, 0).map_err(Cause::from);
-            self.letters = crossed.and_then(|crossed| {
-                let Some(crossed) = crossed else {
+        if let Some((identities, own)) = identities {
+            let converted = convert_letters(&file, identities, own, 0).map_err(Cause::from);
+            self.letters = converted.and_then(|converted| {
+                let Some(converted) = converted else {
                     return Ok(None);
                 };
                 // The edit must be possible where the file lies: not in a compressed one.
-                let fits = volume.plan_rewrite(file.file.record(), &crossed.bytes);
+                let fits = volume.plan_rewrite(file.file.record(), &converted.bytes);
                 fits.map_err(Cause::from)?;
                 Ok(Some(Letters {
-                    crossed: crossed.crossed,
-                    left: crossed.left,
+                    converted: converted.converted,
+                    left: converted.left,
                 }))
             });
         }
@@ -286,9 +286,9 @@ impl WindowsSystem {
         }
     }
 
-    /// True for a Windows before 8: in UEFI mode it draws its start screen by the video routines of the
-    /// compatibility module, without which it hangs there, and it knows no Secure Boot.
-    pub fn needs_compatibility(&self) -> bool {
+    /// True for an installed Windows before 8: in UEFI mode it draws its start screen by the video routines of the
+    /// CSM, without which it hangs there, and it knows no Secure Boot.
+    pub fn needs_csm(&self) -> bool {
         let build = self.build.as_ref().and_then(|build| build.parse().ok());
         build.is_some_and(|build: u32| build < FIRST_BUILD_OF_WINDOWS_8)
     }

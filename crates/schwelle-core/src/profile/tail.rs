@@ -1,4 +1,4 @@
-//! Marks that others left at the end of a disk, where the backup table is going to lie.
+//! Signatures that others left at the end of a disk, where the backup table is going to lie.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -7,7 +7,7 @@ use crate::device::{DeviceError, Lba, MIB, ReadDevice};
 
 /// What was found, and in which sector.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct TailMark {
+pub struct TailSignature {
     /// What it belongs to.
     pub owner: TailOwner,
     /// The sector.
@@ -32,7 +32,7 @@ const MD_MAGIC: [u8; 4] = [0xFC, 0x4E, 0x2B, 0xA9];
 const DDF_MAGIC: [u8; 4] = [0xDE, 0x11, 0xDE, 0x11];
 
 /// Looks for RAID metadata (places as each format defines them).
-pub(super) fn raid_marks(device: &dyn ReadDevice) -> Result<Vec<TailMark>, DeviceError> {
+pub(super) fn raid_marks(device: &dyn ReadDevice) -> Result<Vec<TailSignature>, DeviceError> {
     let geometry = device.geometry();
     let (size, sector) = (geometry.len_bytes(), u64::from(geometry.logical_sector));
     let places: [(TailOwner, Option<u64>, &[u8]); 4] = [
@@ -42,7 +42,7 @@ pub(super) fn raid_marks(device: &dyn ReadDevice) -> Result<Vec<TailMark>, Devic
             b"Intel Raid ISM Cfg Sig.",
         ),
         (TailOwner::CommonRaid, size.checked_sub(sector), &DDF_MAGIC),
-        // Version 0.90: at the last 64 KiB bound that leaves 64 KiB behind it.
+        // Version 0.90: at the last 64 KiB bound that leaves 64 KiB after it.
         (
             TailOwner::LinuxRaid,
             (size / 65_536).checked_sub(1).map(|units| units * 65_536),
@@ -55,26 +55,26 @@ pub(super) fn raid_marks(device: &dyn ReadDevice) -> Result<Vec<TailMark>, Devic
             &MD_MAGIC,
         ),
     ];
-    let mut marks = Vec::new();
-    for (owner, at, mark) in places {
+    let mut signatures = Vec::new();
+    for (owner, at, signature) in places {
         let Some(at) = at else { continue };
         if device
             .read_vec(at / sector * sector, geometry.logical_sector as usize)?
-            .starts_with(mark)
+            .starts_with(signature)
         {
-            marks.push(TailMark {
+            signatures.push(TailSignature {
                 owner,
                 at: Lba(at / sector),
             });
         }
     }
-    Ok(marks)
+    Ok(signatures)
 }
 
 /// Looks for the private header of a dynamic disk: 3 KiB from the start of the disk, and in its
 /// last MiB.
-pub(super) fn dynamic_mark(device: &dyn ReadDevice) -> Result<Option<TailMark>, DeviceError> {
-    const MARK: &[u8] = b"PRIVHEAD";
+pub(super) fn dynamic_mark(device: &dyn ReadDevice) -> Result<Option<TailSignature>, DeviceError> {
+    const SIGNATURE: &[u8] = b"PRIVHEAD";
     const NEAR_START: usize = 6 * 512;
     let geometry = device.geometry();
     let sector = u64::from(geometry.logical_sector);
@@ -82,7 +82,7 @@ pub(super) fn dynamic_mark(device: &dyn ReadDevice) -> Result<Option<TailMark>, 
     let head = device.read_vec(0, usize::try_from(size.min(8 << 10)).unwrap_or(0))?;
     let at = if head
         .get(NEAR_START..)
-        .is_some_and(|rest| rest.starts_with(MARK))
+        .is_some_and(|rest| rest.starts_with(SIGNATURE))
     {
         Some(Lba(NEAR_START as u64 / sector))
     } else {
@@ -93,10 +93,10 @@ pub(super) fn dynamic_mark(device: &dyn ReadDevice) -> Result<Option<TailMark>, 
         )?;
         let mut sectors = tail.chunks_exact(geometry.logical_sector as usize);
         sectors
-            .position(|part| part.starts_with(MARK))
+            .position(|part| part.starts_with(SIGNATURE))
             .map(|index| Lba(from + index as u64))
     };
-    Ok(at.map(|at| TailMark {
+    Ok(at.map(|at| TailSignature {
         owner: TailOwner::Dynamic,
         at,
     }))

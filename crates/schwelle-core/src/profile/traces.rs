@@ -25,7 +25,7 @@ pub enum TraceAt {
     Table,
 }
 
-/// Sectors at which first partitions begin: behind a table of cylinders, behind the GPT.
+/// Sectors at which first partitions begin: after a table of cylinders, after the GPT.
 const USUAL_SECTORS: [u64; 4] = [63, 64, 34, 40];
 
 /// Looks where first partitions usually begin, on a disk with none, and where a GPT lies, on one that

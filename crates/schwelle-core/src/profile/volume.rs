@@ -157,8 +157,10 @@ impl Volume {
         if let Some(state) = encryption::recognise(window, &head) {
             return Ok(Self::plain(VolumeKind::Encrypted(state)));
         }
-        let starts =
-            |at: usize, mark: &[u8]| head.get(at..).is_some_and(|rest| rest.starts_with(mark));
+        let starts = |at: usize, signature: &[u8]| {
+            head.get(at..)
+                .is_some_and(|rest| rest.starts_with(signature))
+        };
         if starts(3, b"NTFS    ") {
             return Ok(match Self::read_ntfs(window) {
                 Ok(volume) => volume,
@@ -260,7 +262,7 @@ mod tests {
 
     #[test]
     fn volumes_are_known_by_their_content() {
-        let at = |offset: usize, mark: &[u8]| [&vec![0; offset][..], mark].concat();
+        let at = |offset: usize, signature: &[u8]| [&vec![0; offset][..], signature].concat();
         let ext = [at(1024 + 56, &[0x53, 0xEF]), at(62, b"Tonne\0old")].concat();
         let cases: [(Vec<u8>, VolumeKind, &str); 9] = [
             (Vec::new(), VolumeKind::Blank, ""),
@@ -283,7 +285,7 @@ mod tests {
             disk.write_at(0, &head).unwrap();
             let volume = Volume::read(&disk).unwrap();
             assert_eq!((volume.kind, volume.label.as_str()), (kind, label));
-            // An NTFS mark without a volume behind it is damage, with the place.
+            // An NTFS signature without a volume after it is damage, with the place.
             let fault = volume.fault.map(|fault| fault.to_string());
             let fault = fault.unwrap_or_default();
             assert_eq!(

@@ -2,10 +2,10 @@
 //! its recovery environment. None of this keeps the default entry from starting, so what is wrong
 //! here is a caution.
 
-use crate::bootstore::{BootObject, BootStore, ObjectKind, element, is_bios_only};
-use crate::crossing::{PartitionName, Style};
+use crate::bcd::{BcdStore, BootObject, ObjectKind, element, is_bios_only};
 use crate::device::{Extent, ReadDevice, Window};
 use crate::hive::Hive;
+use crate::identities::{PartitionName, Style};
 use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::pe::{FileVersion, PeImage};
 use crate::profile::RECOVERY_IMAGE;
@@ -21,7 +21,7 @@ use super::answers::around::{
 use super::names::{DiskId, DiskNames};
 use super::step::{Rehearsal, StepId};
 
-/// What does not hold is told first.
+/// What does not hold is reported first.
 fn wrong_first<T>(mut all: Vec<T>, holds: impl Fn(&T) -> bool) -> (Vec<T>, bool) {
     all.sort_by_key(&holds);
     let is_good = all.iter().all(holds);
@@ -32,7 +32,7 @@ pub(super) fn walk_around(
     walk: &mut Rehearsal,
     disk: &dyn ReadDevice,
     names: &DiskNames,
-    store: &BootStore,
+    store: &BcdStore,
     manager: Option<FileVersion>,
 ) {
     let mut systems: Vec<Extent> = Vec::new();
@@ -90,7 +90,7 @@ fn number_of(names: &DiskNames, extent: Extent) -> usize {
 fn leads_to(
     disk: &dyn ReadDevice,
     names: &DiskNames,
-    store: &BootStore,
+    store: &BcdStore,
     entry: &BootObject<'_>,
     manager: Option<FileVersion>,
 ) -> Result<(Extent, Leads), Leads> {
@@ -139,7 +139,7 @@ fn leads_to(
     Ok((extent, Leads::Here { path, partition }))
 }
 
-/// The letters of a Windows on this disk.
+/// The letters of an installed Windows on this disk.
 fn drive_letters(volume: &NtfsVolume<'_>, names: &DiskNames, own: Extent) -> Letters {
     match mounted(volume) {
         Ok(Some(mounted)) => letters_of(&mounted, names, own),
@@ -197,12 +197,12 @@ fn letters_of(mounted: &[MountedName], names: &DiskNames, own: Extent) -> Letter
     }
 }
 
-/// The recovery environment of a Windows on this disk.
+/// The recovery environment of an installed Windows on this disk.
 fn recovery_environment(
     disk: &dyn ReadDevice,
     volume: &NtfsVolume<'_>,
     names: &DiskNames,
-    store: &BootStore,
+    store: &BcdStore,
 ) -> Result<Recovery, Recovery> {
     let unreadable = |error: NtfsError| Recovery::Unreadable {
         fault: error.into(),

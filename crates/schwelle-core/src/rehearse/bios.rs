@@ -1,22 +1,22 @@
-//! The walk of a start in BIOS mode: from sector 0 of an MBR disk to the boot store.
+//! The walk of a start in BIOS mode: from sector 0 of an MBR disk to the BCD store.
 
 use super::answers::bios::{BootCode, Evidence, ManagerFault, Remedy};
 use super::answers::start::Evidence as Start;
 use super::names::DiskNames;
 use super::step::{Fault, Found, Rehearsal, StepId, depends, holds};
 use super::store::{open_fat, store_read, walk_store, walk_to_kernel};
-use crate::bootstore::BootStore;
-use crate::crossing::Style;
+use crate::bcd::BcdStore;
 use crate::device::{Extent, HostFacts, Lba, ReadDevice, Window};
 use crate::fat::{FatFault, FatKind, FatVolume, MAX_BOOT_MANAGER_BYTES, is_startable, recognise};
 use crate::gpt::{GptPair, TableCopy, copy_present};
+use crate::identities::Style;
 use crate::mbr::{BiosStart, BootRecord, MbrTable, is_windows_boot_record};
 use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::profile::{BIOS_STORE, BOOTMGR, Profile};
 
 /// Boot code of a volume lies in its first sixteen sectors.
 const BOOT_CODE_BYTES: usize = 16 * 512;
-/// Where Windows keeps the boot manager that it puts beside the boot store.
+/// Where Windows keeps the boot manager that it puts beside the BCD store.
 const SOURCE: &str = "\\Windows\\Boot\\PCAT\\bootmgr";
 /// No boot manager is longer.
 const MAX_MANAGER_BYTES: u64 = 16 << 20;
@@ -85,10 +85,10 @@ fn boot_partition<'d>(
     Some((window, active))
 }
 
-/// The boot store that a start in BIOS mode has come to.
+/// The BCD store that a start in BIOS mode has come to.
 struct BootStart {
     names: DiskNames,
-    store: BootStore,
+    store: BcdStore,
     /// What is wrong with single files beside it.
     faults: Vec<FatFault>,
 }
@@ -115,7 +115,7 @@ fn boot_start(
             .map_err(Fault::unreadable)
             .and_then(|profile| store_of(&profile, number)),
     };
-    let store = walk.step(StepId::BootStore, store)?;
+    let store = walk.step(StepId::BcdStore, store)?;
     Some(BootStart {
         names,
         store,
@@ -148,7 +148,7 @@ fn mbr(disk: &dyn ReadDevice) -> Found<MbrTable> {
     holds(evidence, table)
 }
 
-/// Code that is not ours is taken as it is: it cannot be told what it does.
+/// Code that is not ours is taken as it is: it is not known what it does.
 fn boot_code(walk: &mut Rehearsal, table: &MbrTable) -> Option<()> {
     let record = &table.record;
     let code = match record.own_code {
@@ -198,9 +198,10 @@ fn boot_record(walk: &mut Rehearsal, window: &dyn ReadDevice, at: Lba) -> Option
     };
     let found = match window.read_sector(Lba(0)) {
         Err(error) => Err(Fault::unreadable(error)),
-        Ok(sector) if !has_mark(&sector) => {
-            Err(Fault::new(Evidence::NoMark { at }, Remedy::WriteBootRecord))
-        }
+        Ok(sector) if !has_mark(&sector) => Err(Fault::new(
+            Evidence::NoSignature { at },
+            Remedy::WriteBootRecord,
+        )),
         Ok(sector) if is_startable(&sector, at) => {
             let path = BOOTMGR.to_owned();
             holds(Evidence::OwnRecord { at, path }, true)
@@ -256,7 +257,7 @@ fn file_of(volume: &NtfsVolume<'_>, path: &str) -> Result<Option<Vec<u8>>, NtfsE
     Ok(Some(content))
 }
 
-/// The boot manager that a Windows on this disk keeps; what cannot be read is nothing to compare with.
+/// The boot manager that an installed Windows on this disk keeps; what cannot be read is nothing to compare with.
 fn find_source(
     disk: &dyn ReadDevice,
     mut partitions: impl Iterator<Item = Extent>,
@@ -331,7 +332,7 @@ fn boot_manager(
 }
 
 /// The store where the boot manager looks for it.
-fn store_of(profile: &Profile, active: usize) -> Found<BootStore> {
+fn store_of(profile: &Profile, active: usize) -> Found<BcdStore> {
     let path = BIOS_STORE.to_owned();
     match &profile.boot.store {
         Some(Ok(found)) if found.partition == active => {

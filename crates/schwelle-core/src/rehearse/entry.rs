@@ -1,8 +1,8 @@
-//! The walk from the boot store's default entry to the kernel.
+//! The walk from the BCD store's default entry to the kernel.
 
-use crate::bootstore::{BootObject, BootStore, ObjectKind, element};
-use crate::crossing::Style;
+use crate::bcd::{BcdStore, BootObject, ObjectKind, element};
 use crate::device::{Extent, ReadDevice, Window};
+use crate::identities::Style;
 use crate::ntfs::NtfsVolume;
 use crate::pe::{BOOT_APPLICATION, ProgramFault};
 use crate::profile::KERNEL;
@@ -16,7 +16,7 @@ pub(super) fn walk_entry(
     walk: &mut Rehearsal,
     disk: &dyn ReadDevice,
     names: &DiskNames,
-    store: &BootStore,
+    store: &BcdStore,
 ) -> Option<()> {
     let entry = walk.step(StepId::DefaultEntry, default_entry(store))?;
     let windows = walk.step(StepId::EntryDevices, entry_devices(&entry, names, store))?;
@@ -28,7 +28,7 @@ pub(super) fn walk_entry(
     walk.step(StepId::Kernel, kernel(&volume, &entry))
 }
 
-fn default_entry(store: &BootStore) -> Found<BootObject<'_>> {
+fn default_entry(store: &BcdStore) -> Found<BootObject<'_>> {
     let fault = |evidence: Evidence| Fault::new(evidence, Remedy::CorrectEntry);
     let entry = store
         .default_entry()
@@ -47,7 +47,7 @@ fn default_entry(store: &BootStore) -> Found<BootObject<'_>> {
 }
 
 /// Both devices of the entry; the system's is where the walk goes on.
-fn entry_devices(entry: &BootObject<'_>, names: &DiskNames, store: &BootStore) -> Found<Extent> {
+fn entry_devices(entry: &BootObject<'_>, names: &DiskNames, store: &BcdStore) -> Found<Extent> {
     let fault = |evidence: Evidence| Fault::new(evidence, Remedy::CorrectEntry);
     let find = |number: u32, device: EntryDevice| {
         let found = store.effective(entry, |object| object.device(number));

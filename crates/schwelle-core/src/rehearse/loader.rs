@@ -13,7 +13,7 @@ use super::step::{Fault, Found, Rehearsal, StepId, depends, holds, program};
 
 /// A loader is read up to this length.
 const MAX_LOADER_BYTES: u64 = 64 << 20;
-/// Partitions looked at for a Windows that brings its loader.
+/// Partitions looked at for an installed Windows that brings its loader.
 const MAX_SOURCES: usize = 128;
 /// Where Windows keeps the boot managers that it puts on an EFI system partition.
 const SOURCES: [&str; 2] = [
@@ -111,7 +111,7 @@ pub(super) fn walk_loader(
 pub(super) struct Loaders<'a> {
     fat: &'a FatVolume<'a>,
     disk: &'a dyn ReadDevice,
-    /// The partitions on which a Windows may lie.
+    /// The partitions on which an installed Windows may lie.
     partitions: Vec<Extent>,
     sources: OnceCell<Vec<Vec<u8>>>,
 }
@@ -139,7 +139,7 @@ impl<'a> Loaders<'a> {
     }
 
     /// The image, where firmware loads it and nothing speaks against its content. A signed one is judged by its
-    /// signature; one without must not be a damaged copy of what a Windows on this disk brings.
+    /// signature; one without must not be a damaged copy of what an installed Windows on this disk brings.
     fn judge(&self, bytes: &[u8]) -> Result<(PeImage, Origin), ProgramFault> {
         let image = PeImage::read(bytes).map_err(ProgramFault::unreadable)?;
         let image = image.fitting(Some(EFI_APPLICATION))?;

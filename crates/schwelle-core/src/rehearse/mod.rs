@@ -3,7 +3,7 @@
 //!
 //! [`walk`] gives one step after the other with its evidence, and stops at the first that fails,
 //! which names the remedy. A step that only some firmware goes on from, or only by a backup copy, is a caution, and the
-//! answer is then [`Answer::Depends`]. Behind the kernel it looks around: the rest of the menu, drive letters,
+//! answer is then [`Answer::Depends`]. After the kernel it looks around: the rest of the menu, drive letters,
 //! recovery. [`walk_to`] also walks an MBR disk as a BIOS would, and a data disk to its volumes.
 
 pub mod answers;

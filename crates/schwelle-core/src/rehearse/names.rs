@@ -1,13 +1,13 @@
-//! By which names the partitions of a disk are found: those that boot stores, drive letters and the recovery
+//! By which names the partitions of a disk are found: those that BCD stores, drive letters and the recovery
 //! configuration use.
 
 use uuid::Uuid;
 
 use super::answers::NameFault;
-use crate::bootstore::DeviceElement;
-use crate::crossing::{PartitionName, Style};
+use crate::bcd::DeviceElement;
 use crate::device::{Extent, Geometry};
 use crate::gpt::{GptCopy, type_guid};
+use crate::identities::{PartitionName, Style};
 use crate::mbr::MbrTable;
 
 /// The identity of a disk.
@@ -36,7 +36,7 @@ pub(super) struct DiskNames {
     pub(super) partitions: Vec<Named>,
 }
 
-/// The partition of a GPT disk that a device element of a boot store names.
+/// The partition of a GPT disk that a device element of a BCD store names.
 pub fn partition_named(
     geometry: Geometry,
     table: &GptCopy,

@@ -3,9 +3,9 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::crossing::Style;
 use crate::device::{Extent, ReadDevice, Window};
 use crate::disk_use::DiskUse;
+use crate::identities::Style;
 use crate::pe::PeImage;
 
 use super::answers::start::{Evidence as Start, Origin};
@@ -35,8 +35,8 @@ pub enum StepId {
     LoaderImage,
     /// The loader that a boot entry names, where it is another, fits as well.
     EntryLoader,
-    /// The boot store lies beside it.
-    BootStore,
+    /// The BCD store lies beside it.
+    BcdStore,
     /// The boot manager's own object names this partition.
     BootManager,
     /// The default entry is there.
@@ -121,7 +121,7 @@ impl StepId {
             Self::Loader => "loader",
             Self::LoaderImage => "loader-image",
             Self::EntryLoader => "entry-loader",
-            Self::BootStore => "boot-store",
+            Self::BcdStore => "bcd-store",
             Self::BootManager => "boot-manager",
             Self::DefaultEntry => "default-entry",
             Self::EntryDevices => "entry-devices",
@@ -259,7 +259,7 @@ pub(super) fn holds<T>(evidence: impl Into<Evidence>, value: T) -> Found<T> {
     Ok((evidence.into(), None, value))
 }
 
-/// A step behind which a start goes on with some firmware, and with some it does not.
+/// A step after which a start goes on with some firmware, and with some it does not.
 pub(super) fn depends<T>(
     evidence: impl Into<Evidence>,
     remedy: impl Into<Remedy>,

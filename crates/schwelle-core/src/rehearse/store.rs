@@ -1,6 +1,6 @@
-//! From the boot store on, whichever way a start has come to it.
+//! From the BCD store on, whichever way a start has come to it.
 
-use crate::bootstore::{BootStore, element};
+use crate::bcd::{BcdStore, element};
 use crate::device::{Extent, ReadDevice};
 use crate::fat::{FatError, FatFault, FatVolume};
 use crate::pe::FileVersion;
@@ -10,13 +10,13 @@ use super::names::DiskNames;
 use super::step::{Fault, Found, Rehearsal, StepId, holds};
 use super::{around, entry};
 
-/// The steps from the boot store on; `own` is the partition that it must name as the boot manager's, and which
+/// The steps from the BCD store on; `own` is the partition that it must name as the boot manager's, and which
 /// build that is, where it says so.
 pub(super) fn walk_store(
     walk: &mut Rehearsal,
     disk: &dyn ReadDevice,
     names: &DiskNames,
-    store: &BootStore,
+    store: &BcdStore,
     (own, manager): (Extent, Option<FileVersion>),
 ) -> Option<()> {
     walk_to_kernel(walk, disk, names, store, own)?;
@@ -29,14 +29,14 @@ pub(super) fn walk_to_kernel(
     walk: &mut Rehearsal,
     disk: &dyn ReadDevice,
     names: &DiskNames,
-    store: &BootStore,
+    store: &BcdStore,
     own: Extent,
 ) -> Option<()> {
     walk.step(StepId::BootManager, manager_names(store, names, own))?;
     entry::walk_entry(walk, disk, names, store)
 }
 
-fn manager_names(store: &BootStore, names: &DiskNames, own: Extent) -> Found<()> {
+fn manager_names(store: &BcdStore, names: &DiskNames, own: Extent) -> Found<()> {
     let fault = |evidence: Start| {
         let style = names.style();
         Fault::new(evidence, StartRemedy::ManagerDevice { style })
@@ -60,8 +60,8 @@ fn manager_names(store: &BootStore, names: &DiskNames, own: Extent) -> Found<()>
     }
 }
 
-/// A boot store that can be read.
-pub(super) fn store_read(path: String, store: &BootStore) -> Start {
+/// A BCD store that can be read.
+pub(super) fn store_read(path: String, store: &BcdStore) -> Start {
     Start::StoreRead {
         path,
         objects: store.objects().count(),

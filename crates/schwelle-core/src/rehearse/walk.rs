@@ -1,12 +1,12 @@
-//! The walk from sector 0 to the boot store. What the store leads to is in `entry.rs`.
+//! The walk from sector 0 to the BCD store. What the store leads to is in `entry.rs`.
 
-use crate::bootstore::BootStore;
+use crate::bcd::BcdStore;
 use crate::cause::Cause;
-use crate::crossing::Style;
 use crate::device::{Lba, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::fat::FatVolume;
 use crate::gpt::{GptCopy, GptError, GptPair, TableCopy};
+use crate::identities::Style;
 use crate::mbr::Protection;
 use crate::profile::ESP_STORE;
 
@@ -90,7 +90,7 @@ fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>)
     let others = table.entries.iter().map(|(_, entry)| entry.extent);
     let loaders = Loaders::new(&fat, disk, others.filter(|extent| *extent != own));
     let manager = walk_loader(walk, &loaders, loader)?;
-    let store = walk.step(StepId::BootStore, read_store(&fat))?;
+    let store = walk.step(StepId::BcdStore, read_store(&fat))?;
     let names = DiskNames::of_gpt(disk.geometry(), &table);
     walk_store(walk, disk, &names, &store, (own, manager))?;
     if !faults.is_empty() {
@@ -105,7 +105,8 @@ fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {
     let sector = disk.read_sector(Lba(0)).map_err(Fault::unreadable)?;
     let found = Protection::of(&sector);
     let others = found.as_ref().map_or(0, |found| found.others.len());
-    let Some((is_marked, entry)) = found.and_then(|found| Some((found.is_marked, found.entry?)))
+    let Some((has_signature, entry)) =
+        found.and_then(|found| Some((found.has_signature, found.entry?)))
     else {
         let evidence = match others {
             0 => Evidence::NoEntry,
@@ -125,7 +126,7 @@ fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {
     let covers_all = sectors == expected || sectors == u32::MAX;
     let flag = entry.flag;
     let oddities = [
-        (!is_marked, ProtectiveOddity::NoMark),
+        (!has_signature, ProtectiveOddity::NoSignature),
         (flag != 0, ProtectiveOddity::Flag { flag }),
         (others > 0, ProtectiveOddity::NotAlone { others }),
         (!covers_all, ProtectiveOddity::Covers { sectors, expected }),
@@ -166,7 +167,7 @@ fn table_copy(
     }
 }
 
-fn read_store(fat: &FatVolume<'_>) -> Found<BootStore> {
+fn read_store(fat: &FatVolume<'_>) -> Found<BcdStore> {
     let path = || ESP_STORE.to_owned();
     let unusable = |fault: Cause| {
         let evidence = Start::FileUnusable {
@@ -185,7 +186,7 @@ fn read_store(fat: &FatVolume<'_>) -> Found<BootStore> {
     let bytes = fat
         .read_file(&entry, MAX_STORE_BYTES)
         .map_err(|error| unusable(error.into()))?;
-    let store = BootStore::read(&bytes[..]).map_err(|error| unusable(error.into()))?;
+    let store = BcdStore::read(&bytes[..]).map_err(|error| unusable(error.into()))?;
     let evidence = store_read(path(), &store);
     holds(evidence, store)
 }

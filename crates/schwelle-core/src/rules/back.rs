@@ -4,13 +4,13 @@ use super::answers::back::{Evidence, Remedy};
 use super::answers::common::{NotAsked, Remedy as Common};
 use super::table::copy_faults;
 use super::{Answer, Facts, Rule, RuleId, Subject};
-use crate::crossing::Style;
 use crate::device::{Extent, Lba, MIB};
 use crate::disk_use::DiskUse;
 use crate::fat::MAX_BOOT_MANAGER_BYTES;
 use crate::firmware::{BootMode, Fact};
-use crate::fit::{Fit, Misfit};
+use crate::fit::{Fit, Obstacle};
 use crate::gpt::type_name;
+use crate::identities::Style;
 use crate::mbr::REACH;
 use crate::profile::{BIOS_LOADER, BOOTMGR, Profile, Table, WindowsSystem, bios_system};
 
@@ -87,17 +87,17 @@ fn table(facts: &Facts<'_>) -> Vec<Answer> {
     faults.into_iter().map(block).collect()
 }
 
-fn misfits<'a>(facts: &Facts<'a>) -> &'a [Misfit] {
+fn obstacles<'a>(facts: &Facts<'a>) -> &'a [Obstacle] {
     match facts.fit() {
-        Some(Err(misfits)) => misfits,
+        Some(Err(obstacles)) => obstacles,
         _ => &[],
     }
 }
 
 fn fits(facts: &Facts<'_>) -> Vec<Answer> {
     let profile = facts.profile;
-    let answer = |misfit: &Misfit| match misfit {
-        Misfit::BeyondReach { number, last } => Some(Answer::block(
+    let answer = |obstacle: &Obstacle| match obstacle {
+        Obstacle::BeyondReach { number, last } => Some(Answer::block(
             Subject::numbered(profile, *number),
             Evidence::BeyondReach {
                 last_lba: *last,
@@ -105,7 +105,7 @@ fn fits(facts: &Facts<'_>) -> Vec<Answer> {
             },
             Remedy::EndBefore,
         )),
-        Misfit::TooMany {
+        Obstacle::TooMany {
             partitions,
             logical,
             tight,
@@ -120,7 +120,7 @@ fn fits(facts: &Facts<'_>) -> Vec<Answer> {
         )),
         _ => None,
     };
-    let mut answers: Vec<Answer> = misfits(facts).iter().filter_map(answer).collect();
+    let mut answers: Vec<Answer> = obstacles(facts).iter().filter_map(answer).collect();
     if let Some(Ok(fit)) = facts.fit() {
         answers.push(shares(fit));
         answers.extend(lost_space(profile));
@@ -158,20 +158,20 @@ fn lost_space(profile: &Profile) -> Option<Answer> {
 
 fn types(facts: &Facts<'_>) -> Vec<Answer> {
     let profile = facts.profile;
-    let answer = |misfit: &Misfit| match misfit {
-        Misfit::Kind { number, kind } => Some(Answer::block(
+    let answer = |obstacle: &Obstacle| match obstacle {
+        Obstacle::Kind { number, kind } => Some(Answer::block(
             Subject::numbered(profile, *number),
             Evidence::NoMbrType { gpt_type: *kind },
             Remedy::GiveMbrForm,
         )),
-        Misfit::ReservedInUse { number, at } => Some(Answer::block(
+        Obstacle::ReservedInUse { number, at } => Some(Answer::block(
             Subject::numbered(profile, *number),
             Evidence::ReservedInUse { at: *at },
             Remedy::WhoUsesReserved,
         )),
         _ => None,
     };
-    let mut answers: Vec<Answer> = misfits(facts).iter().filter_map(answer).collect();
+    let mut answers: Vec<Answer> = obstacles(facts).iter().filter_map(answer).collect();
     if let Some(Ok(fit)) = facts.fit() {
         answers.extend(fit.dropped.iter().map(|&number| {
             let kind = profile.partition(number).and_then(|part| part.gpt_kind());
@@ -189,8 +189,8 @@ fn active(facts: &Facts<'_>) -> Vec<Answer> {
     if facts.disk_use == DiskUse::Data {
         return vec![Answer::not_asked(Subject::Disk, NotAsked::DataDisk)];
     }
-    let answer = |misfit: &Misfit| match misfit {
-        Misfit::Esp(found) => Some(match &found[..] {
+    let answer = |obstacle: &Obstacle| match obstacle {
+        Obstacle::Esp(found) => Some(match &found[..] {
             [] => Answer::block(Subject::Disk, Evidence::NoEspToStart, Remedy::MendForUefi),
             several => Answer::block(
                 Subject::Disk,
@@ -200,19 +200,19 @@ fn active(facts: &Facts<'_>) -> Vec<Answer> {
                 Remedy::WhichEsp,
             ),
         }),
-        Misfit::Sectors(bytes) => Some(Answer::block(
+        Obstacle::Sectors(bytes) => Some(Answer::block(
             Subject::Disk,
             Evidence::SectorsForBios { bytes: *bytes },
             Remedy::LeaveGpt,
         )),
-        Misfit::EspUnfit { number, why } => Some(Answer::block(
+        Obstacle::EspUnfit { number, why } => Some(Answer::block(
             Subject::numbered(facts.profile, *number),
             Evidence::EspCannotTake { why: why.clone() },
             Remedy::MendEsp,
         )),
         _ => None,
     };
-    let mut answers: Vec<Answer> = misfits(facts).iter().filter_map(answer).collect();
+    let mut answers: Vec<Answer> = obstacles(facts).iter().filter_map(answer).collect();
     if let Some(Ok(Fit {
         esp: Some(number), ..
     })) = facts.fit()
@@ -308,7 +308,7 @@ fn bios_mode(facts: &Facts<'_>) -> Answer {
     let source = match (by_session, by_mode) {
         (true, _) => machine.session.ground(),
         (false, true) => machine.mode.ground(),
-        _ if machine.compatibility.value().is_some() => machine.compatibility.ground(),
+        _ if machine.csm.value().is_some() => machine.csm.ground(),
         _ => {
             return Answer::unknown(Subject::Pc, Evidence::BiosNotKnown, Remedy::LookForCsm);
         }
@@ -317,7 +317,7 @@ fn bios_mode(facts: &Facts<'_>) -> Answer {
     Answer::pass(Subject::Pc, Evidence::BiosAble { source })
 }
 
-/// True where a Windows brings what a new store for BIOS mode can be made for.
+/// True where an installed Windows brings what a new store for BIOS mode can be made for.
 pub(super) fn can_start(profile: &Profile) -> bool {
     bios_system(profile).is_some()
 }

@@ -3,9 +3,9 @@
 use super::answers::boot::{DefaultFault, Evidence, ImageOn, RecoveryState, Remedy};
 use super::answers::common::{NotAsked, Remedy as Common};
 use super::{Answer, Facts, Rule, RuleId, Subject, back};
-use crate::bootstore::{BootObject, BootStore, Locator, ObjectKind, element, is_bios_only};
-use crate::crossing::Style;
+use crate::bcd::{BcdStore, BootObject, Locator, ObjectKind, element, is_bios_only};
 use crate::disk_use::DiskUse;
+use crate::identities::Style;
 use crate::profile::{
     BIOS_STORE, ESP_STORE, Partition, Profile, RECOVERY_IMAGE, RecoveryImage, WindowsSystem,
 };
@@ -19,7 +19,7 @@ pub(super) static RULES: &[Rule] = &[
         check: start,
     },
     Rule {
-        id: RuleId::BootStore,
+        id: RuleId::BcdStore,
         to: None,
         check: store,
     },
@@ -40,7 +40,7 @@ pub(super) static RULES: &[Rule] = &[
     },
 ];
 
-fn readable_store<'a>(facts: &Facts<'a>) -> Option<&'a BootStore> {
+fn readable_store<'a>(facts: &Facts<'a>) -> Option<&'a BcdStore> {
     facts.profile.boot.readable()
 }
 
@@ -65,7 +65,7 @@ fn start(facts: &Facts<'_>) -> Vec<Answer> {
     let step = fault.id;
     let has_closed = facts.profile.partitions.iter().any(Partition::is_closed);
     vec![match today.answer() {
-        // What lies behind an encryption cannot be walked.
+        // What is encrypted cannot be walked.
         _ if has_closed && fault.outcome == StepOutcome::Fail => Answer::unknown(
             Subject::Disk,
             Evidence::StartUnknown { step },
@@ -93,7 +93,7 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
     if facts.disk_use == DiskUse::Data {
         let found = facts.profile.boot.store.is_some();
         let block = Answer::block(
-            Subject::BootStore,
+            Subject::BcdStore,
             Evidence::StoreOnDataDisk { path },
             Remedy::WhichSystemStarts,
         );
@@ -123,8 +123,8 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
                 pending,
             };
             return vec![match pending {
-                false => Answer::pass(Subject::BootStore, evidence),
-                true => Answer::caution(Subject::BootStore, evidence, Remedy::LookAtNextMenu),
+                false => Answer::pass(Subject::BcdStore, evidence),
+                true => Answer::caution(Subject::BcdStore, evidence, Remedy::LookAtNextMenu),
             }];
         }
         Some(Err(fault)) => Evidence::StoreFault {
@@ -136,15 +136,15 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
         None => Evidence::NoStore { path, can_be_made },
     };
     vec![match can_be_made {
-        true => Answer::caution(Subject::BootStore, evidence, Remedy::NewStore),
-        false => Answer::block(Subject::BootStore, evidence, Remedy::SeeItStart),
+        true => Answer::caution(Subject::BcdStore, evidence, Remedy::NewStore),
+        false => Answer::block(Subject::BcdStore, evidence, Remedy::SeeItStart),
     }]
 }
 
 fn default(facts: &Facts<'_>) -> Vec<Answer> {
     let Some(store) = readable_store(facts) else {
         return vec![Answer::not_asked(
-            Subject::BootStore,
+            Subject::BcdStore,
             NotAsked::NoReadableStore,
         )];
     };
@@ -191,17 +191,17 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 /// What becomes of a default that cannot be started.
-fn other_default(profile: &Profile, store: &BootStore, was: DefaultFault) -> Answer {
+fn other_default(profile: &Profile, store: &BcdStore, was: DefaultFault) -> Answer {
     let systems = profile.systems.iter();
-    let crossing = profile.any_crossing();
+    let identities = profile.any_identities();
     let places: Vec<Locator> = systems
         .filter_map(|system| profile.partition(system.partition))
         .filter_map(|partition| profile.geometry.byte_of(partition.extent.first))
-        .filter_map(|offset| crossing.as_ref()?.name_before(offset))
+        .filter_map(|offset| identities.as_ref()?.name_before(offset))
         .collect();
     match store.first_of(&places) {
         Some(entry) => Answer::caution(
-            Subject::BootStore,
+            Subject::BcdStore,
             Evidence::OtherDefault {
                 was,
                 becomes: entry.title(),
@@ -209,7 +209,7 @@ fn other_default(profile: &Profile, store: &BootStore, was: DefaultFault) -> Ans
             Remedy::SetDefaultAfterwards,
         ),
         None => Answer::block(
-            Subject::BootStore,
+            Subject::BcdStore,
             Evidence::NoDefault { was },
             Remedy::SetDefault,
         ),
@@ -272,7 +272,9 @@ fn recovery(facts: &Facts<'_>) -> Vec<Answer> {
     let answer = |system: &WindowsSystem| {
         let state = recovery_of(profile, system);
         let remedy = match state {
-            RecoveryState::NotNamed | RecoveryState::Off | RecoveryState::Crosses { .. } => None,
+            RecoveryState::NotNamed | RecoveryState::Off | RecoveryState::CarriedOver { .. } => {
+                None
+            }
             RecoveryState::None => Some(Remedy::RecoveryIfWanted),
             _ => Some(Remedy::RecoveryAgain),
         };
@@ -289,7 +291,7 @@ fn recovery(facts: &Facts<'_>) -> Vec<Answer> {
     systems.map(answer).collect()
 }
 
-/// The recovery environment of one Windows: switched on or not, and whether its image is there.
+/// The recovery environment of one Windows installation: switched on or not, and whether its image is there.
 fn recovery_of(profile: &Profile, system: &WindowsSystem) -> RecoveryState {
     let config = match system.recovery.as_ref().map(|file| &file.config) {
         Some(Ok(config)) => config,
@@ -316,24 +318,24 @@ fn recovery_of(profile: &Profile, system: &WindowsSystem) -> RecoveryState {
     if !profile.recovery.iter().any(is_there) {
         return RecoveryState::ImageMissing { path, partition };
     }
-    let crossing = profile.any_crossing();
-    let crossed = crossing.and_then(|crossing| config.crossed(&crossing));
+    let identities = profile.any_identities();
+    let converted = identities.and_then(|identities| config.converted(&identities));
     let file = system.recovery.as_ref();
     let is_editable = file.is_some_and(|file| file.is_editable);
-    match is_editable && !matches!(crossed, Some(Err(_))) {
-        true => RecoveryState::Crosses { path, partition },
+    match is_editable && !matches!(converted, Some(Err(_))) {
+        true => RecoveryState::CarriedOver { path, partition },
         false => RecoveryState::NotEditable { path, partition },
     }
 }
 
 /// The partition of this disk that a location of the recovery environment names: by the disk, and by the place.
 fn recovery_partition(profile: &Profile, place: &RecoveryLocation) -> Option<usize> {
-    let crossing = profile.any_crossing()?;
+    let identities = profile.any_identities()?;
     let is_here = match place.disk {
         RecoveryDisk::Mbr(signature) => {
-            crossing.to == Style::Gpt && signature == crossing.signature
+            identities.to == Style::Gpt && signature == identities.signature
         }
-        RecoveryDisk::Gpt(disk) => crossing.to == Style::Mbr && disk == crossing.disk,
+        RecoveryDisk::Gpt(disk) => identities.to == Style::Mbr && disk == identities.disk,
         RecoveryDisk::None => false,
     };
     let mut partitions = profile.partitions.iter().filter(|_| is_here);

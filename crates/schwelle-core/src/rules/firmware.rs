@@ -3,9 +3,9 @@
 use super::answers::common::NotAsked;
 use super::answers::firmware::{Evidence, Remedy};
 use super::{Answer, Facts, Rule, RuleId, Subject};
-use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::firmware::{Fact, How, Verdict};
+use crate::identities::Style;
 use crate::profile::{WindowsSystem, boot_system};
 
 pub(super) static RULES: &[Rule] = &[
@@ -22,7 +22,7 @@ pub(super) static RULES: &[Rule] = &[
     Rule {
         id: RuleId::FirmwareCsm,
         to: Some(Style::Gpt),
-        check: compatibility,
+        check: csm,
     },
     Rule {
         id: RuleId::FirmwareSecureBoot,
@@ -54,7 +54,7 @@ fn uefi(facts: &Facts<'_>) -> Vec<Answer> {
         Fact::Known { value: false, .. } => {
             Answer::block(Subject::Pc, evidence, Remedy::LeaveForBios)
         }
-        Fact::NotTold { how, .. } => Answer::unknown(Subject::Pc, evidence, find_out(*how)),
+        Fact::NotReported { how, .. } => Answer::unknown(Subject::Pc, evidence, find_out(*how)),
     }]
 }
 
@@ -70,19 +70,18 @@ fn bits(facts: &Facts<'_>) -> Vec<Answer> {
     vec![match fact {
         Fact::Known { value: 64, .. } => Answer::pass(Subject::Pc, evidence),
         Fact::Known { .. } => Answer::block(Subject::Pc, evidence, Remedy::LeaveForBits),
-        Fact::NotTold { how, .. } => Answer::unknown(Subject::Pc, evidence, find_out(*how)),
+        Fact::NotReported { how, .. } => Answer::unknown(Subject::Pc, evidence, find_out(*how)),
     }]
 }
 
-fn compatibility(facts: &Facts<'_>) -> Vec<Answer> {
+fn csm(facts: &Facts<'_>) -> Vec<Answer> {
     let systems = facts.profile.systems.iter();
-    let old =
-        systems.filter(|system| system.needs_compatibility() && facts.profile.is_started(system));
+    let old = systems.filter(|system| system.needs_csm() && facts.profile.is_started(system));
     let answer = |system: &WindowsSystem| {
         let subject = Subject::System {
             name: system.title(),
         };
-        let fact = &facts.machine.compatibility;
+        let fact = &facts.machine.csm;
         match fact {
             Fact::Known { value: false, .. } => {
                 let source = fact.ground().clone();
@@ -116,7 +115,7 @@ fn secure_boot(facts: &Facts<'_>) -> Vec<Answer> {
             return vec![Answer::caution(Subject::Pc, evidence, remedy)];
         }
         (None, Verdict::Refused { .. }) => state.how(),
-        (_, Verdict::NotTold { .. }) => facts.machine.keys.how().or(state.how()),
+        (_, Verdict::NotReported { .. }) => facts.machine.keys.how().or(state.how()),
     };
     let remedy = remedy.map_or(Remedy::OtherFindingsFirst, find_out);
     vec![Answer::unknown(Subject::Pc, evidence, remedy)]

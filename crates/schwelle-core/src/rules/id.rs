@@ -15,7 +15,7 @@ macro_rules! rule_ids {
         }
 
         impl Family {
-            /// The part of a rule's id in front of the dot.
+            /// The part of a rule's id before the dot.
             pub fn name(self) -> &'static str {
                 match self {
                     $(Self::$family => $family_name,)+
@@ -27,7 +27,7 @@ macro_rules! rule_ids {
         #[derive(
             Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
         )]
-        #[expect(missing_docs, reason = "what each asks is told by the words for it")]
+        #[expect(missing_docs, reason = "the words for it say what each asks")]
         pub enum RuleId {
             $($(
                 #[serde(rename = $name)]
@@ -109,7 +109,7 @@ rule_ids! {
     }
     Boot "boot" {
         BootStart "boot.start",
-        BootStore "boot.store",
+        BcdStore "boot.store",
         BootDefault "boot.default",
         BootEntries "boot.entries",
         BootRecovery "boot.recovery",
@@ -128,14 +128,14 @@ rule_ids! {
         BackBootFiles "back.boot-files",
         BackFirmware "back.firmware",
     }
-    Care "care" {
-        CareBackup "care.backup",
+    Backup "backup" {
+        BackupMade "backup.made",
     }
 }
 
 impl RuleId {
-    /// The part of the id behind the dot.
-    pub fn short_name(self) -> &'static str {
+    /// The part of the id after the dot.
+    pub fn name_in_family(self) -> &'static str {
         let family = self.family().name().len();
         self.name().get(family + 1..).unwrap_or_default()
     }

@@ -154,14 +154,14 @@ fn in_use(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn raid(facts: &Facts<'_>) -> Vec<Answer> {
-    let marks = facts.profile.raid.iter().map(|mark| {
-        let evidence = Evidence::RaidMark {
-            at: mark.at,
-            owner: mark.owner,
+    let found = facts.profile.raid.iter().map(|found| {
+        let evidence = Evidence::RaidMetadata {
+            at: found.at,
+            owner: found.owner,
         };
         Answer::block(Subject::Disk, evidence, Remedy::LeaveRaidSet)
     });
-    marks.collect()
+    found.collect()
 }
 
 fn job_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
@@ -190,7 +190,7 @@ fn job_lasting(facts: &Facts<'_>) -> Vec<Answer> {
             Some((Some(false), _)) => Answer::pass(subject, Evidence::JobNotInMemory),
             Some((None, _)) => Answer::unknown(
                 subject,
-                Evidence::JobPlaceNotTold,
+                Evidence::JobPlaceNotReported,
                 Remedy::JobOnLastingMedium,
             ),
             None => Answer::pass(subject, Evidence::JobNotNamed),
@@ -298,7 +298,7 @@ fn power(facts: &Facts<'_>) -> Vec<Answer> {
         Some(PowerSource::Mains) => Answer::pass(Subject::Pc, Evidence::OnMains),
         Some(PowerSource::Unknown) | None => {
             let why = power.ground().clone();
-            Answer::pass(Subject::Pc, Evidence::PowerNotTold { why })
+            Answer::pass(Subject::Pc, Evidence::PowerNotReported { why })
         }
     }]
 }

@@ -7,8 +7,8 @@
 
 pub mod answers;
 mod back;
+mod backup;
 mod boot;
-mod care;
 mod firmware;
 mod id;
 mod medium;
@@ -25,12 +25,12 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::crossing::Style;
 use crate::device::{Extent, HealthWarning};
 use crate::disk_use::DiskUse;
 use crate::firmware::{LoaderChoice, Machine};
-use crate::fit::{Fit, Misfit};
+use crate::fit::{Fit, Obstacle};
 use crate::gpt::TypeTable;
+use crate::identities::Style;
 use crate::job::FoundJob;
 use crate::placement::{NoRoom, Placement};
 use crate::profile::{Profile, Table};
@@ -70,7 +70,7 @@ impl Outcome {
 pub struct JobPlace {
     /// On the disk to be converted.
     pub on_disk: bool,
-    /// In memory; `None` where the system does not tell.
+    /// In memory; `None` where the system does not say.
     pub in_memory: Option<bool>,
     /// The technician has said by name that it may be in memory.
     pub may_be_in_memory: bool,
@@ -95,7 +95,7 @@ pub enum Room {
     /// GPT: where the room comes from, or why there is none.
     Gpt(Result<Placement, NoRoom>),
     /// MBR: the table that fits, or what does not fit.
-    Mbr(Result<Fit, Vec<Misfit>>),
+    Mbr(Result<Fit, Vec<Obstacle>>),
 }
 
 impl Room {
@@ -171,7 +171,7 @@ impl<'a> Facts<'a> {
     }
 
     /// What fits into an MBR.
-    fn fit(&self) -> Option<&'a Result<Fit, Vec<Misfit>>> {
+    fn fit(&self) -> Option<&'a Result<Fit, Vec<Obstacle>>> {
         match self.room {
             Room::Gpt(_) => None,
             Room::Mbr(fit) => Some(fit),
@@ -227,7 +227,7 @@ pub(crate) static RULES: &[&[Rule]] = &[
     boot::RULES,
     firmware::RULES,
     back::RULES,
-    care::RULES,
+    backup::RULES,
 ];
 
 /// All rules, in the order they are listed.
@@ -332,7 +332,7 @@ mod tests {
         let ids: Vec<&str> = ids.iter().map(|id| id.name()).collect();
         assert_eq!(ids.iter().collect::<BTreeSet<_>>().len(), ids.len());
         for id in RuleId::ALL {
-            let whole = format!("{}.{}", id.family().name(), id.short_name());
+            let whole = format!("{}.{}", id.family().name(), id.name_in_family());
             assert_eq!(id.name(), whole);
         }
         let listed = "medium.whole-disk medium.writable medium.sector-size medium.readable medium.health medium.in-use medium.raid medium.job-elsewhere medium.job-lasting \
@@ -341,7 +341,7 @@ mod tests {
                       volume.hibernation volume.clean volume.consistent volume.shadow-copies volume.matches-type system.active system.windows \
                       system.64bit system.boot-files system.registry system.letters system.several boot.start boot.store boot.default boot.entries \
                       boot.recovery firmware.uefi firmware.bits firmware.csm firmware.secure-boot back.table back.fits back.types back.active \
-                      back.boot-files back.firmware care.backup";
+                      back.boot-files back.firmware backup.made";
         assert_eq!(
             ids,
             listed.split_whitespace().collect::<Vec<_>>(),

@@ -3,9 +3,9 @@
 use super::answers::common::NotAsked;
 use super::answers::room::{Evidence, Remedy};
 use super::{Answer, Facts, Room, Rule, RuleId, Subject};
-use crate::crossing::Style;
 use crate::device::{Extent, Lba, MIB};
 use crate::gpt::{TableCopy, first_usable};
+use crate::identities::Style;
 use crate::placement::{EspFrom, NoRoom, Placement, backup_region};
 use crate::profile::{Origin, Table};
 
@@ -113,14 +113,14 @@ fn primary(facts: &Facts<'_>) -> Vec<Answer> {
 
 fn backup(facts: &Facts<'_>) -> Vec<Answer> {
     let region = backup_region(facts.profile.geometry);
-    let trimmed = facts.placement().and_then(|placement| {
+    let shrunk = facts.placement().and_then(|placement| {
         let mut reaching = facts.profile.partitions.iter();
         let reaching = reaching.find(|partition| partition.extent.overlaps(&region))?;
         let after = placement.after(reaching);
         (!after.overlaps(&region)).then_some((reaching, after))
     });
-    if let Some((partition, after)) = trimmed {
-        let evidence = Evidence::TrimmedForBackup {
+    if let Some((partition, after)) = shrunk {
+        let evidence = Evidence::ShrunkForBackup {
             region,
             last_lba: after.last(),
         };
@@ -192,7 +192,7 @@ fn esp(facts: &Facts<'_>) -> Vec<Answer> {
     }]
 }
 
-/// What a volume needs beyond its content to be trimmed: room for runlists that grow.
+/// What a volume needs beyond its content to be shrunk: room for runlists that grow.
 const RESERVE_SHARE: u64 = 100;
 
 fn smallest(facts: &Facts<'_>) -> Vec<Answer> {

@@ -3,8 +3,8 @@
 use super::answers::common::{Evidence as Common, NotAsked, Remedy as CommonRemedy};
 use super::answers::system::{Evidence, Remedy, SystemOn};
 use super::{Answer, Facts, Outcome, Rule, RuleId, Subject};
-use crate::crossing::Style;
 use crate::disk_use::DiskUse;
+use crate::identities::Style;
 use crate::pe::ProgramFault;
 use crate::profile::{KERNEL, Partition, Table, Titled, UEFI_LOADER, WindowsSystem};
 use crate::windows::{MountedName, SYSTEM_FOLDER, shared_out};
@@ -53,7 +53,7 @@ fn subject(facts: &Facts<'_>, system: &WindowsSystem) -> Subject {
     Subject::numbered(facts.profile, system.partition)
 }
 
-/// What stands against a system that nothing starts stands against nothing: it is told, and the disk converts.
+/// What stands against a system that nothing starts stands against nothing: it is reported, and the disk converts.
 fn aside(facts: &Facts<'_>, system: &WindowsSystem, answer: Answer) -> Answer {
     if answer.outcome != Outcome::Block || facts.profile.is_started(system) {
         return answer;
@@ -131,7 +131,7 @@ fn windows(facts: &Facts<'_>) -> Vec<Answer> {
     }]
 }
 
-/// The answer of a rule that asks about each Windows where there is none.
+/// The answer of a rule that asks about each Windows installation where there is none.
 fn no_windows() -> Vec<Answer> {
     vec![Answer::not_asked(
         Subject::Disk,
@@ -170,7 +170,7 @@ fn unfit(path: &str, why: &ProgramFault) -> Evidence {
     }
 }
 
-/// What is wrong with the programs of a UEFI start that a Windows brings.
+/// What is wrong with the programs of a UEFI start that an installed Windows brings.
 fn unfit_programs(system: &WindowsSystem) -> Vec<Evidence> {
     let manager = match &system.boot_files.manager {
         None => Some(unfit(MANAGER, &ProgramFault::Missing)),
@@ -261,7 +261,7 @@ fn letters(facts: &Facts<'_>) -> Vec<Answer> {
         .collect()
 }
 
-/// A Windows on another disk knows the volumes of this one by its MBR signature.
+/// An installed Windows on another disk knows the volumes of this one by its MBR signature.
 fn letters_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
     let volumes = facts.profile.partitions.len();
     if volumes == 0 {
@@ -286,8 +286,8 @@ fn letters_of(facts: &Facts<'_>, system: &WindowsSystem) -> Answer {
         }
     };
     if kept.left.is_empty() {
-        let (letters, names) = shared_out(&kept.crossed);
-        return Answer::pass(subject, Evidence::LettersCross { letters, names });
+        let (letters, names) = shared_out(&kept.converted);
+        return Answer::pass(subject, Evidence::LettersCarriedOver { letters, names });
     }
     let own = facts.profile.partition(system.partition);
     let own = own.and_then(|part| facts.profile.geometry.byte_of(part.extent.first));

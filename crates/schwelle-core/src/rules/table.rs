@@ -3,9 +3,9 @@
 use super::answers::common::{NotAsked, Remedy as Common};
 use super::answers::table::{Evidence, Remedy};
 use super::{Answer, Facts, Rule, RuleId, Subject};
-use crate::crossing::Style;
 use crate::disk_use::DiskUse;
 use crate::gpt::{self, GptPair, TableCopy};
+use crate::identities::Style;
 use crate::mbr::{Damage, DamageKind, Kind};
 use crate::placement::EspFrom;
 use crate::profile::{Origin, Partition, Table, Trace, TraceAt, VolumeKind};
@@ -28,7 +28,7 @@ pub(super) static RULES: &[Rule] = &[
             damage(facts, |kind| {
                 matches!(
                     kind,
-                    DamageKind::Overlap { .. } | DamageKind::SecondContainer { .. }
+                    DamageKind::Overlap { .. } | DamageKind::SecondExtended { .. }
                 )
             })
         },
@@ -177,8 +177,8 @@ fn dynamic(facts: &Facts<'_>) -> Vec<Answer> {
         )),
         _ => None,
     });
-    let header = facts.profile.dynamic.iter().map(|mark| {
-        let evidence = Evidence::DynamicHeader { at: mark.at };
+    let header = facts.profile.dynamic.iter().map(|found| {
+        let evidence = Evidence::DynamicHeader { at: found.at };
         Answer::block(Subject::Disk, evidence, Remedy::MakeBasic)
     });
     members.chain(header).collect()
@@ -191,9 +191,9 @@ fn types(facts: &Facts<'_>) -> Vec<Answer> {
         };
         let subject = Subject::of(partition);
         let mbr_type = kind;
-        if kind.is_makers() && facts.types.settled(kind).is_none() {
-            let evidence = Evidence::MakersType { named_at, mbr_type };
-            return Some(Answer::caution(subject, evidence, Remedy::MakersKey));
+        if kind.is_manufacturers() && facts.types.chosen(kind).is_none() {
+            let evidence = Evidence::ManufacturersType { named_at, mbr_type };
+            return Some(Answer::caution(subject, evidence, Remedy::ManufacturersKey));
         }
         let has_rule = matches!(kind, Kind::DYNAMIC | Kind::PROTECTIVE);
         if has_rule || facts.types.map(kind).is_some() {

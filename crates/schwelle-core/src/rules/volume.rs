@@ -72,9 +72,9 @@ fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
             return Some(Answer::caution(subject, evidence, Remedy::KeptUnseenAside));
         }
         let remedy = match state {
-            EncryptionState::Encrypted | EncryptionState::Encrypting | EncryptionState::NotTold => {
-                Remedy::Decrypt
-            }
+            EncryptionState::Encrypted
+            | EncryptionState::Encrypting
+            | EncryptionState::NotReported => Remedy::Decrypt,
             EncryptionState::Suspended => Remedy::DecryptSuspended,
             EncryptionState::Decrypting => Remedy::WaitForDecryption,
             EncryptionState::Decrypted => Remedy::StartOnceDecrypted,
@@ -84,7 +84,7 @@ fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
     facts.profile.partitions.iter().filter_map(answer).collect()
 }
 
-/// True for a partition that nothing starts from, on a disk whose menu starts a Windows that can be read.
+/// True for a partition that nothing starts from, on a disk whose menu starts an installed Windows that can be read.
 fn is_aside(profile: &Profile, partition: &Partition) -> bool {
     let started = profile.menu_partitions();
     let mut systems = profile.systems.iter();

@@ -22,8 +22,8 @@ pub struct SheetFacts<'a> {
     pub setup_key: Option<&'a str>,
     /// Where the disk stands in the boot order.
     pub entry: EntryPlace,
-    /// A system on it needs the compatibility module's video, and knows no Secure Boot.
-    pub needs_compatibility: bool,
+    /// A system on it needs the CSM's video, and knows no Secure Boot.
+    pub needs_csm: bool,
 }
 
 /// Where a disk stands in a PC's boot order.
@@ -83,7 +83,7 @@ pub enum Missing {
         found: Box<rehearse::Evidence>,
     },
     /// Whether the PC can start in UEFI mode is not known.
-    UefiNotTold {
+    UefiNotReported {
         /// Why not.
         why: Ground,
         /// How to find out.
@@ -95,7 +95,7 @@ pub enum Missing {
         source: Ground,
     },
     /// The firmware works with 32 bits.
-    OtherWidth,
+    OtherArchitecture,
 }
 
 /// What is right already.
@@ -139,10 +139,10 @@ pub enum SheetStep {
     Restart,
     /// Ask whether Windows has started.
     Confirm,
-    /// Leave the compatibility module on.
-    KeepCompatibility,
-    /// Switch the compatibility module off.
-    CompatibilityOff,
+    /// Leave the CSM on.
+    KeepCsm,
+    /// Switch the CSM off.
+    CsmOff,
     /// Switch Secure Boot on, if it is wanted.
     SecureBootOn,
 }
@@ -156,7 +156,7 @@ pub struct SwitchSheet {
     pub already: Vec<Already>,
     /// The steps in order.
     pub steps: Vec<SheetStep>,
-    /// Secure Boot's verdict on the boot manager; `None` where the Windows knows no Secure Boot.
+    /// Secure Boot's verdict on the boot manager; `None` where the installed Windows knows no Secure Boot.
     pub secure_boot: Option<Verdict>,
 }
 
@@ -167,7 +167,7 @@ impl SwitchSheet {
             missing: missing(facts),
             already: already(facts),
             steps: steps(facts),
-            secure_boot: (!facts.needs_compatibility).then(|| facts.verdict.clone()),
+            secure_boot: (!facts.needs_csm).then(|| facts.verdict.clone()),
         }
     }
 
@@ -194,11 +194,11 @@ fn missing(facts: &SheetFacts<'_>) -> Vec<Missing> {
     let source = machine.uefi.ground().clone();
     match (machine.uefi.value(), machine.uefi.how()) {
         (Some(true), _) => {}
-        (_, Some(how)) => missing.push(Missing::UefiNotTold { why: source, how }),
+        (_, Some(how)) => missing.push(Missing::UefiNotReported { why: source, how }),
         _ => missing.push(Missing::NoUefi { source }),
     }
     if machine.bits.value() == Some(&32) {
-        missing.push(Missing::OtherWidth);
+        missing.push(Missing::OtherArchitecture);
     }
     missing
 }
@@ -212,9 +212,7 @@ fn already(facts: &SheetFacts<'_>) -> Vec<Already> {
         EntryPlace::Missing | EntryPlace::Unknown => None,
     };
     let secure_boot = match machine.secure_boot.value() {
-        Some(true) if facts.verdict.accepts() && !facts.needs_compatibility => {
-            Some(Already::SecureBootOn)
-        }
+        Some(true) if facts.verdict.accepts() && !facts.needs_csm => Some(Already::SecureBootOn),
         Some(false) => Some(Already::SecureBootOff),
         _ => None,
     };
@@ -225,7 +223,7 @@ fn already(facts: &SheetFacts<'_>) -> Vec<Already> {
 /// Secure Boot is on, and would keep the boot manager from running.
 fn secure_boot_must_go(facts: &SheetFacts<'_>) -> bool {
     let is_on = facts.machine.secure_boot.value() == Some(&true);
-    is_on && (facts.needs_compatibility || !facts.verdict.accepts())
+    is_on && (facts.needs_csm || !facts.verdict.accepts())
 }
 
 /// What must be changed in the setup screen, or can only be looked at there.
@@ -262,12 +260,12 @@ fn steps(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
     });
     steps.push(SheetStep::Confirm);
     // What comes after the first start.
-    if facts.needs_compatibility {
-        steps.push(SheetStep::KeepCompatibility);
+    if facts.needs_csm {
+        steps.push(SheetStep::KeepCsm);
         return steps;
     }
-    if machine.compatibility.value() != Some(&false) {
-        steps.push(SheetStep::CompatibilityOff);
+    if machine.csm.value() != Some(&false) {
+        steps.push(SheetStep::CsmOff);
     }
     let is_on = machine.secure_boot.value() == Some(&true);
     if !is_on && facts.verdict.accepts() {

@@ -1,7 +1,7 @@
 //! A simulated PC: settings that can be changed as in a firmware's setup, and a start that does what a
 //! firmware with these settings would do.
 //!
-//! It behaves as PCs do: with the compatibility module off, disks with an MBR are not offered;
+//! It behaves as PCs do: with the CSM off, disks with an MBR are not offered;
 //! Secure Boot does not go on with the module on, without a platform key, or (on some) without a
 //! setup password; BIOS mode does not start a GPT disk. A start goes by the boot entries, then by
 //! the removable-media path of each disk, and walks the disk as the rehearsal does. It writes
@@ -30,8 +30,8 @@ pub struct Settings {
     pub bits: u32,
     /// What it starts.
     pub mode: BootMode,
-    /// The compatibility module is on.
-    pub compatibility: bool,
+    /// The CSM is on.
+    pub csm: bool,
     /// Secure Boot is on.
     pub secure_boot: bool,
     /// A platform key is enrolled.
@@ -46,7 +46,7 @@ pub struct Settings {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Also {
-    /// The boot mode is UEFI now: without the compatibility module there is no other.
+    /// The boot mode is UEFI now: without the CSM there is no other.
     ModeIsUefi,
 }
 
@@ -55,7 +55,7 @@ pub enum Also {
 pub enum Refusal {
     /// There is no such setting, or no such value.
     #[error(
-        "{0} is no setting: there are mode=bios|uefi|both, and compatibility, secure-boot, \
+        "{0} is no setting: there are mode=bios|uefi|both, and csm, secure-boot, \
          setup-password=on|off, and keys=factory"
     )]
     Unknown(String),
@@ -82,7 +82,7 @@ impl Settings {
             ("mode", "bios") => self.set_mode(BootMode::Bios),
             ("mode", "uefi") => self.set_mode(BootMode::Uefi),
             ("mode", "both") => self.set_mode(BootMode::Both),
-            ("compatibility", _) => self.set_compatibility(switch()?),
+            ("csm", _) => self.set_csm(switch()?),
             ("secure-boot", _) => self.set_secure_boot(switch()?),
             ("setup-password", _) => {
                 self.setup_password = switch()?;
@@ -98,17 +98,16 @@ impl Settings {
             let why = "this PC has no UEFI mode";
             return Err(Refusal::GreyedOut { what, why });
         }
-        if mode != BootMode::Uefi && !self.compatibility {
-            let why =
-                "without the compatibility module there is only UEFI; switch the module on first";
+        if mode != BootMode::Uefi && !self.csm {
+            let why = "without the CSM there is only UEFI; switch the module on first";
             return Err(Refusal::GreyedOut { what, why });
         }
         self.mode = mode;
         Ok(None)
     }
 
-    fn set_compatibility(&mut self, on: bool) -> Result<Option<Also>, Refusal> {
-        let what = "the compatibility module";
+    fn set_csm(&mut self, on: bool) -> Result<Option<Also>, Refusal> {
+        let what = "the CSM";
         if on && self.secure_boot {
             let why = "Secure Boot is on; switch it off first";
             return Err(Refusal::GreyedOut { what, why });
@@ -117,7 +116,7 @@ impl Settings {
             let why = "this PC has no UEFI mode";
             return Err(Refusal::GreyedOut { what, why });
         }
-        self.compatibility = on;
+        self.csm = on;
         if on || self.mode == BootMode::Uefi {
             return Ok(None);
         }
@@ -131,8 +130,8 @@ impl Settings {
         if self.needs_password && !self.setup_password {
             return greyed_out("this PC wants a setup password first");
         }
-        if on && self.compatibility {
-            return greyed_out("the compatibility module is on; switch it off first");
+        if on && self.csm {
+            return greyed_out("the CSM is on; switch it off first");
         }
         if on && !self.has_platform_key {
             return greyed_out("no platform key is enrolled; load the factory keys first");
@@ -186,7 +185,7 @@ impl SimulatedPc {
             uefi: machine.uefi.value().copied().unwrap_or(true),
             bits: machine.bits.value().copied().unwrap_or(64),
             mode,
-            compatibility: firmware.compatibility.unwrap_or(mode != BootMode::Uefi),
+            csm: firmware.csm.unwrap_or(mode != BootMode::Uefi),
             secure_boot: machine.secure_boot.value().copied().unwrap_or(false),
             has_platform_key: keys.is_some_and(|keys| !keys.are_none()),
             setup_password: firmware.setup_password.unwrap_or(false),
@@ -203,7 +202,7 @@ impl SimulatedPc {
         let note = settings.change(key, value)?;
         let changed = |file: &mut MachineFile| {
             file.set("mode", settings.mode.name().into())?;
-            file.set("compatibility", settings.compatibility.into())?;
+            file.set("csm", settings.csm.into())?;
             file.set("secure_boot", settings.secure_boot.into())?;
             file.set("setup_password", settings.setup_password.into())
         };
@@ -215,7 +214,7 @@ impl SimulatedPc {
         Ok(note)
     }
 
-    /// Enrols what the maker delivers, as a setup's "load factory keys" does.
+    /// Enrols what the manufacturer delivers, as a setup's "load factory keys" does.
     fn load_factory_keys(&self) -> Result<Option<Also>, SetError> {
         let what = "loading the factory keys";
         let Some(variables) = self.file.variables() else {
@@ -223,7 +222,7 @@ impl SimulatedPc {
             return Err(Refusal::GreyedOut { what, why }.into());
         };
         if !Keys::enrol_delivered(&variables)? {
-            let why = "the maker of this PC delivers none (variables PKDefault, dbDefault)";
+            let why = "the manufacturer of this PC delivers none (variables PKDefault, dbDefault)";
             return Err(Refusal::GreyedOut { what, why }.into());
         }
         write_flag(&variables, "SetupMode", false)?;
@@ -279,8 +278,8 @@ pub enum Event {
     NotOffered {
         /// The disk.
         disk: String,
-        /// The compatibility module is on, so that it is in BIOS mode.
-        compatibility: bool,
+        /// The CSM is on, so that it is in BIOS mode.
+        csm: bool,
     },
     /// A loader that cannot be read.
     LoaderUnreadable {
@@ -290,7 +289,7 @@ pub enum Event {
         path: String,
     },
     /// A loader for another width than the firmware's 32 bits.
-    OtherWidth {
+    OtherArchitecture {
         /// What led to it.
         by: Tried,
         /// Its path.
@@ -371,12 +370,12 @@ pub enum NoBiosStart {
     NoTable,
     /// No partition is active, or more than one is.
     NotOneActive,
-    /// The active partition has no boot store.
+    /// The active partition has no BCD store.
     NoStore {
         /// Its number.
         partition: usize,
     },
-    /// The boot store has no default entry.
+    /// The BCD store has no default entry.
     NoDefault,
     /// There is no Windows on it.
     NoWindows,
@@ -464,7 +463,7 @@ impl Attempt<'_> {
             if !is_protected(disk.device) {
                 self.events.push(Event::NotOffered {
                     disk: name,
-                    compatibility: self.settings.compatibility,
+                    csm: self.settings.csm,
                 });
             } else if !tried.contains(&(at, REMOVABLE_X64.to_owned()))
                 && self.load(Tried::Disk(name), at, REMOVABLE_X64)
@@ -486,7 +485,7 @@ impl Attempt<'_> {
             return false;
         };
         if self.settings.bits == 32 {
-            self.events.push(Event::OtherWidth { by, path });
+            self.events.push(Event::OtherArchitecture { by, path });
             return false;
         }
         if self.settings.secure_boot {

@@ -5,7 +5,6 @@ use std::fs;
 use std::path::PathBuf;
 
 use schwelle_core::commit::{self, CommitError, Ledger, Observer, StageKind};
-use schwelle_core::crossing::Style;
 use schwelle_core::device::{
     BlockDevice, Extent, HostFacts, Lba, MIB, Memory, Move, ReadDevice, Window,
 };
@@ -13,11 +12,12 @@ use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::fat::{FatVolume, FatWriter};
 use schwelle_core::gpt::{GptEntry, GptLayout, GptPair, TypeTable, type_guid};
+use schwelle_core::identities::Style;
 use schwelle_core::job::{JobFacts, JobFolder, JobKind};
 use schwelle_core::mbr::{BiosStart, protective_sector};
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_core::pipeline::{Circumstances, Mending};
-use schwelle_core::placement::{EspWish, PlaceWish};
+use schwelle_core::pipeline::{Inputs, Mending};
+use schwelle_core::placement::{EspRequest, PlaceRequest};
 use schwelle_core::profile::Profile;
 use schwelle_demo::{
     Asset, DiskBuilder, MbrEntry, STAMP, convert, outside, plan_back, plan_of, replace_bytes,
@@ -67,11 +67,11 @@ pub(crate) struct Bench {
 impl Bench {
     /// `size`: MiB of the EFI system partition, where it matters what it comes to lie on.
     fn new(name: &'static str, size: Option<u64>, old: Memory) -> Self {
-        let wish = EspWish {
+        let request = EspRequest {
             size: size.map(|mib| mib * MIB),
-            ..EspWish::default()
+            ..EspRequest::default()
         };
-        let bench = Self::of_plan(name, old, |disk| plan_of(disk, wish).unwrap());
+        let bench = Self::of_plan(name, old, |disk| plan_of(disk, request).unwrap());
         assert!(bench.moved_is_overwritten || bench.free_taken.is_empty() || size.is_none());
         bench
     }
@@ -144,7 +144,7 @@ impl Bench {
                 Style::Gpt if GptPair::read(&bench.old).best().is_some() => Kind::Mended,
                 Style::Gpt => Kind::There,
             };
-            assert!(edits.kind == StageKind::Settle || bench.kind == Kind::Mended);
+            assert!(edits.kind == StageKind::Edit || bench.kind == Kind::Mended);
             let on_moved = |extent: Extent| moves.iter().any(|m| m.destination().overlaps(&extent));
             bench.edits_moved = edits.extents().any(on_moved);
             bench.is_brief = plan.changes.bytes() > 16 * MIB || bench.has_large_sectors();
@@ -254,12 +254,12 @@ pub(crate) fn extent(first_mib: u64, mib: u64) -> Extent {
 /// old disk, its loader is damaged.
 fn copied() -> Memory {
     let old = disk(330, |_, _| {});
-    let plan = plan_of(&old, EspWish::default()).unwrap();
+    let plan = plan_of(&old, EspRequest::default()).unwrap();
     let larger = Memory::new(512, 340 * MIB / 512);
-    let geometry = plan.crossed.geometry();
+    let geometry = plan.converted.geometry();
     for lba in (0..geometry.sectors).step_by(2048) {
         let len = usize::try_from((geometry.sectors - lba).min(2048) * 512).unwrap();
-        let bytes = plan.crossed.read_vec(lba * 512, len).unwrap();
+        let bytes = plan.converted.read_vec(lba * 512, len).unwrap();
         larger.write_at(lba * 512, &bytes).unwrap();
     }
     let esp = plan.placement.esp.unwrap().extent;
@@ -271,7 +271,7 @@ fn copied() -> Memory {
     larger
 }
 
-/// A disk that somebody else made GPT, without an EFI system partition.
+/// A disk that another program made GPT, without an EFI system partition.
 fn without_esp() -> Memory {
     disk(330, |builder, [boot, windows]| {
         let device = builder.device();
@@ -290,7 +290,7 @@ fn without_esp() -> Memory {
     })
 }
 
-/// A full disk whose boot partition is as large as an EFI system partition, behind Windows.
+/// A full disk whose boot partition is as large as an EFI system partition, after Windows.
 fn with_large_boot_partition() -> Memory {
     disk(314, |builder, [front, windows]| {
         let boot = extent(211, 102);
@@ -331,7 +331,7 @@ fn without_recovery_image(disk: &dyn BlockDevice, volume: Extent) {
 fn mended(disk: &Memory) -> Plan<'_> {
     let profile = Profile::read(disk, HostFacts::default()).unwrap();
     let (types, severities) = (TypeTable::default(), BTreeMap::new());
-    let known = Circumstances::unknown(Style::Gpt, EspWish::default(), &types, &severities);
+    let known = Inputs::unknown(Style::Gpt, EspRequest::default(), &types, &severities);
     let mending = outside(|outside| Mending::new(disk, &profile, known, outside));
     let mended = mending.unwrap().unwrap().rehearse().unwrap();
     mended.rehearsed.into_plan()
@@ -340,13 +340,13 @@ fn mended(disk: &Memory) -> Plan<'_> {
 /// A converted disk that is to go back, with partitions that must become logical ones.
 fn to_go_back() -> Memory {
     let old = disk(345, |builder, [boot, windows]| {
-        let container = extent(211, 20);
+        let extended = extent(211, 20);
         let entries = [
             boot,
             windows,
             MbrEntry {
                 kind: 0x0F,
-                ..entry(container, false)
+                ..entry(extended, false)
             },
         ];
         builder.boot_record(Lba(0), 0x51C3_A7E5, &entries).unwrap();
@@ -358,9 +358,9 @@ fn to_go_back() -> Memory {
         };
         let (here, next) = (logical(0x83, 2048, 18_000), logical(0x05, 20_480, 20_480));
         builder
-            .boot_record(container.first, 0, &[here, next])
+            .boot_record(extended.first, 0, &[here, next])
             .unwrap();
-        let second = Lba(container.first.0 + 20_480);
+        let second = Lba(extended.first.0 + 20_480);
         builder.boot_record(second, 0, &[here]).unwrap();
     });
     convert(&old).unwrap();
@@ -373,20 +373,20 @@ pub(crate) fn scenarios() -> Vec<Bench> {
     // begins at 103 MiB: its files come to lie on the old place of clusters that have moved.
     vec![
         Bench::new("gap", None, disk(330, |_, _| {})),
-        Bench::new("trim", Some(109), disk(213, |_, _| {})),
+        Bench::new("shrink", Some(109), disk(213, |_, _| {})),
         Bench::new(
             "gap on a drive with larger physical sectors",
             None,
             disk(330, |_, _| {}).with_physical(4096),
         ),
         Bench::new(
-            "trim on a drive with larger physical sectors",
+            "shrink on a drive with larger physical sectors",
             Some(109),
             disk(213, |_, _| {}).with_physical(4096),
         ),
-        Bench::new("trim at a tight end", Some(107), disk(211, |_, _| {})).brief(),
+        Bench::new("shrink at a tight end", Some(107), disk(211, |_, _| {})).brief(),
         Bench::new(
-            "trim that moves what is edited",
+            "shrink that moves what is edited",
             Some(108),
             disk(212, |builder, _| {
                 let windows = extent(51, 160);
@@ -439,32 +439,32 @@ pub(crate) fn scenarios() -> Vec<Bench> {
             "the boot partition taken over",
             with_large_boot_partition(),
             |disk| {
-                let wish = EspWish {
-                    place: PlaceWish::Takeover,
-                    ..EspWish::default()
+                let request = EspRequest {
+                    place: PlaceRequest::Takeover,
+                    ..EspRequest::default()
                 };
-                plan_of(disk, wish).unwrap()
+                plan_of(disk, request).unwrap()
             },
         ),
         Bench::of_plan("the way back to MBR", to_go_back(), |disk| {
             let plan = plan_back(disk, DiskUse::System).unwrap();
             let stages: Vec<StageKind> =
                 plan.changes.stages.iter().map(|stage| stage.kind).collect();
-            use StageKind::{Clear, Commit, Fill, Prepare, Settle};
-            assert_eq!(stages, [Fill, Prepare, Commit, Clear, Settle]);
+            use StageKind::{Clear, Commit, Edit, Fill, Prepare};
+            assert_eq!(stages, [Fill, Prepare, Commit, Clear, Edit]);
             plan
         }),
         Bench::of_plan("a copy on a larger disk, mended", copied(), mended),
         Bench::of_plan("no EFI system partition, mended", without_esp(), mended),
         Bench::new(
-            "trim in front of logical partitions",
+            "shrink before logical partitions",
             Some(108),
             disk(232, |builder, [boot, windows]| {
-                let container = MbrEntry {
+                let extended = MbrEntry {
                     kind: 0x0F,
                     ..entry(extent(211, 20), false)
                 };
-                let entries = [boot, windows, container];
+                let entries = [boot, windows, extended];
                 builder.boot_record(Lba(0), 0x51C3_A7E5, &entries).unwrap();
                 let logical = |first, sectors| MbrEntry {
                     active: false,

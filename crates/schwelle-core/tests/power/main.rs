@@ -4,7 +4,7 @@
 //! all but one, or a random choice of single sectors; each beginning is what an earlier cut leaves. From each of these, `resume`
 //! must give exactly the converted disk, and `undo` exactly the old one, but for free clusters
 //! that took moved data. The same goes for errors that hit once. How many cases were tried is
-//! printed; `SCHWELLE_CASES=100` tries a hundred random choices at each cut in place of one, and `SCHWELLE_KIND=trim`
+//! printed; `SCHWELLE_CASES=100` tries a hundred random choices at each cut in place of one, and `SCHWELLE_KIND=shrink`
 //! only the kinds of jobs with that in their name.
 
 #![expect(
@@ -280,7 +280,7 @@ impl Observer for Stopper {
 }
 
 #[test]
-fn a_wish_to_stop_is_heeded_where_it_is_clean_and_nowhere_else() {
+fn a_request_to_stop_is_heeded_where_it_is_clean_and_nowhere_else() {
     let mut dice = Dice::new(5);
     for bench in scenarios() {
         for at in 0.. {

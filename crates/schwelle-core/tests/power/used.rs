@@ -10,7 +10,7 @@ use schwelle_core::draft::RestoredNames;
 use schwelle_core::job::recover::{self, RecoverError};
 use schwelle_core::job::{JobFolder, JobState, Repaired};
 use schwelle_core::ntfs::NtfsVolume;
-use schwelle_core::placement::EspWish;
+use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::Profile;
 use schwelle_demo::{STAMP, edit_record, plan_of};
 use schwelle_testkit::{Dice, Failure, Image, Medium};
@@ -29,7 +29,7 @@ const LATER: u64 = STAMP.windows + 10_000_000;
 /// A disk converted and used, whose job lies in `folder`.
 fn used(old: &Memory, folder: &Path) -> Memory {
     let mut job = JobFolder::create(folder, job_facts(), "{}").unwrap();
-    let plan = plan_of(old, EspWish::default()).unwrap();
+    let plan = plan_of(old, EspRequest::default()).unwrap();
     job.save(old, plan.drafts(), &plan.changes, plan.relied_on.clone())
         .unwrap();
     let medium = Medium::new(old, Image::default());
@@ -45,7 +45,7 @@ fn used(old: &Memory, folder: &Path) -> Memory {
             used.write_at(lba * 512, &bytes).unwrap();
         }
     }
-    // Whoever opens a file leaves the time in its record.
+    // What opens a file leaves the time in its record.
     let window = Window::new(&used, windows()).unwrap();
     let record = {
         let volume = NtfsVolume::open(&window).unwrap();
@@ -127,7 +127,10 @@ fn a_used_disk_is_taken_back_through_any_cut_with_its_names() {
         let profile = Profile::read(&finished, HostFacts::default()).unwrap();
         let letters = profile.systems[0].letters.clone().unwrap().unwrap();
         assert!(
-            letters.crossed.iter().any(|name| name.name.contains("C:")),
+            letters
+                .converted
+                .iter()
+                .any(|name| name.name.contains("C:")),
             "{letters:?}"
         );
 

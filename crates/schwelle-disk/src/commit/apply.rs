@@ -30,7 +30,7 @@ pub trait Observer {
     /// Something happened.
     fn event(&mut self, event: Event);
 
-    /// True when somebody asked to stop. Heeded where stopping is clean: between stages, and
+    /// True when a stop was asked for. Heeded where stopping is clean: between stages, and
     /// while clusters are copied.
     fn wants_to_stop(&self) -> bool {
         false
@@ -77,7 +77,7 @@ pub enum CommitError {
         /// The first sector that differs.
         at: Lba,
     },
-    /// Somebody asked to stop.
+    /// A stop was asked for.
     #[error("stopped as asked, before the stage {} was complete", .stage.name())]
     Interrupted {
         /// The stage that was not begun, or not finished.
@@ -130,17 +130,17 @@ fn transfers(geometry: Geometry, extent: Extent) -> impl Iterator<Item = (u64, u
 /// whose clusters were moved is edited where they are now, and the old disk must not see that.
 #[derive(Debug, Clone, Copy)]
 pub struct Drafts<'a> {
-    /// The disk when it has crossed, before anything is settled.
-    pub crossed: &'a dyn ReadDevice,
+    /// The disk when it is converted, before anything is edited.
+    pub converted: &'a dyn ReadDevice,
     /// The finished disk; may be the same.
     pub finished: &'a dyn ReadDevice,
 }
 
 impl<'a> Drafts<'a> {
-    /// One draft, in which nothing is left to settle.
+    /// One draft, in which nothing is left to edit.
     pub fn one(draft: &'a dyn ReadDevice) -> Self {
         Self {
-            crossed: draft,
+            converted: draft,
             finished: draft,
         }
     }
@@ -148,8 +148,8 @@ impl<'a> Drafts<'a> {
     /// The one that `stage` takes its bytes from.
     pub fn of(&self, stage: StageKind) -> &'a dyn ReadDevice {
         match stage {
-            StageKind::Settle => self.finished,
-            _ => self.crossed,
+            StageKind::Edit => self.finished,
+            _ => self.converted,
         }
     }
 }

@@ -15,22 +15,24 @@ use crate::device::{Draft, Extent, Geometry, Lba, Move, ReadDevice};
 )]
 #[serde(rename_all = "kebab-case")]
 pub enum StageKind {
-    /// Clusters of trimmed volumes, copied to clusters that are free.
+    /// Clusters of shrunk volumes, copied to clusters that are free.
     Move,
-    /// The file systems of trimmed volumes, which become smaller.
-    Trim,
+    /// The file systems of shrunk volumes.
+    #[serde(alias = "trim")]
+    Shrink,
     /// Files put into an EFI system partition that is there already.
     Fill,
     /// Everything else that the old disk does not use.
     Prepare,
     /// Sector 0.
     Commit,
-    /// The place of the old boot partition, which the old disk starts from.
+    /// The place of the System Reserved partition, which the old disk starts from.
     Takeover,
     /// The old table, which nothing names any more.
     Clear,
-    /// What must name the new disk and can only be changed afterwards.
-    Settle,
+    /// Files that name the disk, which can only be changed afterwards.
+    #[serde(alias = "settle")]
+    Edit,
 }
 
 impl StageKind {
@@ -38,13 +40,13 @@ impl StageKind {
     pub fn name(self) -> &'static str {
         match self {
             Self::Move => "move",
-            Self::Trim => "trim",
+            Self::Shrink => "shrink",
             Self::Fill => "fill",
             Self::Prepare => "prepare",
             Self::Commit => "commit",
             Self::Takeover => "takeover",
             Self::Clear => "clear",
-            Self::Settle => "settle",
+            Self::Edit => "edit",
         }
     }
 }
@@ -159,7 +161,7 @@ pub struct ChangeSet {
 impl ChangeSet {
     /// The difference that `draft` makes, sorted into the declared regions, which are in the order
     /// of writing. Where regions overlap, the first one declared has the sector. What the draft
-    /// moves is a stage of its own, `move`, described by `moving`, and stands in front of all.
+    /// moves is a stage of its own, `move`, described by `moving`, and stands before all.
     pub fn of(draft: &Draft<'_>, moving: Purpose, regions: &[Region]) -> Result<Self, Undeclared> {
         let parts = sorted(draft, regions)?;
         let moves = draft.moves();
@@ -193,7 +195,7 @@ impl ChangeSet {
     }
 
     /// The same, when it keeps what all else relies on: the stages in their order, sector 0 in the stage `commit`
-    /// and nowhere else, no sector twice but by `settle`, which edits what is there by then. Where the table changes
+    /// and nowhere else, no sector twice but by `edit`, which edits what is there by then. Where the table changes
     /// its style, sector 0 is alone in its stage.
     ///
     /// # Errors
@@ -231,9 +233,9 @@ impl ChangeSet {
                 }
             }
         }
-        for is_settled in [false, true] {
+        for is_edit in [false, true] {
             let stages = self.stages.iter();
-            let stages = stages.filter(|stage| (stage.kind == StageKind::Settle) == is_settled);
+            let stages = stages.filter(|stage| (stage.kind == StageKind::Edit) == is_edit);
             let mut extents: Vec<Extent> = stages.flat_map(Stage::extents).collect();
             extents.sort_unstable();
             for pair in extents.windows(2) {
@@ -431,13 +433,13 @@ mod tests {
 
     #[test]
     fn what_no_conversion_may_write_is_an_error_before_it_is_saved() {
-        use StageKind::{Commit, Move, Prepare, Settle, Trim};
+        use StageKind::{Commit, Edit, Move, Prepare, Shrink};
         let sound: [Written; 4] = [
             (Move, &[(60, 70)]),
             (Prepare, &[(1, 34), (80, 100)]),
             (Commit, &[(0, 1)]),
             // What has moved is edited where it is.
-            (Settle, &[(61, 62)]),
+            (Edit, &[(61, 62)]),
         ];
         assert!(set(&sound).checked(true).is_ok());
         let extent = |first, end| Extent {
@@ -453,24 +455,24 @@ mod tests {
                 },
             ),
             (
-                &[(Trim, &[(50, 51)]), (Trim, &[(52, 53)])],
+                &[(Shrink, &[(50, 51)]), (Shrink, &[(52, 53)])],
                 Disorder::Order {
-                    stage: Trim,
-                    after: Trim,
+                    stage: Shrink,
+                    after: Shrink,
                 },
             ),
             (
                 &[(Prepare, &[(0, 34)])],
                 Disorder::Sector0 { stage: Prepare },
             ),
-            (&[(Settle, &[(0, 1)])], Disorder::Sector0 { stage: Settle }),
+            (&[(Edit, &[(0, 1)])], Disorder::Sector0 { stage: Edit }),
             (&[(Commit, &[(0, 34)])], Disorder::NotAlone { at: Lba(1) }),
             (
-                &[(Trim, &[(50, 60)]), (Prepare, &[(40, 51)])],
+                &[(Shrink, &[(50, 60)]), (Prepare, &[(40, 51)])],
                 Disorder::Twice { at: Lba(50) },
             ),
             (
-                &[(Settle, &[(50, 60), (59, 61)])],
+                &[(Edit, &[(50, 60), (59, 61)])],
                 Disorder::Twice { at: Lba(59) },
             ),
             (

@@ -3,9 +3,9 @@
 //!
 //! Order and crash cases (ARCHITECTURE.md has the table): until the stage `commit` has written sector 0, the
 //! disk is the old MBR disk. What `move` and `prepare` write goes to sectors that no file system
-//! uses at that time, so any subset of it may have reached the medium. What `trim` writes does not:
+//! uses at that time, so any subset of it may have reached the medium. What `shrink` writes does not:
 //! a cut there leaves a volume between two sizes, and the journal finishes it or takes it back.
-//! What `settle` writes are files that name the disk; until it is through, the new disk starts with
+//! What `edit` writes are files that name the disk; until it is through, the new disk starts with
 //! the old names in them.
 //! Assumed of the medium: a sector is written whole or not at all; a flush returns when all before
 //! it is durable; without a flush there is no order. Knows only devices and change sets.

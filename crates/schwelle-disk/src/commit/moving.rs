@@ -39,7 +39,7 @@ impl Run<'_> {
             }
             (copied, reader.join().expect("reading does not panic"))
         });
-        // Copying ends when reading has failed: that is told, and not the end.
+        // Copying ends when reading has failed: that is reported, and not the end.
         let read = read.map_err(|source| failure(self.wrote, stage.kind, source))?;
         let copied = copied?;
         let mut pairs = stage.extents().zip(copied.iter().zip(&read));
@@ -183,7 +183,7 @@ mod tests {
         }
     }
 
-    /// What is told of a commit.
+    /// What is reported of a commit.
     #[derive(Default)]
     struct Told(Vec<Event>);
 

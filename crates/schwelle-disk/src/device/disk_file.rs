@@ -58,7 +58,7 @@ pub enum OpenError {
         /// What the disk says.
         actual: u32,
     },
-    /// Somebody else has it.
+    /// Another program has it.
     #[error("{path} is in use{}", told(.holder, .users))]
     InUse {
         /// The path given.

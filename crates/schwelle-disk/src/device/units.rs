@@ -40,7 +40,7 @@ impl fmt::Display for Lba {
 pub struct Extent {
     /// First sector.
     pub first: Lba,
-    /// First sector behind the range.
+    /// First sector after the range.
     pub end: Lba,
 }
 

@@ -27,7 +27,7 @@ const WANTED_CLUSTER_BYTES: u32 = 4096;
 #[repr(C)]
 pub(super) struct RawBpb {
     pub(super) jump: [u8; 3],
-    pub(super) maker: [u8; 8],
+    pub(super) manufacturer: [u8; 8],
     pub(super) sector_bytes: U16,
     pub(super) cluster_sectors: u8,
     pub(super) reserved_sectors: U16,
@@ -54,7 +54,7 @@ pub(super) struct RawBpb {
     pub(super) label: [u8; 11],
     pub(super) type_text: [u8; 8],
     pub(super) code: [u8; 420],
-    pub(super) mark: [u8; 2],
+    pub(super) signature: [u8; 2],
 }
 
 const _: () = assert!(size_of::<RawBpb>() == 512);
@@ -81,9 +81,9 @@ pub enum FatKind {
 )]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Oddity {
-    /// The mark at the end.
-    #[error("the boot sector has no mark 55 AA")]
-    Mark,
+    /// The signature at the end.
+    #[error("the boot sector has no signature 55 AA")]
+    Signature,
     /// The jump over the parameter block.
     #[error("the boot sector does not begin with a jump")]
     Jump,
@@ -115,7 +115,7 @@ impl Oddity {
     /// The field at fault.
     pub(super) fn field(self) -> &'static str {
         match self {
-            Self::Mark => "mark 55 AA",
+            Self::Signature => "signature 55 AA",
             Self::Jump => "jump at the start",
             Self::Media { .. } => "media byte",
             Self::RootEntries { .. } => "root entries",
@@ -131,7 +131,7 @@ pub struct FatShape {
     pub sector_bytes: u32,
     /// Sectors in a cluster.
     pub cluster_sectors: u32,
-    /// Sectors in front of the first FAT.
+    /// Sectors before the first FAT.
     pub reserved_sectors: u32,
     /// Sectors of one FAT.
     pub fat_sectors: u32,
@@ -143,7 +143,7 @@ pub struct FatShape {
     pub clusters: u64,
     /// Sectors of the whole volume.
     pub sectors: u64,
-    /// Sectors in front of the volume on its disk, as the volume says.
+    /// Sectors before the volume on its disk, as the volume says.
     pub hidden_sectors: u32,
     /// First cluster of the root directory (FAT32).
     pub root_cluster: u32,
@@ -194,7 +194,7 @@ impl FatShape {
                     data_sector,
                     clusters,
                     sectors,
-                    // A partition behind 2 TiB at 512 bytes cannot say where it begins; firmware
+                    // A partition beyond 2 TiB at 512 bytes cannot say where it begins; firmware
                     // goes by the table.
                     hidden_sectors: u32::try_from(extent.first.0).unwrap_or(0),
                     root_cluster: 2,
@@ -225,7 +225,7 @@ impl FatShape {
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
         let is_jump = matches!(raw.jump, [0xEB, _, 0x90] | [0xE9, _, _]);
         let oddities = [
-            (raw.mark != [0x55, 0xAA], Oddity::Mark),
+            (raw.signature != [0x55, 0xAA], Oddity::Signature),
             (!is_jump, Oddity::Jump),
             (
                 !matches!(raw.media, 0xF0 | 0xF8..),
@@ -297,7 +297,7 @@ impl FatShape {
     pub(super) fn boot_sector(&self, label: &[u8; 11]) -> Vec<u8> {
         let mut raw = RawBpb::new_zeroed();
         raw.jump = [0xEB, 0x58, 0x90];
-        raw.maker = *b"SCHWELLE";
+        raw.manufacturer = *b"SCHWELLE";
         raw.sector_bytes = U16::new(u16::try_from(self.sector_bytes).unwrap_or(512));
         raw.cluster_sectors = u8::try_from(self.cluster_sectors).unwrap_or(1);
         raw.reserved_sectors = U16::new(RESERVED_SECTORS);
@@ -318,7 +318,7 @@ impl FatShape {
         raw.type_text = *b"FAT32   ";
         // Started as a BIOS boot sector, it hands back to the firmware: INT 18h, halt.
         raw.code[..5].copy_from_slice(&[0xCD, 0x18, 0xF4, 0xEB, 0xFD]);
-        raw.mark = [0x55, 0xAA];
+        raw.signature = [0x55, 0xAA];
         let mut sector = raw.as_bytes().to_vec();
         sector.resize(self.sector_bytes as usize, 0);
         sector
@@ -349,7 +349,7 @@ pub fn recognise(sector: &[u8]) -> Option<(FatKind, String)> {
 pub fn smallest_fat32(sector_bytes: u32) -> u64 {
     let sector = u64::from(sector_bytes);
     let clusters = MIN_CLUSTERS + CLUSTER_MARGIN;
-    // The plan sizes each FAT by all sectors behind the reserved ones, the FATs' own among them: a
+    // The plan sizes each FAT by all sectors after the reserved ones, the FATs' own among them: a
     // few rounds settle it.
     let mut fat = 0;
     loop {

@@ -73,7 +73,7 @@ pub(super) struct ShortEntry {
 
 /// What 32 bytes of a directory are.
 pub(super) enum Slot {
-    /// No entry here or behind.
+    /// No entry here or after.
     End,
     Deleted,
     Long {
@@ -157,7 +157,7 @@ pub(super) fn move_entry(
     *slot = zerocopy::transmute!(raw);
 }
 
-/// The long-name entries in front of a short entry, in the order they stand on the disk.
+/// The long-name entries before a short entry, in the order they stand on the disk.
 pub(super) fn write_long(long_name: &str, short: &[u8; 11]) -> Vec<[u8; ENTRY_BYTES]> {
     let mut units: Vec<u16> = long_name.encode_utf16().collect();
     if !units.len().is_multiple_of(LONG_UNITS) {

@@ -47,13 +47,13 @@ pub(super) fn entries(bytes: &[u8]) -> Vec<Placed> {
     entries
 }
 
-/// True when the bytes hold the directory's end: nothing behind it counts.
+/// True when the bytes hold the directory's end: nothing after it counts.
 pub(super) fn has_end(bytes: &[u8]) -> bool {
     let mut slots = bytes.as_chunks::<ENTRY_BYTES>().0.iter();
     slots.any(|slot| matches!(Slot::parse(slot), Slot::End))
 }
 
-/// Collects the long-name entries in front of a short one.
+/// Collects the long-name entries before a short one.
 #[derive(Debug, Default)]
 struct LongName {
     units: Vec<u16>,

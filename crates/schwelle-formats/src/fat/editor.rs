@@ -21,7 +21,7 @@ const CLUSTER_BITS: u32 = 0x0FFF_FFFF;
 const CLEAN: u32 = 0x0C00_0000;
 /// In the boot sector's flags: only one of the FATs is in use.
 const NOT_MIRRORED: u16 = 0x80;
-/// A slot whose first byte is this is free, and so are all behind it.
+/// A slot whose first byte is this is free, and so are all after it.
 const END: u8 = 0;
 const DELETED: u8 = 0xE5;
 
@@ -252,7 +252,7 @@ impl<'a> FatEditor<'a> {
         });
         let place = directory.bytes.get_mut(at..end).ok_or_else(refused)?;
         place.copy_from_slice(&bytes);
-        // What stands behind the end means nothing, and must not be taken for entries now.
+        // What stands beyond the end means nothing, and must not be taken for entries now.
         if let Some(behind) = directory.bytes.get_mut(end).filter(|_| was_end) {
             *behind = END;
         }
@@ -276,7 +276,7 @@ impl<'a> FatEditor<'a> {
         if let (Some(last), Some(next)) = (last, next) {
             self.set(*last, *next);
         }
-        // No slot in front of these may end the directory.
+        // No slot before these may end the directory.
         let at = directory.bytes.len();
         for slot in directory.bytes.as_chunks_mut::<ENTRY_BYTES>().0 {
             if slot[0] == END {
@@ -304,7 +304,7 @@ impl<'a> FatEditor<'a> {
         Some(clusters)
     }
 
-    /// The number behind that of the last cluster.
+    /// The number after that of the last cluster.
     fn end(&self) -> u64 {
         self.shape.clusters.saturating_add(2)
     }
@@ -497,7 +497,7 @@ mod tests {
             old in prop::collection::btree_map("[a-c]{1,2}/[A-Za-z ~]{1,20}x", prop::collection::vec(any::<u8>(), 0..3000), 0..40),
             new in prop::collection::btree_map("([a-d]{1,2}|b/EFI)/[A-Za-z ~]{1,20}x", prop::collection::vec(any::<u8>(), 0..9000), 1..60),
         ) {
-            // FAT does not tell names by their case.
+            // FAT does not distinguish names by case.
             let lower = |files: BTreeMap<String, Vec<u8>>| -> BTreeMap<String, Vec<u8>> {
                 files.into_iter().map(|(path, content)| (path.to_lowercase(), content)).collect()
             };
@@ -527,7 +527,7 @@ mod tests {
         let many =
             |count: usize| (0..count).map(|n| (format!("d/file number {n}.efi"), vec![1; 9]));
         let disk = volume(&many(20).collect());
-        // 20 names of three slots each, "." and "..": behind them rubbish, as a volume in use has it.
+        // 20 names of three slots each, "." and "..": after them rubbish, as a volume in use has it.
         let fat = FatVolume::open(&disk).unwrap();
         let folder = fat.find("\\d").unwrap().unwrap();
         let extents = fat.extents_of(&folder).unwrap();

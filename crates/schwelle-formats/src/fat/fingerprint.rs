@@ -8,7 +8,7 @@ const CHUNK_BYTES: u64 = 1 << 18;
 
 impl FatVolume<'_> {
     /// BLAKE3 hash over everything but the content of files: boot sectors, FATs, directories.
-    /// Whoever writes a file changes its entry.
+    /// What writes a file changes its entry.
     pub fn fingerprint(&self) -> Result<blake3::Hash, FatError> {
         let shape = self.shape();
         let mut hasher = blake3::Hasher::new();

@@ -8,6 +8,7 @@
 
 #![warn(clippy::indexing_slicing)]
 
+mod boot_code;
 mod bpb;
 mod check;
 mod dir_entry;
@@ -16,16 +17,15 @@ mod editor;
 mod fingerprint;
 mod name;
 mod repair;
-mod starter;
 mod volume;
 mod writer;
 
+pub use boot_code::{MAX_BOOT_MANAGER_BYTES, is_startable, make_startable};
 pub use bpb::{FatKind, FatShape, Oddity, recognise, smallest_fat32};
 pub use check::FatFault;
 pub use dir_entry::DosTime;
 pub use editor::FatEditor;
 pub use name::is_valid_long;
 pub use repair::Repair;
-pub use starter::{MAX_BOOT_MANAGER_BYTES, is_startable, make_startable};
 pub use volume::{FatEntry, FatError, FatVolume};
 pub use writer::{FatLabel, FatWriteError, FatWriter};

@@ -1,5 +1,5 @@
 //! Brings a FAT32 volume and its copies to agree again: the boot sector with its copy, one FAT with the other.
-//! Which of two is right is told by trying: the one with which the volume has the fewest faults.
+//! Which of two is right is recognised by trying: the one with which the volume has the fewest faults.
 
 use zerocopy::FromBytes;
 use zerocopy::little_endian::U16;
@@ -89,7 +89,7 @@ fn set_right(mut sector: Vec<u8>, oddities: &[Oddity]) -> Vec<u8> {
     if let Ok((raw, _)) = RawBpb::mut_from_prefix(&mut sector) {
         for oddity in oddities {
             match oddity {
-                Oddity::Mark => raw.mark = [0x55, 0xAA],
+                Oddity::Signature => raw.signature = [0x55, 0xAA],
                 // Over the FAT32 parameter block.
                 Oddity::Jump => raw.jump = [0xEB, 0x58, 0x90],
                 Oddity::Media { .. } => raw.media = 0xF8,
@@ -111,7 +111,7 @@ fn attempt(
 ) -> Result<Option<(usize, Repair)>, DeviceError> {
     let geometry = device.geometry();
     let shape = FatShape::parse(boot).ok().filter(|shape| {
-        // So that nothing below lies outside: the FATs lie in front of the volume's end.
+        // So that nothing below lies outside: the FATs lie before the volume's end.
         shape.sector_bytes == geometry.logical_sector
             && shape.sectors <= geometry.sectors
             && u32::from(shape.backup_sector) < shape.reserved_sectors

@@ -180,7 +180,7 @@ impl<'a> FatVolume<'a> {
         }
     }
 
-    /// The first `count` clusters of a chain, whatever comes behind them: who reads a file looks no further.
+    /// The first `count` clusters of a chain, whatever comes after them: who reads a file looks no further.
     fn chain_start(&self, first: u32, count: u64, what: &str) -> Result<Vec<u32>, FatError> {
         let mut walk = ChainWalk::new(first, what);
         while (walk.clusters.len() as u64) < count {
@@ -228,7 +228,7 @@ impl<'a> FatVolume<'a> {
         Ok(bytes)
     }
 
-    /// Finds a file or directory by its path from the root, with backslashes, whatever the case. Damage behind the
+    /// Finds a file or directory by its path from the root, with backslashes, whatever the case. Damage after the
     /// entry in its directory does not matter.
     pub fn find(&self, path: &str) -> Result<Option<FatEntry>, FatError> {
         let mut at = self.root();

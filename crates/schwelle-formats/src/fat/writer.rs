@@ -69,7 +69,7 @@ pub type FatLabel = [u8; 11];
 struct RawFsInfo {
     lead: [u8; 4],
     reserved: [u8; 480],
-    mark: [u8; 4],
+    signature: [u8; 4],
     free_clusters: U32,
     next_free: U32,
     reserved_2: [u8; 12],
@@ -84,7 +84,7 @@ struct Folder {
     cluster: u32,
     entries: Vec<u8>,
     short_names: BTreeSet<[u8; 11]>,
-    /// Long names with the folder behind them, if it is one.
+    /// Long names with the folder after them, if it is one.
     names: BTreeMap<String, Option<usize>>,
 }
 
@@ -346,7 +346,7 @@ impl<'a> FatWriter<'a> {
         let mut raw = RawFsInfo::new_zeroed();
         let used = self.fat.len() as u64 - 2;
         raw.lead = *b"RRaA";
-        raw.mark = *b"rrAa";
+        raw.signature = *b"rrAa";
         raw.free_clusters = U32::new(u32::try_from(self.shape.clusters - used).unwrap_or(u32::MAX));
         raw.next_free = U32::new(u32::try_from(self.fat.len()).unwrap_or(u32::MAX));
         raw.trail = U32::new(0xAA55_0000);

@@ -81,7 +81,7 @@ impl GptEntry {
         })
     }
 
-    /// An unused entry, which keeps the numbers of those behind it.
+    /// An unused entry, which keeps the numbers of those after it.
     pub fn unused() -> Self {
         Self {
             kind: Uuid::nil(),

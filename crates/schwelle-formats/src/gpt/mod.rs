@@ -28,7 +28,7 @@ pub(crate) fn entry_sectors(logical_sector: u32) -> u64 {
     u64::from((ENTRY_COUNT * ENTRY_BYTES).div_ceil(logical_sector))
 }
 
-/// First sector behind the primary table: where partitions may begin.
+/// First sector after the primary table: where partitions may begin.
 pub fn first_usable(logical_sector: u32) -> u64 {
     // Sector 0, the header, the entries.
     2 + entry_sectors(logical_sector)

@@ -64,7 +64,7 @@ impl GptCopy {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum TableCopy {
-    /// The one behind sector 0.
+    /// The one after sector 0.
     Primary,
     /// The one at the disk's end.
     Backup,
@@ -107,7 +107,7 @@ pub enum Disagreement {
 /// What was found where the two copies should be.
 #[derive(Debug)]
 pub struct GptPair {
-    /// The copy behind sector 0.
+    /// The copy after sector 0.
     pub primary: Result<GptCopy, GptError>,
     /// The copy at the disk's end.
     pub backup: Result<GptCopy, GptError>,
@@ -313,7 +313,7 @@ mod tests {
         let disk = Memory::new(512, 2048);
         layout(1000).write(&disk).unwrap();
         let good = disk.read_vec(0, 34 * 512).unwrap();
-        // (byte to change behind LBA 1, expected message of the primary copy)
+        // (byte to change after LBA 1, expected message of the primary copy)
         for (at, expected) in [
             (0, "LBA 1: no GPT header"),
             (13, "LBA 1: the GPT header's size"),

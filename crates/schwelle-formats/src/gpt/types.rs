@@ -79,26 +79,26 @@ impl TypeTable {
         is_taken
     }
 
-    /// The types that the workshop has settled.
+    /// The types that the workshop has decided.
     pub fn kinds(&self) -> impl Iterator<Item = Kind> {
         self.own.keys().map(|&kind| Kind(kind))
     }
 
-    /// What the workshop has settled for a type.
-    pub fn settled(&self, kind: Kind) -> Option<&MappedType> {
+    /// What the workshop has decided for a type.
+    pub fn chosen(&self, kind: Kind) -> Option<&MappedType> {
         self.own.get(&kind.0)
     }
 
-    /// The MBR type that the workshop has settled to become this one.
-    pub fn settled_as(&self, guid: Uuid) -> Option<Kind> {
+    /// The MBR type that the workshop has decided to become this one.
+    pub fn chosen_as(&self, guid: Uuid) -> Option<Kind> {
         let mut own = self.own.iter();
         Some(Kind(*own.find(|(_, mapped)| mapped.guid == guid)?.0))
     }
 
     /// The GPT form of an MBR type; `None` for types that are never carried over or not known.
     pub fn map(&self, kind: Kind) -> Option<MappedType> {
-        let settled = self.settled(kind).cloned();
-        settled.or_else(|| common(kind))
+        let chosen = self.chosen(kind).cloned();
+        chosen.or_else(|| common(kind))
     }
 }
 

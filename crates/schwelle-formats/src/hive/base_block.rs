@@ -76,7 +76,7 @@ impl BaseBlock {
     fn parse_any(bytes: &[u8]) -> Result<(FileKind, Self), &'static str> {
         let (raw, _) = RawBaseBlock::ref_from_prefix(bytes).map_err(|_| "length")?;
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
-        check(&raw.magic == b"regf", "mark \"regf\"")?;
+        check(&raw.magic == b"regf", "signature \"regf\"")?;
         check(checksum(bytes) == raw.checksum.get(), "checksum")?;
         check(
             raw.major.get() == 1 && (2..=6).contains(&raw.minor.get()),
@@ -137,7 +137,7 @@ impl BaseBlock {
     }
 }
 
-/// XOR of the 127 words in front of the checksum; the two values with a meaning of their own are
+/// XOR of the 127 words before the checksum; the two values with a meaning of their own are
 /// avoided.
 fn checksum(bytes: &[u8]) -> u32 {
     let sum = (0..CHECKED_BYTES)

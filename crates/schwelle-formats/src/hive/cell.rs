@@ -23,7 +23,7 @@ pub(super) const SEGMENT_BYTES: usize = 16_344;
 #[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
 pub(super) struct RawKey {
-    pub(super) mark: [u8; 2],
+    pub(super) signature: [u8; 2],
     pub(super) flags: U16,
     pub(super) written: U64,
     pub(super) access: U32,
@@ -53,7 +53,7 @@ const _: () =
 #[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
 pub(super) struct RawValue {
-    pub(super) mark: [u8; 2],
+    pub(super) signature: [u8; 2],
     pub(super) name_bytes: U16,
     pub(super) data_bytes: U32,
     pub(super) data: [u8; 4],
@@ -68,7 +68,7 @@ const _: () = assert!(VALUE_HEAD == 0x14);
 #[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
 pub(super) struct RawSecurity {
-    pub(super) mark: [u8; 2],
+    pub(super) signature: [u8; 2],
     pub(super) reserved: U16,
     pub(super) next: U32,
     pub(super) previous: U32,

@@ -1,5 +1,5 @@
 //! Changes values of a hive where they stand. The file keeps its length: what grows takes a free
-//! cell, as the systems do, and a new bin only where the file has room behind its bins.
+//! cell, as the systems do, and a new bin only where the file has room after its bins.
 
 use std::collections::BTreeMap;
 use std::mem::offset_of;
@@ -40,7 +40,7 @@ pub enum EditError {
         /// Name of the value.
         name: String,
     },
-    /// No free cell is large enough, and the file has no room behind its bins.
+    /// No free cell is large enough, and the file has no room after its bins.
     #[error("the registry hive has no free cell of {needed} bytes, and its file no room for one")]
     NoRoom {
         /// Bytes of the cell that is needed.
@@ -91,14 +91,14 @@ impl HiveEditor {
         while at < self.base.bins_bytes {
             let fault = |fault| HiveError::Cell { offset: at, fault };
             let head = self.file_offset(at);
-            let mark = self.bytes.get(head..head.saturating_add(4));
+            let signature = self.bytes.get(head..head.saturating_add(4));
             let own = u32_at(&self.bytes, head.saturating_add(4));
             let len = u32_at(&self.bytes, head.saturating_add(8)).unwrap_or(0);
             let end = at.checked_add(len).filter(|&end| {
                 len >= BIN_BYTES && len.is_multiple_of(BIN_BYTES) && end <= self.base.bins_bytes
             });
             let end = end
-                .filter(|_| mark == Some(b"hbin") && own == Some(at))
+                .filter(|_| signature == Some(b"hbin") && own == Some(at))
                 .ok_or_else(|| fault("is not the beginning of a bin"))?;
             let mut cell = at.saturating_add(BIN_HEAD);
             while cell < end {
@@ -262,7 +262,7 @@ impl HiveEditor {
             first = at;
             size = size.saturating_add(len);
         }
-        // Behind the bin's end lies a bin's head and no cell.
+        // After the bin's end lies a bin's header and no cell.
         let next = self.free.get(&first.saturating_add(size));
         Ok((first, size.saturating_add(next.copied().unwrap_or(0))))
     }
@@ -276,7 +276,7 @@ impl HiveEditor {
         Ok(())
     }
 
-    /// Where a bin for a cell of this size would lie, behind the last one in the file.
+    /// Where a bin for a cell of this size would lie, after the last one in the file.
     fn new_bin(&self, needed: u32) -> Option<Range<u32>> {
         let start = self.base.bins_bytes;
         let len = needed.checked_add(BIN_HEAD)?.next_multiple_of(BIN_BYTES);
@@ -421,7 +421,7 @@ mod tests {
                 HiveEditor::open(&edited[..]).unwrap();
             }
         }
-        // The old cell of 16 bytes and 16 free ones behind it.
+        // The old cell of 16 bytes and 16 free ones after it.
         let mut bytes = hive(&[value("z", 12)]);
         fill_up(&mut bytes, 0);
         let mut editor = HiveEditor::open(&bytes[..]).unwrap();

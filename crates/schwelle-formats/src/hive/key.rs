@@ -174,7 +174,7 @@ impl<'a, S: ReadBytes + ?Sized> Hive<'a, S> {
         let bytes = self.cell(offset)?;
         let (raw, rest) =
             RawKey::read_from_prefix(&bytes).map_err(|_| fault("is too short for a key"))?;
-        if &raw.mark != b"nk" {
+        if &raw.signature != b"nk" {
             return Err(fault("is not a key"));
         }
         let name = rest
@@ -232,7 +232,7 @@ impl<'a, S: ReadBytes + ?Sized> Hive<'a, S> {
         let bytes = self.cell(offset)?;
         let (raw, rest) =
             RawValue::read_from_prefix(&bytes).map_err(|_| fault("is too short for a value"))?;
-        if &raw.mark != b"vk" {
+        if &raw.signature != b"vk" {
             return Err(fault("is not a value"));
         }
         let name = rest
@@ -377,7 +377,7 @@ impl<'a, S: ReadBytes + ?Sized> Key<'a, S> {
         debug_assert_eq!(SECURITY_HEAD.saturating_add(rest.len()), bytes.len());
         let len = usize::try_from(raw.descriptor_bytes.get()).unwrap_or(usize::MAX);
         match rest.get(..len) {
-            Some(descriptor) if &raw.mark == b"sk" => Ok(Some(descriptor.to_vec())),
+            Some(descriptor) if &raw.signature == b"sk" => Ok(Some(descriptor.to_vec())),
             _ => Err(fault("is not a security cell")),
         }
     }

@@ -31,7 +31,7 @@ const SEED: u64 = 0x82EF_4D88_7A4E_55C5;
 #[derive(Debug, Clone, Copy, FromBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
 struct RawEntry {
-    mark: [u8; 4],
+    signature: [u8; 4],
     len_bytes: U32,
     flags: U32,
     sequence: U32,
@@ -43,7 +43,7 @@ struct RawEntry {
 
 const ENTRY_HEAD: usize = size_of::<RawEntry>();
 const _: () = assert!(ENTRY_HEAD == 40);
-/// The second hash covers the head up to itself.
+/// The second hash covers the header up to itself.
 const HASHED_HEAD: usize = 32;
 
 /// Why a hive that was not closed cleanly cannot be brought up to date.
@@ -330,13 +330,13 @@ impl Log {
 
 /// The pages of a log in the old format.
 fn dirty_pages(log: &[u8], bins_bytes: u32) -> Result<Vec<(u32, Vec<u8>)>, LogFault> {
-    const MARK: &[u8] = b"DIRT";
-    let vector = PAGE + MARK.len();
+    const SIGNATURE: &[u8] = b"DIRT";
+    let vector = PAGE + SIGNATURE.len();
     let pages = usize::try_from(bins_bytes).unwrap_or(usize::MAX) / PAGE;
     let bits = log
         .get(vector..vector.saturating_add(pages.div_ceil(8)))
         .ok_or(LogFault::TableCutOff)?;
-    if log.get(PAGE..vector) != Some(MARK) {
+    if log.get(PAGE..vector) != Some(SIGNATURE) {
         return Err(LogFault::NoTable);
     }
     let mut at = vector.saturating_add(bits.len()).next_multiple_of(PAGE);
@@ -406,7 +406,7 @@ fn entry_at(log: &[u8], at: usize) -> Option<(&RawEntry, &[u8])> {
     let rest = log.get(at..)?;
     let (raw, _) = RawEntry::ref_from_prefix(rest).ok()?;
     let len = usize::try_from(raw.len_bytes.get()).ok()?;
-    let shape = &raw.mark == b"HvLE" && len >= PAGE && len.is_multiple_of(PAGE);
+    let shape = &raw.signature == b"HvLE" && len >= PAGE && len.is_multiple_of(PAGE);
     let bytes = rest.get(..len).filter(|_| shape)?;
     let holds = raw.hash_1.get() == log_hash(bytes.get(ENTRY_HEAD..)?)
         && raw.hash_2.get() == log_hash(bytes.get(..HASHED_HEAD)?)
@@ -471,7 +471,7 @@ mod tests {
 
     #[test]
     fn the_seed_is_that_of_windows() {
-        // The heads of two entries that Windows wrote, with the hash that stands behind each.
+        // The headers of two entries that Windows wrote, with the hash that stands after each.
         for (words, expected) in [
             (
                 [

@@ -1,4 +1,4 @@
-//! A whole hive as a tree in memory, for small hives that are rewritten, such as a boot store.
+//! A whole hive as a tree in memory, for small hives that are rewritten, such as a BCD store.
 
 use std::collections::BTreeSet;
 

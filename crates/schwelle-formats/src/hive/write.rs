@@ -146,7 +146,7 @@ impl Securities {
 
 fn security_head(next: u32, previous: u32, users: u32, descriptor_bytes: usize) -> RawSecurity {
     RawSecurity {
-        mark: *b"sk",
+        signature: *b"sk",
         reserved: U16::new(0),
         next: U32::new(next),
         previous: U32::new(previous),
@@ -173,7 +173,7 @@ fn write_key(
             0
         };
     let mut raw = RawKey {
-        mark: *b"nk",
+        signature: *b"nk",
         flags: U16::new(own_flags | if narrow { KEY_NAME_NARROW } else { 0 }),
         written: U64::new(node.written),
         access: U32::new(0),
@@ -231,16 +231,17 @@ fn write_key(
 
 /// Lists with hints are as old as version 1.3; what the hint is has changed with 1.5.
 fn write_list(bins: &mut Bins, cells: &[(u32, [u8; 4])]) -> u32 {
-    let (mark, has_hints) = match bins.minor {
+    let (signature, has_hints) = match bins.minor {
         NEWEST_MINOR.. => (*b"lh", true),
         3.. => (*b"lf", true),
         _ => (*b"li", false),
     };
-    let head =
-        |mark: [u8; 2], count: usize| -> Vec<u8> { [mark, u16_of(count).to_bytes()].concat() };
+    let head = |signature: [u8; 2], count: usize| -> Vec<u8> {
+        [signature, u16_of(count).to_bytes()].concat()
+    };
     let mut lists: Vec<u32> = Vec::new();
     for part in cells.chunks(LIST_KEYS) {
-        let mut list = head(mark, part.len());
+        let mut list = head(signature, part.len());
         for (offset, hint) in part {
             list.extend(offset.to_le_bytes());
             list.extend(hint.iter().filter(|_| has_hints));
@@ -306,7 +307,7 @@ fn write_value(bins: &mut Bins, value: &Value) -> u32 {
         }
     };
     let raw = RawValue {
-        mark: *b"vk",
+        signature: *b"vk",
         name_bytes: u16_of(name.len()),
         data_bytes: U32::new(data_bytes),
         data,
@@ -374,8 +375,12 @@ mod tests {
                 ((1234, 9), true, minor)
             );
             assert!(hive.find("KEY0042").unwrap().is_some());
-            // Both stand at the beginning of a cell, which is a multiple of 8 bytes behind its length.
-            let has = |mark: &[u8]| bytes.chunks(8).any(|piece| piece[4..].starts_with(mark));
+            // Both stand at the beginning of a cell, which is a multiple of 8 bytes after its length.
+            let has = |signature: &[u8]| {
+                bytes
+                    .chunks(8)
+                    .any(|piece| piece[4..].starts_with(signature))
+            };
             assert_eq!((has(list), has(b"db")), (true, in_pieces), "{minor}");
         }
     }

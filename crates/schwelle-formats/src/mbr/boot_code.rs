@@ -4,7 +4,7 @@
 /// on to the firmware's next boot device.
 const SIGNPOST: &[u8] = include_bytes!("signpost/signpost.bin");
 /// Goes on to the boot record of the active partition.
-const STARTER: &[u8] = include_bytes!("starter/starter.bin");
+const ACTIVE: &[u8] = include_bytes!("boot-code/active.bin");
 /// Of a data disk, from which nothing ever started: gives back to the BIOS, which goes on to its next boot
 /// device (`int 18h`), and halts where that comes back (`hlt`, in a loop).
 const PASS_ON: &[u8] = &[0xCD, 0x18, 0xF4, 0xEB, 0xFD];
@@ -29,7 +29,7 @@ impl BiosStart {
         let program = match self {
             Self::Signpost => SIGNPOST,
             Self::PassOn => PASS_ON,
-            Self::ActivePartition => STARTER,
+            Self::ActivePartition => ACTIVE,
         };
         let mut code = [0; CODE_BYTES];
         code.iter_mut()
@@ -54,7 +54,7 @@ mod tests {
         for (start, program) in [
             (BiosStart::Signpost, SIGNPOST),
             (BiosStart::PassOn, PASS_ON),
-            (BiosStart::ActivePartition, STARTER),
+            (BiosStart::ActivePartition, ACTIVE),
         ] {
             assert!(program.len() <= CODE_BYTES);
             let mut code = start.code();

@@ -37,7 +37,7 @@ impl Kind {
     /// Hidden NTFS: recovery environment.
     pub const RECOVERY: Self = Self(0x27);
 
-    /// A container of logical partitions.
+    /// An extended partition of logical partitions.
     pub(crate) fn is_extended(self) -> bool {
         matches!(self.0, 0x05 | 0x0F | 0x85)
     }
@@ -58,8 +58,8 @@ impl Kind {
         }
     }
 
-    /// One of the PC makers' own partitions.
-    pub fn is_makers(self) -> bool {
+    /// One of the PC manufacturers' own partitions.
+    pub fn is_manufacturers(self) -> bool {
         matches!(self.0, 0x12 | 0x84 | 0xDE)
     }
 
@@ -68,11 +68,11 @@ impl Kind {
         match self.0 {
             0x01 => "FAT12",
             0x04 | 0x06 | 0x0E => "FAT16",
-            0x05 | 0x0F | 0x85 => "extended container",
+            0x05 | 0x0F | 0x85 => "extended partition",
             0x07 => "NTFS or exFAT",
             0x0B | 0x0C => "FAT32",
             0x11 | 0x14 | 0x16 | 0x17 | 0x1B | 0x1C | 0x1E => "hidden FAT or NTFS",
-            0x12 | 0xDE => "PC maker's service",
+            0x12 | 0xDE => "PC manufacturer's service",
             0x27 => "Windows recovery",
             0x42 => "dynamic disk",
             0x82 => "Linux swap",

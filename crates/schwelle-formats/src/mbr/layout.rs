@@ -8,8 +8,8 @@ use super::entry::{Kind, RawEntry};
 use super::record::RawRecord;
 use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Lba};
 
-/// Type of the container, for sectors by number.
-const CONTAINER: Kind = Kind(0x0F);
+/// Type of the extended partition, for sectors by number.
+const EXTENDED: Kind = Kind(0x0F);
 /// Type of a link in the chain.
 const LINK: Kind = Kind(0x05);
 /// Flag of the partition that is started.
@@ -31,7 +31,7 @@ pub struct NewEntry {
     pub active: bool,
 }
 
-/// A logical partition, and the sector in front of it that names it.
+/// A logical partition, and the sector before it that names it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Logical {
     /// The partition.
@@ -52,8 +52,8 @@ pub struct MbrLayout {
 }
 
 impl MbrLayout {
-    /// The container: from the first extended boot record to the end of the last logical partition.
-    pub fn container(&self) -> Option<Extent> {
+    /// The extended partition: from the first extended boot record to the end of the last logical partition.
+    pub fn extended(&self) -> Option<Extent> {
         Some(Extent {
             first: self.logical.first()?.record,
             end: self.logical.last()?.entry.extent.end,
@@ -61,7 +61,7 @@ impl MbrLayout {
     }
 
     /// All partitions with their numbers: primary ones by their place in the table, logical ones from 5
-    /// on. The container has a place of its own, behind the primary ones.
+    /// on. The extended partition has a place of its own, after the primary ones.
     pub fn numbered(&self) -> impl Iterator<Item = (usize, &NewEntry)> {
         let logical = self.logical.iter().map(|logical| &logical.entry);
         (1..).zip(&self.primaries).chain((5..).zip(logical))
@@ -76,9 +76,9 @@ impl MbrLayout {
     /// device's kind: out of reach.
     pub fn write(&self, device: &dyn BlockDevice, start: BiosStart) -> Result<(), DeviceError> {
         let geometry = device.geometry();
-        let container = self.container();
+        let extended = self.extended();
         for (index, logical) in self.logical.iter().enumerate() {
-            let first = container.map_or(Lba(0), |container| container.first);
+            let first = extended.map_or(Lba(0), |extended| extended.first);
             let next = self.logical.get(index.saturating_add(1));
             let link = next.map(|next| NewEntry {
                 kind: LINK,
@@ -99,12 +99,12 @@ impl MbrLayout {
         let mut record = RawRecord::new_zeroed();
         record.boot_code = start.code();
         record.disk_signature = U32::new(self.signature);
-        let container = container.map(|extent| NewEntry {
-            kind: CONTAINER,
+        let extended = extended.map(|extent| NewEntry {
+            kind: EXTENDED,
             extent,
             active: false,
         });
-        let entries = self.primaries.iter().copied().chain(container);
+        let entries = self.primaries.iter().copied().chain(extended);
         put(&mut record, entries.map(|entry| (entry, Lba(0))), geometry)?;
         write_record(device, &record, Lba(0))
     }
@@ -134,11 +134,11 @@ fn put(
             sectors: U32::new(sectors),
         };
     }
-    record.mark = [0x55, 0xAA];
+    record.boot_signature = [0x55, 0xAA];
     Ok(())
 }
 
-/// Writes a record; what is behind its 512 bytes in a longer sector becomes zeros.
+/// Writes a record; what is after its 512 bytes in a longer sector becomes zeros.
 fn write_record(device: &dyn BlockDevice, record: &RawRecord, at: Lba) -> Result<(), DeviceError> {
     let geometry = device.geometry();
     let mut sector = record.as_bytes().to_vec();
@@ -240,7 +240,7 @@ mod tests {
             prop_assert_eq!(found, meant);
             let named_at: Vec<_> = table.partitions.iter().map(|part| part.named_at).filter(|at| at.0 != 0).collect();
             prop_assert_eq!(named_at, layout.records().collect::<Vec<_>>());
-            prop_assert_eq!(table.containers.first().map(|container| container.extent), layout.container());
+            prop_assert_eq!(table.extended.first().map(|extended| extended.extent), layout.extended());
         }
     }
 }

@@ -24,17 +24,17 @@ pub fn protective_sector(geometry: Geometry, start: BiosStart) -> Vec<u8> {
         // A disk too large for the field is shown as large as the field allows.
         sectors: U32::new(u32::try_from(geometry.sectors.saturating_sub(1)).unwrap_or(u32::MAX)),
     };
-    record.mark = [0x55, 0xAA];
+    record.boot_signature = [0x55, 0xAA];
     let mut sector = record.as_bytes().to_vec();
     sector.resize(geometry.logical_sector as usize, 0);
     sector
 }
 
-/// What sector 0 of a GPT disk says, with a mark at its end or without.
+/// What sector 0 of a GPT disk says, with a signature at its end or without.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Protection {
     /// It ends in 55 AA.
-    pub is_marked: bool,
+    pub has_signature: bool,
     /// The protective entry, where there is one.
     pub entry: Option<Entry>,
     /// The other entries that are in use.
@@ -58,7 +58,7 @@ impl Protection {
             others.remove(at);
         }
         Some(Self {
-            is_marked: raw.mark == [0x55, 0xAA],
+            has_signature: raw.boot_signature == [0x55, 0xAA],
             entry,
             others,
         })

@@ -1,4 +1,4 @@
-//! A boot record: sector 0 of a disk, or the head of a logical partition (UEFI 2.10 §5.2.1, table
+//! A boot record: sector 0 of a disk, or the first sector of a logical partition (UEFI 2.10 §5.2.1, table
 //! 5.1).
 
 use std::mem::offset_of;
@@ -16,7 +16,7 @@ pub(super) struct RawRecord {
     pub(super) disk_signature: U32,
     pub(super) reserved: [u8; 2],
     pub(super) entries: [RawEntry; 4],
-    pub(super) mark: [u8; 2],
+    pub(super) boot_signature: [u8; 2],
 }
 
 const _: () = assert!(size_of::<RawRecord>() == 512);
@@ -41,10 +41,10 @@ pub struct BootRecord {
 }
 
 impl BootRecord {
-    /// Parses the first 512 bytes of `sector`. `None` when the mark 55 AA is missing.
+    /// Parses the first 512 bytes of `sector`. `None` when the signature 55 AA is missing.
     pub fn parse(sector: &[u8]) -> Option<Self> {
         let (raw, _) = RawRecord::ref_from_prefix(sector).ok()?;
-        if raw.mark != [0x55, 0xAA] {
+        if raw.boot_signature != [0x55, 0xAA] {
             return None;
         }
         Some(Self {
@@ -75,7 +75,7 @@ impl BootRecord {
 pub fn is_windows_boot_record(sectors: &[u8]) -> bool {
     const ON_FAT: &[u8] = b"BOOTMGR    ";
     const ON_NTFS: &[u8] = b"B\0O\0O\0T\0M\0G\0R\0";
-    /// The maker's name in a volume of ours, whose code looks for the same file.
+    /// The manufacturer's name in a volume of ours, whose code looks for the same file.
     const OURS: &[u8] = b"SCHWELLE";
     let has = |name: &[u8]| sectors.windows(name.len()).any(|bytes| bytes == name);
     let is_ours = sectors.get(3..).is_some_and(|rest| rest.starts_with(OURS));
@@ -99,13 +99,13 @@ pub fn shrink_entry(sector: &mut [u8], first_lba: u64, sectors: u64) {
 
 /// True when `sector` is the boot sector of a file system (or an encrypted volume): it ends in 55
 /// AA like a boot record, but its "entries" are code. Known by the jump at its start and the
-/// maker's name behind it.
+/// manufacturer's name after it.
 pub fn looks_like_volume(sector: &[u8]) -> bool {
     let jump = matches!(
         sector.first_chunk::<3>(),
         Some([0xEB, _, 0x90] | [0xE9, _, _])
     );
-    let Some(maker) = crate::bytes::array_at::<8>(sector, 3) else {
+    let Some(manufacturer) = crate::bytes::array_at::<8>(sector, 3) else {
         return false;
     };
     let fat = [0x36, 0x52].iter().any(|&at| {
@@ -113,6 +113,6 @@ pub fn looks_like_volume(sector: &[u8]) -> bool {
             .get(at..)
             .is_some_and(|rest| rest.starts_with(b"FAT"))
     });
-    let known = [b"NTFS    ", b"-FVE-FS-", b"EXFAT   ", b"MSWIN4.1"].contains(&&maker);
+    let known = [b"NTFS    ", b"-FVE-FS-", b"EXFAT   ", b"MSWIN4.1"].contains(&&manufacturer);
     jump && (fat || known)
 }

@@ -70,8 +70,8 @@ pub struct Damage {
 )]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum DamageKind {
-    /// A partition that ends behind the disk.
-    #[error("{slot} ends at LBA {}, behind the disk's last, LBA {}", .extent.last().0, .disk_last.0)]
+    /// A partition that ends beyond the disk.
+    #[error("{slot} ends at LBA {}, beyond the disk's last, LBA {}", .extent.last().0, .disk_last.0)]
     BeyondEnd {
         /// The partition.
         slot: Slot,
@@ -104,24 +104,24 @@ pub enum DamageKind {
         /// The record it returns to.
         to: Lba,
     },
-    /// A link of the chain, or a logical partition, leaves its container.
-    #[error("a link to LBA {} leaves its extended container (LBA {} to {})", .to.0, .container.first.0, .container.last().0)]
+    /// A link of the chain, or a logical partition, leaves its extended partition.
+    #[error("a link to LBA {} leaves its extended partition (LBA {} to {})", .to.0, .extended.first.0, .extended.last().0)]
     ChainOutside {
         /// Where it leads.
         to: Lba,
-        /// The container.
-        container: Extent,
+        /// The extended partition.
+        extended: Extent,
     },
-    /// An extended boot record without its mark 55 AA.
-    #[error("the extended boot record has no mark 55 AA")]
+    /// An extended boot record without its signature 55 AA.
+    #[error("the extended boot record has no signature 55 AA")]
     ChainUnmarked,
     /// More logical partitions than are read.
     #[error("more than {MAX_LOGICAL} logical partitions")]
     ChainTooLong,
-    /// More than one extended container.
-    #[error("{slot} is a second extended container")]
-    SecondContainer {
-        /// The container that is one too many.
+    /// More than one extended partition.
+    #[error("{slot} is a second extended partition")]
+    SecondExtended {
+        /// The extended partition that is one too many.
         slot: Slot,
     },
 }
@@ -131,10 +131,10 @@ pub enum DamageKind {
 pub struct MbrTable {
     /// Sector 0.
     pub record: BootRecord,
-    /// Primary partitions in table order, then logical ones; containers are not among them.
+    /// Primary partitions in table order, then logical ones; extended partitions are not among them.
     pub partitions: Vec<MbrPartition>,
-    /// Extended containers.
-    pub containers: Vec<MbrPartition>,
+    /// Extended extended partitions.
+    pub extended: Vec<MbrPartition>,
     /// What is wrong. Partitions are listed all the same.
     pub damage: Vec<Damage>,
 }
@@ -145,7 +145,7 @@ impl MbrTable {
         let mut table = Self {
             record,
             partitions: Vec::new(),
-            containers: Vec::new(),
+            extended: Vec::new(),
             damage: Vec::new(),
         };
         for (index, entry) in table.record.entries.into_iter().enumerate() {
@@ -158,19 +158,19 @@ impl MbrTable {
             );
             if !entry.kind.is_extended() {
                 table.partitions.push(partition);
-            } else if table.containers.is_empty() {
-                table.containers.push(partition);
+            } else if table.extended.is_empty() {
+                table.extended.push(partition);
             } else {
                 table.damage.push(Damage {
                     at: Lba(0),
-                    kind: DamageKind::SecondContainer {
+                    kind: DamageKind::SecondExtended {
                         slot: partition.slot,
                     },
                 });
             }
         }
-        if let Some(container) = table.containers.first().copied() {
-            table.read_chain(device, container.extent)?;
+        if let Some(extended) = table.extended.first().copied() {
+            table.read_chain(device, extended.extent)?;
         }
         table.check_extents(device.geometry().whole());
         Ok(table)
@@ -196,20 +196,16 @@ impl MbrTable {
         }
     }
 
-    fn read_chain(
-        &mut self,
-        device: &dyn ReadDevice,
-        container: Extent,
-    ) -> Result<(), DeviceError> {
+    fn read_chain(&mut self, device: &dyn ReadDevice, extended: Extent) -> Result<(), DeviceError> {
         let disk = device.geometry().whole();
         let mut seen = BTreeSet::new();
-        let mut at = container.first;
+        let mut at = extended.first;
         while seen.len() < MAX_LOGICAL {
             if !disk.contains(&Extent {
                 first: at,
                 end: Lba(at.0.saturating_add(1)),
             }) {
-                // The container itself lies behind the disk; its own damage says so.
+                // The extended partition itself lies beyond the disk; its own damage says so.
                 return Ok(());
             }
             seen.insert(at);
@@ -228,25 +224,25 @@ impl MbrTable {
                     .filter(|p| matches!(p.slot, Slot::Logical(_)))
                     .count();
                 let partition = self.place(entry, Slot::Logical(number.saturating_add(5)), at, at);
-                if !container.contains(&partition.extent) {
+                if !extended.contains(&partition.extent) {
                     let kind = DamageKind::ChainOutside {
                         to: partition.extent.last(),
-                        container,
+                        extended,
                     };
                     self.damage.push(Damage { at, kind });
                 }
                 self.partitions.push(partition);
             }
             let Some(next) = next else { return Ok(()) };
-            let to = next.extent(container.first).first;
+            let to = next.extent(extended.first).first;
             let link = Extent {
                 first: to,
                 end: Lba(to.0.saturating_add(1)),
             };
             let kind = if seen.contains(&to) {
                 DamageKind::ChainLoop { to }
-            } else if !container.contains(&link) {
-                DamageKind::ChainOutside { to, container }
+            } else if !extended.contains(&link) {
+                DamageKind::ChainOutside { to, extended }
             } else {
                 at = to;
                 continue;
@@ -263,7 +259,7 @@ impl MbrTable {
 
     fn check_extents(&mut self, disk: Extent) {
         let mut all: Vec<MbrPartition> = self.partitions.clone();
-        for part in all.iter().chain(&self.containers) {
+        for part in all.iter().chain(&self.extended) {
             if !disk.contains(&part.extent) {
                 let kind = DamageKind::BeyondEnd {
                     slot: part.slot,
@@ -293,14 +289,14 @@ impl MbrTable {
                 });
             }
         };
-        // A container overlaps its own logical partitions by nature, so it is held against
+        // An extended partition overlaps its own logical partitions by nature, so it is held against
         // primaries only.
-        for container in &self.containers {
+        for extended in &self.extended {
             for primary in all
                 .iter()
                 .filter(|part| matches!(part.slot, Slot::Primary(_)))
             {
-                overlap(primary, container);
+                overlap(primary, extended);
             }
         }
         all.sort_by_key(|part| part.extent);
@@ -373,7 +369,7 @@ mod tests {
         let cases: [(Records<'_>, &str); 7] = [
             (
                 &[(0, record(&[(7, 9000, 2000)]))],
-                "LBA 0: partition 1 ends at LBA 10999, behind the disk's last, LBA 9999",
+                "LBA 0: partition 1 ends at LBA 10999, beyond the disk's last, LBA 9999",
             ),
             (
                 &[(0, record(&[(7, 100, 100), (7, 150, 100)]))],
@@ -391,25 +387,25 @@ mod tests {
                     (0, record(&[(5, 1000, 1000)])),
                     (1000, record(&[(7, 10, 10), (5, 3000, 100)])),
                 ],
-                "LBA 1000: a link to LBA 4000 leaves its extended container (LBA 1000 to 1999)",
+                "LBA 1000: a link to LBA 4000 leaves its extended partition (LBA 1000 to 1999)",
             ),
             (
                 &[(0, record(&[(5, 1000, 1000)]))],
-                "LBA 1000: the extended boot record has no mark 55 AA",
+                "LBA 1000: the extended boot record has no signature 55 AA",
             ),
             (
                 &[
                     (0, record(&[(5, 1000, 1000)])),
                     (1000, record(&[(7, 10, 2000)])),
                 ],
-                "LBA 1000: a link to LBA 3009 leaves its extended container (LBA 1000 to 1999)",
+                "LBA 1000: a link to LBA 3009 leaves its extended partition (LBA 1000 to 1999)",
             ),
             (
                 &[
                     (0, record(&[(5, 1000, 10), (5, 2000, 10)])),
                     (1000, record(&[])),
                 ],
-                "LBA 0: partition 2 is a second extended container",
+                "LBA 0: partition 2 is a second extended partition",
             ),
         ];
         for (records, expected) in cases {

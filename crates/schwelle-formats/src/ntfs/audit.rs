@@ -1,7 +1,7 @@
 //! The audit: walks every file record and proves that the volume's books balance.
 //!
 //! Each cluster in a runlist belongs to one file only and is marked in use; each cluster marked in
-//! use belongs to a file; each record in use is whole and is marked so. Reads the file table once
+//! use belongs to a file; each record in use is whole and is marked so. Reads the MFT once
 //! and the two bitmaps once; holds one bit a cluster in memory.
 
 use std::borrow::Cow;
@@ -32,7 +32,7 @@ const MAX_FAULTS: usize = 50;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum AuditFault {
-    /// A record that is marked in use but makes no sense.
+    /// A record that is marked in use but is invalid.
     #[error("file record {record}: {fault}")]
     Record {
         /// Its number.
@@ -200,7 +200,7 @@ impl Owned {
 }
 
 impl NtfsVolume<'_> {
-    /// Audits the volume. An error only where the file table or a bitmap cannot be read at all.
+    /// Audits the volume. An error only where the MFT or a bitmap cannot be read at all.
     pub fn audit(&self) -> Result<Audit, NtfsError> {
         let mut audit = Audit::default();
         let clusters = self.shape().clusters();
@@ -354,8 +354,7 @@ impl NtfsVolume<'_> {
     fn record_map(&self, count: u64, faults: &mut Vec<AuditFault>) -> Result<Vec<u8>, NtfsError> {
         let record = self.record(0)?;
         let found = self.stream(0, &record, kind::BITMAP, "")?;
-        let (content, len_bytes) =
-            found.ok_or_else(|| self.fault(0, "the file table has no bitmap"))?;
+        let (content, len_bytes) = found.ok_or_else(|| self.fault(0, "the MFT has no bitmap"))?;
         let map = NtfsFile {
             volume: self,
             record: 0,
@@ -366,7 +365,7 @@ impl NtfsVolume<'_> {
         let needed = count.div_ceil(8);
         if len_bytes < needed {
             faults.push(AuditFault::ShortBitmap {
-                what: "the file table's bitmap".into(),
+                what: "the MFT's bitmap".into(),
                 len_bytes,
                 needed,
             });

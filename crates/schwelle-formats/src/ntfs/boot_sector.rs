@@ -12,7 +12,7 @@ use super::runlist::{Lcn, Vcn};
 #[repr(C)]
 struct RawBootSector {
     jump: [u8; 3],
-    maker: [u8; 8],
+    manufacturer: [u8; 8],
     sector_bytes: U16,
     cluster_sectors: u8,
     unused: [u8; 26],
@@ -25,7 +25,7 @@ struct RawBootSector {
     unused_3: [u8; 3],
     serial: U64,
     code: [u8; 430],
-    mark: [u8; 2],
+    signature: [u8; 2],
 }
 
 const _: () = assert!(size_of::<RawBootSector>() == 512);
@@ -39,9 +39,9 @@ pub struct NtfsShape {
     pub sector_bytes: u32,
     /// Bytes in a cluster.
     pub cluster_bytes: u32,
-    /// Sectors of the volume, without the backup boot sector behind it.
+    /// Sectors of the volume, without the backup boot sector after it.
     pub total_sectors: u64,
-    /// First cluster of the file table.
+    /// First cluster of the MFT.
     pub mft_lcn: Lcn,
     /// First cluster of the mirror of its first records.
     pub mirror_lcn: Lcn,
@@ -56,8 +56,8 @@ impl NtfsShape {
     pub(super) fn parse(sector: &[u8]) -> Result<Self, &'static str> {
         let (raw, _) = RawBootSector::ref_from_prefix(sector).map_err(|_| "length")?;
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
-        check(&raw.maker == b"NTFS    ", "name \"NTFS\"")?;
-        check(raw.mark == [0x55, 0xAA], "mark 55 AA")?;
+        check(&raw.manufacturer == b"NTFS    ", "name \"NTFS\"")?;
+        check(raw.signature == [0x55, 0xAA], "signature 55 AA")?;
         let sector_bytes = u32::from(raw.sector_bytes.get());
         check(
             matches!(sector_bytes, 512 | 1024 | 2048 | 4096),
@@ -93,11 +93,8 @@ impl NtfsShape {
             .checked_mul(sector_bytes.into())
             .map(|bytes| bytes / u64::from(cluster_bytes));
         let clusters = clusters.ok_or("total sectors")?;
-        check(raw.mft_lcn.get() < clusters, "place of the file table")?;
-        check(
-            raw.mirror_lcn.get() < clusters,
-            "place of the file table's mirror",
-        )?;
+        check(raw.mft_lcn.get() < clusters, "place of the MFT")?;
+        check(raw.mirror_lcn.get() < clusters, "place of the MFT's mirror")?;
         Ok(Self {
             sector_bytes,
             cluster_bytes,

@@ -25,7 +25,7 @@ const MAX_PACKED_BYTES: u64 = 64 << 20;
 const MAX_UNIT_BYTES: u64 = 1 << 20;
 
 /// Reads `buffer`, which begins at byte `offset` of a file, unit by unit, up to byte `end`; what
-/// lies behind stays as it is. `unit` gives so many bytes from the first byte of a unit on.
+/// lies after stays as it is. `unit` gives so many bytes from the first byte of a unit on.
 pub(super) fn read_by_units(
     offset: u64,
     end: u64,
@@ -130,7 +130,7 @@ impl Overlay {
             .get(place(start)..place(end))
             .filter(|packed| !packed.is_empty() && packed.len() <= whole)
             .ok_or_else(|| fail("its table names a place that cannot be"))?;
-        // What did not become smaller is stored as it is.
+        // What did not get smaller is stored as it is.
         if packed.len() == whole {
             return Ok(packed.to_vec());
         }
@@ -236,7 +236,7 @@ impl NtfsFile<'_> {
         let mut held = 0;
         for run in runs.iter().filter(|run| run.lcn.is_some()) {
             let (from, to) = (run.vcn.max(unit.start), run.end_vcn().min(unit.end));
-            // The clusters of a unit come first, what was saved is a hole behind them.
+            // The clusters of a unit come first, what was saved is a hole after them.
             if from < to {
                 if from.0 != unit.start.0.saturating_add(held) {
                     return Err(self

@@ -1,4 +1,4 @@
-//! A file record of the file table.
+//! A file record of the MFT.
 
 use std::borrow::Cow;
 
@@ -41,7 +41,7 @@ pub(super) struct FileRecord<'a> {
     pub(super) is_directory: bool,
     /// The record this one extends; 0 for a base record.
     pub(super) base_record: u64,
-    /// Extends another record. The file table's own extensions name record 0.
+    /// Extends another record. The MFT's own extensions name record 0.
     pub(super) is_extension: bool,
 }
 
@@ -69,7 +69,7 @@ impl<'a> FileRecord<'a> {
     /// Parses a record where it lies: for walking a whole table.
     pub(super) fn parse_in_place(bytes: &'a mut [u8]) -> Result<Self, &'static str> {
         if !bytes.starts_with(b"FILE") {
-            return Err("the mark \"FILE\" is missing");
+            return Err("the signature \"FILE\" is missing");
         }
         if !fixup::restore(bytes) {
             return Err("the fix-ups do not match: the record was written only in part");

@@ -13,8 +13,8 @@ const LOG_RECORD: u64 = 2;
 const LOG_HEAD_BYTES: u64 = 128 << 10;
 
 impl NtfsVolume<'_> {
-    /// BLAKE3 hash over the volume's metadata: boot sector, file table, cluster bitmap, and the
-    /// head of the log. Whoever writes to the volume changes one of them: a file's record has its
+    /// BLAKE3 hash over the volume's metadata: boot sector, MFT, cluster bitmap, and the
+    /// head of the log. What writes to the volume changes one of them: a file's record has its
     /// time of change, and a system that opens the volume begins a log.
     pub fn fingerprint(&self) -> Result<blake3::Hash, NtfsError> {
         let mut hasher = blake3::Hasher::new();

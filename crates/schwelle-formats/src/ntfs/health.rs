@@ -40,7 +40,7 @@ pub enum LogState {
     /// Of version 2.0, which Windows 8 and later use while a volume is mounted, and take back to 1.1
     /// when they close it: the system that mounted it is running, or asleep.
     Mounted,
-    /// Its restart pages make no sense.
+    /// Its restart pages are invalid.
     Damaged,
 }
 
@@ -64,11 +64,11 @@ pub enum CopyFault {
     /// The mirror of this file record.
     #[error("file record {0} and its mirror differ")]
     Mirror(u64),
-    /// There is no sector behind the volume for the boot sector's copy.
+    /// There is no sector beyond the volume for the boot sector's copy.
     #[error("the partition has no sector left for the copy of the boot sector")]
     NoRoom,
-    /// The boot sector behind the volume.
-    #[error("the boot sector and its copy behind the volume differ")]
+    /// The boot sector beyond the volume.
+    #[error("the boot sector and its copy beyond the volume differ")]
     BootSector,
 }
 
@@ -137,7 +137,7 @@ impl NtfsVolume<'_> {
         }
     }
 
-    /// Whether a hibernated session, or that of fast start-up, waits on this volume.
+    /// Whether a hibernated session, or that of Fast Startup, waits on this volume.
     pub fn hibernation(&self) -> Result<Hibernation, NtfsError> {
         let Some(file) = self.find("\\hiberfil.sys")? else {
             return Ok(Hibernation::None);
@@ -146,10 +146,10 @@ impl NtfsVolume<'_> {
         if file.len_bytes() < 4 {
             return Ok(Hibernation::None);
         }
-        let mut mark = [0; 4];
-        file.read_bytes(0, &mut mark)?;
+        let mut signature = [0; 4];
+        file.read_bytes(0, &mut signature)?;
         // "wake" or zeros: the session has been resumed or discarded.
-        Ok(match &mark {
+        Ok(match &signature {
             b"hibr" | b"HIBR" => Hibernation::Waiting,
             b"rstr" | b"RSTR" => Hibernation::Resuming,
             _ => Hibernation::None,
@@ -157,7 +157,7 @@ impl NtfsVolume<'_> {
     }
 
     /// What is wrong with the copies of what matters most: the mirror of the first file records and
-    /// the boot sector behind the volume. Empty when they say the same.
+    /// the boot sector beyond the volume. Empty when they say the same.
     pub fn check_copies(&self) -> Result<Vec<CopyFault>, NtfsError> {
         let shape = self.shape();
         let mut faults = Vec::new();
@@ -165,7 +165,7 @@ impl NtfsVolume<'_> {
         for number in 0..MIRRORED_RECORDS {
             let original = self
                 .record_offset(number)
-                .ok_or_else(|| self.fault(number, "outside the file table"))?;
+                .ok_or_else(|| self.fault(number, "outside the MFT"))?;
             let mirror = shape
                 .byte_of(shape.mirror_lcn)
                 .unwrap_or(u64::MAX)
@@ -199,7 +199,7 @@ impl NtfsVolume<'_> {
 }
 
 /// The part of a file record that is in use, without what protects it against torn writes; all of one that
-/// makes no sense.
+/// is invalid.
 fn used(mut record: Vec<u8>) -> Vec<u8> {
     let (Some(from), Some(count), true) = (
         u16_at(&record, 4),

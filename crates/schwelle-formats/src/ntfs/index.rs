@@ -92,12 +92,12 @@ pub(super) fn parse_root(value: &[u8]) -> Result<(Node, u32), &'static str> {
 /// Parses a node that lies in clusters.
 pub(super) fn parse_block(mut bytes: Vec<u8>) -> Result<Node, &'static str> {
     if !bytes.starts_with(b"INDX") {
-        return Err("an index block has no mark \"INDX\"");
+        return Err("an index block has no signature \"INDX\"");
     }
     if !fixup::restore(&mut bytes) {
         return Err("the fix-ups of an index block do not match");
     }
-    // Mark, fix-ups, log sequence, own place: 24 bytes; then the node.
+    // Signature, fix-ups, log sequence, own place: 24 bytes; then the node.
     parse_node(bytes.get(24..).unwrap_or_default())
 }
 

@@ -1,5 +1,5 @@
 //! NTFS: boot sector, file records, runlists, directories, files, the volume's health, and plans for
-//! making it smaller. Nothing here writes: a plan is a value ([`TrimPlan`]).
+//! making it smaller. Nothing here writes: a plan is a value ([`ShrinkPlan`]).
 //!
 //! There is no published specification; the facts are those that free implementations agree on,
 //! each checked against volumes made by the NTFS utilities (see the tests of the crate `schwelle`).
@@ -24,8 +24,8 @@ mod pieces;
 mod rewrite;
 mod runlist;
 mod shadow;
+mod shrink;
 mod stream;
-mod trim;
 mod volume;
 
 pub use audit::{Audit, AuditFault};
@@ -34,8 +34,8 @@ pub use health::{CopyFault, Hibernation, LogState, VolumeFlags};
 pub use index::DirEntry;
 pub use runlist::{Lcn, Run, Vcn};
 pub use shadow::ShadowCopies;
+pub use shrink::{ClusterMove, Patch, ShrinkError, ShrinkPlan};
 pub use stream::NtfsFile;
-pub use trim::{ClusterMove, Patch, TrimError, TrimPlan};
 pub use volume::{NtfsVolume, ROOT_RECORD};
 
 use crate::device::DeviceError;
@@ -79,7 +79,7 @@ pub enum NtfsError {
         /// What is wrong.
         source: crate::unpack::UnpackError,
     },
-    /// A read behind the end of a file, or a file longer than the caller takes.
+    /// A read beyond the end of a file, or a file longer than the caller takes.
     #[error(
         "NTFS file record {record}: bytes {offset} to {end} asked for, but the limit is {limit}"
     )]
@@ -88,7 +88,7 @@ pub enum NtfsError {
         record: u64,
         /// First byte.
         offset: u64,
-        /// Behind the last byte.
+        /// Beyond the last byte.
         end: u64,
         /// The file's length, or the caller's limit.
         limit: u64,

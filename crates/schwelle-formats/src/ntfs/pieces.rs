@@ -1,4 +1,4 @@
-//! A file table in many parts, made by hand: no utility makes one to order.
+//! A MFT in many parts, made by hand: no utility makes one to order.
 
 use super::fixup;
 use super::volume::NtfsVolume;

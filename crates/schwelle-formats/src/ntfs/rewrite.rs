@@ -3,8 +3,8 @@
 use super::NtfsError;
 use super::attribute::{Body, kind};
 use super::fixup;
+use super::shrink::Patch;
 use super::stream::Content;
-use super::trim::Patch;
 use super::volume::NtfsVolume;
 use crate::bytes::ReadBytes;
 
@@ -90,7 +90,7 @@ impl NtfsVolume<'_> {
         }
         content.copy_from_slice(new);
         fixup::protect(bytes);
-        let outside = || self.fault(number, "outside the file table");
+        let outside = || self.fault(number, "outside the MFT");
         // A record larger than a cluster may lie in pieces.
         let piece = self.shape().record_bytes.min(self.shape().cluster_bytes) as usize;
         let first = number.checked_mul(self.shape().record_bytes.into());

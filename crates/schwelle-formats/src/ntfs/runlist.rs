@@ -22,7 +22,7 @@ pub struct Run {
 }
 
 impl Run {
-    /// First cluster of the file behind this run.
+    /// First cluster of the file after this run.
     pub(crate) fn end_vcn(&self) -> Vcn {
         Vcn(self.vcn.0.saturating_add(self.clusters))
     }
@@ -43,8 +43,8 @@ impl Run {
 /// Decodes a runlist that begins at file cluster `vcn`. `None` when it is damaged, ends too early,
 /// or names clusters outside a volume of `volume_clusters`.
 ///
-/// Each run is a head byte (low half: bytes of the length, high half: bytes of the signed distance
-/// from the run before; no distance means a hole), then the two numbers. A zero head ends the list.
+/// Each run is a header byte (low half: bytes of the length, high half: bytes of the signed distance
+/// from the run before; no distance means a hole), then the two numbers. A zero header ends the list.
 pub(super) fn decode(bytes: &[u8], mut vcn: Vcn, volume_clusters: u64) -> Option<Vec<Run>> {
     let mut runs = Vec::new();
     let mut rest = bytes;
@@ -83,7 +83,7 @@ pub(super) fn decode(bytes: &[u8], mut vcn: Vcn, volume_clusters: u64) -> Option
     }
 }
 
-/// Encodes a runlist, with its zero head. The runs follow one another without a gap in the file.
+/// Encodes a runlist, with its zero header. The runs follow one another without a gap in the file.
 pub(super) fn encode(runs: &[Run]) -> Vec<u8> {
     let mut bytes = Vec::new();
     let mut before = 0i64;
@@ -183,7 +183,7 @@ mod tests {
             (&[0x21, 0x18, 0x34][..], "cut off"),
             (&[0x11, 0x05, 0x10][..], "no end"),
             (&[0x11, 0x05, 0xF0, 0x00][..], "before the volume"),
-            (&[0x11, 0x05, 0x7F, 0x00][..], "behind the volume"),
+            (&[0x11, 0x05, 0x7F, 0x00][..], "beyond the volume"),
             (&[0x11, 0x00, 0x01, 0x00][..], "no clusters"),
             (
                 &[0x19, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0][..],

@@ -16,7 +16,7 @@ use crate::bytes::{u32_at, u64_at};
 const HEADER_AT: u64 = 0x1E00;
 const BLOCK_BYTES: usize = 16 << 10;
 /// 3808876b-c176-4e48-b7ae-04046e6cc752, which every structure begins with.
-const MARK: [u8; 16] = [
+const SIGNATURE: [u8; 16] = [
     0x6B, 0x87, 0x08, 0x38, 0x76, 0xC1, 0x48, 0x4E, 0xB7, 0xAE, 0x04, 0x04, 0x6E, 0x6C, 0xC7, 0x52,
 ];
 /// End of the name of each store file.
@@ -34,7 +34,7 @@ const MAX_BLOCKS: usize = 64;
 /// Shadow copies of a volume.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ShadowCopies {
-    /// How many the catalog lists; `None` where it makes no sense.
+    /// How many the catalog lists; `None` where it is invalid.
     pub count: Option<u64>,
 }
 
@@ -44,7 +44,7 @@ impl NtfsVolume<'_> {
         let device = self.device();
         let header = device.read_vec(HEADER_AT, 512)?;
         let catalog = u64_at(&header, CATALOG_AT).unwrap_or(0);
-        if !header.starts_with(&MARK) || catalog == 0 {
+        if !header.starts_with(&SIGNATURE) || catalog == 0 {
             return Ok(None);
         }
         let (mut at, mut count) = (catalog, 0);
@@ -54,7 +54,7 @@ impl NtfsVolume<'_> {
                 break;
             }
             let block = device.read_vec(at, BLOCK_BYTES)?;
-            let is_catalog = block.starts_with(&MARK) && u32_at(&block, 0x14) == Some(2);
+            let is_catalog = block.starts_with(&SIGNATURE) && u32_at(&block, 0x14) == Some(2);
             if !is_catalog {
                 break;
             }

@@ -99,7 +99,7 @@ impl NtfsFile<'_> {
         }
     }
 
-    /// Reads the part of `buffer` that run `run` covers. What lies behind the initialized length
+    /// Reads the part of `buffer` that run `run` covers. What lies after the initialized length
     /// stays zero.
     pub(super) fn read_run(
         &self,

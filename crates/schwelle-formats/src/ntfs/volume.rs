@@ -26,7 +26,7 @@ const MAX_LISTED: usize = 1 << 16;
 pub struct NtfsVolume<'a> {
     device: &'a dyn ReadDevice,
     shape: NtfsShape,
-    /// Where the file table lies.
+    /// Where the MFT lies.
     table: Vec<Run>,
 }
 
@@ -95,7 +95,7 @@ impl<'a> NtfsVolume<'a> {
         }
         let file = volume.stream(0, &record, kind::DATA, "")?;
         let Some(Content::Clusters { runs, .. }) = file.map(|(content, _)| content) else {
-            return Err(volume.fault(0, "the file table has no clusters"));
+            return Err(volume.fault(0, "the MFT has no clusters"));
         };
         volume.table = runs;
         Ok(volume)
@@ -106,7 +106,7 @@ impl<'a> NtfsVolume<'a> {
         &self.shape
     }
 
-    /// Where the file table lies.
+    /// Where the MFT lies.
     pub(super) fn table(&self) -> &[Run] {
         &self.table
     }
@@ -121,7 +121,7 @@ impl<'a> NtfsVolume<'a> {
         self.table_offset(number.checked_mul(self.shape.record_bytes.into())?)
     }
 
-    /// Byte offset on the volume of a byte of the file table.
+    /// Byte offset on the volume of a byte of the MFT.
     pub(super) fn table_offset(&self, at: u64) -> Option<u64> {
         let vcn = Vcn(at / u64::from(self.shape.cluster_bytes));
         let run = self.table.iter().find(|run| run.holds(vcn))?;
@@ -139,7 +139,7 @@ impl<'a> NtfsVolume<'a> {
     }
 
     pub(super) fn record(&self, number: u64) -> Result<FileRecord<'static>, NtfsError> {
-        let outside = || self.fault(number, "outside the file table");
+        let outside = || self.fault(number, "outside the MFT");
         let record_bytes = self.shape.record_bytes;
         let first = number
             .checked_mul(record_bytes.into())

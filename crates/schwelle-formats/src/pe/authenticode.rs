@@ -24,7 +24,7 @@ const MAX_SIGNATURES: usize = 16;
 /// Byte offsets in the optional header (both forms), and of the security directory in the PE32+ form.
 const CHECK_SUM: usize = 64;
 const SECURITY_DIRECTORY_64: usize = 112 + 4 * 8;
-/// Signature and file header in front of the optional header.
+/// Signature and file header before the optional header.
 const BEFORE_OPTIONAL_HEADER: usize = 4 + 20;
 
 /// Why a signature cannot be read.

@@ -25,14 +25,14 @@ pub enum ProgramFault {
         wanted: u16,
     },
     /// It is cut off.
-    #[error("truncated: section {section} ends at byte {end}, behind the file")]
+    #[error("truncated: section {section} ends at byte {end}, beyond the file")]
     CutOff {
         /// Name of the section.
         section: String,
         /// Where that ends.
         end: u64,
     },
-    /// It is signed, and not what was signed: damaged, or changed by somebody.
+    /// It is signed, and not what was signed: damaged, or changed since.
     #[error("its content does not match its signature: damaged or changed")]
     Altered,
     /// Firmware does not load it.

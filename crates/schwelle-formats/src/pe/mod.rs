@@ -70,7 +70,7 @@ pub struct PeImage {
     pub is_64_bit_form: bool,
     /// Subsystem number.
     pub subsystem: u16,
-    /// First section whose content ends behind the file: name and the byte where it ends.
+    /// First section whose content ends beyond the file: name and the byte where it ends.
     pub cut_off: Option<(String, u64)>,
     /// It has a certificate table.
     pub is_signed: bool,
@@ -222,6 +222,6 @@ fn describe(error: &object::read::Error) -> &'static str {
     } else if text.contains("section") {
         "its section table lies outside the file"
     } else {
-        "its PE headers make no sense or lie outside the file"
+        "its PE headers are invalid or lie outside the file"
     }
 }

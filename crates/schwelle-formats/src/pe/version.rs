@@ -1,4 +1,4 @@
-//! The version resource of an image: which build of its maker's it is.
+//! The version resource of an image: which build of its manufacturer's it is.
 //!
 //! Source: Microsoft's "PE Format" (the section .rsrc) and "VS_VERSIONINFO"; the tree of resources is read by the
 //! crate `object`.
@@ -14,7 +14,7 @@ use crate::bytes::u32_at;
 pub(super) const MAX_RESOURCE_BYTES: u64 = 16 << 20;
 /// The kind of resource that holds a version.
 const RT_VERSION: u16 = 16;
-/// The fixed part of a version resource lies behind a header and the name "VS_VERSION_INFO".
+/// The fixed part of a version resource lies after a header and the name "VS_VERSION_INFO".
 const FIXED_AT: usize = 40;
 const FIXED_MARK: u32 = 0xFEEF_04BD;
 

@@ -4,7 +4,7 @@ use crate::bytes::{u16_at, u32_at};
 
 pub(super) struct Bits<'a> {
     bytes: &'a [u8],
-    /// Behind the last word taken in.
+    /// Beyond the last word taken in.
     at: usize,
     window: u64,
     held: u32,
@@ -20,7 +20,7 @@ impl<'a> Bits<'a> {
         }
     }
 
-    /// Takes in words until there are `count` bits. Behind the end, zeros: a code is looked up with
+    /// Takes in words until there are `count` bits. Beyond the end, zeros: a code is looked up with
     /// more bits than it has.
     fn fill(&mut self, count: u32) {
         while self.held < count {
@@ -61,14 +61,14 @@ impl<'a> Bits<'a> {
         self.fill(16);
     }
 
-    /// The byte behind the words taken in.
+    /// The byte after the words taken in.
     pub(super) fn byte(&mut self) -> Option<u8> {
         let byte = self.bytes.get(self.at).copied();
         self.at = self.at.saturating_add(1);
         byte
     }
 
-    /// The 16-bit number behind the words taken in.
+    /// The 16-bit number after the words taken in.
     pub(super) fn word(&mut self) -> Option<u16> {
         let word = u16_at(self.bytes, self.at);
         self.at = self.at.saturating_add(2);

@@ -1,4 +1,4 @@
-//! LZNT1 (\[MS-XCA\] §2.5): chunks of 4096 bytes, each with a head of two bytes.
+//! LZNT1 (\[MS-XCA\] §2.5): chunks of 4096 bytes, each with a header of two bytes.
 
 use super::{Output, UnpackError};
 use crate::bytes::u16_at;
@@ -14,7 +14,7 @@ pub fn lznt1(packed: &[u8], len: usize) -> Result<Vec<u8>, UnpackError> {
         fault,
     };
     let mut rest = packed;
-    // A head of zero ends the data, and so does its end.
+    // A header of zero ends the data, and so does its end.
     while let Some(head) = u16_at(rest, 0).filter(|&head| head != 0) {
         if all.len() >= len {
             return Err(fail("it holds more than the unit"));
@@ -22,9 +22,9 @@ pub fn lznt1(packed: &[u8], len: usize) -> Result<Vec<u8>, UnpackError> {
         let size = usize::from(head & 0x0FFF) + 1;
         let body = rest.get(2..2 + size);
         let body = body.ok_or_else(|| fail("a chunk is cut off"))?;
-        // Between the flag and the size stands a mark, always 3.
+        // Between the flag and the size stands a signature, always 3.
         if head >> 12 & 7 != 3 {
-            return Err(fail("a chunk has no mark"));
+            return Err(fail("a chunk has no signature"));
         }
         let chunk = if head & 0x8000 == 0 {
             body.to_vec()
@@ -64,7 +64,7 @@ fn unpack_chunk(body: &[u8]) -> Result<Vec<u8>, &'static str> {
             at += 2;
             // The further into the chunk, the more bits go to the distance.
             let last = out.bytes.len().checked_sub(1);
-            let last = last.ok_or("a match reaches in front of the data")?;
+            let last = last.ok_or("a match reaches before the data")?;
             let distance_bits = (usize::BITS - last.leading_zeros()).clamp(4, 12);
             let length_bits = 16 - distance_bits;
             let len = usize::from(token & ((1 << length_bits) - 1)) + 3;
@@ -94,11 +94,8 @@ mod tests {
         assert_eq!(lznt1(&packed, text.len()).unwrap(), text.as_bytes());
         let faults = [
             (&packed[..20], "a chunk is cut off"),
-            (&[0x03, 0x80, 0, 0, 0, 0], "a chunk has no mark"),
-            (
-                &[0x02, 0xB0, 0x01, 0, 0],
-                "a match reaches in front of the data",
-            ),
+            (&[0x03, 0x80, 0, 0, 0, 0], "a chunk has no signature"),
+            (&[0x02, 0xB0, 0x01, 0, 0], "a match reaches before the data"),
         ];
         for (packed, fault) in faults {
             assert_eq!(lznt1(packed, 4096).unwrap_err().fault, fault);

@@ -182,7 +182,7 @@ fn read_lengths(bits: &mut Bits<'_>, lengths: &mut [u8]) -> Result<(), &'static 
     Ok(())
 }
 
-/// Undoes the translation of calls: the target behind a byte E8h was made absolute.
+/// Undoes the translation of calls: the target after a byte E8h was made absolute.
 fn translate_calls(bytes: &mut [u8]) {
     let Some(end) = bytes.len().checked_sub(10) else {
         return;

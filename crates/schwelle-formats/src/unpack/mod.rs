@@ -54,7 +54,7 @@ impl Output {
         let from = self.bytes.len().checked_sub(distance);
         let from = from
             .filter(|_| distance > 0)
-            .ok_or("a match reaches in front of the data")?;
+            .ok_or("a match reaches before the data")?;
         if len > self.len.saturating_sub(self.bytes.len()) {
             return Err("a match runs over the end");
         }

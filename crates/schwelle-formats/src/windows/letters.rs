@@ -1,7 +1,7 @@
-//! Takes a Windows' drive letters across: the values of `MountedDevices` that name this disk.
+//! Takes an installed Windows' drive letters across: the values of `MountedDevices` that name this disk.
 
-use crate::crossing::Crossing;
 use crate::hive::{EditError, Hive, HiveEditor, HiveError, LogError};
+use crate::identities::Identities;
 
 use super::{HiveFile, MOUNTED_DEVICES, MountTarget, MountedName};
 
@@ -38,11 +38,11 @@ impl From<HiveError> for LettersError {
 
 /// A hive SYSTEM with its letters taken across.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct CrossedHive {
+pub struct ConvertedHive {
     /// The file's new content, as long as before.
     pub bytes: Vec<u8>,
     /// Values that name this disk by GUID now.
-    pub crossed: Vec<MountedName>,
+    pub converted: Vec<MountedName>,
     /// Values for which the hive had no room: they stay, and name what is no longer there.
     pub left: Vec<MountedName>,
     /// Logs, or entries of logs, that were applied first.
@@ -61,15 +61,15 @@ pub fn mounted_names<S: crate::bytes::ReadBytes + ?Sized>(
 
 /// Takes the letters in `hive` across; `own` is the byte offset of the partition that this Windows
 /// lies on, whose letter comes first where room is scarce. `None` when nothing names this disk.
-pub fn cross_letters(
+pub fn convert_letters(
     hive: &HiveFile<'_>,
-    crossing: &Crossing,
+    identities: &Identities,
     own: u64,
     written: u64,
-) -> Result<Option<CrossedHive>, LettersError> {
+) -> Result<Option<ConvertedHive>, LettersError> {
     let recovered = hive.recovered()?;
     let mut names = mounted_names(&Hive::open(&recovered)?)?;
-    names.retain(|name| name.crossed(crossing).is_some());
+    names.retain(|name| name.converted(identities).is_some());
     if names.is_empty() {
         return Ok(None);
     }
@@ -85,20 +85,20 @@ pub fn cross_letters(
     }
     names.sort_by_key(|name| (!name.is_letter_of(own), name.letter().is_none()));
     let mut editor = HiveEditor::open(&recovered)?;
-    let (mut crossed, mut left) = (Vec::new(), Vec::new());
+    let (mut converted, mut left) = (Vec::new(), Vec::new());
     for name in names {
-        let Some(data) = name.crossed(crossing) else {
+        let Some(data) = name.converted(identities) else {
             continue;
         };
         match editor.set_data(MOUNTED_DEVICES, &name.name, &data) {
-            Ok(()) => crossed.push(name),
+            Ok(()) => converted.push(name),
             Err(EditError::NoRoom { .. }) => left.push(name),
             Err(error) => return Err(error.into()),
         }
     }
-    Ok(Some(CrossedHive {
+    Ok(Some(ConvertedHive {
         bytes: editor.finish(written),
-        crossed,
+        converted,
         left,
         applied: recovered.applied(),
     }))

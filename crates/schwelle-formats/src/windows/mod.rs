@@ -1,4 +1,4 @@
-//! What a Windows keeps on its volume about the disks it uses: its registry's files, the list of
+//! What an installed Windows keeps on its volume about the disks it uses: its registry's files, the list of
 //! mounted devices (drive letters), and the configuration of its recovery environment.
 //!
 //! Facts as seen in files of such systems and in free forensic literature; each is made up anew in
@@ -13,7 +13,7 @@ mod program;
 mod recovery;
 
 pub use hive_file::{HIVE_LOGS, HiveFile, HiveFileError};
-pub use letters::{CrossedHive, LettersError, cross_letters, mounted_names, shared_out};
+pub use letters::{ConvertedHive, LettersError, convert_letters, mounted_names, shared_out};
 pub(crate) use mounted::MOUNTED_DEVICES;
 pub use mounted::{MountTarget, MountedName};
 pub use program::program_at;
@@ -22,7 +22,7 @@ pub use recovery::{
     RecoveryEditError, RecoveryFile, RecoveryLocation,
 };
 
-/// The folder of a Windows on its volume.
+/// The folder of an installed Windows on its volume.
 pub const SYSTEM_FOLDER: &str = "\\Windows";
 /// The hive with the drive letters, and with what the last start wrote down.
 pub const SYSTEM_HIVE: &str = "\\Windows\\System32\\config\\SYSTEM";

@@ -3,8 +3,8 @@
 use uuid::Uuid;
 
 use crate::bytes::{array_at, u32_at, u64_at};
-use crate::crossing::{Crossing, PartitionName};
 use crate::hive::Value;
+use crate::identities::{Identities, PartitionName};
 
 /// The key, below the root of the hive SYSTEM.
 pub(crate) const MOUNTED_DEVICES: &str = "MountedDevices";
@@ -65,18 +65,18 @@ impl MountedName {
         head.eq_ignore_ascii_case(LETTER).then_some(letter)
     }
 
-    /// The value's new data, when the partition it names crosses.
-    pub fn crossed(&self, crossing: &Crossing) -> Option<Vec<u8>> {
+    /// The value's new data, when the partition it names is carried over.
+    pub fn converted(&self, identities: &Identities) -> Option<Vec<u8>> {
         let name = match self.target {
             MountTarget::Mbr { signature, offset } => PartitionName::Mbr { signature, offset },
             // The GUID of a partition stands for itself, without its disk's.
             MountTarget::Gpt(partition) => PartitionName::Gpt {
-                disk: crossing.disk,
+                disk: identities.disk,
                 partition,
             },
             MountTarget::Other => return None,
         };
-        Some(match crossing.crossed(name)? {
+        Some(match identities.converted(name)? {
             PartitionName::Mbr { signature, offset } => {
                 [&signature.to_le_bytes()[..], &offset.to_le_bytes()].concat()
             }
@@ -90,7 +90,7 @@ impl MountedName {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::crossing::Style;
+    use crate::identities::Style;
 
     #[test]
     fn names_of_this_disk_cross_and_no_others() {
@@ -103,7 +103,7 @@ mod tests {
             [&signature.to_le_bytes()[..], &offset.to_le_bytes()].concat()
         };
         let partition = Uuid::from_u128(7);
-        let crossing = Crossing {
+        let identities = Identities {
             to: Style::Gpt,
             signature: 0x51C3_A7E5,
             disk: Uuid::from_u128(1),
@@ -111,7 +111,7 @@ mod tests {
             partitions: vec![(51 << 20, partition)],
         };
         let gpt = [b"DMIO:ID:", &partition.to_bytes_le()[..]].concat();
-        for (name, data, letter, crossed) in [
+        for (name, data, letter, converted) in [
             (
                 "\\DosDevices\\C:",
                 mbr(0x51C3_A7E5, 51 << 20),
@@ -137,19 +137,19 @@ mod tests {
             let name = MountedName::of(&value(name, &data));
             assert_eq!(name.letter(), letter);
             assert_eq!(
-                name.crossed(&crossing),
-                crossed.then(|| gpt.clone()),
+                name.converted(&identities),
+                converted.then(|| gpt.clone()),
                 "{name:?}"
             );
-            if let Some(data) = name.crossed(&crossing) {
+            if let Some(data) = name.converted(&identities) {
                 let after = MountedName::of(&value(&name.name, &data));
                 assert_eq!(after.target, MountTarget::Gpt(partition));
-                let back = Crossing {
+                let back = Identities {
                     to: Style::Mbr,
-                    ..crossing.clone()
+                    ..identities.clone()
                 };
-                assert_eq!(after.crossed(&back), Some(mbr(0x51C3_A7E5, 51 << 20)));
-                assert_eq!(name.crossed(&back), None);
+                assert_eq!(after.converted(&back), Some(mbr(0x51C3_A7E5, 51 << 20)));
+                assert_eq!(name.converted(&back), None);
             }
         }
     }

@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use crate::bytes::{utf16_bytes, utf16_lossy};
 use crate::cause::Cause;
-use crate::crossing::{Crossing, Style};
+use crate::identities::{Identities, Style};
 use crate::ntfs::{NtfsError, NtfsVolume};
 
 /// The file, on the volume of its Windows.
@@ -23,7 +23,7 @@ const MAX_BYTES: u64 = 1 << 20;
 const MAX_ELEMENTS: usize = 1000;
 const UTF16_MARK: [u8; 2] = [0xFF, 0xFE];
 /// The byte order mark, as a character.
-const MARK: char = '\u{FEFF}';
+const BYTE_ORDER_MARK: char = '\u{FEFF}';
 
 /// Why the configuration cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -109,7 +109,7 @@ pub struct RecoveryLocation {
 pub struct RecoveryConfig {
     /// Whether the environment is switched on; `None` when the file does not say.
     pub enabled: Option<bool>,
-    /// The boot store's entry for it.
+    /// The BCD store's entry for it.
     pub entry: Option<Uuid>,
     /// All locations.
     pub locations: Vec<RecoveryLocation>,
@@ -130,7 +130,7 @@ pub struct RecoveryFile {
 }
 
 impl RecoveryFile {
-    /// Looks for the file that a Windows goes by; `None` where there is none.
+    /// Looks for the file that an installed Windows goes by; `None` where there is none.
     pub fn find(volume: &NtfsVolume<'_>) -> Result<Option<Self>, NtfsError> {
         Self::find_at(volume, RECOVERY_CONFIG)
     }
@@ -184,8 +184,8 @@ impl RecoveryConfig {
             is_utf16,
             has_mark: false,
         };
-        // Places are counted from behind the mark.
-        let bare = text.strip_prefix(MARK).unwrap_or(&text);
+        // Places are counted from after the byte order mark.
+        let bare = text.strip_prefix(BYTE_ORDER_MARK).unwrap_or(&text);
         config.has_mark = bare.len() < text.len();
         let mut reader = Reader::from_str(bare);
         for _ in 0..MAX_ELEMENTS {
@@ -193,7 +193,7 @@ impl RecoveryConfig {
             let end = reader.buffer_position();
             let event = event
                 .map_err(|error| fault(reader.error_position(), RecoveryConfigFault::xml(error)))?;
-            // Behind the tag's content stands ">" or "/>".
+            // After the tag's content stands ">" or "/>".
             let (tag, behind) = match &event {
                 Event::Start(tag) => (tag, 1),
                 Event::Empty(tag) => (tag, 2),
@@ -283,12 +283,12 @@ impl RecoveryConfig {
     /// The file with every location on this disk in its new form, as long as before: what the form saves
     /// is filled with blanks inside the element, what it needs comes from blanks there and between
     /// elements. `None` when nothing names this disk. The error says what cannot be edited so.
-    pub fn crossed(&self, crossing: &Crossing) -> Option<Result<Vec<u8>, RecoveryEditError>> {
+    pub fn converted(&self, identities: &Identities) -> Option<Result<Vec<u8>, RecoveryEditError>> {
         let mut text = self.text.clone();
         let mut found = false;
         // From the last one on, so that the places of the others stay.
         for location in self.locations.iter().rev() {
-            let Some(disk) = location.crossed(crossing) else {
+            let Some(disk) = location.converted(identities) else {
                 continue;
             };
             found = true;
@@ -305,7 +305,7 @@ impl RecoveryConfig {
         }
         found.then(|| {
             if self.has_mark {
-                text.insert(0, MARK);
+                text.insert(0, BYTE_ORDER_MARK);
             }
             Ok(if self.is_utf16 {
                 utf16_bytes(&text)
@@ -317,15 +317,15 @@ impl RecoveryConfig {
 }
 
 impl RecoveryLocation {
-    /// The disk's new name, where this is on a partition that crosses.
-    fn crossed(&self, crossing: &Crossing) -> Option<RecoveryDisk> {
-        crossing.partition(crossing.signature, self.offset)?;
-        match (crossing.to, self.disk) {
-            (Style::Gpt, RecoveryDisk::Mbr(signature)) if signature == crossing.signature => {
-                Some(RecoveryDisk::Gpt(crossing.disk))
+    /// The disk's new name, where this is on a partition that is carried over.
+    fn converted(&self, identities: &Identities) -> Option<RecoveryDisk> {
+        identities.partition(identities.signature, self.offset)?;
+        match (identities.to, self.disk) {
+            (Style::Gpt, RecoveryDisk::Mbr(signature)) if signature == identities.signature => {
+                Some(RecoveryDisk::Gpt(identities.disk))
             }
-            (Style::Mbr, RecoveryDisk::Gpt(disk)) if disk == crossing.disk => {
-                Some(RecoveryDisk::Mbr(crossing.signature))
+            (Style::Mbr, RecoveryDisk::Gpt(disk)) if disk == identities.disk => {
+                Some(RecoveryDisk::Mbr(identities.signature))
             }
             _ => None,
         }
@@ -405,8 +405,8 @@ mod tests {
         <PBRImageLocation path=\"\\old\" id=\"77\" offset=\"1048576\" guid=\"{00000000-0000-0000-0000-000000000000}\" index=\"0\"/>\r\n  \
         <InstallState state=\"1\"/>\r\n</WindowsRE>\r\n";
 
-    fn crossing() -> Crossing {
-        Crossing {
+    fn identities() -> Identities {
+        Identities {
             to: Style::Gpt,
             signature: 0x51C3_A7E5,
             disk: Uuid::from_u128(0xD15C),
@@ -418,7 +418,7 @@ mod tests {
     #[test]
     fn the_location_on_this_disk_crosses_in_the_same_length() {
         let wide = [&UTF16_MARK[..], &utf16_bytes(CONFIG)].concat();
-        let marked = format!("{MARK}{CONFIG}");
+        let marked = format!("{BYTE_ORDER_MARK}{CONFIG}");
         for bytes in [CONFIG.as_bytes(), marked.as_bytes(), &wide] {
             let config = RecoveryConfig::parse(bytes).unwrap();
             assert_eq!(config.enabled, Some(true));
@@ -426,20 +426,20 @@ mod tests {
                 config.location().unwrap().disk,
                 RecoveryDisk::Mbr(0x51C3_A7E5)
             );
-            let crossed = config.crossed(&crossing()).unwrap().unwrap();
-            assert_eq!(crossed.len(), bytes.len());
-            let after = RecoveryConfig::parse(&crossed).unwrap();
+            let converted = config.converted(&identities()).unwrap().unwrap();
+            assert_eq!(converted.len(), bytes.len());
+            let after = RecoveryConfig::parse(&converted).unwrap();
             let disks: Vec<_> = after.locations.iter().map(|place| place.disk).collect();
             let gpt = RecoveryDisk::Gpt(Uuid::from_u128(0xD15C));
             assert_eq!(disks, [gpt, RecoveryDisk::None, RecoveryDisk::Mbr(77)]);
             assert_eq!(after.location().unwrap().offset, 1 << 20);
-            assert!(after.crossed(&crossing()).is_none());
+            assert!(after.converted(&identities()).is_none());
             // And back: the blanks are there from the way there.
-            let back = Crossing {
+            let back = Identities {
                 to: Style::Mbr,
-                ..crossing()
+                ..identities()
             };
-            assert_eq!(after.crossed(&back), Some(Ok(bytes.to_vec())));
+            assert_eq!(after.converted(&back), Some(Ok(bytes.to_vec())));
         }
     }
 
@@ -451,21 +451,21 @@ mod tests {
             &format!("{{{disk}}}"),
             1,
         );
-        let back = Crossing {
+        let back = Identities {
             to: Style::Mbr,
-            ..crossing()
+            ..identities()
         };
         let config = RecoveryConfig::parse(gpt.as_bytes()).unwrap();
-        let crossed = config.crossed(&back).unwrap().unwrap();
-        assert_eq!(crossed.len(), gpt.len());
-        let after = RecoveryConfig::parse(&crossed).unwrap();
+        let converted = config.converted(&back).unwrap().unwrap();
+        assert_eq!(converted.len(), gpt.len());
+        let after = RecoveryConfig::parse(&converted).unwrap();
         let disks: Vec<_> = after.locations.iter().map(|place| place.disk).collect();
         let mbr = RecoveryDisk::Mbr;
         assert_eq!(disks, [mbr(0x51C3_A7E5), RecoveryDisk::None, mbr(77)]);
         assert_eq!((after.enabled, after.entry), (config.enabled, config.entry));
         let dense = gpt.replace("  ", "").replace(" />", "/>");
         let config = RecoveryConfig::parse(dense.as_bytes()).unwrap();
-        let error = config.crossed(&back).unwrap().unwrap_err();
+        let error = config.converted(&back).unwrap().unwrap_err();
         assert_eq!(error, RecoveryEditError::NoRoom { needed: 9 });
     }
 
@@ -488,9 +488,9 @@ mod tests {
             let len = bytes.len().max(1);
             hits.into_iter().for_each(|(at, byte)| if let Some(place) = bytes.get_mut(at % len) { *place = byte });
             if let Ok(config) = RecoveryConfig::parse(&bytes)
-                && let Some(Ok(crossed)) = config.crossed(&crossing())
+                && let Some(Ok(converted)) = config.converted(&identities())
             {
-                prop_assert_eq!(crossed.len(), bytes.len());
+                prop_assert_eq!(converted.len(), bytes.len());
             }
         }
     }

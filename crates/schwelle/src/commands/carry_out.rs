@@ -3,16 +3,16 @@
 
 use std::path::Path;
 
-use schwelle_core::crossing::Style;
 use schwelle_core::device::{self, DiskFile};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
+use schwelle_core::identities::Style;
 use schwelle_core::job::{JobEnd, JobFacts, JobFolder, JobKind, JobState, bytes_needed};
 use schwelle_core::pipeline::Ready;
 use schwelle_core::rehearse::{Answer, Rehearsal};
 
-use crate::disk::{Circumstances, Disk, refuse_busy};
+use crate::disk::{Disk, Inputs, refuse_busy};
 use crate::error::{CliError, Kind};
 use crate::options::Accepted;
 use crate::policy::Policy;
@@ -42,23 +42,23 @@ pub(super) struct Job<'a> {
 }
 
 impl<'a> Job<'a> {
-    /// A job under these circumstances.
+    /// A job under these inputs.
     pub(super) fn new(
         does: JobKind,
         disk: &'a Disk,
         folder: &'a Path,
         yes: bool,
-        circumstances: &Circumstances<'a>,
+        inputs: &Inputs<'a>,
     ) -> Self {
         Self {
             disk,
             folder,
             yes,
-            policy: circumstances.policy,
-            machine: disk.machine(circumstances.machine),
+            policy: inputs.policy,
+            machine: disk.machine(inputs.machine),
             does,
-            disk_use: circumstances.wish.disk_use,
-            accepted: circumstances.accepted,
+            disk_use: inputs.request.disk_use,
+            accepted: inputs.accepted,
         }
     }
 
@@ -90,9 +90,9 @@ impl<'a> Job<'a> {
                     text::bytes(needed),
                     text::bytes(free)
                 ),
-                "Without a complete record of what is overwritten nothing may be written; the disk is \
+                "Nothing is written without a complete record of what is overwritten; the disk is \
                  unchanged.",
-                "Make room there, or name a folder on another medium: --job DIR",
+                "Free some space there, or name a folder on another medium: --job DIR",
             )),
             _ => Ok(()),
         }
@@ -108,7 +108,7 @@ impl<'a> Job<'a> {
         if !self.yes && screen.ask(question).as_deref() == Some("yes") {
             return Ok(());
         }
-        let next = format!("If that is right, the same command again with {option}");
+        let next = format!("If that is right, repeat the command with {option}");
         Err(CliError::new(Kind::Usage, what, why, next))
     }
 
@@ -121,9 +121,7 @@ impl<'a> Job<'a> {
         for partition in partitions.filter(|partition| partition.is_unrecognised()) {
             let title = text::safe(&partition.title());
             let refused = (
-                format!(
-                    "nothing is recognised in {title}, and it was not said that it is kept as it is"
-                ),
+                format!("nothing is recognised in {title}, and keeping it was not accepted"),
                 "It may be damaged, or shown with another sector size than it was written with. The disk is \
                  unchanged.",
                 "--keep-unrecognised",
@@ -144,15 +142,13 @@ impl<'a> Job<'a> {
         for partition in plan.placement.loses_shadow_copies(&self.disk.profile) {
             let title = text::safe(&partition.title());
             let refused = (
-                format!(
-                    "the restore points of {title} would be lost, and it was not said that they may go"
-                ),
-                "The volume becomes smaller, and what moves goes where they remember something. The disk is \
+                format!("the restore points of {title} would be lost, and that was not accepted"),
+                "The volume is shrunk, and moved data overwrites clusters that they still need. The disk is \
                  unchanged.",
                 "--lose-restore-points",
             );
             let question = format!(
-                "The restore points (shadow copies) of {title} are lost. May they go? (yes/no)"
+                "The restore points (shadow copies) of {title} will be lost. Continue? (yes/no)"
             );
             self.ask_by_name(screen, &question, refused)?;
         }
@@ -172,7 +168,7 @@ impl<'a> Job<'a> {
                 Kind::Usage,
                 what,
                 "The disk is unchanged.",
-                "When all is ready, the same command again; --yes answers for scripts.",
+                "When everything is ready, repeat the command; --yes answers for scripts.",
             )
         };
         let backup =
@@ -189,15 +185,13 @@ impl<'a> Job<'a> {
         }
         let name = self.disk.profile.disk_name().unwrap_or_default();
         let question = format!(
-            "To {} this disk, type its short name ({}):",
+            "To {} this disk, type its disk name ({}):",
             verb(self.does),
             text::safe(&name)
         );
         match screen.ask(&question) {
             Some(typed) if typed.eq_ignore_ascii_case(&name) => Ok(()),
-            _ => Err(not_confirmed(
-                "the name typed is not this disk's short name",
-            )),
+            _ => Err(not_confirmed("the name typed is not this disk's name")),
         }
     }
 
@@ -251,7 +245,7 @@ impl<'a> Job<'a> {
                 // Nothing to finish and nothing to take back: the job is no obstacle to the next one.
                 job.set_state(JobState::Undone).ok();
             }
-            // What the screen says matters now; the log is told as well, if it can be.
+            // What the screen says matters now; it goes to the log as well, if possible.
             job.log(&format!("{} {error}", jiff::Timestamp::now())).ok();
             return Err(CliError::commit(&disk.path, self.folder, &error));
         }
@@ -285,7 +279,7 @@ impl<'a> Job<'a> {
 
 impl Job<'_> {
     /// Offers to put the switch sheet into the folder, where the disk is to start in UEFI mode. It can be made
-    /// again at any time, so what goes wrong here is told and stops nothing.
+    /// again at any time, so what goes wrong here is reported and stops nothing.
     fn offer_sheet(&self, job: &JobFolder, rehearsal: &Rehearsal, screen: &Screen) {
         if self.does != JobKind::Convert || !rehearsal.starts() || rehearsal.style != Style::Gpt {
             return;
@@ -338,7 +332,7 @@ pub(super) fn last_words(job: &JobFolder, warnings: &[String], screen: &Screen) 
     }
 }
 
-/// What the outcome of a job is told with.
+/// What the outcome of a job needs.
 pub(super) struct Ending<'a> {
     pub(super) disk: &'a Disk,
     pub(super) machine: &'a Machine,
@@ -347,7 +341,7 @@ pub(super) struct Ending<'a> {
 
 impl Ending<'_> {
     /// Keeps in the job folder how it ended, for the report. The disk is done: where that cannot be kept, the
-    /// log is told, if it can be.
+    /// log says so, if it can be written.
     pub(super) fn keep(
         &self,
         job: &mut JobFolder,

@@ -12,12 +12,12 @@ use crate::options::ImageOptions;
 use crate::screen::Screen;
 use crate::views;
 
-/// After the switch: find out whether the system really started in UEFI mode
+/// After the switch: find out whether Windows really started in UEFI mode
 ///
-/// Weighs what a start leaves behind on the disk, shows what each piece of evidence is worth, and
+/// Weighs what a start leaves on the disk, shows what each piece of evidence is worth, and
 /// looks whether drive letters, recovery and the EFI system partition are as they should be. Run it
 /// from the rescue stick, after Windows has been started once and shut down. Exit code 1 when the
-/// evidence says no; 0 when it says yes, or does not tell. Nothing is written.
+/// evidence says no; 0 when it says yes or proves nothing. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle confirm /dev/sda\n  schwelle confirm image.img --machine \

@@ -6,7 +6,7 @@ use clap::Args;
 use schwelle_core::draft::Plan;
 use schwelle_core::job::JobKind;
 
-use crate::disk::{Circumstances, Disk};
+use crate::disk::{Disk, Inputs};
 use crate::emulate::{EmulateOptions, Emulated, KEPT};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
@@ -22,8 +22,8 @@ use super::plan;
 
 /// Convert a disk: check, draft, rehearse, ask, save, write, read back, rehearse again
 ///
-/// Asks for the disk's short name, which is read from the disk itself, and whether there is a
-/// backup; --yes answers both, and the job folder records that it did. A draft that fails its
+/// Asks for the disk name, which is read from the disk itself, and whether there is a
+/// backup; --yes answers both, and the job folder records it. A draft that fails its
 /// rehearsal is never written.
 #[derive(Debug, Args)]
 #[command(
@@ -33,11 +33,11 @@ use super::plan;
 pub(crate) struct ConvertArgs {
     /// Image file or block device
     disk: PathBuf,
-    /// New folder for the job's record: the plan, what is overwritten, the log. Not on the disk
+    /// New job folder: the plan, what is overwritten, the log. Not on the disk
     /// itself [default: a new one in the policy's job_root]
     #[arg(long, value_name = "DIR")]
     job: Option<PathBuf>,
-    /// Answer the questions with yes (for scripts)
+    /// Answer the questions with yes, for scripts
     #[arg(long)]
     yes: bool,
     #[command(flatten)]
@@ -86,8 +86,8 @@ impl ConvertArgs {
         let root = policy.job_root.as_ref().ok_or_else(|| {
             CliError::new(
                 Kind::Usage,
-                "no job folder is named, and no policy says where they are made",
-                "Without a record of what is overwritten nothing is written.",
+                "no job folder is named, by --job or by a policy",
+                "Nothing is written without a record of what is overwritten.",
                 format!("schwelle convert {} --job DIR", typed(&self.disk)),
             )
         })?;
@@ -107,16 +107,16 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     // Looked at read-only first: a disk that is blocked is never even opened for writing.
     let disk = Disk::open(&args.disk, args.given.image)?.with(&args.given);
     let folder = args.folder(&disk, &policy)?;
-    let circumstances = Circumstances {
+    let inputs = Inputs {
         to: args.to.style_with(args.given.place)?,
-        wish: args.given.place.wish(&policy)?,
+        request: args.given.place.request(&policy)?,
         job: Some(&folder),
         backup_confirmed: args.yes,
         accepted: args.accepted,
-        ..Circumstances::of(machine.as_ref(), &policy)
+        ..Inputs::of(machine.as_ref(), &policy)
     };
-    Job::new(JobKind::Convert, &disk, &folder, args.yes, &circumstances).refuse_unfinished()?;
-    let judged = disk.judge(&circumstances);
+    Job::new(JobKind::Convert, &disk, &folder, args.yes, &inputs).refuse_unfinished()?;
+    let judged = disk.judge(&inputs);
     if judged.is_blocked() {
         drop(busy);
         return Ok(blocked(&disk, &judged, screen));
@@ -124,7 +124,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     drop(disk);
     // From here to the end the disk is locked, and everything is read again under the lock.
     let disk = Disk::open_for_writing(&args.disk, args.given.image)?.with(&args.given);
-    let judged = disk.judge(&circumstances);
+    let judged = disk.judge(&inputs);
     if judged.is_blocked() {
         drop(busy);
         return Ok(blocked(&disk, &judged, screen));
@@ -153,7 +153,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         ));
         return Ok(1);
     };
-    let job = Job::new(JobKind::Convert, &disk, &folder, args.yes, &circumstances);
+    let job = Job::new(JobKind::Convert, &disk, &folder, args.yes, &inputs);
     job.refuse_unready(plan)?;
     job.confirm(plan, screen)?;
     // The record says what was answered, not that it was still to be asked.
@@ -186,8 +186,8 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     Ok(u8::from(!rehearsal.passed()))
 }
 
-/// Starts the draft on real firmware, where that was asked for, before a byte is written. Whoever asked
-/// for it wants it as a condition: without an emulator the conversion does not go on.
+/// Starts the draft on real firmware, where that was asked for, before a byte is written. Who asked
+/// for it wants it as a condition: without an emulator there is no conversion.
 fn emulate(
     args: &ConvertArgs,
     job: &Path,

@@ -169,7 +169,7 @@ fn your_turn(screen: &Screen, dir: &Path, disk: &Path) {
         .collect();
     screen.show(&format!(
         "\n{}All disks are in {}. The beacon's is left for you: checked, converted, its PC switched \
-         over,\nand taken back. convert asks for a backup and for the disk's short name, which check shows.\n{lines}",
+         over,\nand taken back. convert asks for a backup and for the disk name, which check shows.\n{lines}",
         heading("Your turn"),
         typed(dir),
     ));
@@ -220,17 +220,17 @@ fn wrong_order(screen: &Screen, dir: &Path) -> Result<(), CliError> {
     let pc = Pc::new(screen, dir);
     let why =
         "What if the firmware is changed first? (The PC is simulated: no Windows runs in a demo.)";
-    pc.set(why, &["compatibility=off"])?;
+    pc.set(why, &["csm=off"])?;
     pc.start("The disk has vanished from the firmware.")?;
     pc.set(
         "So back to what it was, and the disk first.",
-        &["compatibility=on", "mode=bios"],
+        &["csm=on", "mode=bios"],
     )?;
     pc.start("It starts as before.")?;
     Ok(())
 }
 
-/// The crossing in the right order; the code of the last start.
+/// The conversion in the right order; the code of the last start.
 fn cross(screen: &Screen, dir: &Path, disk: &Path) -> Result<u8, CliError> {
     let pc = Pc::new(screen, dir);
     pc.start("The disk is converted, and the PC still set to BIOS mode.")?;
@@ -254,20 +254,20 @@ fn cross(screen: &Screen, dir: &Path, disk: &Path) -> Result<u8, CliError> {
     pc.set("In the order of the sheet: the boot mode.", &["mode=uefi"])?;
     pc.start("And on.")?;
     pc.set(
-        "Then the compatibility module, the maker's keys, Secure Boot.",
-        &["compatibility=off", "keys=factory", "secure-boot=on"],
+        "Then the CSM, the manufacturer's keys, Secure Boot.",
+        &["csm=off", "keys=factory", "secure-boot=on"],
     )?;
     let code = code.max(pc.start("The boot manager is signed, and the keys fit.")?);
     tell(
         screen,
-        "What lasts on the disk of a start in UEFI mode? Here nothing has run.",
+        "What does a start in UEFI mode leave on the disk? In the demo nothing has run.",
         &format!("confirm {typed_disk} --machine {}", pc.typed),
     );
     confirm::run(&confirm::ConfirmArgs::of(disk.to_owned(), pc.file), screen)?;
     Ok(code)
 }
 
-/// The disk that somebody made GPT, and that does not start.
+/// The disk that was made GPT by hand, and that does not start.
 fn mend_one(screen: &Screen, dir: &Path) -> Result<u8, CliError> {
     let path = dir.join(TO_MEND);
     let (shown, job) = (typed(&path), job_beside(&path));
@@ -300,7 +300,7 @@ fn not_refused() -> CliError {
     CliError::new(
         Kind::Unchanged,
         "the simulated PC did what it should have refused",
-        "The demo tells of it.",
+        "The demo shows a PC that refuses it.",
         "Report this.",
     )
 }
@@ -316,7 +316,7 @@ fn show_blocked(screen: &Screen, dir: &Path, disk: &DemoDisk) -> Result<(), CliE
     if let Some(rule) = disk.blocked_by {
         tell(
             screen,
-            "What is behind that rule?",
+            "What does that rule mean?",
             &format!("rules {rule}"),
         );
         rules::run(&rules::RulesArgs::of(rule), screen)?;

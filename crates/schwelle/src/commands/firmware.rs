@@ -50,10 +50,10 @@ pub(crate) struct FirmwareArgs {
 enum Action {
     /// Change settings of a simulated PC, as in its setup
     #[command(
-        after_help = "Settings:\n  mode=bios|uefi|both\n  compatibility=on|off    the module with \
+        after_help = "Settings:\n  mode=bios|uefi|both\n  csm=on|off    the module with \
             which UEFI firmware starts MBR disks\n  secure-boot=on|off\n  setup-password=on|off\n  \
-            keys=factory            enrol the keys that the maker delivers\n\nExample:\n  schwelle \
-            firmware set compatibility=off secure-boot=on --machine pc.toml"
+            keys=factory            enrol the keys that the manufacturer delivers\n\nExample:\n  schwelle \
+            firmware set csm=off secure-boot=on --machine pc.toml"
     )]
     Set {
         /// What to change, in this order; the first that is greyed out ends it
@@ -426,7 +426,7 @@ fn no_variables(pc: &Pc) -> CliError {
     } else {
         (
             "this session does not see the firmware's variables",
-            "Start the rescue system in UEFI mode, and the same command again as root.",
+            "Start the rescue system in UEFI mode, and repeat the command as root.",
         )
     };
     CliError::new(

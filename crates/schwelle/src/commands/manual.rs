@@ -36,7 +36,7 @@ pub(crate) fn run(
                 Kind::Unchanged,
                 format!("{}: {error}", args.dir.display()),
                 "The pages were not all written.",
-                "Name a folder that can be written, with room.",
+                "Name a folder that can be written and has space.",
             )
         })?;
     let first = typed(&args.dir.join("schwelle.1"));

@@ -7,21 +7,21 @@ use schwelle_core::job::JobKind;
 use schwelle_core::mend::MendError;
 use schwelle_core::pipeline::{MendedDraft, Mending};
 
-use crate::disk::{Circumstances, Disk};
+use crate::disk::{Disk, Inputs};
 use crate::error::CliError;
 use crate::options::{Accepted, DiskOptions};
-use crate::screen::Screen;
+use crate::screen::{Look, Screen};
 use crate::views::{self, mend::Mended};
 
 use super::carry_out::{Job, Written, last_words};
 
-/// Mend a GPT disk that does not start
+/// Fix a GPT disk that does not start
 ///
-/// The rehearsal says at which step a start ends; exactly what that step needs is drafted, and the draft
+/// The rehearsal finds the step at which a start ends. What that step needs is drafted, and the draft is
 /// rehearsed: a protective MBR, a damaged copy of the table, a backup table that is not at the end, a
-/// missing EFI system partition or one with another type, boot files and a boot store that are missing or
-/// name another disk. Without --job the plan is shown and nothing is written. With --data-disk only the
-/// table is mended.
+/// missing EFI system partition or one with another type, boot files and a BCD store that are missing or
+/// name another disk. Without --job the plan is shown and nothing is written. With --data-disk, only the
+/// table is fixed.
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle mend /dev/sda\n  schwelle mend /dev/sda --job \
@@ -30,16 +30,19 @@ use super::carry_out::{Job, Written, last_words};
 pub(crate) struct MendArgs {
     /// Image file or block device
     disk: PathBuf,
-    /// New folder for the job's record: the plan, what is overwritten, the log. Not on the disk itself
+    /// New job folder: the plan, what is overwritten, the log. Not on the disk itself
     #[arg(long, value_name = "DIR")]
     job: Option<PathBuf>,
-    /// Answer the questions with yes (for scripts)
+    /// Answer the questions with yes, for scripts
     #[arg(long, requires = "job")]
     yes: bool,
     #[command(flatten)]
     accepted: Accepted,
     #[command(flatten)]
     given: DiskOptions,
+    /// Show the plan in full: each part of a stage, each edit, each step
+    #[arg(long)]
+    all: bool,
 }
 
 impl MendArgs {
@@ -51,48 +54,53 @@ impl MendArgs {
             yes: true,
             accepted: Accepted::for_demo(),
             given: DiskOptions::default(),
+            all: false,
         }
     }
 }
 
 pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
+    let look = Look {
+        all: args.all,
+        ..screen.look()
+    };
     let machine = args.given.machine.read()?;
     let policy = args.given.policy.read()?;
     policy.may_answer(args.yes)?;
-    let circumstances = Circumstances {
-        wish: args.given.place.wish(&policy)?,
+    let inputs = Inputs {
+        request: args.given.place.request(&policy)?,
         job: args.job.as_deref(),
         backup_confirmed: args.yes,
         accepted: args.accepted,
-        ..Circumstances::of(machine.as_ref(), &policy)
+        ..Inputs::of(machine.as_ref(), &policy)
     };
     // As with a conversion: looked at read-only first, and again under the lock.
     let disk = Disk::open(&args.disk, args.given.image)?.with(&args.given);
     let Some(folder) = &args.job else {
-        return match planned(&disk, &circumstances, screen)? {
+        return match planned(&disk, &inputs, screen)? {
             Err(code) => Ok(code),
             Ok(mended) => {
                 let rehearsal = mended.rehearsed.rehearsal();
-                screen.show(&views::mend::render(&disk, &mended, screen.look()));
+                screen.show(&views::mend::render(&disk, &mended, look));
                 screen.show(&views::mend::verdict(&disk, rehearsal));
                 screen.document(&Mended::planned(document(&disk, &mended)));
                 Ok(0)
             }
         };
     };
-    Job::new(JobKind::Mend, &disk, folder, args.yes, &circumstances).refuse_unfinished()?;
-    if let Err(code) = planned(&disk, &circumstances, screen)? {
+    Job::new(JobKind::Mend, &disk, folder, args.yes, &inputs).refuse_unfinished()?;
+    if let Err(code) = planned(&disk, &inputs, screen)? {
         return Ok(code);
     }
     drop(disk);
     let disk = Disk::open_for_writing(&args.disk, args.given.image)?.with(&args.given);
-    let mended = match planned(&disk, &circumstances, screen)? {
+    let mended = match planned(&disk, &inputs, screen)? {
         Err(code) => return Ok(code),
         Ok(mended) => mended,
     };
-    screen.show(&views::mend::render(&disk, &mended, screen.look()));
+    screen.show(&views::mend::render(&disk, &mended, look));
     let plan = mended.rehearsed.plan();
-    let job = Job::new(JobKind::Mend, &disk, folder, args.yes, &circumstances);
+    let job = Job::new(JobKind::Mend, &disk, folder, args.yes, &inputs);
     job.refuse_unready(plan)?;
     job.confirm(plan, screen)?;
     let mended = MendedDraft {
@@ -118,22 +126,22 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
 /// Plans, judges and rehearses; the exit code where there is nothing to do, or a rule blocks.
 fn planned<'a>(
     disk: &'a Disk,
-    circumstances: &Circumstances<'a>,
+    inputs: &Inputs<'a>,
     screen: &Screen,
 ) -> Result<Result<MendedDraft<'a, 'a>, u8>, CliError> {
     let busy = screen.busy(format!("Looking at {}, and drafting", disk.path.display()));
-    let planned = disk.mend(circumstances)?;
+    let planned = disk.mend(inputs)?;
     let rehearsed = planned.map(Mending::rehearse);
     drop(busy);
     match rehearsed {
         None => {
-            screen.show(&views::mend::nothing(disk, circumstances.wish.disk_use));
+            screen.show(&views::mend::nothing(disk, inputs.request.disk_use));
             screen.document(&Mended::nothing());
             Ok(Err(0))
         }
         Some(Err(judged)) => {
             let look = screen.look();
-            screen.show(&views::check::render_blocked(disk, &judged, look));
+            screen.show(&views::check::render_not_mended(disk, &judged, look));
             screen.document(&Mended::blocked(disk, &judged));
             Ok(Err(1))
         }

@@ -3,15 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use schwelle_core::crossing::Style;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::BootMode;
+use schwelle_core::identities::Style;
 
-use crate::disk::{Circumstances, Disk};
+use crate::disk::{Disk, Inputs, options};
 use crate::emulate::{EmulateOptions, Emulated};
 use crate::error::CliError;
 use crate::options::{DiskOptions, ToOptions};
-use crate::screen::Screen;
+use crate::screen::{Look, Screen};
 use crate::views::{self, emulate::EmulatedDoc};
 
 /// Show the disk before and after, what would be written where, and rehearse the result
@@ -31,9 +31,12 @@ pub(crate) struct PlanArgs {
     to: ToOptions,
     #[command(flatten)]
     emulate: EmulateOptions,
-    /// Folder in which the firmware's console and screen are kept
+    /// Folder for the firmware's console log and screen
     #[arg(long, value_name = "DIR", requires = "emulate")]
     keep: Option<PathBuf>,
+    /// Show everything in full: each place considered, each part of a stage, each edit, each step
+    #[arg(long)]
+    all: bool,
 }
 
 impl PlanArgs {
@@ -45,6 +48,7 @@ impl PlanArgs {
             to: ToOptions::default(),
             emulate: EmulateOptions::default(),
             keep: None,
+            all: false,
         }
     }
 
@@ -62,10 +66,10 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
     let policy = args.given.policy.read()?;
     let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
     let disk = Disk::open(&args.disk, args.given.image)?.with(&args.given);
-    let judged = disk.judge(&Circumstances {
+    let judged = disk.judge(&Inputs {
         to: args.to.style_with(args.given.place)?,
-        wish: args.given.place.wish(&policy)?,
-        ..Circumstances::of(machine.as_ref(), &policy)
+        request: args.given.place.request(&policy)?,
+        ..Inputs::of(machine.as_ref(), &policy)
     });
     if judged.is_blocked() {
         drop(busy);
@@ -76,13 +80,16 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
     let drafted = disk.draft(&judged)?;
     let (plan, rehearsal) = (drafted.plan(), drafted.rehearsal());
     drop(busy);
-    screen.show(&views::plan::render(
-        &disk,
-        &judged,
-        plan,
-        rehearsal,
-        screen.look(),
-    ));
+    let look = Look {
+        all: args.all,
+        ..screen.look()
+    };
+    screen.show(&views::plan::render(&disk, &judged, plan, rehearsal, look));
+    if !args.all {
+        let option = options(rehearsal.style, rehearsal.disk_use);
+        let more = format!("All in full: {}{option} --all\n", disk.next("plan"));
+        screen.show(&more);
+    }
     let emulated = emulate(&args.emulate, &disk, plan, None, screen)?;
     let kept = match (&emulated, &args.keep) {
         (Some(emulated), Some(folder)) => emulated.keep(folder)?,

@@ -55,13 +55,13 @@ impl JobOptions {
     }
 }
 
-/// What is said of physical sectors that the power cut has torn.
+/// What is said about physical sectors that the power cut has torn.
 pub(super) fn torn(repaired: &Repaired<'_>) -> String {
     let torn: Vec<String> = repaired.torn().map(|lba| lba.to_string()).collect();
     match &torn[..] {
         [] => String::new(),
         _ => format!(
-            "Torn by the power cut, and repaired first: the physical sector at {}\n",
+            "Torn by the power failure, and repaired first: the physical sector at {}\n",
             torn.join(", at ")
         ),
     }
@@ -108,7 +108,7 @@ fn find(folder: &JobFolder, facts: &JobFacts) -> Result<PathBuf, CliError> {
     for path in candidates {
         let device = match open(&path, sector, false) {
             Ok(device) => device,
-            // It may be the one: whoever has it must let it go first.
+            // It may be the one: what uses it must let it go first.
             Err(error @ OpenError::InUse { .. }) if *old_name == path => {
                 return Err(error.into());
             }
@@ -134,19 +134,19 @@ fn find(folder: &JobFolder, facts: &JobFacts) -> Result<PathBuf, CliError> {
             let was = old_name.display();
             Err(CliError::new(
                 Kind::Unchanged,
-                format!("no disk here is the one that the job is about, once {was}"),
-                "Nothing was written. The disk is told by its size and its sector 0.",
-                format!("Connect it; or name it, with the same command and: {again}"),
+                format!("the job's disk was not found; it was {was}"),
+                "Nothing was written. The disk is recognised by its size and its sector 0.",
+                format!("Connect it; or repeat the command with: {again}"),
             ))
         }
         several => {
             let each: Vec<String> = several.iter().map(|path| candidate(folder, path)).collect();
             Err(CliError::new(
                 Kind::Unchanged,
-                format!("several disks may be the one: {}", each.join("; ")),
+                format!("several disks match: {}", each.join("; ")),
                 "One is a copy of the other. Nothing was written.",
                 format!(
-                    "Name the right one, by its serial number, with the same command and: {again}"
+                    "Name the right one by its serial number, and repeat the command with: {again}"
                 ),
             ))
         }

@@ -3,9 +3,9 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use schwelle_core::crossing::Style;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::BootMode;
+use schwelle_core::identities::Style;
 use schwelle_core::profile::{Profile, Table};
 use schwelle_core::rehearse;
 use schwelle_core::switch::ByBootOrder;
@@ -49,7 +49,7 @@ pub(crate) struct RehearseArgs {
     loader: Option<String>,
     #[command(flatten)]
     emulate: EmulateOptions,
-    /// Folder in which the firmware's console and screen are kept: the disk's job folder, or another
+    /// Folder for the firmware's console log and screen: the disk's job folder, or another
     #[arg(long, value_name = "DIR", requires = "emulate")]
     keep: Option<PathBuf>,
 }

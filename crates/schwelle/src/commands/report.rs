@@ -27,7 +27,7 @@ pub(crate) struct ReportArgs {
     /// report-to-share.html; made anew each time]
     #[arg(long, value_name = "FILE")]
     html: Option<PathBuf>,
-    /// Replace names, labels, serial numbers and file names, and leave pictures out: for asking a colleague
+    /// Replace names, labels, serial numbers and file names, and leave pictures out, to show it to a colleague
     #[arg(long)]
     share: bool,
 }
@@ -49,7 +49,7 @@ pub(crate) fn run(args: &ReportArgs, screen: &Screen) -> Result<u8, CliError> {
         other => CliError::new(
             Kind::Unchanged,
             format!("{}: {other}", args.job.display()),
-            "A report tells what the job folder says, and nothing that it does not.",
+            "A report shows only what is in the job folder.",
             "See whether this is the right folder, and whether its disk or stick can be read.",
         ),
     };
@@ -105,6 +105,6 @@ fn not_written(path: &Path, error: &std::io::Error) -> CliError {
         Kind::Unchanged,
         format!("{}: {error}", path.display()),
         "The page was not written; nothing else is changed.",
-        "Name a new file in a folder that can be written, with room: --html FILE",
+        "Name a new file in a folder that can be written and has space: --html FILE",
     )
 }

@@ -13,11 +13,10 @@ use crate::screen::Screen;
 use crate::text::bytes;
 use crate::views;
 
-/// Finish a conversion that was cut off
+/// Finish an interrupted job
 ///
-/// Finds the disk by its content, sees which sectors are still the old ones, writes what is
-/// missing in the order of the first time, and reads it back. Run on a finished job, it changes
-/// nothing.
+/// Finds the disk by its content, compares it with the job folder, writes what is missing in the same order,
+/// and reads it back. On a finished job it changes nothing.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:\n  schwelle resume --job /media/stick/job-0815")]
 pub(crate) struct ResumeArgs {

@@ -8,10 +8,10 @@ use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views;
 
-/// List the rules, or explain one; show what a policy settles
+/// List the rules, or explain one; show what a policy decides
 ///
 /// Where there is a policy, it also shows how seriously each rule is taken, and every other thing that the
-/// policy settles.
+/// policy decides.
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle rules\n  schwelle rules volume.hibernation\n  schwelle rules --policy shop.toml"

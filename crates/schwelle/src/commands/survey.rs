@@ -5,14 +5,13 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_core::device;
 
-use crate::disk::{Circumstances, Disk};
+use crate::disk::{Disk, Inputs};
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::many;
 use crate::options::{DiskOptions, ImageOptions};
 use crate::policy::PolicyOptions;
 use crate::screen::Screen;
-use crate::views::disk_answer::DiskAnswer;
 use crate::views::{self, survey::Surveyed};
 
 /// List disks: table style, size, model, the system on it, and a one-line answer
@@ -24,7 +23,7 @@ use crate::views::{self, survey::Surveyed};
     after_help = "Examples:\n  schwelle survey\n  schwelle survey /dev/sda image.img\n  schwelle survey /images '/more/*.raw'"
 )]
 pub(crate) struct SurveyArgs {
-    /// Image files, block devices, folders with images, or patterns
+    /// Image files, block devices, folders of images, or patterns
     #[arg(value_name = "DISK")]
     disks: Vec<PathBuf>,
     #[command(flatten)]
@@ -64,10 +63,10 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let machine = args.machine.read()?;
     let policy = args.policy.read()?;
-    let circumstances = Circumstances::of(machine.as_ref(), &policy);
+    let inputs = Inputs::of(machine.as_ref(), &policy);
     // What came of a disk, and the exit code of one that could not be read.
     let look = |path: &Path| match Disk::open(path, args.image) {
-        Ok(disk) => (Surveyed::of(&disk, &disk.judge(&circumstances)), None),
+        Ok(disk) => (Surveyed::of(&disk, &disk.judge(&inputs)), None),
         Err(error) => (Surveyed::unreadable(path, &error), Some(error.exit_code())),
     };
     let given = DiskOptions {
@@ -89,8 +88,6 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
         &given.typed_for("check"),
         screen.columns(),
     ));
-    let is_blocked = surveyed
-        .iter()
-        .any(|disk| disk.answer == DiskAnswer::Blocked);
+    let is_blocked = surveyed.iter().any(|disk| !disk.convertible);
     Ok(unreadable.unwrap_or(u8::from(is_blocked)))
 }

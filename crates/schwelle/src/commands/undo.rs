@@ -1,10 +1,10 @@
 //! `schwelle undo`
 
 use clap::Args;
-use schwelle_core::crossing::Style;
 use schwelle_core::device::HostFacts;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{EditedFile, NotUpdated, RestoredNames};
+use schwelle_core::identities::Style;
 use schwelle_core::job::recover::{self, Undoing};
 use schwelle_core::job::{JobEnd, JobState, Renaming, Repaired};
 use schwelle_core::profile::{Profile, TableStyle};
@@ -22,19 +22,19 @@ use crate::views;
 use crate::views::common::{answer, paragraph};
 use crate::words;
 
-/// Take a conversion back, finished or not
+/// Take a job back, finished or not
 ///
-/// The files that were edited go back first, then sector 0, so that the old disk is there at once;
-/// then all that was overwritten. A volume that has been used since the conversion stays as it is,
+/// Restores the edited files first, then sector 0, so that the old table is in place at once, then everything
+/// else that was overwritten. A volume that has been used since the conversion stays as it is,
 /// its size included: old content is never put over newer. Of its files only those that name the disk
 /// are edited, so that drive letters and recovery environment lead to the old table's partitions
-/// again. What that means for this disk is said before anything is asked.
+/// again. What that means for this disk is shown before anything is asked.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:\n  schwelle undo --job /media/stick/job-0815")]
 pub(crate) struct UndoArgs {
     #[command(flatten)]
     job: JobOptions,
-    /// Answer the question with yes (for scripts)
+    /// Answer the question with yes, for scripts
     #[arg(long)]
     yes: bool,
     #[command(flatten)]
@@ -104,15 +104,15 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         .journal()
         .is_some_and(|journal| !journal.moves.is_empty());
     let back = match (exact, moved) {
-        (true, false) => "All that was overwritten is as it was.",
+        (true, false) => "Everything that was overwritten is restored.",
         (true, true) => {
-            "All that was overwritten is as it was; free clusters still hold copies of what had moved."
+            "Everything that was overwritten is restored; free clusters still hold copies of what had moved."
         }
         (false, _) if smaller => {
-            "The table is as it was, but for the size of the volumes that stay smaller."
+            "The table is restored, except that the shrunk volumes keep their new size."
         }
         (false, _) => {
-            "The table is as it was; the volumes that have been used since stay, with their newer files."
+            "The table is restored; volumes that have been used since keep their newer files."
         }
     };
     let (style, disk_use) = (job.facts.to, job.facts.disk_use);
@@ -158,9 +158,9 @@ fn meaning(plan: &Undoing, named: Option<&RestoredNames<'_>>, columns: usize) ->
     let mut text = format!("Written back: up to {}\n", bytes(all));
     for (at, smaller) in &plan.used {
         let size = if *smaller {
-            " It stays as it is now, sound and smaller; the space taken from it stays unused."
+            " It keeps its new size; the space taken from it stays unused."
         } else {
-            " What was written since stays."
+            " What was written since is kept."
         };
         let line = format!("The volume at {at} has been used since the conversion.{size}");
         text += &paragraph("Used since  ", &line, 0, columns);
@@ -186,7 +186,7 @@ fn meaning(plan: &Undoing, named: Option<&RestoredNames<'_>>, columns: usize) ->
         text += &paragraph(
             "Changed since  ",
             &format!(
-                "{} ({at}): what was put there after the conversion goes",
+                "{} ({at}): what was put there after the conversion is lost",
                 safe(&what.to_string())
             ),
             0,
@@ -204,6 +204,6 @@ fn confirm(args: &UndoArgs, screen: &Screen) -> Result<(), CliError> {
         Kind::Usage,
         "it was not confirmed",
         "The disk is unchanged.",
-        "The same command again; --yes answers for scripts.",
+        "Repeat the command; --yes answers for scripts.",
     ))
 }

@@ -157,7 +157,7 @@ pub(super) fn parse(text: &str) -> Result<Policy, Fault> {
             return Err(Fault::at(
                 text,
                 root.span(),
-                "a job root is a whole path, from / on",
+                "a job root is an absolute path",
             ));
         }
         root => root.map(Spanned::into_inner),
@@ -201,7 +201,7 @@ fn severities(
         let severity = match word {
             SeverityWord::Normal => continue,
             // It is open until it is asked, and what is blocked is never asked.
-            SeverityWord::Strict if rule.id == RuleId::CareBackup => {
+            SeverityWord::Strict if rule.id == RuleId::BackupMade => {
                 let what = "convert asks for a backup in any case, and goes no further without one";
                 return Err(Fault::at(text, id.span(), what));
             }
@@ -271,7 +271,7 @@ mod tests {
                 "unknown field `shopp`",
             ),
             ("shop = 5\n", (1, 8), "invalid type"),
-            ("job_root = \"jobs\"\n", (1, 12), "whole path"),
+            ("job_root = \"jobs\"\n", (1, 12), "absolute path"),
             ("[efi_system_partition]\nsize = \"5T\"\n", (2, 8), "K, M, G"),
             (
                 "[efi_system_partition]\nplaces = [\"gap\", \"tail\"]\n",
@@ -294,7 +294,7 @@ mod tests {
                 "unknown variant `pass`",
             ),
             (
-                "[severity]\n\"care.backup\" = \"strict\"\n",
+                "[severity]\n\"backup.made\" = \"strict\"\n",
                 (2, 1),
                 "in any case",
             ),

@@ -1,4 +1,4 @@
-//! `--policy FILE`: what a workshop has settled for all its jobs.
+//! `--policy FILE`: what a workshop has decided for all its jobs.
 
 mod file;
 
@@ -43,7 +43,7 @@ pub(crate) struct Policy {
     pub(crate) confirmations: Confirmations,
     /// Rules that are taken more, or less, seriously than by themselves.
     pub(crate) severities: BTreeMap<RuleId, Severity>,
-    /// Beginning of the maker's name, and the key of the setup screen.
+    /// Beginning of the manufacturer's name, and the key of the setup screen.
     pub(crate) setup_keys: BTreeMap<String, String>,
     /// Which partition types become which.
     pub(crate) types: TypeTable,
@@ -54,18 +54,18 @@ pub(crate) struct Policy {
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Place {
     Gap,
-    Trim,
+    Shrink,
     Takeover,
 }
 
 impl Place {
-    const ALL: [Self; 3] = [Self::Gap, Self::Trim, Self::Takeover];
+    const ALL: [Self; 3] = [Self::Gap, Self::Shrink, Self::Takeover];
 
     /// The word on the command line.
     pub(crate) fn name(self) -> &'static str {
         match self {
             Self::Gap => "gap",
-            Self::Trim => "trim",
+            Self::Shrink => "shrink",
             Self::Takeover => "takeover",
         }
     }
@@ -106,7 +106,7 @@ impl PolicyOptions {
         file.map_or(String::new(), |file| format!(" --policy {}", typed(file)))
     }
 
-    /// The policy in the file that is named, or in the first that is found; else one that settles nothing.
+    /// The policy in the file that is named, or in the first that is found; else one that decides nothing.
     pub(crate) fn read(&self) -> Result<Policy, CliError> {
         if let Some(path) = &self.policy {
             return read(path);
@@ -121,7 +121,7 @@ impl PolicyOptions {
             .into_iter()
             .flatten()
             .map(|folder| folder.join(NAME));
-        // A link that leads nowhere is no reason to go on without what the workshop has settled.
+        // A link that leads nowhere is no reason to go on without what the workshop has decided.
         let found = files.find(|file| file.symlink_metadata().is_ok());
         found.map_or_else(|| Ok(Policy::default()), |file| read(&file))
     }
@@ -137,8 +137,8 @@ fn read(path: &Path) -> Result<Policy, CliError> {
         CliError::new(
             Kind::Usage,
             format!("{}: {error}", path.display()),
-            "A policy that is misread would settle something else than was meant.",
-            "Every key with its default is in docs/policy.toml; what a policy settles: schwelle rules \
+            "A misread policy would decide something that was not meant.",
+            "Every key with its default is in docs/policy.toml; what a policy decides: schwelle rules \
              --policy FILE",
         )
     };
@@ -152,7 +152,7 @@ fn read(path: &Path) -> Result<Policy, CliError> {
 }
 
 impl Policy {
-    /// Refuses `--yes` where the workshop wants somebody to answer.
+    /// Refuses `--yes` where the policy wants a person to answer.
     pub(crate) fn may_answer(&self, yes: bool) -> Result<(), CliError> {
         if !yes || self.confirmations.yes_option {
             return Ok(());
@@ -160,16 +160,16 @@ impl Policy {
         Err(CliError::new(
             Kind::Usage,
             "the policy does not allow --yes",
-            "Somebody is to answer the questions. Nothing was written.",
-            "The same command again without --yes.",
+            "The policy wants a person to answer the questions. Nothing was written.",
+            "Repeat the command without --yes.",
         ))
     }
 
-    /// The key for the setup screen of PCs of this maker.
-    pub(crate) fn setup_key(&self, maker: &str) -> Option<&str> {
-        let maker = maker.to_lowercase();
+    /// The key for the setup screen of PCs of this manufacturer.
+    pub(crate) fn setup_key(&self, manufacturer: &str) -> Option<&str> {
+        let manufacturer = manufacturer.to_lowercase();
         let mut keys = self.setup_keys.iter();
-        keys.find(|(begins, _)| maker.starts_with(&begins.to_lowercase()))
+        keys.find(|(begins, _)| manufacturer.starts_with(&begins.to_lowercase()))
             .map(|(_, key)| key.as_str())
     }
 

@@ -3,16 +3,16 @@
 use schwelle_core::device::Extent;
 use schwelle_core::draft::{Change, MapPart};
 use schwelle_core::gpt::attributes;
+use schwelle_core::overview::DiskAnswer;
 use schwelle_core::profile::{Origin, Partition, Role};
 
-use super::disk_answer::DiskAnswer;
 use super::map;
 use crate::disk::Disk;
 use crate::screen::{Look, Tone, toned};
 use crate::text::{bytes, cut, pad, safe, width, wrap};
-use crate::words::lba_range;
+use crate::words::{lba_range, overview};
 
-/// Which disk this is: path, size, table, model and serial, short name, the systems on it.
+/// Which disk this is: path, size, table, model and serial, disk name, the systems on it.
 pub(crate) fn head(disk: &Disk) -> String {
     let profile = &disk.profile;
     let size = bytes(profile.geometry.len_bytes());
@@ -32,7 +32,7 @@ pub(crate) fn head(disk: &Disk) -> String {
     );
     let mut text = format!("{}\n", toned(Tone::Heading, &facts.join("   ")));
     if let Some(name) = profile.disk_name() {
-        text += &format!("Short name: {}\n", safe(&name));
+        text += &format!("Disk name: {}\n", safe(&name));
     }
     for system in &profile.systems {
         text += &format!(
@@ -80,7 +80,7 @@ fn partition(disk: &Disk, part: &Partition, look: Look) -> String {
         Origin::Mbr { logical: true, .. } => "logical",
         _ => "",
     };
-    // What cannot be looked into may be anything.
+    // What cannot be read may be anything.
     let role = if part.role == Role::Data && part.is_closed() {
         "not known"
     } else {
@@ -107,7 +107,7 @@ fn place(extent: &Extent, look: Look) -> String {
     }
 }
 
-/// A paragraph, indented, broken to `columns`; the first line behind `lead`.
+/// A paragraph, indented, broken to `columns`; the first line after `lead`.
 pub(crate) fn paragraph(lead: &str, text: &str, indent: usize, columns: usize) -> String {
     let blanks = " ".repeat(indent);
     let body = format!("{lead}{}", safe(text));
@@ -129,19 +129,45 @@ pub(crate) fn answer(tone: Tone, word: &str, rest: &str) -> String {
     format!("\n{} {rest}\n", toned(tone, &format!("{word}.")))
 }
 
-/// One line for a part of a map; marked when it is new, changed or active.
-pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, look: Look) -> String {
+/// A part of the finished disk, with its size before and after; marked when it is new, changed or active.
+pub(crate) fn map_line(
+    part: &MapPart,
+    before: Option<&MapPart>,
+    sector_bytes: u64,
+    look: Look,
+) -> String {
     let tone = match (part.change, part.active) {
         (Change::New | Change::Filled | Change::Formatted | Change::Retyped, _) => Tone::Good,
         (Change::Smaller, _) => Tone::Careful,
         (Change::Kept, true) => Tone::Open,
         (Change::Kept, false) => Tone::Faint,
     };
+    let size = |part: &MapPart| bytes(part.extent.sectors() * sector_bytes);
+    let mark = map::Stretch::from(part).mark();
+    size_line(
+        (tone, mark),
+        part,
+        [before.map(size), Some(size(part))],
+        look,
+    )
+}
+
+/// A partition that the finished disk does not have.
+pub(crate) fn gone_line(part: &MapPart, sector_bytes: u64, look: Look) -> String {
+    let size = bytes(part.extent.sectors() * sector_bytes);
+    size_line((Tone::Careful, "-"), part, [Some(size), None], look)
+}
+
+fn size_line(
+    (tone, mark): (Tone, &str),
+    part: &MapPart,
+    sizes: [Option<String>; 2],
+    look: Look,
+) -> String {
     let number = part
         .number
         .map_or("-".to_owned(), |number| number.to_string());
     let role = part.role.map_or("unused", Role::name);
-    let size = bytes(part.extent.sectors() * sector_bytes);
     let no_letter = part.attributes & attributes::NO_DRIVE_LETTER != 0;
     let note = match (no_letter, part.active) {
         (true, _) => "no letter",
@@ -150,18 +176,18 @@ pub(crate) fn map_line(part: &MapPart, sector_bytes: u64, look: Look) -> String 
     };
     // An unused stretch has no type and no label.
     let kind = part.role.map_or("", |_| &part.kind);
+    let [before, after] = sizes.map(|size| size.unwrap_or_else(|| "-".to_owned()));
     let line = format!(
-        "{number:>3}  {} {size:>10}  {}{} {} {}",
+        "{number:>3}  {} {before:>10}  {after:>10}  {}{} {} {}",
         pad(role, 10),
         place(&part.extent, look),
         pad(kind, 17),
         pad(note, 9),
         safe(&part.label)
     );
-    let mark = pad(map::Stretch::from(part).mark(), 1);
     format!(
         "{}{}",
-        toned(tone, &mark),
+        toned(tone, &pad(mark, 1)),
         cut(line.trim_end(), look.columns - 1)
     )
 }
@@ -175,19 +201,31 @@ pub(crate) fn lbas(extent: &Extent) -> String {
 }
 
 /// Columns of the longest answer.
-pub(crate) const ANSWER_COLUMNS: usize = 10;
+pub(crate) const ANSWER_COLUMNS: usize = 14;
+
+/// The tone of an answer about a disk. Red is for what should be otherwise.
+pub(super) fn answer_tone(answer: DiskAnswer) -> Tone {
+    match answer {
+        DiskAnswer::Ready | DiskAnswer::Starts => Tone::Good,
+        DiskAnswer::Caution | DiskAnswer::Depends => Tone::Careful,
+        DiskAnswer::Blocked | DiskAnswer::DoesNotStart | DiskAnswer::Unreadable => Tone::Bad,
+        DiskAnswer::Closed
+        | DiskAnswer::NoWindows
+        | DiskAnswer::Data
+        | DiskAnswer::Blank
+        | DiskAnswer::Unknown => Tone::Open,
+    }
+}
 
 /// A disk's line in a list: its answer, and what else is said in that line.
 pub(crate) fn answer_line(answer: DiskAnswer, rest: &str, columns: usize) -> String {
-    let tone = match answer {
-        DiskAnswer::Ready => Tone::Good,
-        DiskAnswer::Caution => Tone::Careful,
-        DiskAnswer::Blocked | DiskAnswer::Unreadable => Tone::Bad,
-    };
     let rest = cut(rest, columns - ANSWER_COLUMNS - 1);
     format!(
         "{} {}\n",
-        toned(tone, &pad(answer.name(), ANSWER_COLUMNS)),
+        toned(
+            answer_tone(answer),
+            &pad(overview::name(answer), ANSWER_COLUMNS)
+        ),
         rest.trim_end()
     )
 }

@@ -8,7 +8,7 @@ use serde::Serialize;
 use super::common::{answer, head, paragraph};
 use super::json::Rehearsed;
 use super::rehearse;
-use super::told::{StepDoc, Told};
+use super::worded::{StepDoc, Worded};
 use crate::disk::Disk;
 use crate::screen::{Tone, toned};
 use crate::text::{pad, typed};
@@ -18,7 +18,9 @@ use crate::words;
 pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -> String {
     let mut text = head(disk);
     let heading = |text: &str| format!("\n{}\n", toned(Tone::Heading, text));
-    text += &heading("Did it start in UEFI mode? What lasts on the disk, and what it is worth");
+    text += &heading(
+        "Did it start in UEFI mode? What a start leaves on the disk, and how strong it is",
+    );
     for piece in confirmation
         .evidence
         .iter()
@@ -26,7 +28,7 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
     {
         text += &evidence(piece, columns);
     }
-    text += &heading("Is all where it should be?");
+    text += &heading("Is everything where it should be?");
     for piece in confirmation.evidence.iter().filter(|piece| is_aside(piece)) {
         text += &evidence(piece, columns);
     }
@@ -57,7 +59,7 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
         Answer::NotConfirmed => {
             let next = if confirmation.rehearsal.starts() {
                 "Set the PC's firmware to UEFI mode, start Windows from this disk, shut it down, and \
-                 ask again"
+                 repeat the command"
                     .to_owned()
             } else {
                 format!("See all steps: schwelle rehearse {path}")
@@ -66,7 +68,7 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
             answer(Tone::Bad, "Not confirmed", &format!("{}.", upper(reason))) + &next
         }
         Answer::Unknown => {
-            let next = "Start Windows and look at its system information: it names the boot mode.";
+            let next = "Start Windows and look at its system information: it shows the boot mode.";
             let next = paragraph("", next, 0, columns);
             answer(Tone::Open, "Unknown", &format!("{}.", upper(reason))) + &next
         }
@@ -119,7 +121,7 @@ fn upper(text: &str) -> String {
 pub(crate) struct Confirmed {
     pub(crate) answer: Answer,
     /// Why
-    pub(crate) reason: Told<Reason>,
+    pub(crate) reason: Worded<Reason>,
     pub(crate) evidence: Vec<EvidenceDoc>,
     /// The disk's rehearsal; its steps menu, drive-letters and recovery say whether all is where it
     /// should be
@@ -135,10 +137,10 @@ pub(crate) struct EvidenceDoc {
     pub(crate) weight: Weight,
     /// What it says to "did it start in UEFI mode"
     pub(crate) says: Says,
-    /// Number of the partition with the Windows it is about; null where it is about all
+    /// Number of the partition with the installed Windows it is about; null where it is about all
     pub(crate) system: Option<usize>,
     /// What was found
-    pub(crate) found: Told<Lasting>,
+    pub(crate) found: Worded<Lasting>,
 }
 
 impl Confirmed {
@@ -148,11 +150,11 @@ impl Confirmed {
             weight: piece.weight,
             says: piece.says,
             system: piece.system,
-            found: Told::of(piece.found.clone(), words::confirm::found),
+            found: Worded::of(piece.found.clone(), words::confirm::found),
         });
         Self {
             answer: confirmation.answer,
-            reason: Told::of(confirmation.reason, |reason| {
+            reason: Worded::of(confirmation.reason, |reason| {
                 words::confirm::reason(*reason).to_owned()
             }),
             evidence: evidence.collect(),

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use super::common::{item, paragraph};
 use super::rehearse::outcome;
-use super::told::Told;
+use super::worded::Worded;
 use crate::emulate::Emulated;
 use crate::screen::{Tone, toned};
 use crate::text::{pad, safe, typed};
@@ -27,7 +27,7 @@ pub(crate) struct EmulatedDoc {
     pub(crate) passed: Option<bool>,
     pub(crate) steps: Vec<EmulatedStepDoc>,
     /// How it ended
-    pub(crate) ending: Option<Told<Ending>>,
+    pub(crate) ending: Option<Worded<Ending>>,
     pub(crate) seconds: Option<f64>,
     /// What was kept: the console's text, a picture of the screen
     pub(crate) kept: Vec<String>,
@@ -37,10 +37,10 @@ pub(crate) struct EmulatedDoc {
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct EmulatedStepDoc {
     pub(crate) step: EmulatedStepId,
-    /// "caution" where it cannot be told
+    /// "caution" where it is not known
     pub(crate) outcome: StepOutcome,
     /// What was seen
-    pub(crate) evidence: Told<Seen>,
+    pub(crate) evidence: Worded<Seen>,
 }
 
 impl EmulatedDoc {
@@ -61,7 +61,7 @@ impl EmulatedDoc {
                 missing: None,
                 passed: Some(emulation.passed()),
                 steps: steps(emulation),
-                ending: Some(Told::of(emulation.ending, |ending| {
+                ending: Some(Worded::of(emulation.ending, |ending| {
                     words::emulated::ending(*ending).to_owned()
                 })),
                 seconds: Some((emulation.took.as_secs_f64() * 10.0).round() / 10.0),
@@ -75,7 +75,7 @@ fn steps(emulation: &Emulation) -> Vec<EmulatedStepDoc> {
     let steps = emulation.steps.iter().map(|step| EmulatedStepDoc {
         step: step.id,
         outcome: step.outcome,
-        evidence: Told::of(step.seen.clone(), words::emulated::seen),
+        evidence: Worded::of(step.seen.clone(), words::emulated::seen),
     });
     steps.collect()
 }

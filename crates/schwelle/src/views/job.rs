@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::json::{Plan, Rehearsed};
 use super::sheet::Sheet;
-use super::told::Told;
+use super::worded::Worded;
 use crate::disk::Disk;
 use crate::words;
 
@@ -40,12 +40,13 @@ pub(crate) struct JobRecord {
     pub(crate) plan: Plan,
 }
 
-/// What is told about a disk beside its layout.
+/// What is reported about a disk beside its layout.
 #[derive(Debug, Default, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct DiskDoc {
     pub(crate) size_bytes: u64,
     pub(crate) model: Option<String>,
-    pub(crate) short_name: Option<String>,
+    #[serde(alias = "short_name")]
+    pub(crate) disk_name: Option<String>,
     pub(crate) systems: Vec<String>,
     /// Before the job; null in a record of an older program
     #[serde(default)]
@@ -58,7 +59,7 @@ impl DiskDoc {
         Self {
             size_bytes: profile.geometry.len_bytes(),
             model: profile.host.model.clone(),
-            short_name: profile.disk_name(),
+            disk_name: profile.disk_name(),
             systems: profile
                 .systems
                 .iter()
@@ -72,12 +73,12 @@ impl DiskDoc {
 /// A fact about the PC.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct PcFactDoc {
-    /// Which: "maker", "model", "firmware", "firmware date", "UEFI mode", "firmware's width", "boot mode",
-    /// "compatibility module", "Secure Boot"
+    /// Which: "manufacturer", "model", "firmware", "firmware date", "UEFI mode", "firmware architecture", "boot mode",
+    /// "CSM", "Secure Boot"
     pub(crate) fact: String,
     pub(crate) value: String,
     /// Where from
-    pub(crate) evidence: Told<Ground>,
+    pub(crate) evidence: Worded<Ground>,
 }
 
 impl PcFactDoc {
@@ -87,25 +88,25 @@ impl PcFactDoc {
             fact.value().map(|value| PcFactDoc {
                 fact: name.to_owned(),
                 value: show(value),
-                evidence: Told::of(fact.ground().clone(), words::facts::ground),
+                evidence: Worded::of(fact.ground().clone(), words::facts::ground),
             })
         }
         let switch = |on: &bool| if *on { "on" } else { "off" }.to_owned();
         let known = [
-            fact("maker", &machine.maker, String::clone),
+            fact("manufacturer", &machine.manufacturer, String::clone),
             fact("model", &machine.model, String::clone),
             fact("firmware", &machine.firmware, String::clone),
             fact("firmware date", &machine.firmware_date, String::clone),
             fact("UEFI mode", &machine.uefi, |can| {
                 if *can { "supported" } else { "not supported" }.to_owned()
             }),
-            fact("firmware's width", &machine.bits, |bits| {
+            fact("firmware architecture", &machine.bits, |bits| {
                 format!("{bits}-bit")
             }),
             fact("boot mode", &machine.mode, |mode| {
                 mode.name().to_uppercase()
             }),
-            fact("compatibility module", &machine.compatibility, switch),
+            fact("CSM", &machine.csm, switch),
             fact("Secure Boot", &machine.secure_boot, switch),
         ];
         known.into_iter().flatten().collect()

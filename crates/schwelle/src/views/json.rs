@@ -5,20 +5,20 @@ use std::path::Path;
 
 use schemars::JsonSchema;
 use schwelle_core::commit::{Purpose, StageKind};
-use schwelle_core::crossing::Style;
 use schwelle_core::device::Geometry;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{self, Change, Edit, EditedFile, MapPart, RestoredNames, WhyNotUpdated};
+use schwelle_core::identities::Style;
 use schwelle_core::job::{JobEnd, bytes_needed};
+use schwelle_core::overview::{DiskAnswer, Overview};
 use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::{Answer, Rehearsal};
 use schwelle_core::switch::ByBootOrder;
 use serde::{Deserialize, Serialize};
 
-use super::disk_answer::DiskAnswer;
 use super::emulate::EmulatedDoc;
-use super::told::{FindingDoc, FixDoc, StepDoc, Told};
+use super::worded::{FindingDoc, FixDoc, StepDoc, Worded};
 use crate::disk::Disk;
 use crate::error::CliError;
 use crate::words;
@@ -28,10 +28,16 @@ use schwelle_core::pipeline::Judged;
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Check {
     pub(crate) disk: String,
-    pub(crate) short_name: Option<String>,
+    pub(crate) disk_name: Option<String>,
     /// The table that was asked about
     pub(crate) to: Style,
     pub(crate) answer: DiskAnswer,
+    /// Why, where it is not what the rules say of a conversion; else empty
+    pub(crate) reason: String,
+    /// The step of the rehearsal that decides, where a GPT disk does not start everywhere
+    pub(crate) step: Option<StepDoc>,
+    /// False where a rule blocks: the exit code is then 1, whatever the answer is
+    pub(crate) convertible: bool,
     pub(crate) findings: Vec<FindingDoc>,
     /// Why the disk could not be read; null where it could
     pub(crate) unreadable: Option<String>,
@@ -46,11 +52,15 @@ pub(super) fn findings(disk: &Disk, judged: &Judged<'_, '_>) -> Vec<FindingDoc> 
 
 impl Check {
     pub(crate) fn of(disk: &Disk, judged: &Judged<'_, '_>) -> Self {
+        let overview = Overview::of(judged);
         Self {
             disk: disk.path.display().to_string(),
-            short_name: disk.profile.disk_name(),
+            disk_name: disk.profile.disk_name(),
             to: judged.to(),
-            answer: DiskAnswer::of(judged.answer()),
+            answer: overview.answer,
+            reason: words::overview::reason(&overview, disk.profile.table_style()),
+            step: overview.step.map(|step| StepDoc::of(disk, &step)),
+            convertible: !judged.is_blocked(),
             findings: findings(disk, judged),
             unreadable: None,
         }
@@ -59,9 +69,12 @@ impl Check {
     pub(crate) fn unreadable(path: &Path, to: Style, error: &CliError) -> Self {
         Self {
             disk: path.display().to_string(),
-            short_name: None,
+            disk_name: None,
             to,
             answer: DiskAnswer::Unreadable,
+            reason: String::new(),
+            step: None,
+            convertible: false,
             findings: Vec::new(),
             unreadable: Some(error.what.clone()),
         }
@@ -95,11 +108,11 @@ pub(crate) struct DraftDoc {
     pub(crate) before: Vec<PartDoc>,
     pub(crate) after: Vec<PartDoc>,
     pub(crate) stages: Vec<StageDoc>,
-    /// Volumes that become smaller
-    pub(crate) trimmed: Vec<TrimmedDoc>,
-    /// Bytes that are copied to free clusters, within the trimmed volumes
+    /// Volumes that are shrunk
+    pub(crate) shrunk: Vec<ShrunkDoc>,
+    /// Bytes that are copied to free clusters, within the shrunk volumes
     pub(crate) bytes_moved: u64,
-    /// Bytes behind the reach of an MBR (2 TiB at 512-byte sectors), usable from now on
+    /// Bytes beyond the reach of an MBR (2 TiB at 512-byte sectors), usable from now on
     pub(crate) newly_usable_bytes: u64,
     /// Bytes that a conversion writes to the disk, the moved ones included. But for those, what is
     /// overwritten is saved in the job folder first
@@ -125,7 +138,7 @@ pub(crate) struct MenuDoc {
     pub(crate) carried_over: bool,
     /// Titles in order
     pub(crate) entries: Vec<String>,
-    /// Title of the entry that starts when nobody chooses
+    /// Title of the entry that starts by default
     pub(crate) default: Option<String>,
     /// Titles of entries that only a BIOS can start, taken out of the menu
     pub(crate) taken_out: Vec<String>,
@@ -152,7 +165,7 @@ pub(crate) struct EditedFileDoc {
     /// Its path there
     pub(crate) path: String,
     /// What is changed in it
-    pub(crate) changes: Vec<Told<Edit>>,
+    pub(crate) changes: Vec<Worded<Edit>>,
 }
 
 impl EditedFileDoc {
@@ -163,7 +176,7 @@ impl EditedFileDoc {
             changes: file
                 .changes
                 .iter()
-                .map(|edit| Told::of(edit.clone(), words::plan::edit))
+                .map(|edit| Worded::of(edit.clone(), words::plan::edit))
                 .collect(),
         }
     }
@@ -186,23 +199,23 @@ pub(crate) struct PlacementDoc {
 /// A place for the EFI system partition that was looked at.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct ConsideredDoc {
-    pub(crate) place: Told<Place>,
+    pub(crate) place: Worded<Place>,
     /// What it would give and cost, or why it does not serve
-    pub(crate) verdict: Told<PlaceVerdict>,
+    pub(crate) verdict: Worded<PlaceVerdict>,
     pub(crate) chosen: bool,
 }
 
 fn considered(place: &placement::Considered) -> ConsideredDoc {
     ConsideredDoc {
-        place: Told::of(place.place, |place| words::places::place(*place)),
-        verdict: Told::of(place.verdict.clone(), words::places::verdict),
+        place: Worded::of(place.place, |place| words::places::place(*place)),
+        verdict: Worded::of(place.verdict.clone(), words::places::verdict),
         chosen: place.chosen,
     }
 }
 
-/// A volume that becomes smaller.
+/// A volume that is shrunk.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct TrimmedDoc {
+pub(crate) struct ShrunkDoc {
     /// Number of its partition
     pub(crate) partition: usize,
     pub(crate) last_lba_before: u64,
@@ -211,14 +224,14 @@ pub(crate) struct TrimmedDoc {
     pub(crate) pieces: u64,
 }
 
-fn trimmed(disk: &Disk, trim: &placement::Trimming) -> TrimmedDoc {
-    let before = disk.profile.partition(trim.number);
-    let before = before.map_or(trim.after, |partition| partition.extent);
-    TrimmedDoc {
-        partition: trim.number,
+fn shrunk(disk: &Disk, shrink: &placement::Shrinking) -> ShrunkDoc {
+    let before = disk.profile.partition(shrink.number);
+    let before = before.map_or(shrink.after, |partition| partition.extent);
+    ShrunkDoc {
+        partition: shrink.number,
         last_lba_before: before.last().0,
-        last_lba_after: trim.after.last().0,
-        pieces: trim.plan.pieces,
+        last_lba_after: shrink.after.last().0,
+        pieces: shrink.plan.pieces,
     }
 }
 
@@ -252,7 +265,7 @@ pub(crate) struct StageDoc {
 /// What a stage writes for one purpose.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct StagePartDoc {
-    pub(crate) what: Told<Purpose>,
+    pub(crate) what: Worded<Purpose>,
     pub(crate) extents: Vec<ExtentDoc>,
 }
 
@@ -284,7 +297,7 @@ fn stages(plan: &draft::Plan<'_>, geometry: Geometry) -> Vec<StageDoc> {
         last_lba: extent.last().0,
     };
     let part = |part: &schwelle_core::commit::Part| StagePartDoc {
-        what: Told::of(part.what.clone(), Purpose::to_string),
+        what: Worded::of(part.what.clone(), Purpose::to_string),
         extents: part.extents.iter().map(extent).collect(),
     };
     let stage = |stage: &schwelle_core::commit::Stage| StageDoc {
@@ -300,7 +313,7 @@ impl Plan {
         Self {
             disk: disk.path.display().to_string(),
             to: judged.to(),
-            answer: DiskAnswer::of(judged.answer()),
+            answer: DiskAnswer::of_rules(judged.answer()),
             findings: findings(disk, judged),
             draft: None,
             emulated: None,
@@ -329,11 +342,11 @@ impl Plan {
                 taken_from: esp.from.partition(),
                 considered: plan.placement.considered.iter().map(considered).collect(),
             }),
-            trimmed: plan
+            shrunk: plan
                 .placement
-                .trims
+                .shrinks
                 .iter()
-                .map(|t| trimmed(disk, t))
+                .map(|t| shrunk(disk, t))
                 .collect(),
             bytes_moved: plan.changes.moved_bytes(),
             newly_usable_bytes: plan.newly_usable_bytes(),
@@ -493,7 +506,7 @@ pub(crate) struct NotRestoredNames {
     /// Number of its partition, as the disk was before
     pub(crate) partition: usize,
     /// Why
-    pub(crate) why: Told<WhyNotUpdated>,
+    pub(crate) why: Worded<WhyNotUpdated>,
 }
 
 /// `resume` and `undo`
@@ -545,7 +558,7 @@ impl Recovered {
             systems_not_updated: left
                 .map(|left| NotRestoredNames {
                     partition: left.partition,
-                    why: Told::of(left.why.clone(), words::plan::not_updated),
+                    why: Worded::of(left.why.clone(), words::plan::not_updated),
                 })
                 .collect(),
             rehearsal: None,

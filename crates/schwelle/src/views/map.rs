@@ -1,5 +1,5 @@
 //! The disk as a bar in proportion: each part by a pattern of its own, with its number and what it is
-//! inside, so that it reads without colour.
+//! inside, so that it reads without colour. In block characters where the terminal has them.
 
 use schwelle_core::draft::{Change, MapPart};
 use schwelle_core::profile::Role;
@@ -12,14 +12,14 @@ const MIN_COLUMNS: usize = 2;
 /// A gap below this share of the disk (1/256) is alignment, not space: it gets no place in the bar.
 const SMALL_GAP: u64 = 256;
 
-/// A stretch of the bar: a part of the disk, or several that are too narrow to be told apart.
+/// A stretch of the bar: a part of the disk, or several that are too narrow to be distinguished.
 #[derive(Debug, Clone)]
 pub(crate) struct Cell {
     pub(crate) sectors: u64,
     /// The role's name, "unused", or "several".
     pub(crate) kind: String,
-    /// What fills it.
-    pattern: char,
+    /// What fills it: in 7 bits, and as a block character.
+    patterns: [char; 2],
     /// What is written into it: in full, or where that is too long, in short.
     pub(crate) labels: [String; 2],
     tone: Tone,
@@ -67,19 +67,19 @@ impl Stretch {
             .map_or(String::new(), |number| number.to_string());
         let mark = self.mark();
         let kind = self.role.map_or("unused", Role::name);
-        let (pattern, tone) = match self.role {
-            Some(Role::Esp) => ('=', Tone::Open),
-            Some(Role::Boot) => ('%', Tone::Open),
-            Some(Role::Windows) => ('#', Tone::Heading),
-            Some(Role::Recovery) => ('~', Tone::Open),
-            Some(Role::Reserved) => (',', Tone::Open),
-            Some(Role::Data) => ('o', Tone::Open),
-            None => ('.', Tone::Faint),
+        let (patterns, tone) = match self.role {
+            Some(Role::Esp) => (['=', '▒'], Tone::Open),
+            Some(Role::Boot) => (['%', '▚'], Tone::Open),
+            Some(Role::Windows) => (['#', '█'], Tone::Heading),
+            Some(Role::Recovery) => (['~', '▞'], Tone::Open),
+            Some(Role::Reserved) => ([',', '▖'], Tone::Open),
+            Some(Role::Data) => (['o', '▓'], Tone::Open),
+            None => (['.', '·'], Tone::Faint),
         };
         Cell {
             sectors: self.sectors,
             kind: kind.to_owned(),
-            pattern,
+            patterns,
             labels: [
                 format!("{mark}{number} {kind}").trim_start().to_owned(),
                 format!("{mark}{number}"),
@@ -95,15 +95,16 @@ impl Cell {
         Self {
             sectors: self.sectors.saturating_add(next.sectors),
             kind: "several".to_owned(),
-            pattern: '"',
+            patterns: ['"', '▌'],
             labels: [String::new(), String::new()],
             tone: Tone::Open,
         }
     }
 
     /// Filled to its width, the label in the middle of its pattern.
-    fn fill(&self, columns: usize) -> String {
-        let of_pattern = |count| self.pattern.to_string().repeat(count);
+    fn fill(&self, columns: usize, draws: bool) -> String {
+        let pattern = self.patterns[usize::from(draws)];
+        let of_pattern = |count| pattern.to_string().repeat(count);
         let padded = [format!(" {} ", self.labels[0]), self.labels[1].clone()];
         let label = padded
             .into_iter()
@@ -159,8 +160,9 @@ pub(crate) fn shares(
 }
 
 /// The bar, `columns` wide: `|%1|### 2 Windows ###|= +3 EFI system =|... unused ...|`.
-pub(crate) fn bar(parts: &[MapPart], columns: usize) -> String {
-    // A line stands behind each part: its columns are one more, and the first line is over.
+pub(crate) fn bar(parts: &[MapPart], columns: usize, draws: bool) -> String {
+    let line = if draws { "│" } else { "|" };
+    // A line stands after each part: its columns are one more, and the first line is over.
     let shares = shares(
         parts.iter().map(Stretch::from),
         columns.saturating_sub(1),
@@ -168,8 +170,8 @@ pub(crate) fn bar(parts: &[MapPart], columns: usize) -> String {
     );
     let cells = shares
         .iter()
-        .map(|(cell, columns)| toned(cell.tone, &cell.fill(columns - 1)));
-    format!("|{}|", cells.collect::<Vec<_>>().join("|"))
+        .map(|(cell, columns)| toned(cell.tone, &cell.fill(columns - 1, draws)));
+    format!("{line}{}{line}", cells.collect::<Vec<_>>().join(line))
 }
 
 #[cfg(test)]
@@ -195,7 +197,7 @@ mod tests {
     }
 
     fn plain(parts: &[MapPart], columns: usize) -> String {
-        anstream::adapter::strip_str(&bar(parts, columns)).to_string()
+        anstream::adapter::strip_str(&bar(parts, columns, false)).to_string()
     }
 
     #[test]
@@ -225,6 +227,14 @@ mod tests {
         assert_eq!(
             plain(&parts, 72),
             "|%1|################# <2 Windows #################|=+3|.... unused ....|"
+        );
+        // The same in block characters, a column each.
+        let drawn = bar(&parts, 72, true);
+        let drawn = anstream::adapter::strip_str(&drawn).to_string();
+        assert_eq!(width(&drawn), 72);
+        assert_eq!(
+            drawn,
+            "│▚1│█████████████████ <2 Windows █████████████████│▒+3│···· unused ····│"
         );
     }
 

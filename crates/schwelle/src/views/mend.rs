@@ -12,7 +12,7 @@ use serde::Serialize;
 use super::common::{answer, head, paragraph};
 use super::json::{self, Rehearsed};
 use super::plan;
-use super::told::{FindingDoc, FixDoc, Told};
+use super::worded::{FindingDoc, FixDoc, Worded};
 use crate::disk::Disk;
 use crate::screen::{Look, Tone, toned};
 use crate::text::pad;
@@ -23,7 +23,7 @@ use schwelle_core::pipeline::{Judged, MendedDraft};
 pub(crate) fn render(disk: &Disk, mended: &MendedDraft<'_, '_>, look: Look) -> String {
     const INDENT: usize = 19;
     let mut text = head(disk);
-    text += &format!("\n{}\n", toned(Tone::Heading, "What is mended"));
+    text += &format!("\n{}\n", toned(Tone::Heading, "What is fixed"));
     for fix in &mended.fixes {
         let step = toned(Tone::Careful, &pad(fix.step.name(), 16));
         let what = words::mend::fix(&fix.what);
@@ -49,7 +49,7 @@ pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal) -> String {
 pub(crate) fn nothing(disk: &Disk, disk_use: DiskUse) -> String {
     let next = match disk_use {
         DiskUse::System => format!(
-            "All steps of a start hold. If the PC does not start from it, look at its firmware: {}",
+            "All steps hold. If the PC does not start from it, look at its firmware: {}",
             disk.next("firmware sheet")
         ),
         DiskUse::Data => "Both copies of the table agree, and all volumes can be read.".to_owned(),
@@ -94,7 +94,7 @@ pub(crate) struct Mended {
 pub(crate) fn fixes(fixes: &[Fix]) -> Vec<FixDoc> {
     let document = |fix: &Fix| FixDoc {
         step: fix.step,
-        what: Told::of(fix.what.clone(), words::mend::fix),
+        what: Worded::of(fix.what.clone(), words::mend::fix),
     };
     fixes.iter().map(document).collect()
 }

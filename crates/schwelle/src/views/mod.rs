@@ -4,7 +4,6 @@
 pub(crate) mod check;
 pub(crate) mod common;
 pub(crate) mod confirm;
-pub(crate) mod disk_answer;
 pub(crate) mod emulate;
 pub(crate) mod firmware;
 pub(crate) mod job;
@@ -19,4 +18,4 @@ pub(crate) mod rules;
 mod schemas;
 pub(crate) mod sheet;
 pub(crate) mod survey;
-pub(crate) mod told;
+pub(crate) mod worded;

@@ -2,18 +2,19 @@
 
 use std::path::Path;
 
-use schwelle_core::crossing::Style;
-use schwelle_core::device::Extent;
+use schwelle_core::commit::Stage;
+use schwelle_core::device::{Extent, Geometry};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Change, MapPart, NewStart, Plan};
 use schwelle_core::gpt::attributes;
+use schwelle_core::identities::Style;
 use schwelle_core::job::bytes_needed;
 use schwelle_core::mbr;
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::Outcome;
 
-use super::common::{answer, head, item, lbas, map_line, paragraph};
+use super::common::{answer, gone_line, head, item, lbas, map_line, paragraph};
 use super::{check, map, rehearse};
 use crate::disk::{Disk, options};
 use crate::screen::{Look, Tone, toned};
@@ -32,7 +33,7 @@ pub(crate) fn render(
     head(disk) + &body(disk, judged, plan, rehearsal, look)
 }
 
-/// The view without its head.
+/// The view without its header.
 pub(super) fn body(
     disk: &Disk,
     judged: &Judged<'_, '_>,
@@ -42,12 +43,12 @@ pub(super) fn body(
 ) -> String {
     let columns = look.columns;
     let mut text = layout(disk, plan, look);
-    text += &room(plan, columns);
+    text += &room(plan, look);
     text += &writes(disk, plan, look);
     if let Some(start) = &plan.start {
-        text += &menu(start, plan.table.style(), columns);
+        text += &menu(start, plan.table.style(), look);
     }
-    let cautions = check::told(disk, judged, Outcome::Caution);
+    let cautions = check::found(disk, judged, Outcome::Caution);
     if !cautions.is_empty() {
         text += &format!(
             "\n{}\n",
@@ -55,26 +56,23 @@ pub(super) fn body(
         );
         text += &check::telling(&cautions, Tone::Careful, columns);
     }
-    text += &format!("\n{}\n", toned(Tone::Heading, "Rehearsal of the draft"));
-    if rehearsal.passed() {
-        let count = rehearsal.steps.len();
-        let pass = toned(Tone::Good, "pass");
-        match rehearsal.cautions() {
-            0 => {
-                let all = match rehearsal.disk_use {
-                    DiskUse::System => {
-                        "from sector 0 to the kernel, menu, drive letters and recovery"
-                    }
-                    DiskUse::Data => "from sector 0 to the volumes, all of them sound",
-                };
-                let all = paragraph("", &format!("all {count} steps: {all}"), 8, columns);
-                text + &format!("  {pass}  {}", all.trim_start())
-            }
-            _ => text + &rehearse::steps(disk, rehearsal, columns),
-        }
-    } else {
-        text + &rehearse::steps(disk, rehearsal, columns)
+    if rehearsal.passed() && rehearsal.cautions() == 0 && !look.all {
+        let steps = rehearsal.steps.len();
+        let all = match rehearsal.disk_use {
+            DiskUse::System => "from sector 0 to the kernel, menu, letters and recovery",
+            DiskUse::Data => "from sector 0 to the volumes, all of them sound",
+        };
+        let line = format!("pass, all {steps} steps {all}");
+        return text + "\n" + &titled("Rehearsal of the draft: ", &line, 0, columns);
     }
+    text += &format!("\n{}\n", toned(Tone::Heading, "Rehearsal of the draft"));
+    text + &rehearse::steps(disk, rehearsal, columns)
+}
+
+/// A paragraph that begins with its title.
+fn titled(title: &str, text: &str, indent: usize, columns: usize) -> String {
+    let text = paragraph(title, text, indent, columns);
+    text.replacen(title, &toned(Tone::Heading, title), 1)
 }
 
 /// The last line of `plan`, and of a `convert` that goes no further.
@@ -97,29 +95,15 @@ pub(crate) fn verdict(disk: &Disk, rehearsal: &Rehearsal, is_good: bool) -> Stri
 
 fn layout(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
     let columns = look.columns;
-    let sector = u64::from(disk.profile.geometry.logical_sector);
     let bar_columns = columns.saturating_sub(8);
     let mut text = format!(
         "\nbefore  {}\nafter   {}\n",
-        map::bar(&plan.before, bar_columns),
-        map::bar(&plan.after, bar_columns)
+        map::bar(&plan.before, bar_columns, look.draws),
+        map::bar(&plan.after, bar_columns, look.draws)
     );
-    let legend = "+ new or changed, < smaller, * active, . unused";
+    let legend = "+ new or changed, < smaller, - gone, * active";
     text += &paragraph("", legend, 8, columns);
-    let before = format!("Before ({})", disk.profile.table_style().name());
-    let after = format!("After ({})", plan.table.style().name().to_uppercase());
-    for (title, parts) in [
-        (before.as_str(), &plan.before),
-        (after.as_str(), &plan.after),
-    ] {
-        text += &format!("\n{}\n", toned(Tone::Heading, title));
-        for part in parts
-            .iter()
-            .filter(|part| part.number.is_some() || part.extent.sectors() * sector > 1 << 20)
-        {
-            text += &format!("{}\n", map_line(part, sector, look));
-        }
-    }
+    text += &table(disk, plan, look);
     let more = plan.newly_usable_bytes();
     if more > 0 {
         let line = format!(
@@ -133,27 +117,77 @@ fn layout(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
     for part in plan.after.iter().filter(is_old) {
         let number = part.number.unwrap_or(0);
         let rest = match part.change {
-            Change::Smaller => "it becomes smaller, its files stay",
+            Change::Smaller => "it is shrunk, its files stay",
             _ => "nothing on it is changed",
         };
         let letter = match part.attributes & attributes::NO_DRIVE_LETTER {
             0 => "keeps its drive letter",
-            _ => "stays as data without a drive letter",
+            _ => "is data without a drive letter now",
         };
-        let line = format!("Partition {number}, the old boot partition, {letter}; {rest}.");
+        let line = format!("Partition {number}, System Reserved, {letter}; {rest}.");
         text += &paragraph("", &line, 2, columns);
     }
     text
 }
 
-/// Where the room for the EFI system partition comes from, and why not from elsewhere.
-fn room(plan: &Plan<'_>, columns: usize) -> String {
-    if plan.placement.considered.is_empty() && plan.placement.trims.is_empty() {
+/// Every partition, and every larger gap of the finished disk, with its size before and after. Places do not change,
+/// so a partition is the same where it begins at the same sector.
+fn table(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
+    let sector = u64::from(disk.profile.geometry.logical_sector);
+    let (old, new) = (disk.profile.table_style().name(), plan.table.style());
+    let new = new.name().to_uppercase();
+    let (old, new) = match old == new {
+        true => ("before", "after"),
+        false => (old, new.as_str()),
+    };
+    let heading = format!("      {} {old:>10}  {new:>10}", pad("", 10));
+    let mut text = format!("\n{}\n", toned(Tone::Heading, heading.trim_end()));
+    let shown = |part: &&MapPart| {
+        part.number.is_some() || part.extent.sectors().saturating_mul(sector) > 1 << 20
+    };
+    let is_gone = |before: &&MapPart| {
+        let mut after = plan.after.iter();
+        before.number.is_some()
+            && !after.any(|part| part.number.is_some() && part.extent.first == before.extent.first)
+    };
+    let mut lines: Vec<(u64, String)> = Vec::new();
+    for part in plan.after.iter().filter(shown) {
+        let mut before = plan.before.iter();
+        let before = before
+            .find(|before| before.number.is_some() && before.extent.first == part.extent.first);
+        let before = before.filter(|_| part.number.is_some());
+        let line = map_line(part, before, sector, look);
+        lines.push((part.extent.first.0, line));
+    }
+    for part in plan.before.iter().filter(is_gone) {
+        lines.push((part.extent.first.0, gone_line(part, sector, look)));
+    }
+    lines.sort_by_key(|(first, _)| *first);
+    for (_, line) in lines {
+        text += &format!("{line}\n");
+    }
+    text
+}
+
+/// Where the space for the EFI system partition comes from; where all is wanted, why not from elsewhere.
+fn room(plan: &Plan<'_>, look: Look) -> String {
+    let columns = look.columns;
+    if plan.placement.considered.is_empty() && plan.placement.shrinks.is_empty() {
         return String::new();
     }
-    let heading = toned(Tone::Heading, "Where the room comes from");
-    let mut text = format!("\n{heading}\n");
-    for place in &plan.placement.considered {
+    let mut text = "\n".to_owned();
+    if !look.all {
+        let mut chosen = plan.placement.considered.iter();
+        if let Some(place) = chosen.find(|place| place.chosen) {
+            let line = words::places::line(place);
+            text += &titled("Space for the EFI system partition: ", &line, 0, columns);
+        }
+    } else {
+        let heading = toned(Tone::Heading, "Space for the EFI system partition");
+        text += &format!("{heading}\n");
+    }
+    let all = plan.placement.considered.iter().filter(|_| look.all);
+    for place in all {
         let taken = if place.chosen {
             "taken    "
         } else {
@@ -162,14 +196,14 @@ fn room(plan: &Plan<'_>, columns: usize) -> String {
         let line = words::places::line(place);
         text += &item(&format!("{taken} "), &line, 2, columns);
     }
-    for trim in &plan.placement.trims {
+    for shrink in &plan.placement.shrinks {
         let for_esp = plan.placement.esp.and_then(|esp| esp.from.partition());
-        if Some(trim.number) != for_esp {
+        if Some(shrink.number) != for_esp {
             let line = format!(
                 "the tail of partition {}, which reached to the end of the disk",
-                trim.number
+                shrink.number
             );
-            text += &paragraph("for the backup table  ", &line, 2, columns);
+            text += &titled("Space for the backup table: ", &line, 0, columns);
         }
     }
     text
@@ -183,6 +217,10 @@ fn writes(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
         toned(Tone::Heading, "What is written, in this order")
     );
     for stage in &plan.changes.stages {
+        if !(look.all || look.lba) {
+            text += &stage_line(stage, geometry, columns);
+            continue;
+        }
         for part in &stage.parts {
             let sectors: u64 = part.extents.iter().map(|extent| extent.sectors()).sum();
             let size = bytes(sectors * u64::from(geometry.logical_sector));
@@ -211,25 +249,21 @@ fn writes(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
     }
     let (total, moved) = (plan.changes.bytes(), plan.changes.moved_bytes());
     let mut summary = format!(
-        "{} in all. What is overwritten, {}, is read first and saved in the job folder.",
+        "{} in all. The {} that are overwritten are saved in the job folder first (up to {} there).",
         bytes(total),
-        bytes(total - moved)
-    );
-    if moved > 0 {
-        summary += " What moves goes to free clusters, and is read back before its old place is \
-            given up.";
-    }
-    summary += &format!(
-        " The job folder needs up to {}.",
+        bytes(total - moved),
         bytes(bytes_needed(&plan.changes, 0))
     );
+    if moved > 0 {
+        summary += " Moved data is read back before its old place is given up.";
+    }
     text += &paragraph("", &summary, 2, columns);
     if plan.files_edited.is_empty() {
         text += "  No file on the kept volumes is edited.\n";
-    } else {
+    } else if look.all {
         text += "  Files edited on the kept volumes:\n";
     }
-    for file in &plan.files_edited {
+    for file in plan.files_edited.iter().filter(|_| look.all) {
         let changes: Vec<String> = file.changes.iter().map(words::plan::edit).collect();
         let line = format!("{}: {}", safe(&file.path), changes.join("; "));
         let head = format!("partition {}  ", file.partition);
@@ -239,22 +273,35 @@ fn writes(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
         let files = format!("{} files, {}", start.files.len(), bytes(start.bytes));
         let place = match plan.table.style() {
             Style::Gpt => "New on the EFI system partition: ",
-            Style::Mbr => "New on the active partition, until now the EFI system partition: ",
+            Style::Mbr => "New on the active partition, the EFI system partition until now: ",
         };
         text += &paragraph(place, &files, 2, columns);
         if !start.replaced.is_empty() {
             let replaced = start.replaced.join(", ");
-            text += &paragraph("In place of others there: ", &replaced, 2, columns);
+            text += &paragraph("Replaced there: ", &replaced, 2, columns);
         }
     }
     text
 }
 
-fn menu(start: &NewStart, style: Style, columns: usize) -> String {
+/// What a stage writes, in a line.
+fn stage_line(stage: &Stage, geometry: Geometry, columns: usize) -> String {
+    let parts: Vec<String> = stage
+        .parts
+        .iter()
+        .map(|part| part.what.to_string())
+        .collect();
+    let size = bytes(stage.bytes(geometry));
+    let lead = format!("  {} {size:>10}  ", pad(stage.kind.name(), 8));
+    item(lead.trim_end(), &parts.join(", "), 0, columns)
+}
+
+fn menu(start: &NewStart, style: Style, look: Look) -> String {
+    let columns = look.columns;
     let store = &start.store;
     let heading = match start.translated {
         Some(_) => "Boot menu, carried over",
-        None => "Boot menu, made anew",
+        None => "Boot menu, new",
     };
     let mut text = format!("\n{}\n", toned(Tone::Heading, heading));
     let default = store.default_entry().map(|entry| entry.id().to_owned());
@@ -268,7 +315,7 @@ fn menu(start: &NewStart, style: Style, columns: usize) -> String {
     }
     let timeout = store
         .manager()
-        .and_then(|manager| manager.integer(schwelle_core::bootstore::element::TIMEOUT));
+        .and_then(|manager| manager.integer(schwelle_core::bcd::element::TIMEOUT));
     let wait = timeout.map_or(String::new(), |seconds| {
         format!(", waits {seconds} seconds")
     });
@@ -295,7 +342,9 @@ fn menu(start: &NewStart, style: Style, columns: usize) -> String {
             "{devices} devices now by disk signature and place, {paths} programs by their BIOS path{wait}"
         ),
     };
-    text += &paragraph("", &summary, 2, columns);
+    if look.all {
+        text += &paragraph("", &summary, 2, columns);
+    }
     text
 }
 
@@ -338,11 +387,11 @@ pub(crate) fn finished(word: &str, disk: &Disk, job: &Path, rehearsal: &Rehearsa
     if rehearsal.starts() {
         let pass = toned(Tone::Good, "pass");
         let steps = rehearsal.steps.len();
-        let care = match rehearsal.cautions() {
+        let cautions = match rehearsal.cautions() {
             0 => String::new(),
             some => format!(", {some} with caution: {again}"),
         };
-        let text = format!("  Rehearsal of the disk: {pass}, all {steps} steps{care}\n{back}");
+        let text = format!("  Rehearsal of the disk: {pass}, all {steps} steps{cautions}\n{back}");
         match rehearsal.style {
             Style::Gpt => {
                 let next = format!(
@@ -366,7 +415,7 @@ pub(crate) fn finished(word: &str, disk: &Disk, job: &Path, rehearsal: &Rehearsa
 /// What is to be set in the PC's setup after the way back, in this order.
 const BACK_IN_THE_SETUP: &str = "Next, in the PC's setup, in this order:
   1. Secure Boot off
-  2. the compatibility module on
+  2. the CSM on
   3. the boot mode to BIOS (or legacy)
   4. this disk as the first to start from";
 

@@ -1,12 +1,12 @@
 //! The view of `rehearse`, and its short form in a plan.
 
-use schwelle_core::crossing::Style;
 use schwelle_core::disk_use::DiskUse;
+use schwelle_core::identities::Style;
 use schwelle_core::rehearse::{Answer, Rehearsal, StepOutcome};
 use schwelle_core::switch::ByBootOrder;
 
 use super::common::{answer, head, paragraph};
-use super::told::StepDoc;
+use super::worded::StepDoc;
 use crate::disk::{Disk, options};
 use crate::screen::{Tone, toned};
 use crate::text::{pad, safe};
@@ -19,10 +19,8 @@ pub(crate) fn render_data(disk: &Disk, rehearsal: &Rehearsal, columns: usize) ->
     match rehearsal.answer() {
         Answer::Starts => {
             let rest = match rehearsal.style {
-                Style::Gpt => {
-                    "Both copies of the table agree, and every partition can be looked into."
-                }
-                Style::Mbr => "The table is sound, and every partition can be looked into.",
+                Style::Gpt => "Both copies of the table agree, and every partition can be read.",
+                Style::Mbr => "The table is sound, and every partition can be read.",
             };
             text + &answer(Tone::Good, "Sound", rest)
         }
@@ -49,9 +47,9 @@ fn depends(rehearsal: &Rehearsal, disk: &Disk) -> String {
                 }
                 DiskUse::Data => "Some systems take this table and some do not",
             };
-            format!("{what}: {names}. To set it right: {mend}{option}")
+            format!("{what}: {names}. To fix it: {mend}{option}")
         }
-        Style::Mbr => format!("Whether it starts cannot be told from here: {names}."),
+        Style::Mbr => format!("Whether it starts is not known: {names}."),
     }
 }
 
@@ -84,8 +82,8 @@ pub(crate) fn render(
         (Answer::Starts | Answer::Depends, false) => answer(
             Tone::Bad,
             "Does not start",
-            "The walk finds all that a start needs, and real firmware does not start it. Do not switch the \
-             firmware before that is explained.",
+            "The walk finds everything that a start needs, but real firmware does not start it. Do not switch the \
+             firmware before you know why.",
         ),
         (Answer::Starts, true) => {
             let next = match rehearsal.style {
@@ -93,7 +91,8 @@ pub(crate) fn render(
                 Style::Mbr => String::new(),
             };
             if rehearsal.cautions() == 0 {
-                let rest = format!("This disk has all that a start in {mode} mode needs.{next}");
+                let rest =
+                    format!("This disk has everything that a start in {mode} mode needs.{next}");
                 answer(Tone::Good, "Starts", &rest)
             } else {
                 let rest = format!("Read what is marked \"caution\" first.{next}");

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use schemars::JsonSchema;
-use schwelle_core::crossing::Style;
+use schwelle_core::identities::Style;
 use schwelle_core::rules::{Rule, RuleId, Severity};
 use serde::Serialize;
 
@@ -13,7 +13,7 @@ use crate::screen::{Tone, toned};
 use crate::text::{bytes, pad, safe};
 use crate::words::rules::questions;
 
-/// All rules by family, a line each; then what the policy settles.
+/// All rules by family, a line each; then what the policy decides.
 pub(crate) fn list(rules: &[&Rule], policy: &Policy, columns: usize) -> String {
     const INDENT: usize = 25;
     let mut text = String::new();
@@ -35,16 +35,16 @@ pub(crate) fn list(rules: &[&Rule], policy: &Policy, columns: usize) -> String {
         );
     }
     text += "\n";
-    let back = "The family \"back\" is asked with --to mbr, in place of table, room and firmware.";
+    let back = "The family \"back\" is asked with --to mbr, instead of table, room and firmware.";
     text += &paragraph("", back, 0, columns);
     if policy.from.is_some() {
-        text += &settled(policy, columns);
+        text += &decided(policy, columns);
     }
     text + "\nA rule in full: schwelle rules ID\n"
 }
 
-/// What a policy settles, and what it leaves as it is.
-fn settled(policy: &Policy, columns: usize) -> String {
+/// What a policy decides, and what it leaves as it is.
+fn decided(policy: &Policy, columns: usize) -> String {
     let document = PolicyDoc::of(policy);
     let file = safe(&document.file.unwrap_or_default());
     let mut text = format!(
@@ -57,7 +57,9 @@ fn settled(policy: &Policy, columns: usize) -> String {
         .map(|(rule, severity)| format!("{rule} {}", severity.name()))
         .collect();
     let keys = document.setup_keys.iter();
-    let keys: Vec<String> = keys.map(|(maker, key)| format!("{maker}: {key}")).collect();
+    let keys: Vec<String> = keys
+        .map(|(manufacturer, key)| format!("{manufacturer}: {key}"))
+        .collect();
     let yes = if document.yes_option {
         "may answer"
     } else {
@@ -124,7 +126,7 @@ pub(crate) struct Rules {
     pub(crate) policy: PolicyDoc,
 }
 
-/// What the workshop has settled; null or empty where nothing is
+/// What the workshop has decided; null or empty where nothing is
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct PolicyDoc {
     /// The file; null where there is none
@@ -134,13 +136,13 @@ pub(crate) struct PolicyDoc {
     pub(crate) job_root: Option<String>,
     /// Size of a new EFI system partition
     pub(crate) esp_size_bytes: Option<u64>,
-    /// Where its room may come from: "gap", "trim", "takeover"
+    /// Where its room may come from: "gap", "shrink", "takeover"
     pub(crate) places: Vec<String>,
     /// --yes may answer
     pub(crate) yes_option: bool,
     /// What is asked before a disk is written, beside the question about a backup
     pub(crate) questions: Vec<String>,
-    /// Beginnings of makers' names, and their keys
+    /// Beginnings of manufacturers' names, and their keys
     pub(crate) setup_keys: BTreeMap<String, String>,
     /// MBR type bytes that the policy gives a form, in hex
     pub(crate) types: Vec<String>,
@@ -212,7 +214,7 @@ mod tests {
         let intro = "Made from the table of rules; `SCHWELLE_RENEW=1 cargo test -p schwelle rules` renews it. Ids are \
             promised to scripts. The family \"back\" is asked with `--to mbr`, in place of table, room and firmware; all \
             others are asked on both ways. How a rule answers: pass, caution (read it, then go on), block (it will \
-            not be converted), unknown (how to find out is said).";
+            not be converted), unknown (how to find out is shown).";
         let wrapped = |text: &str| paragraph("", text, 0, 110);
         let mut text = format!("# The rules\n\n{}", wrapped(intro));
         let mut family = "";

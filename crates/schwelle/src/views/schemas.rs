@@ -6,7 +6,7 @@ use schwelle_core::switch::{Already, Event, Missing, SheetStep};
 use serde_json::{Map, Value, json};
 
 use super::json::{self, ConsideredDoc};
-use super::told::{FindingDoc, FixDoc, StepDoc, Told};
+use super::worded::{FindingDoc, FixDoc, StepDoc, Worded};
 use crate::views;
 use crate::views::sheet::LinesDoc;
 
@@ -18,10 +18,10 @@ struct Answers {
     step: StepDoc,
     fix: FixDoc,
     considered: ConsideredDoc,
-    event: Told<Event>,
+    event: Worded<Event>,
     missing: LinesDoc<Missing>,
     sheet_step: LinesDoc<SheetStep>,
-    already: Told<Already>,
+    already: Worded<Already>,
 }
 
 fn schema<T: JsonSchema>() -> Value {

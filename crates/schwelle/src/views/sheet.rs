@@ -11,7 +11,7 @@ use schwelle_core::switch::{Already, EntryPlace, Missing, SheetFacts, SheetStep,
 use serde::{Deserialize, Serialize};
 
 use super::common::{answer, item, paragraph};
-use super::told::Told;
+use super::worded::Worded;
 use crate::disk::Disk;
 use crate::policy::Policy;
 use crate::screen::{Tone, toned};
@@ -29,9 +29,9 @@ pub(crate) struct Sheet {
     pub(crate) disk: String,
     /// What is right already
     #[serde(default)]
-    pub(crate) already: Vec<Told<Already>>,
+    pub(crate) already: Vec<Worded<Already>>,
     pub(crate) steps: Vec<LinesDoc<SheetStep>>,
-    pub(crate) secure_boot: Told<Verdict>,
+    pub(crate) secure_boot: Worded<Verdict>,
     pub(crate) leave_alone: Vec<String>,
     pub(crate) trouble: Vec<LinesDoc<()>>,
     pub(crate) way_back: Vec<String>,
@@ -70,17 +70,16 @@ impl Sheet {
             (None, Some(name)) => format!("{name}, {size}"),
             (None, None) => size,
         };
-        let maker = machine.maker.value();
+        let manufacturer = machine.manufacturer.value();
         let mut systems = profile.systems.iter();
-        let needs_compatibility =
-            systems.any(|system| system.needs_compatibility() && profile.is_started(system));
+        let needs_csm = systems.any(|system| system.needs_csm() && profile.is_started(system));
         let device = &disk.device;
         let sheet = SwitchSheet::new(&SheetFacts {
             machine,
             rehearsal,
             verdict: &verdict_on_loader(device, machine, REMOVABLE_X64),
-            setup_key: maker.and_then(|maker| policy.setup_key(maker)),
-            needs_compatibility,
+            setup_key: manufacturer.and_then(|manufacturer| policy.setup_key(manufacturer)),
+            needs_csm,
             entry: EntryPlace::of(machine, AttachedDisk { name: "", device }),
         });
         Self::of(&sheet, machine, &disk.after_restart(), &known_as)
@@ -96,7 +95,7 @@ impl Sheet {
             .iter()
             .map(|step| LinesDoc::of(Some(step.clone()), words::sheet::step(step, disk, known_as)));
         let already = sheet.already.iter().map(|&already| {
-            Told::of(already, |already| {
+            Worded::of(already, |already| {
                 words::sheet::already(*already).to_owned()
             })
         });
@@ -109,8 +108,8 @@ impl Sheet {
             already: already.collect(),
             steps: steps.collect(),
             secure_boot: match &sheet.secure_boot {
-                Some(verdict) => Told::of(verdict.clone(), words::secure_boot::advice),
-                None => Told {
+                Some(verdict) => Worded::of(verdict.clone(), words::secure_boot::advice),
+                None => Worded {
                     value: None,
                     text: words::sheet::NO_SECURE_BOOT.to_owned(),
                 },
@@ -124,10 +123,10 @@ impl Sheet {
 
 /// The PC, in a line.
 fn pc(machine: &Machine) -> String {
-    let name = match (machine.maker.value(), machine.model.value()) {
-        (Some(maker), Some(model)) => format!("{maker} {model}"),
+    let name = match (machine.manufacturer.value(), machine.model.value()) {
+        (Some(manufacturer), Some(model)) => format!("{manufacturer} {model}"),
         (Some(one), None) | (None, Some(one)) => one.clone(),
-        (None, None) => "maker and model are not known".to_owned(),
+        (None, None) => "manufacturer and model are not known".to_owned(),
     };
     let date = machine.firmware_date.value();
     let date = date.map_or(String::new(), |date| format!(", firmware of {date}"));
@@ -137,7 +136,7 @@ fn pc(machine: &Machine) -> String {
 /// Why it says GO.
 const GO: &str = "The disk has passed its rehearsal, and the PC can start in UEFI mode.";
 /// What it says else.
-const NOT_YET: &str = "Do not change the firmware before this is settled:";
+const NOT_YET: &str = "Do not change the firmware before this is done:";
 
 /// On the screen.
 pub(crate) fn render(sheet: &Sheet, written: &[&Path], columns: usize) -> String {
@@ -153,7 +152,7 @@ pub(crate) fn render(sheet: &Sheet, written: &[&Path], columns: usize) -> String
         }
     }
     if !sheet.already.is_empty() {
-        text += &heading("Right already");
+        text += &heading("Already right");
         for one in &sheet.already {
             text += &item("-", &one.text, 2, columns);
         }
@@ -161,7 +160,7 @@ pub(crate) fn render(sheet: &Sheet, written: &[&Path], columns: usize) -> String
     text += &heading("In this order");
     for (at, step) in sheet.steps.iter().enumerate() {
         text += &item(&format!("{}.", at + 1), &step.what, 2, columns);
-        text += &paragraph("To see: ", &step.check, 5, columns);
+        text += &paragraph("You should see: ", &step.check, 5, columns);
     }
     text += &heading("Secure Boot");
     text += &paragraph("", &sheet.secure_boot.text, 2, columns);
@@ -169,7 +168,7 @@ pub(crate) fn render(sheet: &Sheet, written: &[&Path], columns: usize) -> String
     for one in &sheet.leave_alone {
         text += &item("-", one, 2, columns);
     }
-    text += &heading("If it does not go as it should");
+    text += &heading("If something goes wrong");
     for one in &sheet.trouble {
         text += &item("-", &format!("{}:", one.what), 2, columns);
         text += &paragraph("", &one.check, 4, columns);
@@ -182,7 +181,7 @@ pub(crate) fn render(sheet: &Sheet, written: &[&Path], columns: usize) -> String
         text += &format!("\nWritten: {}\n", typed(path));
     }
     if sheet.go {
-        let print = "Take it along on paper or on a telephone: this PC's screen shows its setup then. \
+        let print = "Take it along on paper or on a phone: this PC's screen will show its setup. \
             --html FILE makes a page to print.";
         let rest = if written.is_empty() {
             format!("{GO} {print}")
@@ -191,7 +190,12 @@ pub(crate) fn render(sheet: &Sheet, written: &[&Path], columns: usize) -> String
         };
         text += &paragraph_answer(Tone::Good, "GO", &rest, columns);
     } else {
-        text += &paragraph_answer(Tone::Bad, "NOT YET", "See above what is missing.", columns);
+        text += &paragraph_answer(
+            Tone::Bad,
+            "NOT YET",
+            "What is missing is shown above.",
+            columns,
+        );
     }
     text
 }
@@ -221,7 +225,7 @@ pub(crate) fn markdown(sheet: &Sheet) -> String {
         }
     }
     if !sheet.already.is_empty() {
-        text += "\n## Right already\n\n";
+        text += "\n## Already right\n\n";
         for item in &sheet.already {
             text += &format!("- {}\n", plain(&item.text));
         }
@@ -229,14 +233,14 @@ pub(crate) fn markdown(sheet: &Sheet) -> String {
     text += "\n## In this order\n\n";
     for (at, step) in sheet.steps.iter().enumerate() {
         let (what, check) = (plain(&step.what), plain(&step.check));
-        text += &format!("{}. [ ] {what}\n   *To see:* {check}\n", at + 1);
+        text += &format!("{}. [ ] {what}\n   *You should see:* {check}\n", at + 1);
     }
     text += &format!("\n## Secure Boot\n\n{}\n", plain(&sheet.secure_boot.text));
     text += "\n## Leave alone\n\n";
     for item in &sheet.leave_alone {
         text += &format!("- {}\n", plain(item));
     }
-    text += "\n## If it does not go as it should\n\n";
+    text += "\n## If something goes wrong\n\n";
     for item in &sheet.trouble {
         text += &format!("- **{}.** {}\n", plain(&item.what), plain(&item.check));
     }

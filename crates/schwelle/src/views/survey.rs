@@ -3,13 +3,13 @@
 use std::path::Path;
 
 use schemars::JsonSchema;
+use schwelle_core::overview::{DiskAnswer, Overview};
 use schwelle_core::profile::TableStyle;
-use schwelle_core::rules::RuleId;
+use schwelle_core::rules::{Outcome, RuleId};
 use serde::Serialize;
 
 use super::check::Tally;
 use super::common::{ANSWER_COLUMNS, answer_line, paragraph};
-use super::disk_answer::DiskAnswer;
 use crate::disk::Disk;
 use crate::error::CliError;
 use crate::text::{bytes, pad, safe, sentence, typed, width};
@@ -32,7 +32,7 @@ pub(crate) fn render(disks: &[Surveyed], options: &str, columns: usize) -> Strin
             pad(&name(disk), names),
             pad(disk.table.map_or("-", TableStyle::name), 7),
             format!("{:>10}", disk.size_bytes.map(bytes).unwrap_or_default()),
-            disk.short_name.as_deref().map(safe).unwrap_or_default(),
+            disk.disk_name.as_deref().map(safe).unwrap_or_default(),
         ];
         text += &answer_line(disk.answer, &facts.join("  "), columns);
         let mut more = disk.systems.clone();
@@ -71,21 +71,28 @@ pub(crate) struct Surveyed {
     pub(crate) sector_bytes: Option<u32>,
     pub(crate) model: Option<String>,
     pub(crate) serial: Option<String>,
-    pub(crate) short_name: Option<String>,
+    pub(crate) disk_name: Option<String>,
     pub(crate) systems: Vec<String>,
     pub(crate) answer: DiskAnswer,
-    /// The first rule that stands against it
+    /// The first rule that blocks or cautions, where the answer is about a conversion
     pub(crate) rule: Option<RuleId>,
-    /// That rule's evidence, or why the disk could not be read
+    /// That rule's evidence, why the answer is another one, or why the disk could not be read
     pub(crate) reason: Option<String>,
+    /// False where a rule blocks: the exit code is then 1, whatever the answer is
+    pub(crate) convertible: bool,
 }
 
 impl Surveyed {
     pub(crate) fn of(disk: &Disk, judged: &Judged<'_, '_>) -> Self {
         let profile = &disk.profile;
-        let reason = judged
-            .with(judged.answer())
-            .find(|_| judged.answer() > schwelle_core::rules::Outcome::Unknown);
+        let overview = Overview::of(judged);
+        let decisive = judged.with(judged.answer()).next();
+        let rule = decisive
+            .filter(|finding| overview.answer.is_of_rules() && finding.outcome > Outcome::Unknown);
+        let reason = match rule {
+            Some(finding) => words::rules::found(&finding.evidence, finding.by_policy),
+            None => words::overview::reason(&overview, profile.table_style()),
+        };
         Self {
             disk: disk.path.display().to_string(),
             table: Some(profile.table_style()),
@@ -93,15 +100,16 @@ impl Surveyed {
             sector_bytes: Some(profile.geometry.logical_sector),
             model: profile.host.model.clone(),
             serial: profile.host.serial.clone(),
-            short_name: profile.disk_name(),
+            disk_name: profile.disk_name(),
             systems: profile
                 .systems
                 .iter()
                 .map(|system| system.title())
                 .collect(),
-            answer: DiskAnswer::of(judged.answer()),
-            rule: reason.map(|finding| finding.rule),
-            reason: reason.map(|finding| words::rules::found(&finding.evidence, finding.by_policy)),
+            answer: overview.answer,
+            rule: rule.map(|finding| finding.rule),
+            reason: (!reason.is_empty()).then_some(reason),
+            convertible: !judged.is_blocked(),
         }
     }
 
@@ -113,11 +121,12 @@ impl Surveyed {
             sector_bytes: None,
             model: None,
             serial: None,
-            short_name: None,
+            disk_name: None,
             systems: Vec::new(),
             answer: DiskAnswer::Unreadable,
             rule: None,
             reason: Some(error.what.clone()),
+            convertible: false,
         }
     }
 }

@@ -20,26 +20,26 @@ pub(crate) fn found(found: &Lasting) -> String {
         }
         Lasting::Esp { partition, hidden } => {
             let letter = match hidden {
-                true => "gets no drive letter, as it should be",
+                true => "gets no drive letter, as it should",
                 false => "would show up as a drive: its attribute \"no drive letter\" is not set",
             };
             format!("the EFI system partition ({partition}) {letter}")
         }
-        Lasting::Receipt { found: true } => {
-            "the receipt of the conversion is on the EFI system partition".to_owned()
+        Lasting::Marker { found: true } => {
+            "the marker of the conversion is on the EFI system partition".to_owned()
         }
-        Lasting::Receipt { found: false } => {
-            "there is no receipt of a conversion of this disk: what was there before it is not known"
+        Lasting::Marker { found: false } => {
+            "there is no marker of a conversion of this disk: what was there before it is not known"
                 .to_owned()
         }
-        Lasting::BootStore { written: true } => {
-            "the boot store has been written since the conversion".to_owned()
+        Lasting::BcdStore { written: true } => {
+            "the BCD store has been written since the conversion".to_owned()
         }
-        Lasting::BootStore { written: false } => {
-            "the boot store is as the conversion made it".to_owned()
+        Lasting::BcdStore { written: false } => {
+            "the BCD store is as the conversion made it".to_owned()
         }
         Lasting::BootStatus { found: true } => {
-            "the boot manager's status file lies beside the boot store".to_owned()
+            "the boot manager's status file lies beside the BCD store".to_owned()
         }
         Lasting::BootStatus { found: false } => {
             "the boot manager's status file is not there".to_owned()
@@ -77,7 +77,7 @@ fn means(means: Means) -> String {
         Means::NotEsp { esp } => {
             format!("that is not the EFI system partition, which is number {esp}")
         }
-        Means::Nothing => "which does not tell".to_owned(),
+        Means::Nothing => "which proves nothing".to_owned(),
     }
 }
 
@@ -89,11 +89,9 @@ pub(crate) fn reason(reason: Reason) -> &'static str {
         Reason::FirmwareInBiosMode => "the PC's firmware is in BIOS mode",
         Reason::NotStarted => "no Windows on it has started since the conversion",
         Reason::Contradiction => "the evidence contradicts itself",
-        Reason::NothingTells => {
-            "nothing on the disk tells for sure whether its Windows has started"
-        }
+        Reason::NothingTells => "nothing on the disk proves whether its Windows has started",
         Reason::StartedNotAllRight => {
-            "Windows has started from the new EFI system partition, but not all is where it should be"
+            "Windows has started from the new EFI system partition, but something is not where it should be"
         }
         Reason::Started => "Windows has started from the new EFI system partition",
     }

@@ -30,14 +30,14 @@ pub(crate) fn seen(seen: &Seen) -> String {
         Seen::NoEsp => "the disk has no EFI system partition",
         Seen::NoFileSystem => "the file system of the partition cannot be read",
         Seen::NotStarted { line: None } => "the firmware did not start it",
-        Seen::StoreRead => "the loader read the boot store",
+        Seen::StoreRead => "the loader read the BCD store",
         Seen::StoreReadBySystem => {
-            "the loader read the boot store, or it would not have found the system"
+            "the loader read the BCD store, or it would not have found the system"
         }
         Seen::StoreByChance => {
-            "the boot store lies so near to the loader that the firmware may have read it by chance"
+            "the BCD store lies so near to the loader that the firmware may have read it by chance"
         }
-        Seen::StoreNotRead => "the loader did not read the boot store",
+        Seen::StoreNotRead => "the loader did not read the BCD store",
         Seen::SystemLoader { read: true } => "the system's loader was read from the Windows volume",
         Seen::SystemLoader { read: false } => {
             "the system's loader was not read: the boot manager ended before (a stand-in does), or there was not \
@@ -50,8 +50,8 @@ pub(crate) fn seen(seen: &Seen) -> String {
         Seen::ReadOn { read: false } => "the boot record's code read nothing more of its partition",
         Seen::BootManager { read: true } => "the boot record's code read the boot manager",
         Seen::BootManager { read: false } => "the boot record's code did not read the boot manager",
-        Seen::BootStore { read: true } => "the boot manager read the boot store",
-        Seen::BootStore { read: false } => "the boot manager did not read the boot store",
+        Seen::BcdStore { read: true } => "the boot manager read the BCD store",
+        Seen::BcdStore { read: false } => "the boot manager did not read the BCD store",
     };
     fixed.to_owned()
 }

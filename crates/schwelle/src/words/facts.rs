@@ -18,7 +18,7 @@ pub(crate) fn ground(ground: &Ground) -> String {
         Ground::UefiSession => "this session was started in UEFI mode",
         Ground::UefiSessionSoAble => "this session was started in UEFI mode, so the PC can",
         Ground::KeyVariables => "the variables PK, KEK, db and dbx",
-        Ground::DeliveredKeyVariables => {
+        Ground::FactoryKeyVariables => {
             "the variables PKDefault, KEKDefault, dbDefault and dbxDefault"
         }
         Ground::EntryVariables => "the variables BootOrder and Boot####",
@@ -26,18 +26,18 @@ pub(crate) fn ground(ground: &Ground) -> String {
         Ground::MachineFileAble => "the machine file says that it can",
         Ground::MachineFileUnable => "the machine file says that it cannot",
         Ground::Image => "the disk is an image, so the PC it belongs to is not known",
-        Ground::KernelSilent => "this session's kernel does not show it",
+        Ground::KernelSilent => "this session's kernel does not report it",
         Ground::BiosSession => "this session was started in BIOS mode",
         Ground::BiosSessionAndSmbiosSilent => {
-            "this session was started in BIOS mode, and the firmware does not tell (SMBIOS)"
+            "this session was started in BIOS mode, and the firmware does not report it (SMBIOS)"
         }
         Ground::BiosSessionSoEither => {
             "this session was started in BIOS mode, so the firmware is set to that or to both"
         }
-        Ground::SmbiosSilent => "the firmware does not tell (SMBIOS)",
+        Ground::SmbiosSilent => "the firmware does not report it (SMBIOS)",
         Ground::NoBattery => "no battery known to the system",
         Ground::NotShown => "the firmware does not show them",
-        Ground::MachineFileSilent => "the machine file does not tell",
+        Ground::MachineFileSilent => "the machine file does not say",
     };
     fixed.to_owned()
 }
@@ -51,8 +51,8 @@ pub(crate) fn how(how: How) -> &'static str {
              start this rescue system there in UEFI mode and ask again."
         }
         How::Bits => {
-            "Start this rescue system there in UEFI mode and ask again. PCs made with 64-bit systems have 64-bit \
-             firmware but for some tablets and small notebooks."
+            "Start this rescue system there in UEFI mode and ask again. PCs sold with 64-bit systems have 64-bit \
+             firmware, except some tablets and small notebooks."
         }
         How::Setting => {
             "Look into the firmware setup of the PC, on the page about boot or security."
@@ -61,7 +61,7 @@ pub(crate) fn how(how: How) -> &'static str {
             "Start this rescue system there in UEFI mode and ask again: only then does the firmware show its \
              variables."
         }
-        How::Power => "Look at the PC.",
+        How::Power => "Look at the PC's power supply.",
     }
 }
 
@@ -73,6 +73,6 @@ pub(crate) fn other_target(target: OtherTarget) -> &'static str {
         OtherTarget::Usb => "a USB device",
         OtherTarget::WholeDevice => "a whole device, by its removable-media path",
         OtherTarget::BiosDevice => "a device in BIOS mode",
-        OtherTarget::Unknown => "something else than a partition",
+        OtherTarget::Unknown => "something other than a partition",
     }
 }

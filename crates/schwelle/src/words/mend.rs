@@ -10,12 +10,12 @@ pub(crate) fn fix(fix: &FixKind) -> String {
         FixKind::ProtectiveEntry => {
             "sector 0 gets one protective entry over the whole disk".to_owned()
         }
-        FixKind::TablePlaces => "the places in both copies of the table are set right".to_owned(),
+        FixKind::TablePlaces => "the LBAs in both copies of the table are corrected".to_owned(),
         FixKind::BackupTable => {
-            "the backup table is written anew from the primary one, on the last sectors of the disk"
+            "the backup table is rewritten from the primary one, on the last sectors of the disk"
                 .to_owned()
         }
-        FixKind::PrimaryTable => "the primary table is written anew from the backup one".to_owned(),
+        FixKind::PrimaryTable => "the primary table is rewritten from the backup one".to_owned(),
         FixKind::Retyped { partition } => format!(
             "{} holds boot files: it gets the type of an EFI system partition, and no drive letter",
             titled(partition)
@@ -34,7 +34,7 @@ pub(crate) fn fix(fix: &FixKind) -> String {
         ),
         FixKind::NewGuid { partition } => format!("{} gets a GUID of its own", titled(partition)),
         FixKind::Repaired { partition } => format!(
-            "boot sector and FATs of {} are set right from their copies",
+            "boot sector and FATs of {} are repaired from their copies",
             titled(partition)
         ),
         FixKind::Remade {
@@ -47,7 +47,7 @@ pub(crate) fn fix(fix: &FixKind) -> String {
                 lost => format!("; {lost} files or folders that cannot be read are left out"),
             };
             format!(
-                "the file system of {} has faults: it is made anew with its {files} files{lost}",
+                "the file system of {} has faults: it is formatted again, with its {files} files{lost}",
                 titled(partition)
             )
         }
@@ -59,9 +59,9 @@ pub(crate) fn fix(fix: &FixKind) -> String {
         }
         FixKind::Filled { store } => {
             let store = match store {
-                StoreFrom::Esp => "the boot store there names this disk's partitions",
-                StoreFrom::Bios => "the boot store of the BIOS start is carried over",
-                StoreFrom::Nothing => "a boot store is made anew for the Windows found",
+                StoreFrom::Esp => "the BCD store there names this disk's partitions",
+                StoreFrom::Bios => "the BCD store for BIOS mode is carried over",
+                StoreFrom::Nothing => "a new BCD store is made for the Windows installation found",
             };
             format!("boot files from the Windows volume; {store}")
         }
@@ -79,20 +79,20 @@ pub(crate) fn fix(fix: &FixKind) -> String {
 pub(crate) fn not_mended(why: &NotMended) -> String {
     match why {
         NotMended::SystemFiles => {
-            "the system's own files are damaged or missing: that is for its installation medium"
+            "the system's own files are damaged or missing: repair them from its installation medium"
                 .to_owned()
         }
-        NotMended::Volume => "a volume is damaged: that is for the system that uses it".to_owned(),
+        NotMended::Volume => "a volume is damaged: let the system that uses it repair it".to_owned(),
         NotMended::MbrDisk => "it is about an MBR disk".to_owned(),
-        NotMended::NoRemedy => "there is no remedy for it here".to_owned(),
-        NotMended::DraftDoesNotHelp => "what was drafted does not help".to_owned(),
+        NotMended::NoRemedy => "Schwelle has no remedy for it".to_owned(),
+        NotMended::DraftDoesNotHelp => "the drafted remedy does not help".to_owned(),
         NotMended::NoSoundCopy => "neither copy of the table is sound".to_owned(),
         NotMended::Overlap => {
-            "it overlaps another partition: which of the two is right cannot be told from here"
+            "it overlaps another partition: which of the two is right cannot be known from here"
                 .to_owned()
         }
         NotMended::OnlyInSector0 { sectors } => format!(
-            "sector 0 names {}, which lie in no partition of the GPT: nothing would name them any more",
+            "sector 0 names {}, which lie in no partition of the GPT: no table would name them afterwards",
             lba_range(sectors)
         ),
         NotMended::OtherForm => {
@@ -105,7 +105,7 @@ pub(crate) fn not_mended(why: &NotMended) -> String {
             )
         }
         NotMended::HoldsSomething { partition, volume } => format!(
-            "{} holds {}, which is not thrown away",
+            "{} holds {}, which would be lost",
             titled(partition),
             volume.name()
         ),
@@ -113,6 +113,6 @@ pub(crate) fn not_mended(why: &NotMended) -> String {
         NotMended::NoBootFiles => {
             "there is no Windows with UEFI boot files on this disk to take them from".to_owned()
         }
-        NotMended::NoStoreHelps => "none of the boot stores that could be made helps".to_owned(),
+        NotMended::NoStoreHelps => "none of the BCD stores that could be made helps".to_owned(),
     }
 }

@@ -6,6 +6,7 @@ pub(crate) mod confirm;
 pub(crate) mod emulated;
 pub(crate) mod facts;
 pub(crate) mod mend;
+pub(crate) mod overview;
 pub(crate) mod places;
 pub(crate) mod plan;
 pub(crate) mod rules;
@@ -198,7 +199,7 @@ mod tests {
     }
 
     /// Every kind of an answer, each with words of its own.
-    fn all_are_told<T>(tell: impl Fn(&T) -> String) -> usize
+    fn all_are_shown<T>(tell: impl Fn(&T) -> String) -> usize
     where
         T: JsonSchema + DeserializeOwned + Serialize + PartialEq + Debug,
     {
@@ -218,36 +219,36 @@ mod tests {
     #[test]
     fn every_answer_has_words() {
         let found = |evidence: &core_rules::Evidence| rules::found(evidence, None);
-        assert!(all_are_told(found) > 120);
-        assert!(all_are_told(steps::found) > 50);
-        assert_eq!(all_are_told(rules::subject), 10);
-        assert!(all_are_told(places::verdict) > 10);
-        assert!(all_are_told(|place: &Place| places::place(*place)) > 5);
-        assert!(all_are_told::<FixKind>(mend::fix) > 5);
-        assert!(all_are_told::<NotMended>(mend::not_mended) > 10);
-        assert!(all_are_told(simulated::event) > 10);
-        assert_eq!(all_are_told(secure_boot::reason), 3);
-        assert_eq!(all_are_told(secure_boot::advice), 3);
+        assert!(all_are_shown(found) > 120);
+        assert!(all_are_shown(steps::found) > 50);
+        assert_eq!(all_are_shown(rules::subject), 10);
+        assert!(all_are_shown(places::verdict) > 10);
+        assert!(all_are_shown(|place: &Place| places::place(*place)) > 5);
+        assert!(all_are_shown::<FixKind>(mend::fix) > 5);
+        assert!(all_are_shown::<NotMended>(mend::not_mended) > 10);
+        assert!(all_are_shown(simulated::event) > 10);
+        assert_eq!(all_are_shown(secure_boot::reason), 3);
+        assert_eq!(all_are_shown(secure_boot::advice), 3);
         let both = |(what, check): sheet::Lines| what + &check;
         let missing = |missing: &switch::Missing| both(sheet::missing(missing, "disk"));
-        assert_eq!(all_are_told(missing), 5);
+        assert_eq!(all_are_shown(missing), 5);
         let step = |step: &switch::SheetStep| both(sheet::step(step, "disk", "known as"));
-        assert!(all_are_told(step) > 8);
+        assert!(all_are_shown(step) > 8);
         let already = |already: &switch::Already| sheet::already(*already).to_owned();
-        assert!(all_are_told(already) > 3);
-        assert_eq!(all_are_told(plan::edit), 3);
-        assert_eq!(all_are_told(plan::not_updated), 4);
-        assert!(all_are_told(facts::ground) > 20);
+        assert!(all_are_shown(already) > 3);
+        assert_eq!(all_are_shown(plan::edit), 3);
+        assert_eq!(all_are_shown(plan::not_updated), 4);
+        assert!(all_are_shown(facts::ground) > 20);
         assert_eq!(
-            all_are_told(|how: &firmware::How| facts::how(*how).to_owned()),
+            all_are_shown(|how: &firmware::How| facts::how(*how).to_owned()),
             6
         );
-        assert!(all_are_told(emulated::seen) > 10);
+        assert!(all_are_shown(emulated::seen) > 10);
         let ending = |ending: &schwelle_emulator::Ending| emulated::ending(*ending).to_owned();
-        assert_eq!(all_are_told(ending), 3);
-        assert_eq!(all_are_told(confirm::found), 8);
+        assert_eq!(all_are_shown(ending), 3);
+        assert_eq!(all_are_shown(confirm::found), 8);
         let reason = |reason: &core_confirm::Reason| confirm::reason(*reason).to_owned();
-        assert_eq!(all_are_told(reason), 8);
+        assert_eq!(all_are_shown(reason), 8);
         for rule in core_rules::RuleId::ALL {
             let asked = rules::questions::of(*rule);
             assert!(

@@ -11,8 +11,8 @@ pub(crate) fn place(place: Place) -> String {
         Place::BeyondVolume { partition } => format!("partition {partition}, beyond its volume"),
         Place::Tail { partition } => format!("tail of partition {partition}"),
         Place::Existing { partition } => format!("partition {partition}"),
-        Place::Takeover { partition } => format!("place of partition {partition}"),
-        Place::NoBootPartition => "the boot partition".to_owned(),
+        Place::Takeover { partition } => format!("instead of partition {partition}"),
+        Place::NoBootPartition => "the System Reserved partition".to_owned(),
     }
 }
 
@@ -29,12 +29,12 @@ pub(crate) fn verdict(verdict: &PlaceVerdict) -> String {
         PlaceVerdict::StretchTooSmall {
             needed_mib,
             largest_mib,
-        } => format!("needs {needed_mib} MiB; the largest stretch has {largest_mib} MiB"),
+        } => format!("needs {needed_mib} MiB; the largest free stretch has {largest_mib} MiB"),
         PlaceVerdict::BeyondTooSmall {
             needed_mib,
             has_mib,
         } => format!("needs {needed_mib} MiB; has {has_mib} MiB"),
-        PlaceVerdict::Trims {
+        PlaceVerdict::Shrinks {
             mib,
             moved_bytes,
             free_bytes,
@@ -54,14 +54,14 @@ pub(crate) fn verdict(verdict: &PlaceVerdict) -> String {
             needed_mib,
             has_mib,
         } => format!("needs {needed_mib} MiB; the whole partition has {has_mib} MiB"),
-        PlaceVerdict::CannotTrim { needed_mib, why } => format!("needs {needed_mib} MiB; {why}"),
+        PlaceVerdict::CannotShrink { needed_mib, why } => format!("needs {needed_mib} MiB; {why}"),
         PlaceVerdict::UsedAsItIs {
             is_boot,
             size_bytes,
             free_bytes,
         } => {
             let what = match is_boot {
-                true => "the FAT32 boot partition",
+                true => "the FAT32 System Reserved partition",
                 false => "an EFI system partition",
             };
             format!(
@@ -75,7 +75,7 @@ pub(crate) fn verdict(verdict: &PlaceVerdict) -> String {
             "there is none: the boot files lie on the Windows volume".to_owned()
         }
         PlaceVerdict::TakenOver { size_bytes } => format!(
-            "{}; the old boot files go from the disk, the whole partition is saved in the job folder first",
+            "{}; the old boot files are removed, the whole partition is saved in the job folder first",
             mebibytes(*size_bytes)
         ),
         PlaceVerdict::PlaceTooSmall {
@@ -93,24 +93,24 @@ pub(crate) fn verdict(verdict: &PlaceVerdict) -> String {
             needed_bytes,
         } => format!(
             "it holds the recovery image {path} of {}, which would be lost: the partition has {}, the EFI system \
-             partition needs {}. --place trim keeps both, where this volume can be trimmed",
+             partition needs {}. --place shrink keeps both, where this volume can be shrunk",
             mebibytes(*image_bytes),
             mebibytes(*has_bytes),
             mebibytes(*needed_bytes)
         ),
         PlaceVerdict::HoldsFiles { count, file_names } => format!(
-            "{count} files or folders on it are no boot files and would be lost: {}",
+            "{count} files or folders on it are not boot files and would be lost: {}",
             file_names.join(", ")
         ),
-        PlaceVerdict::Unreadable { fault } => format!("it cannot be looked into: {fault}"),
+        PlaceVerdict::Unreadable { fault } => format!("it cannot be read: {fault}"),
         PlaceVerdict::LeavesDisk => "the partition leaves the disk".to_owned(),
     }
 }
 
-/// What is said of a place in front of a recovery partition.
+/// What is said about a place before a recovery partition.
 fn between(before_recovery: bool) -> &'static str {
     match before_recovery {
-        true => "; between Windows and its recovery partition, which Windows then cannot enlarge",
+        true => "; between Windows and its recovery partition, which Windows then cannot extend",
         false => "",
     }
 }

@@ -8,12 +8,12 @@ use super::rules::letters_and_names;
 pub(crate) fn edit(edit: &Edit) -> String {
     match edit {
         Edit::PendingApplied => "the changes pending in its log, applied".to_owned(),
-        Edit::NamesCross { letters, names, to } => format!(
+        Edit::NamesCarriedOver { letters, names, to } => format!(
             "{} now name {} partitions",
             letters_and_names(letters, *names),
             to.name().to_uppercase()
         ),
-        Edit::RecoveryCrosses { to } => format!(
+        Edit::RecoveryCarriedOver { to } => format!(
             "the recovery environment's place now names the {} disk",
             to.name().to_uppercase()
         ),

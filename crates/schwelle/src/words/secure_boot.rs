@@ -1,6 +1,6 @@
 //! Secure Boot's verdict on a program.
 
-use schwelle_core::firmware::{AcceptedBy, Objection, Untold, Verdict};
+use schwelle_core::firmware::{AcceptedBy, Objection, Unreported, Verdict};
 
 use super::facts::ground;
 
@@ -12,7 +12,7 @@ pub(crate) fn reason(verdict: &Verdict) -> String {
             let why: Vec<String> = why.iter().map(objection).collect();
             why.join("; ")
         }
-        Verdict::NotTold { why } => not_told(why),
+        Verdict::NotReported { why } => not_reported(why),
     }
 }
 
@@ -37,7 +37,7 @@ fn objection(objection: &Objection) -> String {
             format!("it is signed by \"{signer}\", which dbx has revoked")
         }
         Objection::NoCertificate => {
-            "its signature does not hold its signer's certificate".to_owned()
+            "its signature does not contain its signer's certificate".to_owned()
         }
         Objection::Changed => {
             "it has been changed since it was signed: its hash is not the signed one".to_owned()
@@ -49,15 +49,17 @@ fn objection(objection: &Objection) -> String {
     }
 }
 
-fn not_told(why: &Untold) -> String {
+fn not_reported(why: &Unreported) -> String {
     match why {
-        Untold::NotVerified { signer } => {
-            format!("it is signed by \"{signer}\", in a way that is not verified here (not RSA)")
+        Unreported::NotVerified { signer } => {
+            format!(
+                "it is signed by \"{signer}\", in a way that Schwelle does not verify (not RSA)"
+            )
         }
-        Untold::NoLoader => "there is no loader to judge".to_owned(),
-        Untold::LoaderUnreadable { path } => format!("{path} cannot be read"),
-        Untold::NoKeys => "no keys are enrolled".to_owned(),
-        Untold::KeysNotTold { why } => format!("its keys are not known: {}", ground(why)),
+        Unreported::NoLoader => "there is no loader to judge".to_owned(),
+        Unreported::LoaderUnreadable { path } => format!("{path} cannot be read"),
+        Unreported::NoKeys => "no keys are enrolled".to_owned(),
+        Unreported::KeysNotReported { why } => format!("its keys are not known: {}", ground(why)),
     }
 }
 
@@ -75,8 +77,8 @@ pub(crate) fn advice(verdict: &Verdict) -> String {
         (Verdict::Refused { .. }, None) => {
             format!("Leave it off: this firmware would not start the boot manager: {why}.")
         }
-        (Verdict::NotTold { .. }, _) => format!(
-            "Leave it off for the switch. Whether it can go on afterwards is not known ({why}): try it when all \
+        (Verdict::NotReported { .. }, _) => format!(
+            "Leave it off for the switch. Whether it can go on afterwards is not known ({why}): try it when everything \
              else works, and switch it off again if Windows does not start."
         ),
     }

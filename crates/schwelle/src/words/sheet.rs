@@ -32,7 +32,7 @@ pub(crate) fn missing(missing: &Missing, disk: &str) -> Lines {
             ),
             format!("See what to do: schwelle rehearse {disk}"),
         ),
-        Missing::UefiNotTold { why, how } => lines(
+        Missing::UefiNotReported { why, how } => lines(
             format!(
                 "It is not known whether this PC can start in UEFI mode: {}.",
                 facts::ground(why)
@@ -46,8 +46,8 @@ pub(crate) fn missing(missing: &Missing, disk: &str) -> Lines {
             ),
             TAKE_BACK,
         ),
-        Missing::OtherWidth => lines(
-            "This PC's firmware works with 32 bits and does not start 64-bit loaders.",
+        Missing::OtherArchitecture => lines(
+            "This PC's firmware is 32-bit and does not start 64-bit loaders.",
             TAKE_BACK,
         ),
     }
@@ -81,12 +81,12 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
         ),
         SheetStep::SetMode => lines(
             "Set the boot mode to UEFI (page Boot). Where there is \"both\", take UEFI alone. Leave the \
-             compatibility module as it is for now.",
+             CSM as it is for now.",
             "The boot mode says UEFI. The list of boot devices has changed: what it offers now are UEFI entries.",
         ),
         SheetStep::PutFirst => lines(
             format!("Put the UEFI entry of this disk first in the boot order: {known_as}."),
-            "It stands first, marked UEFI, or as \"Windows Boot Manager\". If the disk is not in the list, see \
+            "It is first, marked UEFI, or as \"Windows Boot Manager\". If the disk is not in the list, see \
              below.",
         ),
         SheetStep::SaveAndLeave => lines("Save and leave. Take the rescue stick out.", FIRST_START),
@@ -95,17 +95,17 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
             format!("Shut Windows down, start the rescue stick, and ask: schwelle confirm {disk}"),
             "It says \"Confirmed\".",
         ),
-        SheetStep::KeepCompatibility => lines(
-            "Leave the compatibility module (CSM) on, and Secure Boot off: this Windows draws its start screen \
-             with the module's video.",
-            "If it hangs at its start screen, the module is off or has no video.",
+        SheetStep::KeepCsm => lines(
+            "Leave the CSM on, and Secure Boot off: this Windows draws its start screen \
+             with its video.",
+            "If it hangs at its start screen, the CSM is off or has no video.",
         ),
-        SheetStep::CompatibilityOff => lines(
-            "Only now: in the setup, switch the compatibility module off, where there is one.",
+        SheetStep::CsmOff => lines(
+            "Only now: in the setup, switch the CSM off, if there is one.",
             "Windows starts again. If not, switch it on again and leave it so.",
         ),
         SheetStep::SecureBootOn => lines(
-            "If Secure Boot is wanted: switch it on now. Where it is greyed out: the compatibility module must \
+            "If Secure Boot is wanted: switch it on now. Where it is greyed out: the CSM must \
              be off, the factory keys loaded, and on some PCs a setup password set.",
             "Windows starts again. If not, switch it off again.",
         ),
@@ -131,20 +131,20 @@ fn enter_setup(key: Option<&str>, can_be_asked: bool) -> String {
     }
 }
 
-/// What is said of Secure Boot where the Windows knows none.
-pub(crate) const NO_SECURE_BOOT: &str = "Leave it off: this Windows knows no Secure Boot.";
+/// What is said about Secure Boot where the installed Windows knows none.
+pub(crate) const NO_SECURE_BOOT: &str = "Leave it off: this Windows does not support Secure Boot.";
 
 /// What not to touch.
 pub(crate) const LEAVE_ALONE: [&str; 4] = [
     "The mode of the disk controller (AHCI, RAID, IDE): changed, Windows does not find its disk.",
     "The security chip (TPM): cleared, encrypted volumes ask for their recovery key.",
-    "Secure Boot's keys: not deleted, not replaced.",
+    "Secure Boot's keys: do not delete or replace them.",
     "\"Load defaults\": it changes all of these at once.",
 ];
 
 /// How to go back.
 pub(crate) const WAY_BACK: [&str; 3] = [
-    "In the setup: Secure Boot off, the compatibility module on, the boot mode back to what it was.",
+    "In the setup: Secure Boot off, the CSM on, the boot mode back to what it was.",
     "Start the rescue stick and take the conversion back: schwelle undo --job DIR (the folder that convert was \
      given).",
     "The disk starts in BIOS mode as before.",
@@ -156,13 +156,13 @@ pub(crate) fn trouble(disk: &str) -> Vec<Lines> {
         lines(
             "The disk is not in the list of boot devices",
             format!(
-                "Leave the setup with saving once, and enter it again: many firmwares look only then. If there is \
+                "Save and exit, then enter setup again: many firmwares look only then. If there is \
                  \"boot from file\" or \"add boot option\", take \\EFI\\Microsoft\\Boot\\bootmgfw.efi on this \
                  disk. Or start the rescue stick in UEFI mode and write the entry: schwelle firmware entry {disk}"
             ),
         ),
         lines(
-            "A text says that this disk starts in UEFI mode only",
+            "A message says that this disk starts in UEFI mode only",
             "The PC still starts in BIOS mode: the boot mode was not saved, or \"both\" is set and BIOS comes \
              first. Nothing is wrong with the disk.",
         ),
@@ -173,7 +173,7 @@ pub(crate) fn trouble(disk: &str) -> Vec<Lines> {
         lines(
             "Windows shows a blue screen or its repair page",
             format!(
-                "Do not let it repair the start. Start the rescue stick and look: schwelle rehearse {disk}"
+                "Do not let it run its startup repair. Start the rescue stick and look: schwelle rehearse {disk}"
             ),
         ),
     ]

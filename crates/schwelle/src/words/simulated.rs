@@ -25,19 +25,16 @@ pub(crate) fn event(event: &Event) -> String {
                 facts::other_target(*what)
             )
         }
-        Event::NotOffered {
-            disk,
-            compatibility,
-        } => {
-            let only = match compatibility {
+        Event::NotOffered { disk, csm } => {
+            let only = match csm {
                 true => "in UEFI mode it is not offered",
-                false => "with the compatibility module off it is not offered at all",
+                false => "with the CSM off it is not offered at all",
             };
             format!("{disk}: no GPT; {only}")
         }
         Event::LoaderUnreadable { by, path } => format!("{}: {path} cannot be read", tried(by)),
-        Event::OtherWidth { by, path } => format!(
-            "{}: {path}: this firmware works with 32 bits and takes no x64 program",
+        Event::OtherArchitecture { by, path } => format!(
+            "{}: {path}: this firmware is 32-bit and takes no x64 program",
             tried(by)
         ),
         Event::Judged { by, path, verdict } => {
@@ -79,13 +76,15 @@ fn tried(tried: &Tried) -> String {
 fn no_start(why: &NoBiosStart) -> String {
     match why {
         NoBiosStart::Unreadable { fault } => fault.to_string(),
-        NoBiosStart::Gpt => "a GPT disk: sector 0 says that it starts in UEFI mode only".to_owned(),
+        NoBiosStart::Gpt => {
+            "a GPT disk: sector 0 shows a message that it starts in UEFI mode only".to_owned()
+        }
         NoBiosStart::NoTable => "nothing in sector 0 that starts".to_owned(),
         NoBiosStart::NotOneActive => "no partition is active, or more than one".to_owned(),
         NoBiosStart::NoStore { partition } => {
-            format!("partition {partition} is active and has no boot store")
+            format!("partition {partition} is active and has no BCD store")
         }
-        NoBiosStart::NoDefault => "the boot store has no default entry".to_owned(),
+        NoBiosStart::NoDefault => "the BCD store has no default entry".to_owned(),
         NoBiosStart::NoWindows => "there is no Windows on it".to_owned(),
     }
 }
@@ -93,6 +92,6 @@ fn no_start(why: &NoBiosStart) -> String {
 /// What changed with a setting.
 pub(crate) fn also(also: Also) -> &'static str {
     match also {
-        Also::ModeIsUefi => "the boot mode is UEFI now: without the module there is no other",
+        Also::ModeIsUefi => "the boot mode is UEFI now: without the CSM there is no other",
     }
 }

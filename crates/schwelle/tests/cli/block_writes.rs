@@ -128,7 +128,7 @@ fn each_write_reaches_the_device_as_its_sectors_and_no_others() {
                 Operation::Flush
             ]
         );
-        // All that is prepared was there before it, and what is settled came after.
+        // All that is prepared was there before it, and what is edited came after.
         let stage_of = |first: u64| {
             let holds =
                 |(_, from, sectors): &&(String, u64, u64)| (*from..from + sectors).contains(&first);
@@ -141,7 +141,7 @@ fn each_write_reaches_the_device_as_its_sectors_and_no_others() {
             let expected = match index.cmp(&at) {
                 std::cmp::Ordering::Less => "prepare",
                 std::cmp::Ordering::Equal => "commit",
-                std::cmp::Ordering::Greater => "settle",
+                std::cmp::Ordering::Greater => "edit",
             };
             assert_eq!(stage_of(*first), expected, "{operation:?}");
         }

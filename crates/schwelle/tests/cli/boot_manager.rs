@@ -1,4 +1,4 @@
-//! Several systems of different age: the newest one's boot manager is placed, and an older one is told.
+//! Several systems of different age: the newest one's boot manager is placed, and an older one is reported.
 
 use std::fs;
 use std::path::{Path, PathBuf};

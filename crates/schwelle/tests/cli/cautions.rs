@@ -7,7 +7,7 @@ use schwelle_demo::{Asset, edit_file};
 use crate::blocked::{Build, entry, standard, with_table, write_gpt};
 use crate::support::{Lab, SIGNATURE, lba};
 
-/// Changes the last place in the boot store where this disk's signature stands.
+/// Changes the last place in the BCD store where this disk's signature stands.
 fn foreign_last_entry(store: &mut [u8]) {
     let old = SIGNATURE.to_le_bytes();
     let at = store.windows(4).rposition(|window| window == old).unwrap();
@@ -21,9 +21,9 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         standard(disk);
     }),
     (
-        "a conversion that stopped, behind other boot code",
+        "a conversion that stopped, after other boot code",
         "room.primary-table",
-        "content in front of the first partition",
+        "content before the first partition",
         |disk| {
             write_gpt(disk);
             standard(disk);
@@ -41,7 +41,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         },
     ),
     (
-        "no boot store",
+        "no BCD store",
         "boot.store",
         "no volume that could hold it has \\Boot\\BCD",
         |disk| {
@@ -52,7 +52,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         },
     ),
     (
-        "boot store damaged",
+        "BCD store damaged",
         "boot.store",
         "checksum is wrong",
         |disk| {

@@ -11,7 +11,7 @@ use serde_json::Value;
 use crate::support::{Lab, lba, part, peek, place, poke};
 use schwelle_testkit::{extract, hash, tool};
 
-/// A time far behind every conversion.
+/// A time far after every conversion.
 const LATER: u64 = 1 << 58;
 
 fn started(image: &Path, record: &Value, partition: usize, when: u64) {
@@ -26,12 +26,16 @@ fn started(image: &Path, record: &Value, partition: usize, when: u64) {
 
 /// The time that the conversion wrote down.
 fn converted_at(lab: &Lab, image: &Path, record: &Value) -> u64 {
-    let (esp, receipt) = (lab.path("esp.img"), lab.path("receipt"));
+    let (esp, marker) = (lab.path("esp.img"), lab.path("marker"));
     extract(image, place(record, "EFI system"), &esp);
-    fs::remove_file(&receipt).ok();
-    let from = ["-i", esp.to_str().unwrap(), "::/EFI/Schwelle/crossing.json"];
-    tool("mcopy", &[&from[..], &[receipt.to_str().unwrap()]].concat());
-    let json: Value = serde_json::from_slice(&fs::read(receipt).unwrap()).unwrap();
+    fs::remove_file(&marker).ok();
+    let from = [
+        "-i",
+        esp.to_str().unwrap(),
+        "::/EFI/Schwelle/identities.json",
+    ];
+    tool("mcopy", &[&from[..], &[marker.to_str().unwrap()]].concat());
+    let json: Value = serde_json::from_slice(&fs::read(marker).unwrap()).unwrap();
     json["converted"].as_u64().unwrap()
 }
 
@@ -115,20 +119,20 @@ fn the_evidence_is_weighed_and_what_it_does_not_tell_is_unknown() {
     let json = expect(None, 0, "unknown", "contradicts itself");
     assert_eq!(says(&json, "boot-device"), Some("no".into()));
 
-    // A clock that is wrong: the time tells nothing, the boot device does.
+    // A clock that is wrong: the time says nothing, the boot device does.
     poke(&image, 0, &pristine);
     started(&image, &record, 3, when - 1);
     let json = expect(None, 0, "confirmed", "started");
     assert_eq!(says(&json, "registry"), Some("nothing".into()));
 
-    // Without the receipt nothing is known of the time before.
+    // Without the marker nothing is known of the time before.
     poke(&image, 0, &pristine);
     on_esp(
         &lab,
         &image,
         &record,
         "mdel",
-        &["::/EFI/Schwelle/crossing.json"],
+        &["::/EFI/Schwelle/identities.json"],
     );
     let json = expect(None, 1, "not-confirmed", "no Windows on it has started");
     assert_eq!(says(&json, "registry"), None);
@@ -182,7 +186,10 @@ fn an_esp_that_shows_as_a_drive_and_a_disk_never_converted_are_named() {
     }
     let run = lab.run(&["confirm", image.to_str().unwrap()]);
     assert_eq!(run.code, 0, "{}", run.stderr);
-    for told in ["would show up as a drive", "not all is where it should"] {
+    for told in [
+        "would show up as a drive",
+        "something is not where it should be",
+    ] {
         let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(flat.contains(told), "{}", run.stdout);
     }

@@ -1,4 +1,4 @@
-//! Conversions that go through, questions that stop them, and what is left behind.
+//! Conversions that go through, questions that stop them, and what is left.
 
 use std::fs;
 
@@ -113,9 +113,9 @@ fn the_technician_is_asked_and_a_wrong_answer_changes_nothing() {
     for (answers, message) in [
         ("", "no backup was confirmed"),
         ("no\n", "no backup was confirmed"),
-        ("yes\n", "is not this disk's short name"),
-        ("yes\ndisk.img\n", "is not this disk's short name"),
-        ("yes\nOTHER-PC\n", "is not this disk's short name"),
+        ("yes\n", "is not this disk's name"),
+        ("yes\ndisk.img\n", "is not this disk's name"),
+        ("yes\nOTHER-PC\n", "is not this disk's name"),
     ] {
         let run = lab.run_with(&convert, answers);
         assert_eq!(run.code, 2, "{answers:?}: {}", run.stderr);
@@ -125,7 +125,7 @@ fn the_technician_is_asked_and_a_wrong_answer_changes_nothing() {
             run.stderr
         );
         assert!(
-            run.stdout.contains(&format!("Short name: {COMPUTER}")),
+            run.stdout.contains(&format!("Disk name: {COMPUTER}")),
             "shown before it is asked for"
         );
         assert!(!job.exists());
@@ -195,7 +195,7 @@ fn content_in_front_of_the_first_partition_is_a_caution_and_is_saved() {
         (0, &"caution".into())
     );
     assert!(
-        check.stdout.contains("LBA 5 to 5: content in front"),
+        check.stdout.contains("LBA 5 to 5: content before"),
         "{}",
         check.stdout
     );

@@ -72,7 +72,7 @@ fn a_block_device_is_checked_converted_and_rehearsed_at_its_own_sector_size() {
             run.stderr
         );
 
-        // The image behind the device is in use by it.
+        // The image under the device is in use by it.
         let before = hash(&image);
         let run = lab.convert(&image, "no-job", &[]);
         assert_eq!(run.code, 1);

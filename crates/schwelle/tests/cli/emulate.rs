@@ -31,7 +31,7 @@ fn shows_something(picture: &Path) -> bool {
 const STARTED: [&str; 4] = [
     "partition pass",
     "loader pass",
-    "boot-store pass",
+    "bcd-store pass",
     // The stand-in for the boot manager goes no further.
     "system-loader caution",
 ];
@@ -79,9 +79,9 @@ fn real_firmware_starts_the_draft_before_a_byte_is_written_and_the_disk_afterwar
     }
 }
 
-/// A trimmed volume: what moves is part of what the firmware is shown.
+/// A shrunk volume: what moves is part of what the firmware is shown.
 #[test]
-fn the_draft_of_a_trim_is_shown_with_what_moves() {
+fn the_draft_of_a_shrink_is_shown_with_what_moves() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 211, |disk| {
         disk.standard(crate::support::SIGNATURE, crate::support::COMPUTER)
@@ -117,7 +117,7 @@ fn firmware_that_does_not_start_the_draft_keeps_it_from_being_written() {
     );
     let run = lab.emulate(&["rehearse", "disk.img", "--emulate"]);
     assert_eq!(run.code, 1, "{}", run.stdout);
-    for told in ["FAIL     boot-store", "real firmware does not start it"] {
+    for told in ["FAIL     bcd-store", "real firmware does not start it"] {
         assert!(run.stdout.contains(told), "{}", run.stdout);
     }
     // The same as the draft of an old disk.
@@ -180,7 +180,7 @@ fn a_loader_that_starts_and_looks_for_another_store_is_noticed() {
     let expected = [
         "partition pass",
         "loader pass",
-        "boot-store fail",
+        "bcd-store fail",
         "system-loader caution",
     ];
     assert_eq!(
@@ -242,7 +242,7 @@ fn a_bios_starts_a_disk_that_goes_back() {
     poke(&image, 0, &first);
     poke(&image, active * 512, &[0xEB, 0x52]);
     poke(&image, active * 512 + 0x54, &second);
-    // Its own code is copied from where it is loaded, so the jump in front of it must be skipped.
+    // Its own code is copied from where it is loaded, so the jump before it must be skipped.
     poke(&image, active * 512, &second);
     // Says a word and halts.
     let mut last = vec![

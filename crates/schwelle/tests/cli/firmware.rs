@@ -29,7 +29,7 @@ fn facts_name_their_source_and_what_is_not_told_says_how_to_find_out() {
     let lab = bench();
     let facts = firmware(&lab, &["--json"]).json();
     for (key, value) in [
-        ("maker", "\"Skerry Works\""),
+        ("manufacturer", "\"Skerry Works\""),
         ("uefi", "true"),
         ("bits", "64"),
         ("mode", "\"bios\""),
@@ -42,7 +42,7 @@ fn facts_name_their_source_and_what_is_not_told_says_how_to_find_out() {
         assert_ne!(facts[key]["evidence"]["text"], "", "{key}");
     }
     assert_eq!(
-        facts["delivered_keys"]["value"]["allowed"][0],
+        facts["factory_keys"]["value"]["allowed"][0],
         "Lighthouse Boot Programs 2024"
     );
     assert_eq!(facts["entries"]["value"][0]["description"], "Harbour Shell");
@@ -76,7 +76,7 @@ fn facts_name_their_source_and_what_is_not_told_says_how_to_find_out() {
     let run = lab.run(&["firmware"]);
     assert_eq!(run.code, 0);
     assert!(run.stdout.contains("This session"), "{}", run.stdout);
-    // Variables of wrong sizes are told, and stop nothing else.
+    // Variables of wrong sizes are reported, and stop nothing else.
     for (name, data) in [
         ("SetupMode", vec![0; 2]),
         ("BootOrder", vec![0; 3]),
@@ -98,10 +98,7 @@ fn facts_name_their_source_and_what_is_not_told_says_how_to_find_out() {
             "entries",
             "variable BootOrder: its content has 3 bytes, not an even number",
         ),
-        (
-            "delivered_keys",
-            "variable PKDefault: damaged signature list",
-        ),
+        ("factory_keys", "variable PKDefault: damaged signature list"),
     ] {
         assert!(facts[key]["value"].is_null(), "{key}");
         let told = facts[key]["evidence"]["text"].as_str().unwrap();
@@ -121,13 +118,12 @@ fn the_simulated_pc_keeps_its_settings_and_refuses_what_a_setup_refuses() {
     let run = firmware(&lab, &["set", "secure-boot=on", "mode=uefi"]);
     assert_eq!(run.code, 1);
     assert!(
-        run.stderr
-            .contains("greyed out: the compatibility module is on"),
+        run.stderr.contains("greyed out: the CSM is on"),
         "{}",
         run.stderr
     );
     assert_eq!(fs::read_to_string(lab.path("pc.toml")).unwrap(), file);
-    let steps = ["compatibility=off", "keys=factory", "secure-boot=on"];
+    let steps = ["csm=off", "keys=factory", "secure-boot=on"];
     let run = firmware(&lab, &[&["set"], &steps[..]].concat());
     assert_eq!(run.code, 0, "{}", run.stderr);
     let changed = fs::read_to_string(lab.path("pc.toml")).unwrap();
@@ -154,7 +150,7 @@ fn the_simulated_pc_keeps_its_settings_and_refuses_what_a_setup_refuses() {
         (&["set", "mode"], 2, "mode= is no setting"),
         (&["set"], 2, "required"),
         (
-            &["set", "compatibility=on"],
+            &["set", "csm=on"],
             1,
             "Secure Boot is on; switch it off first",
         ),
@@ -211,7 +207,12 @@ fn the_sheet_says_go_only_when_disk_and_pc_are_ready() {
             1,
             "This PC cannot start in UEFI mode",
         ),
-        ("narrow.toml", "disk.img", 1, "works with 32 bits"),
+        (
+            "narrow.toml",
+            "disk.img",
+            1,
+            "does not start 64-bit loaders",
+        ),
     ] {
         let run = lab.run(&["firmware", "sheet", disk, "--machine", machine]);
         assert_eq!(run.code, code, "{machine} {disk}");
@@ -238,7 +239,7 @@ fn the_sheet_says_go_only_when_disk_and_pc_are_ready() {
     let places: Vec<_> = [
         "boot mode to UEFI",
         "schwelle confirm disk.img",
-        "compatibility module off",
+        "CSM off",
         "switch it on now",
     ]
     .map(|text| has(&all, text))
@@ -249,17 +250,17 @@ fn the_sheet_says_go_only_when_disk_and_pc_are_ready() {
     );
     fs::write(
         lab.path("set.toml"),
-        "[firmware]\nuefi = true\nmode = \"uefi\"\ncompatibility = false\nsecure_boot = true\n",
+        "[firmware]\nuefi = true\nmode = \"uefi\"\ncsm = false\nsecure_boot = true\n",
     )
     .unwrap();
     let few = steps("set.toml");
     assert_eq!(has(&few, "boot mode to UEFI"), None);
-    assert_eq!(has(&few, "compatibility module"), None);
+    assert_eq!(has(&few, "CSM"), None);
     assert!(
         has(&few, "Switch Secure Boot off") < has(&few, "Put the UEFI entry"),
         "{few:?}"
     );
-    // The key for the setup comes from the policy, by the beginning of the maker's name.
+    // The key for the setup comes from the policy, by the beginning of the manufacturer's name.
     fs::write(
         lab.path("policy.toml"),
         "[setup_keys]\n\"skerry\" = \"F11\"\n",
@@ -297,7 +298,7 @@ fn the_sheet_on_paper_holds_no_markup_of_others() {
     let lab = bench();
     fs::write(
         lab.path("evil.toml"),
-        "[pc]\nmaker = \"<script>alert(1)</script>\"\nmodel = \"[x](http://y) \\u202E\\u001b *b*\"\n\
+        "[pc]\nmanufacturer = \"<script>alert(1)</script>\"\nmodel = \"[x](http://y) \\u202E\\u001b *b*\"\n\
          [firmware]\nuefi = true\n",
     )
     .unwrap();
@@ -324,7 +325,7 @@ fn the_sheet_on_paper_holds_no_markup_of_others() {
     for text in [&page, &text, &run.stdout] {
         assert!(!text.contains(['\u{202E}', '\x1b']));
     }
-    // Nothing is overwritten, and a folder that is not there is told.
+    // Nothing is overwritten, and a folder that is not there is reported.
     let before = hash(&html);
     for path in ["s.html", "no/such/folder.html"] {
         let run = lab.run(&[&args[..], &["--html", path]].concat());
@@ -387,7 +388,7 @@ fn a_boot_entry_is_read_back_by_a_library_for_firmware_variables() {
         run.stdout
     );
     assert!(variables(&lab).read("Boot0004", GLOBAL).unwrap().unwrap() == dead);
-    // The rehearsal goes by it first, and what is wrong with its loader is told there.
+    // The rehearsal goes by it first, and what is wrong with its loader is reported there.
     let rehearse = || {
         lab.run(&["rehearse", "disk.img", "--machine", "pc.toml", "--json"])
             .json()

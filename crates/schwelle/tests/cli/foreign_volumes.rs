@@ -7,11 +7,11 @@ use crate::support::Lab;
 use crate::volumes::real_data;
 use schwelle_testkit::{hash, tool};
 
-/// Larger than the least that any of the makers takes.
+/// Larger than the least that any of the manufacturers takes.
 const DISK_BYTES: u64 = 400 << 20;
 
 /// What makes a file system, and what it is called.
-const MAKERS: &[(&str, &[&str], &str)] = &[
+const MANUFACTURERS: &[(&str, &[&str], &str)] = &[
     ("mkfs.btrfs", &["-q"], "Btrfs"),
     ("mkfs.xfs", &["-q"], "XFS"),
     ("mkfs.ext4", &["-q"], "ext"),
@@ -39,17 +39,17 @@ fn make(lab: &Lab, (program, args, _): (&str, &[&str], &str), image: &Path) {
 
 #[test]
 fn a_disk_with_another_file_system_is_not_blank() {
-    for &maker in MAKERS {
+    for &manufacturer in MANUFACTURERS {
         let lab = Lab::new();
-        let (name, image) = (maker.2, lab.path("disk.img"));
-        make(&lab, maker, &image);
+        let (name, image) = (manufacturer.2, lab.path("disk.img"));
+        make(&lab, manufacturer, &image);
         let before = hash(&image);
         let told = lab.run(&["check", image.to_str().unwrap(), "--data-disk"]);
         assert_eq!(told.code, 1, "{name}: {}", told.stdout);
         for expected in [name, "a file system on the bare disk"] {
             assert!(told.stdout.contains(expected), "{name}: {}", told.stdout);
         }
-        // The same behind a table that was wiped.
+        // The same after a table that was wiped.
         let shifted = lab.path("shifted.img");
         let (from, to) = (
             format!("if={}", image.display()),

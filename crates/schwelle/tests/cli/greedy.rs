@@ -56,7 +56,7 @@ fn edit_headers(image: &Path, edit: impl Fn(&mut [u8])) {
     }
 }
 
-/// A boot record with a logical partition of a sector behind it, and the next record.
+/// A boot record with a logical partition of a sector after it, and the next record.
 fn link(next: u32) -> Vec<u8> {
     let entry = |kind: u8, first: u32| {
         let mut entry = [0; 16];
@@ -72,7 +72,7 @@ fn link(next: u32) -> Vec<u8> {
     [record, vec![0x55, 0xAA]].concat()
 }
 
-/// A standard disk whose second half is an extended container, with a chain of so many links in it; the last one leads to `last`.
+/// A standard disk whose second half is an extended partition, with a chain of so many links in it; the last one leads to `last`.
 fn chain(lab: &Lab, links: u32, last: u32) {
     let (image, _) = lab.standard("disk.img", 512);
     let mut entry = vec![0, 0, 0, 0, 5, 0, 0, 0];
@@ -169,7 +169,7 @@ const DISKS: &[(&str, Build)] = &[
             poke(&image, at * 512 + 8, &circle);
         }
     }),
-    ("a file table that is larger than any disk", |lab| {
+    ("a MFT that is larger than any disk", |lab| {
         record(lab, "", endless);
     }),
     ("a boot manager that is larger than any disk", |lab| {

@@ -68,8 +68,8 @@ fn difference(
     [without(&before, &after), without(&after, &before)]
 }
 
-/// The values that must cross on the standard disk: name, and the role of their partition.
-const CROSSING: [(&str, &str); 3] = [
+/// The values that must be carried over on the standard disk: name, and the role of their partition.
+const IDENTITIES: [(&str, &str); 3] = [
     (r"\\DosDevices\\C:", "Windows"),
     (
         r"\\??\\Volume{7a5f0c11-51c3-11f0-9a44-0c5e9b1f7701}",
@@ -82,14 +82,14 @@ const CROSSING: [(&str, &str); 3] = [
 ];
 
 /// Dumps as they must differ: the values of this disk by GUID, and nothing else.
-fn assert_crossed(lab: &Lab, image: &Path, record: &Value, before: &Path, name: &str) {
+fn assert_converted(lab: &Lab, image: &Path, record: &Value, before: &Path, name: &str) {
     let after = file_of(lab, image, record, "Windows", SYSTEM);
     assert_eq!(
         fs::metadata(&after).unwrap().len(),
         fs::metadata(before).unwrap().len()
     );
     let [gone, mut new] = difference(&dump(before, "S"), &dump(&after, "S"));
-    let mut expected: Vec<String> = CROSSING
+    let mut expected: Vec<String> = IDENTITIES
         .iter()
         .map(|(value, role)| {
             let data = [&b"DMIO:ID:"[..], &id_of(image, record, role)].concat();
@@ -138,7 +138,7 @@ fn letters_cross_in_hives_of_every_shape_and_nothing_else_changes() {
         let data = [&SIGNATURE.to_le_bytes()[..], &first.to_le_bytes()].concat();
         format!("\"{name}\"=hex(3):{}\n", hex(&data))
     };
-    let mounted: String = CROSSING.iter().map(mounted).collect();
+    let mounted: String = IDENTITIES.iter().map(mounted).collect();
     let mounted = format!("[S\\MountedDevices]\n{mounted}\n");
     let shapes = [
         ("as it is", String::new()),
@@ -184,7 +184,7 @@ fn letters_cross_in_hives_of_every_shape_and_nothing_else_changes() {
         let run = lab.convert(&image, &job, &["--quiet"]);
         assert_eq!(run.code, 0, "{name}: {}{}", run.stdout, run.stderr);
         let record = record(&job);
-        assert_crossed(&lab, &image, &record, &before, name);
+        assert_converted(&lab, &image, &record, &before, name);
         let edited = record["plan"]["files_edited"].as_array().unwrap();
         assert_eq!(edited.len(), 2, "{name}: {edited:?}");
         let undo = ["undo", "--job", job.to_str().unwrap(), "--yes"];
@@ -195,7 +195,7 @@ fn letters_cross_in_hives_of_every_shape_and_nothing_else_changes() {
 
 #[test]
 fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in_its_record() {
-    for (name, mib) in [("with room", 340), ("trimmed", 211)] {
+    for (name, mib) in [("with room", 340), ("shrunk", 211)] {
         let lab = Lab::new();
         let image = lab.image("disk.img", 512, mib, |disk| {
             disk.standard(SIGNATURE, COMPUTER).unwrap();
@@ -216,8 +216,8 @@ fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in
             fs::write(mount.path(BESIDE), text(SIGNATURE, zero)).unwrap();
             fs::write(mount.path("bootTel.dat"), [7; 100]).unwrap();
         });
-        if name == "trimmed" {
-            // The file table lies where the room is taken: the record moves, and is edited there.
+        if name == "shrunk" {
+            // The MFT lies where the room is taken: the record moves, and is edited there.
             let device = DiskFile::open_write(&image, Some(512)).unwrap();
             let extent = Extent::new(crate::support::lba(51 * 2048), 160 * 2048).unwrap();
             scatter(&Window::new(&device, extent).unwrap(), &[(0, 0x80)]).unwrap();
@@ -235,7 +235,7 @@ fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in
         assert_eq!(run.code, 0, "{name}: {}{}", run.stdout, run.stderr);
         let record = record(&job);
         let moved = record["plan"]["bytes_moved"].as_u64().unwrap();
-        assert_eq!(moved > 0, name == "trimmed");
+        assert_eq!(moved > 0, name == "shrunk");
         let id = uuid::Uuid::from_slice_le(&peek(&image, 512 + 56, 16)).unwrap();
         let found =
             fs::read_to_string(file_of(&lab, &image, &record, "Windows", RECOVERY)).unwrap();
@@ -260,7 +260,7 @@ fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in
         let volume = lab.path("volume.img");
         extract(&image, WINDOWS, &volume);
         is_consistent(&volume).unwrap();
-        assert!(name == "trimmed" || fs::read(&image).unwrap() == old);
+        assert!(name == "shrunk" || fs::read(&image).unwrap() == old);
         let file = Mount::new(&volume, false);
         assert_eq!(
             fs::read_to_string(file.path(RECOVERY)).unwrap(),
@@ -269,10 +269,10 @@ fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in
     }
 }
 
-/// A file record that two stages write: its stream beside the content moves, which the trim notes in
+/// A file record that two stages write: its stream beside the content moves, which the shrink notes in
 /// it, and the content in it is edited at the end. Power fails when the one is about to begin.
 #[test]
-fn a_record_that_is_trimmed_and_then_edited_survives_a_cut_in_between() {
+fn a_record_that_is_shrunk_and_then_edited_survives_a_cut_in_between() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 211, |disk| {
         disk.standard(SIGNATURE, COMPUTER).unwrap();
@@ -284,7 +284,7 @@ fn a_record_that_is_trimmed_and_then_edited_survives_a_cut_in_between() {
     edit_volume(&image, WINDOWS, |mount| {
         fs::remove_file(mount.path(RECOVERY)).unwrap();
         fs::write(mount.path(RECOVERY), &text).unwrap();
-        // What is written behind a large file comes to lie where the room is taken.
+        // What is written after a large file comes to lie where the room is taken.
         fs::write(mount.path("filler"), vec![1; 112 << 20]).unwrap();
         fs::write(mount.path(&format!("{RECOVERY}:notes")), vec![2; 30_000]).unwrap();
         fs::remove_file(mount.path("filler")).unwrap();
@@ -302,8 +302,8 @@ fn a_record_that_is_trimmed_and_then_edited_survives_a_cut_in_between() {
             .flat_map(|e| number(e, "first_lba")..number(e, "first_lba") + number(e, "sectors"))
             .collect()
     };
-    assert!(!sectors("trim").is_disjoint(&sectors("settle")));
-    // Everything has been moved, and nothing trimmed.
+    assert!(!sectors("shrink").is_disjoint(&sectors("edit")));
+    // Everything has been moved, and nothing shrunk.
     let mut cut = old.clone();
     for moved in journal["moves"].as_array().unwrap() {
         let bytes = |key: &str| usize::try_from(moved[key].as_u64().unwrap() * 512).unwrap();
@@ -332,7 +332,7 @@ fn a_record_that_is_trimmed_and_then_edited_survives_a_cut_in_between() {
 }
 
 /// A registry that was being written when the power failed: what is pending is applied first, as
-/// the system would, and only then the letters cross.
+/// the system would, and only then the letters are carried over.
 #[test]
 fn pending_changes_are_applied_first_and_told() {
     for format in [LogFormat::Old, LogFormat::New(3)] {
@@ -357,19 +357,19 @@ fn pending_changes_are_applied_first_and_told() {
             .run(&["check", image.to_str().unwrap(), "--json"])
             .json();
         assert_eq!(
-            (&json["answer"], &json["short_name"]),
+            (&json["answer"], &json["disk_name"]),
             (&"caution".into(), &"NEW-SIGNALS".into())
         );
         let told = json["findings"].to_string();
         assert!(
-            told.contains("pending in its log, taken into account"),
+            told.contains("pending in its log, applied before reading"),
             "{format:?}"
         );
         let job = lab.path("job");
         let run = lab.convert(&image, &job, &["--quiet"]);
         assert_eq!(run.code, 0, "{format:?}: {}{}", run.stdout, run.stderr);
         let record = record(&job);
-        assert_crossed(&lab, &image, &record, &expected, &format!("{format:?}"));
+        assert_converted(&lab, &image, &record, &expected, &format!("{format:?}"));
         let edited = record["plan"]["files_edited"].to_string();
         assert!(edited.contains("pending in its log, applied"), "{edited}");
     }
@@ -422,7 +422,7 @@ fn a_registry_without_room_blocks_or_cautions_by_what_would_be_lost() {
             letters["evidence"]["text"]
                 .as_str()
                 .unwrap()
-                .contains("no free room for"),
+                .contains("no free space for"),
             "{letters}"
         );
         let run = lab.convert(&image, "job", &["--json"]);
@@ -430,7 +430,7 @@ fn a_registry_without_room_blocks_or_cautions_by_what_would_be_lost() {
         if keep == 0 {
             assert_eq!(hash(&image), before);
         } else {
-            // Its own letter crossed; the other names stay as they were.
+            // Its own letter converted; the other names stay as they were.
             let record = record(&lab.path("job"));
             let after = dump(&file_of(&lab, &image, &record, "Windows", SYSTEM), "S");
             let text = &after["[S\\MountedDevices]"];
@@ -476,13 +476,13 @@ fn a_hostile_registry_is_answered_and_its_names_reach_no_terminal() {
         let lab = Lab::new();
         let (image, _) = lab.standard("disk.img", 512);
         edit_volume(&image, WINDOWS, |mount| {
-            // Two bins' worth of room behind, as the systems leave it.
+            // Two bins' worth of room after, as the systems leave it.
             let mut bytes = root.to_hive(1, 1);
             bytes.resize(bytes.len() + 8192, 0);
             fs::write(mount.path(SYSTEM), bytes).unwrap();
         });
         for command in ["check", "plan"] {
-            let run = lab.run(&[command, image.to_str().unwrap()]);
+            let run = lab.run(&[command, image.to_str().unwrap(), "--all"]);
             assert_eq!(run.code, code, "{count}: {}", run.stdout);
             let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
             assert!(flat.contains(told), "{count}: {flat}");
@@ -506,7 +506,7 @@ fn a_compressed_registry_is_read_but_blocks_since_it_cannot_be_edited() {
         .run(&["check", image.to_str().unwrap(), "--json"])
         .json();
     assert_eq!(
-        (&json["answer"], &json["short_name"]),
+        (&json["answer"], &json["disk_name"]),
         (&"blocked".into(), &COMPUTER.into())
     );
     let findings = json["findings"].as_array().unwrap();

@@ -33,16 +33,16 @@ fn windows() -> MbrEntry {
     entry(0x07, 51 * MIB, 160 * MIB)
 }
 
-/// Partitions inside a container: where each record lies in it, and what it names behind itself.
+/// Partitions inside an extended partition: where each record lies in it, and what it names after itself.
 type Chain<'a> = &'a [(u32, MbrEntry)];
 
-fn records(disk: &DiskBuilder<'_>, container: u32, chain: Chain<'_>) {
+fn records(disk: &DiskBuilder<'_>, extended: u32, chain: Chain<'_>) {
     for (index, (at, logical)) in chain.iter().enumerate() {
         let mut entries = vec![*logical];
         if let Some((next, logical)) = chain.get(index + 1) {
             entries.push(entry(0x05, *next, logical.first + logical.sectors));
         }
-        let at = lba(u64::from(container) + u64::from(*at));
+        let at = lba(u64::from(extended) + u64::from(*at));
         disk.boot_record(at, 0, &entries).unwrap();
     }
 }
@@ -89,8 +89,8 @@ fn every_partition_keeps_its_place_and_content_however_crowded_the_table_is() {
             .map(|(at, e)| (at + from, e))
             .collect()
     };
-    let container = 480 * MIB;
-    // Name, the entries in sector 0, the chain in the container, what the check cautions about.
+    let extended = 480 * MIB;
+    // Name, the entries in sector 0, the chain in the extended partition, what the check cautions about.
     type Case<'a> = (&'a str, Vec<MbrEntry>, Vec<(u32, MbrEntry)>, &'a [&'a str]);
     let cases: [Case<'_>; 9] = [
         (
@@ -105,22 +105,22 @@ fn every_partition_keeps_its_place_and_content_however_crowded_the_table_is() {
             &[],
         ),
         (
-            "three primaries and logical ones, each behind its record at sector 63",
+            "three primaries and logical ones, each after its record at sector 63",
             vec![
                 boot(),
                 windows(),
                 entry(0x82, 478 * MIB, MIB),
-                entry(0x0F, container, 20 * MIB),
+                entry(0x0F, extended, 20 * MIB),
             ],
             logical(5, 0),
             &["table.alignment"; 5],
         ),
         (
-            "a container in the middle, a primary behind it, listed first",
+            "an extended partition in the middle, a primary after it, listed first",
             vec![
                 entry(0x83, 600 * MIB, MIB),
                 windows(),
-                entry(0x05, container, 20 * MIB),
+                entry(0x05, extended, 20 * MIB),
                 boot(),
             ],
             vec![
@@ -174,14 +174,14 @@ fn every_partition_keeps_its_place_and_content_however_crowded_the_table_is() {
             &[],
         ),
         (
-            "a link that goes back, to a place inside the container",
-            vec![boot(), windows(), entry(0x0F, container, 20 * MIB)],
+            "a link that goes back, to a place inside the extended partition",
+            vec![boot(), windows(), entry(0x0F, extended, 20 * MIB)],
             vec![(0, entry(0x83, 30_000, 800)), (2000, entry(0x83, 48, 800))],
             &[],
         ),
         (
             "as many as the new table holds",
-            vec![boot(), windows(), entry(0x0F, container, 40 * MIB)],
+            vec![boot(), windows(), entry(0x0F, extended, 40 * MIB)],
             logical(125, 0),
             &["table.alignment"; 125],
         ),
@@ -191,7 +191,7 @@ fn every_partition_keeps_its_place_and_content_however_crowded_the_table_is() {
         let image = lab.image("disk.img", 512, DISK_MIB, |disk| {
             disk.standard(SIGNATURE, COMPUTER).unwrap();
             disk.boot_record(lba(0), SIGNATURE, &entries).unwrap();
-            records(disk, container, &chain);
+            records(disk, extended, &chain);
         });
         // First sector and length of each, and a mark in the first and last sector of those that are
         // not volumes of the system.
@@ -201,7 +201,7 @@ fn every_partition_keeps_its_place_and_content_however_crowded_the_table_is() {
             .collect();
         let logical = chain
             .iter()
-            .map(|(at, e)| (u64::from(container + at + e.first), e.sectors.into()));
+            .map(|(at, e)| (u64::from(extended + at + e.first), e.sectors.into()));
         expected.extend(logical);
         let others: Vec<(u64, u64)> = expected
             .iter()
@@ -265,13 +265,13 @@ fn every_partition_keeps_its_place_and_content_however_crowded_the_table_is() {
 #[test]
 fn more_partitions_than_the_table_holds_are_a_block() {
     let lab = Lab::new();
-    let container = 480 * MIB;
+    let extended = 480 * MIB;
     let chain: Vec<(u32, MbrEntry)> = (0..126).map(|n| (n * 512, entry(0x83, 64, 400))).collect();
     lab.image("disk.img", 512, DISK_MIB, |disk| {
         disk.standard(SIGNATURE, COMPUTER).unwrap();
-        let entries = [boot(), windows(), entry(0x0F, container, 40 * MIB)];
+        let entries = [boot(), windows(), entry(0x0F, extended, 40 * MIB)];
         disk.boot_record(lba(0), SIGNATURE, &entries).unwrap();
-        records(disk, container, &chain);
+        records(disk, extended, &chain);
     });
     let run = lab.run(&["check", "disk.img"]);
     assert_eq!(run.code, 1);
@@ -284,7 +284,7 @@ fn more_partitions_than_the_table_holds_are_a_block() {
 }
 
 #[test]
-fn a_makers_type_crosses_by_the_policys_table() {
+fn a_manufacturers_type_crosses_by_the_policys_table() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, DISK_MIB, |disk| {
         disk.standard(SIGNATURE, COMPUTER).unwrap();
@@ -296,7 +296,11 @@ fn a_makers_type_crosses_by_the_policys_table() {
         ];
         disk.boot_record(lba(0), SIGNATURE, &entries).unwrap();
     });
-    poke(&image, u64::from(480 * MIB) * 512, b"the maker's own");
+    poke(
+        &image,
+        u64::from(480 * MIB) * 512,
+        b"the manufacturer's own",
+    );
     let run = lab.run(&["check", "disk.img"]);
     assert_eq!(run.code, 1);
     for told in [
@@ -312,7 +316,7 @@ fn a_makers_type_crosses_by_the_policys_table() {
     }
     let policy = |text: &str| fs::write(lab.path("policy.toml"), text).unwrap();
     policy(
-        "[[type]]\nbyte = \"A0\"\nguid = \"BFBFAFE7-A34F-448A-9A5B-6213EB736C22\"\nname = \"Maker's tools\"\n\
+        "[[type]]\nbyte = \"A0\"\nguid = \"BFBFAFE7-A34F-448A-9A5B-6213EB736C22\"\nname = \"Manufacturer's tools\"\n\
          attributes = [\"required\", \"read-only\", \"no-drive-letter\"]\n\
          [[type]]\nbyte = \"07\"\nguid = \"ebd0a0a2-b9e5-4433-87c0-68b6b72699c7\"\nattributes = [\"hidden\"]\n",
     );
@@ -332,16 +336,16 @@ fn a_makers_type_crosses_by_the_policys_table() {
     let entry = peek(&image, 1024 + 2 * 128, 128);
     assert_eq!(entry[..4], [0xE7, 0xAF, 0xBF, 0xBF]);
     assert_eq!(entry[48..56], (1_u64 | 1 << 60 | 1 << 63).to_le_bytes());
-    assert_eq!(entry[56..62], [b'M', 0, b'a', 0, b'k', 0]);
+    assert_eq!(entry[56..62], [b'M', 0, b'a', 0, b'n', 0]);
     let entry = peek(&image, 1024 + 128, 128);
     assert_eq!(
         entry[48..56],
         (1_u64 << 62).to_le_bytes(),
-        "what is settled counts"
+        "what is decided counts"
     );
     assert_eq!(
-        peek(&image, u64::from(480 * MIB) * 512, 15),
-        b"the maker's own"
+        peek(&image, u64::from(480 * MIB) * 512, 22),
+        b"the manufacturer's own"
     );
 
     for (text, told) in [

@@ -25,7 +25,7 @@ fn offset_of(run: &Run) -> u64 {
     run.lcn.unwrap().0 * 4096
 }
 
-/// Sets the bit of a free record in the bitmap of the file table. The record is one that was used: sound,
+/// Sets the bit of a free record in the bitmap of the MFT. The record is one that was used: sound,
 /// but not in use.
 fn mark_a_free_record(disk: &DiskBuilder<'_>, volume: Extent) {
     let window = Window::new(disk.device(), volume).unwrap();
@@ -94,7 +94,7 @@ const DISKS: &[(&str, &str, &str, &str, Build)] = &[
         },
     ),
     (
-        "old bytes behind a record's end in the mirror",
+        "old bytes after a record's end in the mirror",
         "ready",
         "",
         "",
@@ -144,10 +144,10 @@ const DISKS: &[(&str, &str, &str, &str, Build)] = &[
         },
     ),
     (
-        "the PC maker's partition",
+        "the PC manufacturer's partition",
         "caution",
         "table.types",
-        "type 12h, PC maker's service: kept, hidden",
+        "type 12h, PC manufacturer's service: kept, hidden",
         |disk| {
             with_table(disk, |entries| {
                 let extent = Extent {
@@ -170,11 +170,11 @@ fn what_is_ordinary_on_old_volumes_is_no_reason_to_refuse() {
         let json = check.json();
         assert_eq!(&json["answer"], answer, "{name}: {}", check.stdout);
         let mut findings = json["findings"].as_array().unwrap().iter();
-        let is_told = |finding: &serde_json::Value| {
+        let is_shown = |finding: &serde_json::Value| {
             finding["rule"] == *rule && finding["evidence"]["text"].as_str().unwrap().contains(told)
         };
         assert!(
-            rule.is_empty() || findings.any(is_told),
+            rule.is_empty() || findings.any(is_shown),
             "{name}: {}",
             check.stdout
         );
@@ -294,7 +294,7 @@ fn what_nothing_starts_is_told_and_stands_against_nothing() {
 }
 
 #[test]
-fn a_windows_7_needs_the_compatibility_module() {
+fn windows_7_needs_the_csm() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 340, |disk| {
         standard(disk);
@@ -316,13 +316,13 @@ fn a_windows_7_needs_the_compatibility_module() {
         .join(" ");
     for told in [
         "Windows 7 Professional Service Pack 1 (build 7601)",
-        "needs the compatibility module's video, and knows no Secure Boot",
+        "needs the CSM's video, and does not support Secure Boot",
     ] {
         assert!(flat.contains(told), "{told}: {}", check.stdout);
     }
     assert_eq!(check.code, 0, "{}", check.stdout);
     let machine = lab.path("pc.toml");
-    fs::write(&machine, "[firmware]\nuefi = true\ncompatibility = false\n").unwrap();
+    fs::write(&machine, "[firmware]\nuefi = true\ncsm = false\n").unwrap();
     let check = lab.run(&["check", "disk.img", "--machine", machine.to_str().unwrap()]);
     assert_eq!(check.code, 1, "{}", check.stdout);
     assert!(check.stdout.contains("firmware.csm"), "{}", check.stdout);
@@ -330,15 +330,12 @@ fn a_windows_7_needs_the_compatibility_module() {
     let sheet = lab.run(&["firmware", "sheet", "disk.img"]).stdout;
     let flat = sheet.split_whitespace().collect::<Vec<_>>().join(" ");
     for told in [
-        "Leave the compatibility module (CSM) on",
-        "this Windows knows no Secure Boot",
+        "Leave the CSM on",
+        "this Windows does not support Secure Boot",
     ] {
         assert!(flat.contains(told), "{told}: {sheet}");
     }
-    assert!(
-        !flat.contains("switch the compatibility module off"),
-        "{sheet}"
-    );
+    assert!(!flat.contains("switch the CSM off"), "{sheet}");
 }
 
 #[test]
@@ -385,13 +382,13 @@ fn a_place_in_front_of_the_recovery_partition_is_told() {
         with_table(disk, |entries| entries.push(entry(false, 0x27, recovery)));
         disk.volume(Asset::Boot, recovery).unwrap();
     });
-    for (wish, is_told) in [(&["--place", "trim"][..], true), (&[], false)] {
-        let plan = lab.run(&[&["plan", "disk.img"][..], wish].concat());
+    for (request, is_shown) in [(&["--place", "shrink"][..], true), (&[], false)] {
+        let plan = lab.run(&[&["plan", "disk.img"][..], request].concat());
         assert_eq!(plan.code, 0, "{}", plan.stdout);
         let flat = plan.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
         let told = flat.contains(
-            "between Windows and its recovery partition, which Windows then cannot enlarge",
+            "between Windows and its recovery partition, which Windows then cannot extend",
         );
-        assert_eq!(told, is_told, "{}", plan.stdout);
+        assert_eq!(told, is_shown, "{}", plan.stdout);
     }
 }

@@ -39,7 +39,7 @@ fn folders_patterns_and_disks_get_a_line_each_in_the_order_named() {
     let in_bench = [
         ("bench/a.RAW", "ready"),
         ("bench/b.img", "ready"),
-        ("bench/c.img", "blocked"),
+        ("bench/c.img", "blank"),
         ("bench/short.img", "unreadable"),
     ];
     let expected = |pairs: &[(&str, &str)]| -> Vec<(String, String)> {
@@ -66,10 +66,10 @@ fn folders_patterns_and_disks_get_a_line_each_in_the_order_named() {
             "--json",
         ]);
         let named = expected(&[
-            ("with [brackets].img", "blocked"),
-            ("bench/below/d.img", "blocked"),
+            ("with [brackets].img", "blank"),
+            ("bench/below/d.img", "blank"),
             ("bench/b.img", "ready"),
-            ("bench/c.img", "blocked"),
+            ("bench/c.img", "blank"),
         ]);
         assert_eq!((run.code, answers(&run)), (1, named), "{command}");
         let run = lab.run(&[command, "bench/a.RAW", "bench/b.img", "--json"]);
@@ -93,12 +93,15 @@ fn folders_patterns_and_disks_get_a_line_each_in_the_order_named() {
         .lines()
         .map(|line| line.split(':').next().unwrap())
         .collect();
-    assert_eq!(shown[0], "ready      bench/a.RAW  SIGNAL-MAST");
-    assert_eq!(shown[2], "blocked    bench/c.img  table.mbr");
+    assert_eq!(shown[0], "ready          bench/a.RAW  SIGNAL-MAST");
+    assert_eq!(
+        shown[2],
+        "blank          bench/c.img  no partition table and no content found"
+    );
     assert_eq!(shown[5], "4 disks", "{}", run.stdout);
     assert!(
         run.stdout
-            .contains("2 ready, 0 with caution, 1 blocked, 1 unreadable")
+            .contains("4 disks: 2 ready, 1 blank, 1 unreadable.")
     );
     assert!(
         run.stdout.lines().all(|line| line.chars().count() <= 100),

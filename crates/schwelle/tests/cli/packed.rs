@@ -132,7 +132,7 @@ fn compressed_boot_files_of_every_kind_arrive_as_they_were() {
         let content = program(300_000);
         fs::write(mount.path(&format!("{FONTS}/lznt1.ttf")), &content).unwrap();
         expected.push(("lznt1.ttf".to_owned(), content));
-        // The second signed set.
+        // The boot files signed in 2023.
         for (folder, name) in [
             ("EFI_EX", "bootmgfw_EX.efi"),
             ("Fonts_EX", "mono_boot_EX.ttf"),
@@ -184,7 +184,7 @@ fn what_cannot_be_unpacked_blocks_with_the_files_name() {
     let cut = good[..good.len() / 2].to_vec();
     // A megabyte that says it is a gigabyte.
     let bomb = vec![0; 1 << 20];
-    /// Name, stream, length of the file, reparse point, what is told.
+    /// Name, stream, length of the file, reparse point, what is reported.
     type Case<'a> = (&'a str, &'a [u8], usize, &'a [u32], &'a str);
     let cases: [Case<'_>; 7] = [
         (

@@ -1,4 +1,4 @@
-//! What a workshop has settled counts for all its jobs.
+//! What a workshop has decided counts for all its jobs.
 
 use std::fs;
 use std::path::PathBuf;
@@ -64,10 +64,14 @@ fn placements_sizes_and_confirmations_are_the_workshops() {
     policy("[efi_system_partition]\nsize = \"120M\"\nplaces = [\"gap\"]\n");
     let plan = run(&["plan", "disk.img", "--json"], "").json();
     assert_eq!(plan["placement"]["size_bytes"], 120 << 20);
-    let refused = run(&["plan", "disk.img", "--place", "trim"], "");
+    let refused = run(&["plan", "disk.img", "--place", "shrink"], "");
     assert_eq!(refused.code, 2);
-    assert!(refused.stderr.contains("does not allow the placement trim"));
-    // Nothing that is settled for system disks makes a partition on a data disk.
+    assert!(
+        refused
+            .stderr
+            .contains("does not allow the placement shrink")
+    );
+    // Nothing that is decided for system disks makes a partition on a data disk.
     lab.image("blank.img", 512, 400, |_| {});
     let blank = run(&["plan", "blank.img", "--data-disk", "--json"], "").json();
     assert_eq!(
@@ -139,7 +143,7 @@ fn job_folders_are_made_where_the_policy_says() {
 }
 
 #[test]
-fn rules_show_what_a_policy_settles() {
+fn rules_show_what_a_policy_decides() {
     let lab = Lab::new();
     fs::write(
         lab.path("policy.toml"),
@@ -152,7 +156,7 @@ fn rules_show_what_a_policy_settles() {
         "table.alignment strict",
         "Skerry: F11",
         "[strict]",
-        "gap, trim, takeover",
+        "gap, shrink, takeover",
     ] {
         assert!(told.contains(line), "{line}: {told}");
     }

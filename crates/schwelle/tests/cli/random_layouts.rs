@@ -28,7 +28,7 @@ fn entry(kind: u8, first: u64, sectors: u64) -> MbrEntry {
 }
 
 /// Fills the sectors from `from` on with partitions of random kinds, lengths and distances: some
-/// primary, then a container of logical ones, each of these at a random distance behind its record.
+/// primary, then an extended partition of logical ones, each of these at a random distance after its record.
 fn random(dice: &mut Dice, sector: u32, from: u64, primaries: usize) -> Layout {
     let per_mib = (1 << 20) / u64::from(sector);
     let mut at = from;
@@ -48,11 +48,11 @@ fn random(dice: &mut Dice, sector: u32, from: u64, primaries: usize) -> Layout {
     if logical == 0 {
         return layout;
     }
-    let container = at + dice.below(2 * per_mib);
-    at = container;
+    let extended = at + dice.below(2 * per_mib);
+    at = extended;
     let mut links = Vec::new();
     for number in 0..logical {
-        // The first record is the container's first sector.
+        // The first record is the extended partition's first sector.
         let record = at + u64::from(number > 0) * dice.below(per_mib);
         let first = record + dice.between(1, per_mib);
         let sectors = dice.between(1, 3 * per_mib);
@@ -64,14 +64,12 @@ fn random(dice: &mut Dice, sector: u32, from: u64, primaries: usize) -> Layout {
         let mut entries = vec![*own];
         if let Some((next, theirs)) = links.get(index + 1) {
             let sectors = u64::from(theirs.first) + u64::from(theirs.sectors);
-            entries.push(entry(0x05, next - container, sectors));
+            entries.push(entry(0x05, next - extended, sectors));
         }
         layout.records.push((*record, entries));
     }
-    let extended = dice.pick(&[0x05, 0x0F]);
-    layout
-        .primary
-        .push(entry(extended, container, at - container));
+    let kind = dice.pick(&[0x05, 0x0F]);
+    layout.primary.push(entry(kind, extended, at - extended));
     // In any order.
     let count = layout.primary.len();
     for index in 0..count {
@@ -101,7 +99,7 @@ fn one(lab: &Lab, seed: u64, sector: u32, is_system: bool) {
         true => random(&mut dice, sector, 211 * per_mib, 2),
         false => random(&mut dice, sector, dice_start(seed, sector), 4),
     };
-    // Room for all of it, and in front of the end for an EFI system partition.
+    // Room for all of it, and before the end for an EFI system partition.
     let mib = match (is_system, sector) {
         (false, _) => 110,
         (true, 512) => 400,
@@ -172,7 +170,7 @@ fn one(lab: &Lab, seed: u64, sector: u32, is_system: bool) {
     std::fs::remove_dir_all(lab.path("job")).unwrap();
 }
 
-/// Where the first partition of a data disk may begin at the earliest: behind the primary table, by
+/// Where the first partition of a data disk may begin at the earliest: after the primary table, by
 /// cylinders, or at a whole MiB.
 fn dice_start(seed: u64, sector: u32) -> u64 {
     let behind_table = if sector == 512 { 34 } else { 6 };

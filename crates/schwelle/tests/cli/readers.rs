@@ -106,7 +106,7 @@ fn files_in_many_pieces_are_read_as_the_driver_reads_them() {
                 mounted.0.join("packed").to_str().unwrap(),
             ],
         );
-        // Units that become smaller, units that do not, and a hole in between.
+        // Units that get smaller, units that do not, and a hole in between.
         let mut packable = "the same again and again ".repeat(8000).into_bytes();
         packable.extend((0..20_000u32).flat_map(|n| n.wrapping_mul(2_654_435_761).to_le_bytes()));
         packable.extend(vec![0; 100_000]);

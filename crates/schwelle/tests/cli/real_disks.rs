@@ -152,7 +152,7 @@ fn encrypted_volumes_of_windows_are_known_by_their_state() {
         ("eow_partial", "encrypted"),
         ("recovery_key", "encrypted"),
         ("suspended", "suspended"),
-        ("vista", "not-told"),
+        ("vista", "not-reported"),
         ("win7_partial", "decrypting"),
     ]
     .map(|(name, state)| (real_data(&format!("dissect.fve/{name}.bin")), state))

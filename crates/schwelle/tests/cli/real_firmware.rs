@@ -125,7 +125,7 @@ pub(crate) fn device(index: usize) -> String {
     format!("/Pci({:#X},0x0)", FIRST_SLOT + index).replace("0X", "0x")
 }
 
-/// A variable in the firmware's file: its head (60 bytes: mark, state, attributes, count, time, key,
+/// A variable in the firmware's file: its header (60 bytes: signature, state, attributes, count, time, key,
 /// lengths, namespace), its name, its content (EDK II, `VariableFormat.h`, authenticated form).
 struct Stored {
     at: usize,
@@ -139,7 +139,7 @@ const HEAD: usize = 60;
 const IN_USE: u8 = 0x3F;
 const DELETED: u8 = 0x3D;
 
-/// Where the variables begin: behind the heads of the volume and of the store.
+/// Where the variables begin: after the headers of the volume and of the store.
 fn begin(file: &[u8]) -> usize {
     assert_eq!(&file[40..44], b"_FVH");
     usize::from(u16::from_le_bytes([file[48], file[49]])) + 28

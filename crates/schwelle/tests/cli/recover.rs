@@ -91,7 +91,7 @@ fn same_but_for_moves(a: &Path, b: &Path, job: &Path) -> bool {
 }
 
 #[test]
-fn a_trimmed_conversion_is_taken_back_to_the_byte_and_made_again() {
+fn a_conversion_that_shrinks_is_taken_back_to_the_byte_and_made_again() {
     let lab = Lab::new();
     let (image, pristine) = (full_disk(&lab, "disk.img"), lab.path("old.img"));
     copy_image(&image, &pristine);
@@ -100,7 +100,7 @@ fn a_trimmed_conversion_is_taken_back_to_the_byte_and_made_again() {
     assert_eq!(run.code, 0, "{}", run.stderr);
     let plan: Value = serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();
     let plan = &plan["plan"];
-    assert_eq!(plan["placement"]["kind"], "trim");
+    assert_eq!(plan["placement"]["kind"], "shrink");
     assert_eq!(plan["placement"]["taken_from"], 2);
     assert!(plan["bytes_moved"].as_u64().unwrap() > 1 << 20);
     assert!(fs::read(&image).unwrap() != fs::read(&pristine).unwrap());
@@ -139,8 +139,8 @@ fn undo_leaves_a_volume_that_was_used_since_as_it_is_and_says_so() {
     let image = full_disk(&lab, "disk.img");
     let job = lab.path("job");
     assert_eq!(lab.convert(&image, &job, &OVER_DATA).code, 0);
-    let trimmed = &journal(&job)["volumes"][0];
-    let number = |key: &str| trimmed[key].as_u64().unwrap();
+    let shrunk = &journal(&job)["volumes"][0];
+    let number = |key: &str| shrunk[key].as_u64().unwrap();
     let (first, len) = (number("first_lba") * 512, number("sectors_after") * 512);
     let volume = lab.path("windows.img");
     extract(&image, (first, len), &volume);
@@ -159,7 +159,7 @@ fn undo_leaves_a_volume_that_was_used_since_as_it_is_and_says_so() {
     assert!(
         [
             "has been used since",
-            "sound and smaller",
+            "It keeps its new size",
             "SYSTEM: C: and 2 volume names"
         ]
         .iter()
@@ -211,7 +211,7 @@ fn an_unfinished_job_stands_in_the_way_of_a_second_one() {
         let run = lab.convert(&image, folder, &[]);
         assert_eq!(run.code, 1, "{}", run.stderr);
         for told in [
-            "an earlier job on this disk was stopped half-way",
+            "an earlier job on this disk was interrupted",
             "schwelle resume --job",
             "schwelle undo",
         ] {
@@ -249,7 +249,7 @@ fn the_disk_is_found_by_its_content_and_no_other_is_taken() {
     let run = lab.run(&job_args("resume", &job, &[]));
     assert_eq!(run.code, 3, "{}", run.stderr);
     assert!(
-        run.stderr.contains("no disk here is the one"),
+        run.stderr.contains("the job's disk was not found"),
         "{}",
         run.stderr
     );
@@ -279,8 +279,8 @@ fn a_disk_or_a_folder_that_has_changed_since_is_refused_with_the_place() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 480, |disk| {
         with_table(disk, |entries| {
-            let container = Extent::new(lba(900_000), 40_000).unwrap();
-            entries.push(entry(false, 5, container));
+            let extended = Extent::new(lba(900_000), 40_000).unwrap();
+            entries.push(entry(false, 5, extended));
         });
         let logical = entry(false, 0x83, Extent::new(lba(2048), 30_000).unwrap());
         disk.boot_record(lba(900_000), 0, &[logical]).unwrap();
@@ -318,7 +318,7 @@ fn a_disk_or_a_folder_that_has_changed_since_is_refused_with_the_place() {
         );
     });
     with(100, &[0xEE], &|| {
-        refused("undo", 3, "no disk here is the one");
+        refused("undo", 3, "the job's disk was not found");
     });
     for (file, told) in [
         ("journal.json", "its hash is not the one in the job's state"),
@@ -409,7 +409,7 @@ fn a_killed_conversion_on_a_real_device_is_finished_and_taken_back() {
         };
         let stages = [
             "move:",
-            "trim:",
+            "shrink:",
             "prepare:",
             "prepare: on",
             "commit:",

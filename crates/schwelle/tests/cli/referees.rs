@@ -87,7 +87,7 @@ fn the_fat_checker_and_a_second_reader_find_a_sound_partition_with_the_source_fi
                 .read_to_end(&mut content)
                 .unwrap();
             let source = match path.strip_prefix("/EFI/Microsoft/Boot/") {
-                _ if path.ends_with("/BCD") || path.ends_with("/crossing.json") => continue,
+                _ if path.ends_with("/BCD") || path.ends_with("/identities.json") => continue,
                 Some(rest) if rest.starts_with("Fonts/") || rest.starts_with("Resources/") => {
                     format!("Windows/Boot/{rest}")
                 }

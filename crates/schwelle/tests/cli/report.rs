@@ -37,7 +37,7 @@ fn bench(label: &[u8]) -> (Lab, PathBuf) {
     let superblock = 452_608 * 512 + 1024;
     poke(&image, superblock + 56, &[0x53, 0xEF]);
     poke(&image, superblock + 120, label);
-    let text = "[pc]\nmaker = \"Skerry <b>Works</b>\"\nmodel = \"<script>alert(1)</script>\"\n[firmware]\nuefi = true\n";
+    let text = "[pc]\nmanufacturer = \"Skerry <b>Works</b>\"\nmodel = \"<script>alert(1)</script>\"\n[firmware]\nuefi = true\n";
     fs::write(lab.path("pc.toml"), text).unwrap();
     let run = lab.convert(&image, "job", &["--quiet", "--machine", "pc.toml"]);
     assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
@@ -172,7 +172,7 @@ fn the_page_tells_the_whole_job_and_the_document_fits_its_schema() {
     );
     let told = lab.run(&["report", "--job", "job"]).stdout;
     assert!(
-        told.contains("what it had overwritten is as it was"),
+        told.contains("everything it had overwritten is restored"),
         "{told}"
     );
 }
@@ -200,7 +200,7 @@ fn nothing_from_a_disk_or_a_pc_is_markup() {
         page.contains("&#60;script&#62;") && page.contains("\\u{202e}") && page.contains("{{7}}")
     );
     assert_eq!(page.matches("</style>").count(), 1);
-    // A word of a closed set that is none of them is told, and nothing is made of it.
+    // A word of a closed set that is none of them is reported, and nothing is made of it.
     edit(&lab, "job.json", |record| {
         record["plan"]["to"] = "\u{202E}apm".into();
     });
@@ -305,11 +305,11 @@ fn a_job_folder_that_is_none_or_damaged_is_refused() {
     assert!(
         stopped
             .stdout
-            .contains("half-way: the disk needs resume or undo"),
+            .contains("was interrupted: the disk needs resume or undo"),
         "{}",
         stopped.stdout
     );
-    // What it had come to before it was begun again is not told as its end.
+    // What it had come to before it was begun again is not reported as its end.
     let document = lab.run(&["report", "--job", "job", "--json"]).json();
     for key in ["finished", "rehearsal", "sheet"] {
         assert!(document[key].is_null(), "{key}");

@@ -5,7 +5,7 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use schwelle_core::device::DiskFile;
-use schwelle_core::ntfs::{NtfsVolume, TrimError};
+use schwelle_core::ntfs::{NtfsVolume, ShrinkError};
 use schwelle_demo::MbrEntry;
 
 use crate::support::{Lab, SIGNATURE, lba};
@@ -16,7 +16,7 @@ use crate::volumes::{Mount, format, real_data, snapshot};
 
 const MIB: u64 = 1 << 20;
 
-/// A data disk with these volumes one behind the other from the first MiB on, and so many MiB behind them.
+/// A data disk with these volumes one after the other from the first MiB on, and so many MiB after them.
 pub(crate) fn data_disk(lab: &Lab, volumes: &[PathBuf], rest_mib: u64) -> PathBuf {
     let lens = volumes.iter().map(|path| fs::metadata(path).unwrap().len());
     let ends: Vec<u64> = lens
@@ -72,9 +72,9 @@ fn the_restore_points_of_a_real_windows_go_only_when_that_is_said() {
     fs::copy(real_data("dfvfs/vss.raw"), &volume).unwrap();
     let listed = tool("vshadowinfo", &[volume.to_str().unwrap()]).stdout;
     assert!(listed.contains("Number of stores:\t2"), "{listed}");
-    // The volume has room behind it: nothing becomes smaller.
+    // The volume has room after it: nothing is shrunk.
     let roomy = data_disk(&lab, std::slice::from_ref(&volume), 1);
-    let told = lab.run(&["check", roomy.to_str().unwrap(), "--data-disk"]);
+    let told = lab.run(&["check", roomy.to_str().unwrap(), "--data-disk", "--all"]);
     assert!(
         told.stdout
             .contains("2 restore points (shadow copies): kept"),
@@ -129,7 +129,7 @@ fn room_is_taken_from_a_volume_without_restore_points() {
         format(&path, 400 * MIB, 512, 4096);
         path
     });
-    let wish = ["--data-disk", "--place", "trim", "--json"];
+    let request = ["--data-disk", "--place", "shrink", "--json"];
     for (shadowed, expected) in [(None, 1), (Some(0), 2), (Some(1), 1)] {
         let lab = Lab::new();
         let copies = [0, 1].map(|index: usize| {
@@ -141,7 +141,7 @@ fn room_is_taken_from_a_volume_without_restore_points() {
             copy
         });
         let image = data_disk(&lab, &copies, 1);
-        let plan = lab.run(&[&["plan", image.to_str().unwrap()][..], &wish].concat());
+        let plan = lab.run(&[&["plan", image.to_str().unwrap()][..], &request].concat());
         let text = plan.stdout.clone();
         assert_eq!(plan.code, 0, "{shadowed:?}: {text}");
         let before = &plan.json()["before"];
@@ -181,7 +181,7 @@ fn what_shadow_copies_remember_is_not_moved() {
     drop(mount);
     let device = DiskFile::open_read(&volume, Some(512)).unwrap();
     let opened = NtfsVolume::open(&device).unwrap();
-    let trim = |mib: u64| opened.plan_trim(mib * MIB / 512);
-    assert!(matches!(trim(20), Err(TrimError::ShadowCopies)));
-    assert!(trim(63).is_ok(), "it does not lie in the last MiB");
+    let shrink = |mib: u64| opened.plan_shrink(mib * MIB / 512);
+    assert!(matches!(shrink(20), Err(ShrinkError::ShadowCopies)));
+    assert!(shrink(63).is_ok(), "it does not lie in the last MiB");
 }

@@ -94,7 +94,7 @@ fn the_answer_and_the_next_step_stand_last() {
     };
     assert_eq!(
         last(&["check", path]),
-        format!("Ready. Nothing found stands against it. Next: schwelle plan {path}")
+        format!("Ready. No blocking issue. Next: schwelle plan {path}")
     );
     assert!(
         last(&["plan", path])
@@ -128,9 +128,12 @@ fn survey_gives_a_line_for_each_disk_and_goes_on_after_a_bad_one() {
         .iter()
         .map(|disk| disk["answer"].as_str().unwrap())
         .collect();
-    assert_eq!(answers, ["ready", "unreadable", "blocked"]);
-    assert_eq!(disks[0]["short_name"], "SIGNAL-MAST");
-    assert_eq!(disks[2]["rule"], "table.mbr");
+    assert_eq!(answers, ["ready", "unreadable", "blank"]);
+    assert_eq!(disks[0]["disk_name"], "SIGNAL-MAST");
+    assert_eq!(
+        (&disks[2]["rule"], &disks[2]["convertible"]),
+        (&serde_json::Value::Null, &false.into())
+    );
 }
 
 #[test]
@@ -142,8 +145,8 @@ fn the_demo_runs_the_whole_job() {
         "Blocked. Nothing was written.",
         "The draft starts.",
         "Converted. Next:",
-        "Starts. This disk has all that a start in UEFI mode needs.",
-        "Starts. This disk has all that a start in BIOS mode needs.",
+        "Starts. This disk has everything that a start in UEFI mode needs.",
+        "Starts. This disk has everything that a start in BIOS mode needs.",
     ] {
         assert!(run.stdout.contains(said), "{said}: {}", run.stdout);
     }

@@ -352,7 +352,7 @@ fn no_byte_of_a_signed_program_can_change_unnoticed_or_stop_the_verdict() {
     for len in (0..signed.len()).step_by(61) {
         assert!(!verdict(&signed[..len], &keys).accepts(), "cut at {len}");
     }
-    // Damaged lists are told, not guessed at.
+    // Damaged lists are reported, not guessed at.
     let odd = Variable {
         attributes: 7,
         data: vec![1; 40],
@@ -401,14 +401,14 @@ fn of_two_signed_sets_the_one_that_the_firmware_accepts_is_placed() {
             certificate_list(BOOT_KEY, OWNER),
             false,
             "pass",
-            "would be let run",
+            "would be allowed to run",
         ),
         (
             "newer",
             certificate_list(&enrolled, OWNER),
             true,
             "pass",
-            "the second signed set, which is placed",
+            "the boot manager signed in 2023, which is installed",
         ),
         (
             "neither",

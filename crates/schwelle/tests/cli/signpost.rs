@@ -190,8 +190,8 @@ fn the_bytes_are_made_from_the_source() {
     );
     for (made, kept) in [
         ("signpost.bin", "mbr/signpost/signpost.bin"),
-        ("mbr-starter.bin", "mbr/starter/starter.bin"),
-        ("fat-starter.bin", "fat/starter/starter.bin"),
+        ("mbr-active.bin", "mbr/boot-code/active.bin"),
+        ("fat-boot.bin", "fat/boot-code/boot.bin"),
     ] {
         let kept_bytes = fs::read(format!("{FORMATS}/src/{kept}")).unwrap();
         assert_eq!(fs::read(lab.path(made)).unwrap(), kept_bytes, "{kept}");

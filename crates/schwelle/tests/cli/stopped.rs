@@ -87,13 +87,13 @@ fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
     let bench = Bench::new();
     for (name, stages, told) in [
         (
-            "trim.img",
-            &["trim"][..],
+            "shrink.img",
+            &["shrink"][..],
             "the boot sector's copy of the larger volume",
         ),
         (
             "prepare.img",
-            &["trim", "prepare"],
+            &["shrink", "prepare"],
             "begins the EFI system partition of a conversion",
         ),
     ] {
@@ -109,7 +109,7 @@ fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
         );
         let all = check.stdout.clone();
         assert!(
-            all.contains("a job was stopped here") && all.contains(told),
+            all.contains("a job was interrupted here") && all.contains(told),
             "{all}"
         );
         let survey = bench.lab.run(&["survey", path, "--json"]).json();
@@ -123,7 +123,7 @@ fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
         assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
         let record: Value =
             serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();
-        assert_eq!(record["plan"]["trimmed"].as_array().unwrap().len(), 0);
+        assert_eq!(record["plan"]["shrunk"].as_array().unwrap().len(), 0);
         assert_eq!(record["plan"]["bytes_moved"], 0);
         assert_eq!(bench.lab.run(&["rehearse", path, "--quiet"]).code, 0);
         let volume = bench.lab.path("volume.ntfs");
@@ -140,7 +140,7 @@ fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
 #[test]
 fn a_stopped_job_is_named_wherever_its_folder_is_mounted() {
     let bench = Bench::new();
-    let disk = bench.stopped_after("disk.img", &["trim"]);
+    let disk = bench.stopped_after("disk.img", &["shrink"]);
     set_state(&bench.job, "writing");
     let stick = bench.lab.path("stick.img");
     fs::File::create(&stick).unwrap().set_len(64 << 20).unwrap();
@@ -250,7 +250,7 @@ fn another_converted_disk_of_the_same_size_is_not_taken_for_the_jobs() {
     assert_eq!(
         peek(&one, 0, 512),
         peek(&other, 0, 512),
-        "nothing in sector 0 tells them apart"
+        "nothing in sector 0 distinguishes them"
     );
     set_state(&lab.path("one.job"), "writing");
     // Of the two disks beside it, the job is about one.

@@ -43,7 +43,7 @@ impl Mount {
         Self::with_streams(volume, writable, "xattr")
     }
 
-    /// With named streams shown as attributes ("xattr") or as files behind a colon ("windows").
+    /// With named streams shown as attributes ("xattr") or as files after a colon ("windows").
     pub(crate) fn with_streams(volume: &Path, writable: bool, streams: &str) -> Self {
         let at = volume.with_extension("mnt");
         fs::create_dir_all(&at).unwrap();
@@ -194,7 +194,7 @@ fn text(dice: &mut Dice, len: u64) -> Vec<u8> {
 }
 
 /// Takes a volume out of an image, lets `edit` change it through the driver, and puts it back. Named
-/// streams are files behind a colon.
+/// streams are files after a colon.
 pub(crate) fn edit_volume(image: &Path, (offset, len): (u64, u64), edit: impl FnOnce(&Mount)) {
     let volume = image.with_extension("volume");
     extract(image, (offset, len), &volume);
@@ -203,7 +203,7 @@ pub(crate) fn edit_volume(image: &Path, (offset, len): (u64, u64), edit: impl Fn
     fs::remove_file(volume).unwrap();
 }
 
-/// Everything about a file that a trim must leave alone.
+/// Everything about a file that a shrink must leave alone.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) struct Seen {
     record: u64,
@@ -273,7 +273,7 @@ pub(crate) fn is_consistent(volume: &Path) -> Result<(), String> {
         ],
     );
     let fixed = tool_any("ntfsfix", &["-n", path]);
-    // What comes behind the check, advice on sizes, fails on a full volume.
+    // What comes after the check, advice on sizes, fails on a full volume.
     let clean = report.stdout.contains("Collecting resizing constraints")
         && fixed.stdout.contains("was processed successfully");
     if clean {

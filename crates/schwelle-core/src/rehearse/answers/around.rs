@@ -18,12 +18,12 @@ pub enum Evidence {
         /// Each with what it leads to; what does not hold stands first.
         entries: Vec<MenuEntry>,
     },
-    /// The drive letters of each Windows.
+    /// The drive letters of each Windows installation.
     DriveLetters {
         /// Each; what does not hold stands first.
         systems: Vec<LettersOf>,
     },
-    /// The recovery environment of each Windows.
+    /// The recovery environment of each Windows installation.
     RecoveryOf {
         /// Each; what does not hold stands first.
         systems: Vec<RecoveryOf>,
@@ -90,7 +90,7 @@ pub enum Leads {
     },
 }
 
-/// The drive letters of a Windows.
+/// The drive letters of an installed Windows.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct LettersOf {
     /// Number of its partition.
@@ -110,7 +110,7 @@ pub enum Letters {
         /// Those on others.
         elsewhere: Vec<LetterElsewhere>,
     },
-    /// None names the Windows' own partition.
+    /// None names the installed Windows' own partition.
     NotItsOwn {
         /// What they name.
         elsewhere: Vec<LetterElsewhere>,
@@ -157,7 +157,7 @@ pub enum Elsewhere {
     MbrDisk(u32),
 }
 
-/// The recovery environment of a Windows.
+/// The recovery environment of an installed Windows.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct RecoveryOf {
     /// Number of its partition.
@@ -212,14 +212,14 @@ pub enum Recovery {
         /// Number of the partition.
         partition: usize,
     },
-    /// The boot store has no entry for it.
+    /// The BCD store has no entry for it.
     NoEntry,
-    /// The boot store's entry names nothing here.
+    /// The BCD store's entry names nothing here.
     EntryNames {
         /// What it names.
         fault: NameFault,
     },
-    /// The boot store looks for it on another partition.
+    /// The BCD store looks for it on another partition.
     EntryElsewhere,
 }
 

@@ -4,9 +4,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::cause::Cause;
-use crate::crossing::Style;
 use crate::device::{Extent, Lba};
 use crate::gpt::TableCopy;
+use crate::identities::Style;
 use crate::mbr::DamageKind;
 use crate::next::Next;
 
@@ -61,8 +61,8 @@ pub enum Evidence {
         /// How many.
         count: usize,
     },
-    /// A boot record without its mark 55 AA.
-    NoMark {
+    /// A boot record without its signature 55 AA.
+    NoSignature {
         /// Its sector.
         at: Lba,
     },
@@ -78,7 +78,7 @@ pub enum Evidence {
         /// Its sector.
         at: Lba,
     },
-    /// A boot record that nobody knows.
+    /// An unknown boot record.
     OtherRecord {
         /// Its sector.
         at: Lba,
@@ -99,7 +99,7 @@ pub enum Evidence {
         /// Its path.
         path: String,
     },
-    /// The boot store is not on the active partition.
+    /// The BCD store is not on the active partition.
     StoreElsewhere {
         /// Its path.
         path: String,
@@ -120,7 +120,7 @@ pub enum BootCode {
     None,
     /// Windows' own.
     Windows,
-    /// What it starts cannot be told.
+    /// What it starts is not known.
     Unknown,
 }
 
@@ -171,7 +171,7 @@ pub enum Remedy {
     CheckOnCopy,
     /// Copy the boot manager to the active partition.
     CopyBootManager,
-    /// The boot store must lie beside the boot manager.
+    /// The BCD store must lie beside the boot manager.
     StoreBesideManager,
 }
 

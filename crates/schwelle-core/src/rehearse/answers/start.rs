@@ -5,9 +5,9 @@ use serde::{Deserialize, Serialize};
 
 use super::NameFault;
 use crate::cause::Cause;
-use crate::crossing::Style;
 use crate::device::{Extent, Lba};
 use crate::fat::FatFault;
+use crate::identities::Style;
 use crate::next::Next;
 use crate::pe::ProgramFault;
 
@@ -131,7 +131,7 @@ pub enum Evidence {
         /// Why not.
         why: ProgramFault,
     },
-    /// A boot store.
+    /// A BCD store.
     StoreRead {
         /// Its path.
         path: String,
@@ -254,7 +254,7 @@ pub enum Remedy {
     ShowEsp,
     /// Give it a GUID.
     NewEspGuid,
-    /// The partitions must be told apart first.
+    /// The partitions must be distinguished first.
     NoOverlap,
     /// Let the boot sector and the FATs agree with their copies.
     RepairEspCopies,
@@ -263,7 +263,7 @@ pub enum Remedy {
         /// The path.
         path: String,
     },
-    /// The boot store must be made anew.
+    /// The BCD store must be made anew.
     MakeStore,
     /// The boot manager's device must be another.
     ManagerDevice {

@@ -4,10 +4,10 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::cause::Cause;
-use crate::crossing::Style;
 use crate::device::{Extent, Lba};
 use crate::disk_use::DiskUse;
 use crate::gpt::{Disagreement, TableCopy};
+use crate::identities::Style;
 use crate::next::Next;
 use crate::profile::{Titled, VolumeFault, VolumeKind};
 
@@ -91,8 +91,8 @@ pub enum Evidence {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum ProtectiveOddity {
-    /// The mark 55 AA is missing.
-    NoMark,
+    /// The signature 55 AA is missing.
+    NoSignature,
     /// The protective entry has a flag: it is marked active, or damaged.
     Flag {
         /// The flag byte.
@@ -103,7 +103,7 @@ pub enum ProtectiveOddity {
         /// How many.
         others: usize,
     },
-    /// It covers another number of sectors than the disk has behind sector 0.
+    /// It covers another number of sectors than the disk has after sector 0.
     Covers {
         /// Sectors that it covers.
         sectors: u32,

@@ -4,10 +4,10 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::crossing::Style;
 use crate::device::Lba;
 use crate::firmware::Ground;
 use crate::fit::Tight;
+use crate::identities::Style;
 use crate::next::Next;
 use crate::pe::ProgramFault;
 use crate::placement::ExistingUnfit;
@@ -31,7 +31,7 @@ pub enum Evidence {
         /// Partitions that they name.
         partitions: usize,
     },
-    /// A partition ends behind what an MBR reaches.
+    /// A partition ends beyond what an MBR reaches.
     BeyondReach {
         /// Its last sector.
         last_lba: Lba,
@@ -187,7 +187,7 @@ pub enum Remedy {
     TakeLetterAway,
     /// Repair the system's files.
     RepairBiosFiles,
-    /// Look for a compatibility module.
+    /// Look for a CSM.
     LookForCsm,
     /// Switch Secure Boot off first.
     SecureBootOff,

@@ -3,9 +3,9 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::bootstore::Locator;
+use crate::bcd::Locator;
 use crate::cause::Cause;
-use crate::crossing::Style;
+use crate::identities::Style;
 use crate::next::Next;
 use crate::rehearse::StepId;
 
@@ -16,7 +16,7 @@ use crate::rehearse::StepId;
 pub enum Evidence {
     /// The disk has all that a start in BIOS mode needs.
     StartsToday,
-    /// Whether it starts in BIOS mode cannot be told.
+    /// Whether it starts in BIOS mode is not known.
     StartDependsToday {
         /// The first step that does not quite hold.
         step: StepId,
@@ -31,12 +31,12 @@ pub enum Evidence {
         /// The step at which the walk ends.
         step: StepId,
     },
-    /// A boot store on what should be a data disk.
+    /// A BCD store on what should be a data disk.
     StoreOnDataDisk {
         /// Its path.
         path: String,
     },
-    /// A boot store that can be read.
+    /// A BCD store that can be read.
     Store {
         /// Its path.
         path: String,
@@ -49,7 +49,7 @@ pub enum Evidence {
         /// It was not closed cleanly, and its log is applied.
         pending: bool,
     },
-    /// A boot store that cannot be read.
+    /// A BCD store that cannot be read.
     StoreFault {
         /// Its path.
         path: String,
@@ -57,17 +57,17 @@ pub enum Evidence {
         partition: usize,
         /// Why not.
         fault: Cause,
-        /// A Windows brings the files that a new one can be made for.
+        /// An installed Windows brings the files that a new one can be made for.
         can_be_made: bool,
     },
-    /// No boot store.
+    /// No BCD store.
     NoStore {
         /// Where it would be.
         path: String,
-        /// A Windows brings the files that a new one can be made for.
+        /// An installed Windows brings the files that a new one can be made for.
         can_be_made: bool,
     },
-    /// The default leads to a Windows of this disk.
+    /// The default leads to an installed Windows of this disk.
     LeadsToWindows {
         /// Number of its partition.
         partition: usize,
@@ -77,7 +77,7 @@ pub enum Evidence {
         /// Its number.
         partition: usize,
     },
-    /// The default leads to a partition without a Windows.
+    /// The default leads to a partition without an installed Windows.
     LeadsToNoWindows {
         /// Its number.
         partition: usize,
@@ -94,7 +94,7 @@ pub enum Evidence {
         /// The title of the entry that becomes the default.
         becomes: String,
     },
-    /// The default cannot be started, and no entry starts a Windows here.
+    /// The default cannot be started, and no entry starts Windows here.
     NoDefault {
         /// What is wrong with it.
         was: DefaultFault,
@@ -144,7 +144,7 @@ pub struct ImageOn {
     pub partition: usize,
 }
 
-/// What a Windows' configuration says of its recovery environment, and what is true of it.
+/// What an installed Windows' configuration says of its recovery environment, and what is true of it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum RecoveryState {
@@ -178,8 +178,8 @@ pub enum RecoveryState {
         /// Number of its partition.
         partition: usize,
     },
-    /// It is switched on, and crosses.
-    Crosses {
+    /// It is switched on, and is carried over.
+    CarriedOver {
         /// Path of the image.
         path: String,
         /// Number of its partition.
@@ -196,13 +196,13 @@ pub enum Remedy {
     WhichSystemStarts,
     /// Look at the menu: it is what the next start would show.
     LookAtNextMenu,
-    /// A new store is made for the Windows found.
+    /// A new store is made for the Windows installation found.
     NewStore,
     /// See that the PC starts from this disk.
     SeeItStart,
     /// See what keeps the disk from starting, and that the PC starts from it, before it is converted.
     SeeItStartFirst,
-    /// Set the default to the Windows on this disk.
+    /// Set the default to Windows on this disk.
     SetDefault,
     /// Set another default after the switch.
     SetDefaultAfterwards,

@@ -17,7 +17,7 @@ pub enum Evidence {
         /// Why.
         because: NotAsked,
     },
-    /// What is said of a system that no entry of the menu starts.
+    /// What is said about a system that no entry of the menu starts.
     Aside {
         /// What stands against that system.
         found: Box<super::Evidence>,
@@ -40,7 +40,7 @@ pub enum NotAsked {
     NoActivePartition,
     /// There is no EFI system partition.
     NoEsp,
-    /// There is no boot store that can be read.
+    /// There is no BCD store that can be read.
     NoReadableStore,
     /// There is no boot manager to judge.
     NoBootManager,

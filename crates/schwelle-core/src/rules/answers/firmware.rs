@@ -26,12 +26,12 @@ pub enum Evidence {
         /// Where that is known from, or why it is not.
         source: Ground,
     },
-    /// The Windows needs the compatibility module, and the PC has none.
+    /// The Windows needs the CSM, and the PC has none.
     NeedsCsmHasNone {
         /// Where that is known from.
         source: Ground,
     },
-    /// The Windows needs the compatibility module.
+    /// The Windows needs the CSM.
     NeedsCsm,
     /// Secure Boot's verdict on the boot manager that is placed.
     SecureBoot {

@@ -52,13 +52,13 @@ pub enum Evidence {
         /// Of what.
         warning: HealthWarning,
     },
-    /// Somebody uses it.
+    /// Something uses it.
     InUse {
         /// Who.
         user: User,
     },
     /// Metadata of a RAID set.
-    RaidMark {
+    RaidMetadata {
         /// Where.
         at: Lba,
         /// Whose.
@@ -77,13 +77,13 @@ pub enum Evidence {
     },
     /// The job folder is not in memory.
     JobNotInMemory,
-    /// What the job folder lies on cannot be told.
-    JobPlaceNotTold,
+    /// What the job folder lies on is not known.
+    JobPlaceNotReported,
     /// The job folder's file system is mounted read-only.
     JobReadOnly,
     /// The job folder's file system is mounted for writing.
     JobWritable,
-    /// A job on this disk was stopped half-way.
+    /// A job on this disk was interrupted.
     JobStopped {
         /// Its folder.
         path: PathBuf,
@@ -104,7 +104,7 @@ pub enum Evidence {
         /// The technician says that the folder of that job is lost.
         job_lost: bool,
     },
-    /// An EFI system partition with the mark of a job, in unused space.
+    /// An EFI system partition with the marker of a job, in unused space.
     EspOfJob {
         /// Its first sector.
         at: Lba,
@@ -130,7 +130,7 @@ pub enum Evidence {
     /// The PC has mains power.
     OnMains,
     /// What the PC runs on is not known.
-    PowerNotTold {
+    PowerNotReported {
         /// Why.
         why: Ground,
     },
@@ -161,7 +161,7 @@ pub enum Remedy {
     CopyFailingDisk,
     /// Copy the disk, and think of a new drive.
     CopyAndReplace,
-    /// Let whoever uses it end.
+    /// Stop what uses it.
     StopUsers,
     /// Take the disk out of its set, or convert the set.
     LeaveRaidSet,

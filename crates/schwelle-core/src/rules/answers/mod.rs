@@ -5,8 +5,8 @@
 //! back as what it was.
 
 pub mod back;
+pub mod backup;
 pub mod boot;
-pub mod care;
 pub mod common;
 pub mod firmware;
 pub mod medium;
@@ -61,14 +61,14 @@ pub enum Subject {
     ExtendedBootRecord,
     /// A partition.
     Partition(Titled),
-    /// A Windows, by its name, version and build.
+    /// An installed Windows, by its name, version and build.
     System {
         /// As its registry says.
         name: String,
     },
-    /// The boot store.
-    BootStore,
-    /// An entry of the boot store.
+    /// The BCD store.
+    BcdStore,
+    /// An entry of the BCD store.
     Entry {
         /// Its title.
         title: String,
@@ -109,7 +109,7 @@ families! {
     Boot boot,
     Firmware firmware,
     Back back,
-    Care care,
+    Backup backup,
 }
 
 impl Evidence {

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::device::{Extent, Lba};
 use crate::gpt::TableCopy;
 use crate::next::Next;
-use crate::placement::{CannotTrim, Considered, ExistingUnfit};
+use crate::placement::{CannotShrink, Considered, ExistingUnfit};
 
 /// What was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -34,15 +34,15 @@ pub enum Evidence {
         /// Which.
         region: Extent,
     },
-    /// Content in front of the first partition.
+    /// Content before the first partition.
     CodeInGap {
         /// Where.
         sectors: Extent,
         /// Sector 0 has boot code that is not Windows' own.
         foreign_boot_code: bool,
     },
-    /// A partition reaches into the sectors of the backup table, and becomes smaller.
-    TrimmedForBackup {
+    /// A partition reaches into the sectors of the backup table, and is shrunk.
+    ShrunkForBackup {
         /// The sectors of the table.
         region: Extent,
         /// The partition's last sector afterwards.
@@ -69,10 +69,10 @@ pub enum Evidence {
         /// All places that were looked at.
         considered: Vec<Considered>,
     },
-    /// A partition reaches into the sectors of the backup table, and cannot become smaller.
+    /// A partition reaches into the sectors of the backup table, and cannot be shrunk.
     BackupTableBlocked {
         /// Why not.
-        why: CannotTrim,
+        why: CannotShrink,
     },
     /// The size asked for is too small.
     BelowFloor {
@@ -103,8 +103,8 @@ pub enum Remedy {
     WindowsBootCode,
     /// Make the volume smaller with its own system.
     ShrinkForBackup {
-        /// Why it is not trimmed here.
-        why: CannotTrim,
+        /// Why it is not shrunk here.
+        why: CannotShrink,
     },
     /// Mend what else stands against it.
     OthersFirst,

@@ -27,12 +27,12 @@ pub enum Evidence {
         /// Which.
         partitions: Vec<Titled>,
     },
-    /// A Windows.
+    /// An installed Windows.
     Windows {
         /// Its name, version and build.
         name: String,
     },
-    /// A Windows, on what should be a data disk.
+    /// An installed Windows, on what should be a data disk.
     WindowsOnDataDisk {
         /// Its name, version and build.
         name: String,
@@ -42,7 +42,7 @@ pub enum Evidence {
         /// Which.
         partitions: Vec<Titled>,
     },
-    /// No volume holds a Windows.
+    /// No volume holds an installed Windows.
     NoSystem,
     /// Its kernel is one for 64-bit PCs.
     X64,
@@ -91,8 +91,8 @@ pub enum Evidence {
         /// Why not.
         fault: Cause,
     },
-    /// The letters cross.
-    LettersCross {
+    /// The letters are carried over.
+    LettersCarriedOver {
         /// Drive letters.
         letters: Vec<String>,
         /// How many names of volumes beside them.
@@ -156,7 +156,7 @@ pub enum Remedy {
     StartAndMakeRoom,
     /// Note the letters down: Windows gives them anew.
     NoteLetters,
-    /// Look at the menu: the default starts when nobody chooses.
+    /// Look at the menu: the default starts by itself.
     LookAtMenu,
 }
 

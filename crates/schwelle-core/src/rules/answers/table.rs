@@ -4,10 +4,10 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::cause::Cause;
-use crate::crossing::Style;
 use crate::device::Lba;
 use crate::disk_use::DiskUse;
 use crate::gpt::{Disagreement, TableCopy};
+use crate::identities::Style;
 use crate::mbr::{DamageKind, Kind};
 use crate::next::Next;
 use crate::profile::VolumeKind;
@@ -22,7 +22,7 @@ pub enum Evidence {
         /// The disk signature.
         signature: u32,
     },
-    /// It is an MBR, with what is left of a GPT behind it.
+    /// It is an MBR, with what is left of a GPT after it.
     MbrOverGpt,
     /// It is a GPT already.
     GptAlready,
@@ -83,8 +83,8 @@ pub enum Evidence {
         /// Its sector.
         at: Lba,
     },
-    /// A type that a maker uses for its own; it is kept.
-    MakersType {
+    /// A type that a manufacturer uses for its own; it is kept.
+    ManufacturersType {
         /// The sector that names it.
         named_at: Lba,
         /// The type.
@@ -110,7 +110,7 @@ pub enum Evidence {
     Unaligned {
         /// Its first sector.
         first_lba: Lba,
-        /// Bytes behind the multiple.
+        /// Bytes after the multiple.
         beyond_bytes: u64,
     },
 }
@@ -132,7 +132,7 @@ pub enum Remedy {
     EncryptedOrDamaged,
     /// Have the lost table restored on a copy.
     RestoreTable,
-    /// Make sure that nobody needs what lies there.
+    /// Make sure that nothing needs what lies there.
     NobodyNeedsIt,
     /// Write the GPT anew from its sound copy.
     MendCopies,
@@ -141,10 +141,10 @@ pub enum Remedy {
     /// Turn it into a basic disk.
     MakeBasic,
     /// What a key of the firmware starts may not start any more.
-    MakersKey,
+    ManufacturersKey,
     /// Find out what made the partition, and give its type a form.
     GiveTypeForm,
-    /// Delete what nobody needs.
+    /// Delete what is not needed.
     DeletePartitions,
     /// It is kept where it is.
     KeptUnaligned,

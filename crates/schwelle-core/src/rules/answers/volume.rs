@@ -37,7 +37,7 @@ pub enum Evidence {
     LogInUse,
     /// Its log is one that Windows uses while it runs.
     LogMounted,
-    /// Its log makes no sense.
+    /// Its log is invalid.
     LogDamaged,
     /// A copy of one of its structures does not match.
     CopyFault {
@@ -60,7 +60,7 @@ pub enum Evidence {
     ShadowCopies {
         /// How many; none where their list cannot be read.
         count: Option<u64>,
-        /// They are lost, since the volume becomes smaller.
+        /// They are lost, since the volume is shrunk.
         lost: bool,
     },
     /// Its type says NTFS or exFAT, and it holds nothing that is known.

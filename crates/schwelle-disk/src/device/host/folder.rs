@@ -15,7 +15,7 @@ const MAX_DEPTH: u32 = 4;
 /// What a folder lies on: the one named, or the nearest one above it that is there.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct FolderFacts {
-    /// What is written there is lost when the power goes; `None` where the system does not tell.
+    /// What is written there is lost when the power goes; `None` where the system does not say.
     pub in_memory: Option<bool>,
     /// Nothing can be written there.
     pub read_only: bool,
@@ -120,7 +120,7 @@ mod tests {
     fn the_disk_below_a_folder_is_found_by_its_number() {
         let dir = tempfile::tempdir().unwrap();
         let root = dir.path();
-        assert_eq!(disk_of_path(root, root), None, "not told");
+        assert_eq!(disk_of_path(root, root), None, "not reported");
         put(
             root,
             &[

@@ -1,7 +1,7 @@
 //! What a disk is called: by its manufacturer, on its bus, and by the names that stay from start to start.
 //!
 //! Where the kernel has the serial number depends on the bus (seen on Linux 6.1): NVMe `device/serial`;
-//! SATA and SCSI `device/vpd_pg80`, page 80h of the vital product data (SPC-4 §7.8.14), a head of 4 bytes
+//! SATA and SCSI `device/vpd_pg80`, page 80h of the vital product data (SPC-4 §7.8.14), a header of 4 bytes
 //! before the text; virtio `serial`; USB `serial` of the USB device above; MMC `device/serial`.
 
 use std::fs;

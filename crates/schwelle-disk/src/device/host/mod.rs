@@ -164,7 +164,7 @@ pub fn power_source(root: &Path) -> PowerSource {
     match (mains, battery) {
         (true, _) => PowerSource::Mains,
         (false, true) => PowerSource::Battery,
-        // A PC without any supply listed is a desktop, or a machine that does not tell.
+        // A PC without any supply listed is a desktop, or a machine that does not say.
         (false, false) => PowerSource::Unknown,
     }
 }

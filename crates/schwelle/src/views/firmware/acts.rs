@@ -9,14 +9,14 @@ use super::not_read;
 use crate::screen::{Tone, toned};
 use crate::text::safe;
 use crate::views::common::{answer, paragraph};
-use crate::views::told::Told;
+use crate::views::worded::Worded;
 use crate::words;
 
 /// `firmware set`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct SettingsDoc {
     mode: BootMode,
-    compatibility: bool,
+    csm: bool,
     secure_boot: bool,
     has_platform_key: bool,
     setup_password: bool,
@@ -26,7 +26,7 @@ impl SettingsDoc {
     pub(crate) fn of(settings: &Settings) -> Self {
         Self {
             mode: settings.mode,
-            compatibility: settings.compatibility,
+            csm: settings.csm,
             secure_boot: settings.secure_boot,
             has_platform_key: settings.has_platform_key,
             setup_password: settings.setup_password,
@@ -42,7 +42,7 @@ pub(crate) struct Started {
     /// The disk it started from
     disk: Option<String>,
     /// What was tried, in order
-    events: Vec<Told<Event>>,
+    events: Vec<Worded<Event>>,
 }
 
 impl Started {
@@ -57,7 +57,7 @@ impl Started {
             events: start
                 .events
                 .iter()
-                .map(|event| Told::of(event.clone(), words::simulated::event))
+                .map(|event| Worded::of(event.clone(), words::simulated::event))
                 .collect(),
         }
     }
@@ -73,13 +73,13 @@ pub(crate) fn render_start(
 ) -> String {
     let switch = |on| if on { "on" } else { "off" };
     let mut text = format!(
-        "{}\n  boot mode {}, compatibility module {}, Secure Boot {}, disks: {}\n\n",
+        "{}\n  boot mode {}, CSM {}, Secure Boot {}, disks: {}\n\n",
         toned(
             Tone::Heading,
             &format!("{} is switched on (simulated)", safe(name))
         ),
         settings.mode.name().to_uppercase(),
-        switch(settings.compatibility),
+        switch(settings.csm),
         switch(settings.secure_boot),
         disks.len()
     );

@@ -14,7 +14,7 @@ use schwelle_core::switch::Settings;
 use serde::Serialize;
 
 use super::common::{answer, item, paragraph};
-use super::told::Told;
+use super::worded::Worded;
 use crate::screen::{Tone, toned};
 use crate::text::{pad, safe, typed};
 use crate::words;
@@ -24,7 +24,7 @@ pub(crate) use acts::{EntryWritten, SettingsDoc, SetupAsked, Started, render_ent
 /// `firmware`
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Firmware {
-    maker: FactDoc<String>,
+    manufacturer: FactDoc<String>,
     model: FactDoc<String>,
     firmware: FactDoc<String>,
     firmware_date: FactDoc<String>,
@@ -36,14 +36,14 @@ pub(crate) struct Firmware {
     session: FactDoc<String>,
     /// What the firmware is set to: "bios", "uefi" or "both"
     mode: FactDoc<String>,
-    /// The compatibility module is on
-    compatibility: FactDoc<bool>,
+    /// The CSM is on
+    csm: FactDoc<bool>,
     secure_boot: FactDoc<bool>,
     /// Keys may be changed by anybody; Secure Boot cannot go on
     setup_mode: FactDoc<bool>,
     keys: FactDoc<KeysDoc>,
-    /// What its maker delivers, and its setup can enrol
-    delivered_keys: FactDoc<KeysDoc>,
+    /// What its manufacturer delivers, and its setup can enrol
+    factory_keys: FactDoc<KeysDoc>,
     /// Those in the boot order first, in that order
     entries: FactDoc<Vec<EntryDoc>>,
     /// A session can ask for the setup screen at the next start
@@ -57,11 +57,11 @@ pub(crate) struct Firmware {
 /// A fact about a PC.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct FactDoc<T> {
-    /// null when it is not told
+    /// null when it is not reported
     value: Option<T>,
     /// Where from, or why not
-    evidence: Told<Ground>,
-    /// How to find out, when it is not told
+    evidence: Worded<Ground>,
+    /// How to find out, when it is not reported
     how: Option<String>,
 }
 
@@ -105,7 +105,7 @@ impl Firmware {
         let entries = |entries: &Vec<BootEntry>| entries.iter().map(entry).collect();
         let mode = |mode: &BootMode| mode.name().to_owned();
         Self {
-            maker: fact(&machine.maker, Clone::clone),
+            manufacturer: fact(&machine.manufacturer, Clone::clone),
             model: fact(&machine.model, Clone::clone),
             firmware: fact(&machine.firmware, Clone::clone),
             firmware_date: fact(&machine.firmware_date, Clone::clone),
@@ -113,11 +113,11 @@ impl Firmware {
             bits: fact(&machine.bits, |&value| value),
             session: fact(&machine.session, mode),
             mode: fact(&machine.mode, mode),
-            compatibility: fact(&machine.compatibility, |&value| value),
+            csm: fact(&machine.csm, |&value| value),
             secure_boot: fact(&machine.secure_boot, |&value| value),
             setup_mode: fact(&machine.setup_mode, |&value| value),
             keys: fact(&machine.keys, keys_doc),
-            delivered_keys: fact(&machine.delivered_keys, keys_doc),
+            factory_keys: fact(&machine.factory_keys, keys_doc),
             entries: fact(&machine.entries, entries),
             can_ask_for_setup: fact(&machine.can_ask_for_setup, |&value| value),
             power: fact(&machine.power, |power| {
@@ -136,7 +136,7 @@ impl Firmware {
 fn fact<T, U>(fact: &Fact<T>, of: impl Fn(&T) -> U) -> FactDoc<U> {
     FactDoc {
         value: fact.value().map(of),
-        evidence: Told::of(fact.ground().clone(), words::facts::ground),
+        evidence: Worded::of(fact.ground().clone(), words::facts::ground),
         how: fact.how().map(|how| words::facts::how(how).to_owned()),
     }
 }
@@ -195,7 +195,7 @@ fn entry_doc(entry: &BootEntry, disks: &[AttachedDisk<'_>]) -> EntryDoc {
     }
 }
 
-/// Columns in front of a fact's value.
+/// Columns before a fact's value.
 const INDENT: usize = 26;
 
 /// The facts of a PC.
@@ -209,21 +209,21 @@ pub(crate) fn render(
     let switch = |on: &bool| if *on { "on" } else { "off" }.to_owned();
     let yes = |yes: &bool| if *yes { "yes" } else { "no" }.to_owned();
     let mut list = FactList::new(columns);
-    list.add("Maker", &facts.maker, String::clone);
+    list.add("Manufacturer", &facts.manufacturer, String::clone);
     list.add("Model", &facts.model, String::clone);
     list.add("Firmware", &facts.firmware, String::clone);
     list.add("Firmware date", &facts.firmware_date, String::clone);
     list.add("UEFI mode", &facts.uefi, |can| {
         if *can { "supported" } else { "not supported" }.to_owned()
     });
-    list.add("Firmware's width", &facts.bits, |bits| {
+    list.add("Firmware architecture", &facts.bits, |bits| {
         format!("{bits}-bit")
     });
     list.add("This session", &facts.session, |mode| {
         format!("started in {} mode", mode.to_uppercase())
     });
     list.add("Boot mode", &facts.mode, |mode| mode.to_uppercase());
-    list.add("Compatibility module", &facts.compatibility, switch);
+    list.add("CSM", &facts.csm, switch);
     list.add("Secure Boot", &facts.secure_boot, switch);
     list.add("Setup mode", &facts.setup_mode, yes);
     list.add("Setup screen on demand", &facts.can_ask_for_setup, yes);
@@ -232,7 +232,7 @@ pub(crate) fn render(
     }
     list.add("Power", &facts.power, String::clone);
     list.add("Enrolled keys", &facts.keys, keys_line);
-    list.add("Delivered keys", &facts.delivered_keys, keys_line);
+    list.add("Factory keys", &facts.factory_keys, keys_line);
     if facts.entries.value.is_none() {
         list.add("Boot entries", &facts.entries, |_| String::new());
     }
@@ -251,7 +251,10 @@ pub(crate) fn render(
     let (tone, word) = match facts.uefi.value {
         Some(true) => (Tone::Good, "It can start in UEFI mode"),
         Some(false) => (Tone::Bad, "It cannot start in UEFI mode"),
-        None => (Tone::Open, "Whether it can start in UEFI mode is not told"),
+        None => (
+            Tone::Open,
+            "Whether it can start in UEFI mode is not reported",
+        ),
     };
     let option = file.map_or(String::new(), |file| format!(" --machine {}", typed(file)));
     let next = format!("Next, for a disk in it: schwelle firmware sheet DISK{option}");
@@ -270,7 +273,7 @@ fn not_read(disks: &[String], columns: usize) -> String {
     paragraph("", &text, 2, columns)
 }
 
-/// Facts, a line each; how to find out what is not told comes after all of them, each way once.
+/// Facts, a line each; how to find out what is not reported comes after all of them, each way once.
 struct FactList {
     text: String,
     ways: Vec<(String, Vec<&'static str>)>,
@@ -297,7 +300,7 @@ impl FactList {
                 label,
                 &format!("{}   [{}]", show(value), fact.evidence.text),
             ),
-            None => self.line(label, &format!("not told: {}", fact.evidence.text)),
+            None => self.line(label, &format!("not reported: {}", fact.evidence.text)),
         }
         if let Some(how) = &fact.how {
             match self.ways.iter_mut().find(|(known, _)| known == how) {
@@ -313,7 +316,7 @@ impl FactList {
         }
         let mut text = format!(
             "\n{}\n",
-            toned(Tone::Heading, "To find out what is not told")
+            toned(Tone::Heading, "To find out what is not reported")
         );
         for (how, labels) in &self.ways {
             text += &item(

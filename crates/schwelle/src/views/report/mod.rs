@@ -20,7 +20,7 @@ use super::common::{answer, paragraph};
 use super::job::{DiskDoc, JobRecord, Outcome, PcFactDoc};
 use super::json::{Plan, Rehearsed};
 use super::sheet::Sheet;
-use super::told::{FindingDoc, StepDoc, Told};
+use super::worded::{FindingDoc, StepDoc, Worded};
 use crate::emulate::KEPT;
 use crate::screen::{Tone, toned};
 use crate::text::{safe, typed};
@@ -101,7 +101,7 @@ pub(crate) struct Report {
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct WrittenDoc {
     pub(crate) stage: StageKind,
-    pub(crate) what: Told<Purpose>,
+    pub(crate) what: Worded<Purpose>,
     pub(crate) first_lba: u64,
     pub(crate) last_lba: u64,
     /// BLAKE3, in hex, of what was there
@@ -207,13 +207,13 @@ impl Report {
             JobAnswer::Converted => format!("The disk was converted to {to}.{starts}"),
             JobAnswer::Mended => format!("The disk was mended.{starts}"),
             JobAnswer::Undone if self.exact == Some(true) => {
-                "The job was taken back: what it had overwritten is as it was.".to_owned()
+                "The job was taken back: everything it had overwritten is restored.".to_owned()
             }
             JobAnswer::Undone => {
-                "The job was taken back, but for what had been used since.".to_owned()
+                "The job was taken back, except on volumes that had been used since.".to_owned()
             }
             JobAnswer::Stopped => {
-                "The job stopped half-way: the disk needs resume or undo.".to_owned()
+                "The job was interrupted: the disk needs resume or undo.".to_owned()
             }
             JobAnswer::NotBegun => {
                 "The job stopped before anything was written to the disk.".to_owned()
@@ -236,7 +236,7 @@ impl Report {
 fn written(extent: &JournalExtent) -> WrittenDoc {
     WrittenDoc {
         stage: extent.stage,
-        what: Told::of(extent.what.clone(), Purpose::to_string),
+        what: Worded::of(extent.what.clone(), Purpose::to_string),
         first_lba: extent.first_lba,
         last_lba: extent
             .first_lba
@@ -349,7 +349,7 @@ pub(crate) fn render(report: &Report, written: &Path, columns: usize) -> String 
     match report.answer {
         JobAnswer::Stopped => {
             let next = format!("schwelle resume --job {}", typed(Path::new(&report.job)));
-            text + &answer(Tone::Bad, "Stopped half-way", &format!("Next: {next}"))
+            text + &answer(Tone::Bad, "Interrupted", &format!("Next: {next}"))
         }
         _ => {
             let next = "Next: open it in a browser; print it if it is to go with the disk.";

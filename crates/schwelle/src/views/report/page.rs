@@ -8,7 +8,7 @@ use super::{Report, with_texts};
 use crate::text::{bytes, safe, sentence};
 use crate::views::json::{DraftDoc, ExtentDoc, PartDoc, StageDoc, StagePartDoc};
 use crate::views::map::{Stretch, shares};
-use crate::views::told::FindingDoc;
+use crate::views::worded::FindingDoc;
 
 /// Units across the picture of the disk.
 const MAP_UNITS: usize = 1000;
@@ -79,9 +79,9 @@ pub(crate) fn html(report: &Report, picture: Option<&[u8]>) -> String {
             .collect::<Vec<_>>()
     };
     let findings = [
-        ("block", "Stood against it", of_outcome(Outcome::Block)),
+        ("block", "Blocks", of_outcome(Outcome::Block)),
         ("caution", "Cautions", of_outcome(Outcome::Caution)),
-        ("unknown", "Not found out", of_outcome(Outcome::Unknown)),
+        ("unknown", "Not known", of_outcome(Outcome::Unknown)),
     ];
     let (mut maps, mut tables) = (Vec::new(), Vec::new());
     if let Some(draft) = &report.plan.draft {
@@ -131,7 +131,7 @@ pub(crate) fn html(report: &Report, picture: Option<&[u8]>) -> String {
 fn title(report: &Report) -> String {
     let name = report
         .disk_facts
-        .short_name
+        .disk_name
         .as_deref()
         .unwrap_or(&report.disk);
     match report.plan.mended.is_empty() {
@@ -160,7 +160,7 @@ fn facts(report: &Report) -> Vec<(&'static str, String)> {
     let some = [
         ("Model", disk.model.clone()),
         ("Serial number", report.serial.clone()),
-        ("Short name", disk.short_name.clone()),
+        ("Disk name", disk.disk_name.clone()),
         (
             "System",
             (!disk.systems.is_empty()).then(|| disk.systems.join("; ")),
@@ -228,13 +228,13 @@ fn stages(draft: &DraftDoc) -> Vec<[String; 4]> {
 fn passed(findings: &[&FindingDoc]) -> Vec<(String, String)> {
     let (silent, told): (Vec<&FindingDoc>, Vec<&FindingDoc>) =
         findings.iter().partition(|finding| finding.is_silent());
-    let line = |finding: &FindingDoc| (finding.rule.to_string(), sentence(&finding.told()));
+    let line = |finding: &FindingDoc| (finding.rule.to_string(), sentence(&finding.text()));
     let mut lines: Vec<(String, String)> = told.into_iter().map(line).collect();
     let silent: Vec<&str> = silent.iter().map(|finding| finding.rule.name()).collect();
     if !silent.is_empty() {
         lines.push((
             String::new(),
-            format!("Nothing against it: {}.", silent.join(", ")),
+            format!("Nothing found: {}.", silent.join(", ")),
         ));
     }
     lines

@@ -19,7 +19,7 @@ enum Sort {
     Plain,
     /// It names something of this one disk or PC, and is replaced by this word with a number.
     Names(&'static str),
-    /// A path on a volume; it stays where every Windows has it.
+    /// A path on a volume; it stays where every Windows installation has it.
     Path,
     /// A sentence of ours that may name the disk, the job folder, the PC or the workshop.
     Sentence,
@@ -111,7 +111,7 @@ const SORTS: &[(Sort, &[&str])] = &[
         Sort::Names("entry"),
         &["becomes", "default", "entries", "taken_out", "title"],
     ),
-    (Sort::Names("name"), &["short_name"]),
+    (Sort::Names("name"), &["disk_name"]),
     (Sort::Names("serial number"), &["serial"]),
     (Sort::Names("workshop"), &["shop"]),
     (Sort::Names("question"), &["questions"]),
@@ -153,7 +153,7 @@ pub(crate) fn shared(report: &Report) -> Report {
     let names = [
         ("workshop", &report.shop),
         ("serial number", &report.serial),
-        ("name", &report.disk_facts.short_name),
+        ("name", &report.disk_facts.disk_name),
     ];
     for (word, name) in names {
         name.iter().for_each(|name| masks.identity(word, name));
@@ -177,7 +177,7 @@ struct Masks {
     /// By the text that is replaced.
     known: BTreeMap<String, String>,
     counts: BTreeMap<&'static str, usize>,
-    /// What is also looked for within sentences; what is contained in another one comes behind it.
+    /// What is also looked for within sentences; what is contained in another one comes after it.
     identities: Vec<String>,
 }
 

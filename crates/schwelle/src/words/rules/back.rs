@@ -24,7 +24,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             let tight: Vec<String> = tight.iter().map(why_tight).collect();
             format!(
                 "{partitions} partitions: at least {logical} that lie side by side must become logical ones, \
-                 with a free sector in front of each; {}",
+                 with a free sector before each; {}",
                 tight.join(", ")
             )
         }
@@ -39,7 +39,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             format!("{mib} MiB lie where no MBR partition can begin ({from} on)")
         }
         Evidence::NoMbrType { gpt_type } => {
-            format!("its type {gpt_type} has no MBR form that is known here")
+            format!("no MBR type is known for its type {gpt_type}")
         }
         Evidence::ReservedInUse { at: Some(at) } => {
             format!("{at}: a reserved partition that holds something")
@@ -50,7 +50,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::LeftOut { name } => format!("{name}, all zeros: left out of the new table"),
         Evidence::NoEspToStart => "there is no EFI system partition".to_owned(),
         Evidence::SeveralEsps { count } => {
-            format!("{count} EFI system partitions, and nobody can tell which is meant")
+            format!("{count} EFI system partitions, and it is not clear which is meant")
         }
         Evidence::SectorsForBios { bytes } => format!(
             "its sectors have {bytes} bytes, and a BIOS starts from sectors of 512 bytes only"
@@ -79,8 +79,8 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
 fn why_tight(tight: &Tight) -> String {
     let why = match tight.why {
         WhyTight::Active => "is the active one".to_owned(),
-        WhyTight::BehindTable => "begins right behind the table".to_owned(),
-        WhyTight::BehindPartition(number) => format!("begins right behind partition {number}"),
+        WhyTight::BehindTable => "begins right after the table".to_owned(),
+        WhyTight::BehindPartition(number) => format!("begins right after partition {number}"),
     };
     format!("partition {} {why}", tight.number)
 }
@@ -109,19 +109,19 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             "Make the volume end before that, with its own system, and check again; or leave the disk GPT."
         }
         Remedy::MakeRoomForRecords => {
-            "Make the volume in front of one of these a little smaller (1 MiB is enough) with its own system; or \
-             back up and delete a partition that nobody needs; then check again."
+            "Shrink the volume before one of these by 1 MiB with its own system; or \
+             back up and delete a partition that is not needed; then check again."
         }
         Remedy::NumbersChange => {
             "They keep their places and their content; their numbers change (logical ones count from 5). What \
-             starts by a number, such as another system's boot loader, must be told the new one."
+             starts by a number, such as another system's boot loader, must be given the new one."
         }
         Remedy::NotUsedMeanwhile => {
             "They cannot be used while the disk is MBR. They become usable when it is GPT again."
         }
         Remedy::GiveMbrForm => {
             "Find out what made this partition. To keep it, add its type to the policy ([[type]] byte, guid; \
-             docs/policy.toml) and check again with --policy FILE; if nobody needs it, back it up and delete it."
+             docs/policy.toml) and check again with --policy FILE; if it is not needed, back it up and delete it."
         }
         Remedy::WhoUsesReserved => {
             "Find out what uses it (a dynamic disk does). An MBR has no such type, and what it holds would not \
@@ -131,7 +131,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             "See which of them the PC starts from. Back the other up, give it another type, and check again."
         }
         Remedy::LeaveGpt => "Leave the disk GPT: in UEFI mode it starts.",
-        Remedy::MendEsp => "Mend it with its own system, or make room on it, and check again.",
+        Remedy::MendEsp => "Repair it with its own system, or make room on it, and check again.",
         Remedy::TakeLetterAway => {
             "An MBR cannot say that a partition gets no drive letter. Where Windows shows it as a drive, take \
              the letter away in its disk management, and leave the partition as it is."
@@ -141,7 +141,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
              again."
         }
         Remedy::LookForCsm => {
-            "Look in the PC's setup for a compatibility module (often named CSM or legacy). Without one, it does \
+            "Look in the PC's setup for a CSM (sometimes named legacy mode). Without one, it does \
              not start from an MBR disk."
         }
         Remedy::SecureBootOff => {

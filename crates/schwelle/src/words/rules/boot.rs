@@ -1,14 +1,14 @@
 //! The rules about the boot configuration.
 
 use super::super::nth;
-use schwelle_core::bootstore::Locator;
+use schwelle_core::bcd::Locator;
 use schwelle_core::rules::answers::boot::{DefaultFault, Evidence, ImageOn, RecoveryState, Remedy};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
         Evidence::StartsToday => "has all that a start in BIOS mode needs".to_owned(),
         Evidence::StartDependsToday { step } => format!(
-            "whether it starts in BIOS mode today cannot be told: caution at the step {}",
+            "whether it starts in BIOS mode today is not known: caution at the step {}",
             step.name()
         ),
         Evidence::NoStartToday { step } => format!(
@@ -30,7 +30,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             pending,
         } => {
             let pending = match pending {
-                true => "; it was not closed cleanly, what was pending in its log is taken over",
+                true => "; it was not closed cleanly, its log was applied",
                 false => "",
             };
             format!(
@@ -51,13 +51,13 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             none_to_make(*can_be_made)
         ),
         Evidence::LeadsToWindows { partition } => {
-            format!("leads to the Windows on partition {partition}")
+            format!("leads to Windows on partition {partition}")
         }
         Evidence::LeadsToClosed { partition } => {
-            format!("leads to partition {partition}, which cannot be looked into")
+            format!("leads to partition {partition}, which cannot be read")
         }
         Evidence::LeadsToNoWindows { partition } => {
-            format!("leads to partition {partition}, which holds no Windows")
+            format!("leads to partition {partition}, which has no Windows")
         }
         Evidence::LeadsElsewhere { device } => {
             let device = device.map_or("no device".to_owned(), locator);
@@ -65,11 +65,11 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         }
         Evidence::OtherDefault { was, becomes } => format!(
             "the boot manager's default entry {}; \"{becomes}\" becomes the default, the first in the menu that \
-             starts a Windows here",
+             starts Windows here",
             fault(was)
         ),
         Evidence::NoDefault { was } => format!(
-            "the boot manager's default entry {}, and no entry of its menu starts a Windows here",
+            "the boot manager's default entry {}, and no entry of its menu starts Windows here",
             fault(was)
         ),
         Evidence::BiosOnlyEntry => {
@@ -121,7 +121,7 @@ fn recovery(state: &RecoveryState, images: &str) -> String {
             format!("its configuration cannot be read ({fault}); {images}")
         }
         RecoveryState::None => {
-            "no recovery environment: neither a configuration nor an image".to_owned()
+            "no Windows recovery environment: neither a configuration nor an image".to_owned()
         }
         RecoveryState::NotNamed => {
             format!("no configuration names one; {images}, stays where it is")
@@ -137,8 +137,10 @@ fn recovery(state: &RecoveryState, images: &str) -> String {
             "switched on, {path} on partition {partition}; its configuration cannot be edited where it lies, and \
              will name the old disk"
         ),
-        RecoveryState::Crosses { path, partition } => {
-            format!("switched on, {path} on partition {partition}; stays, and crosses with it")
+        RecoveryState::CarriedOver { path, partition } => {
+            format!(
+                "switched on, {path} on partition {partition}; stays, and its names are updated"
+            )
         }
     }
 }
@@ -158,37 +160,37 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             "Look at the menu in the plan: it is what the next start would show."
         }
         Remedy::NewStore => {
-            "A new one is made for the Windows found: its menu has the systems on this disk and nothing else; \
-             names, order and other settings of the old menu are lost. The recovery environment must be \
-             switched on again, in Windows."
+            "A new one is made for the Windows installation found: its menu has the systems on this disk and nothing else; \
+             names, order and other settings of the old menu are lost. WinRE must be \
+             enabled again in Windows (reagentc)."
         }
         Remedy::SeeItStart => {
             "Check that this is the disk that the PC starts from, and see it start before converting."
         }
         Remedy::SetDefault => {
-            "Set the default to the Windows on this disk (in Windows: System, Advanced settings, Startup and \
+            "Set the default to Windows on this disk (in Windows: System, Advanced settings, Startup and \
              Recovery), see it start, and check again."
         }
         Remedy::SetDefaultAfterwards => {
-            "If another one should start when nobody chooses, set it in Windows after the switch."
+            "If another one should start by default, set it in Windows after the switch."
         }
         Remedy::EntryTakenOut => {
             "It is taken out of the menu and stays in the store. Tell the customer; in BIOS mode, after an undo, \
              it is there again."
         }
         Remedy::EntryDead => {
-            "It is carried over unchanged, and does not start now either. Remove it in Windows if nobody needs \
-             it."
+            "It is carried over unchanged, and does not start now either. Remove it in Windows if it is not \
+             needed."
         }
         Remedy::EntryElsewhere => {
             "It is carried over unchanged. If that disk is in the same PC, see whether the entry still starts \
              after the switch."
         }
         Remedy::RecoveryAgain => {
-            "After the switch, switch the recovery environment off and on again, in Windows."
+            "After the switch, disable WinRE and enable it again in Windows (reagentc)."
         }
         Remedy::RecoveryIfWanted => {
-            "If the customer wants one, set it up in Windows after the switch."
+            "If the customer wants WinRE, set it up in Windows after the switch."
         }
     }
     .to_owned()

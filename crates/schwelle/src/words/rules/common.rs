@@ -6,7 +6,7 @@ use super::super::nth;
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
-        Evidence::NothingFound => "nothing found against it".to_owned(),
+        Evidence::NothingFound => "nothing found".to_owned(),
         Evidence::NotAsked { because } => format!("not asked: {}", not_asked(*because)),
         Evidence::Aside { found } => format!(
             "{}; no entry of the menu starts this system",
@@ -35,12 +35,12 @@ fn not_asked(because: NotAsked) -> &'static str {
 pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
     match remedy {
         Remedy::SeeWhatItIsFor => {
-            "It does not start afterwards; does it now? It may be left over from an earlier installation. If \
-             somebody needs it, see how it is started today, and put that in order first."
+            "It does not start afterwards; does it now? It may be left over from an earlier installation. If it is \
+             needed, see how it starts today, and fix that first."
                 .to_owned()
         }
         Remedy::VolumeFirst => {
-            "Follow the findings about that volume first, then check again.".to_owned()
+            "Fix the findings about that volume first, then check again.".to_owned()
         }
         Remedy::RightDisk => format!("Check that this is the right disk: {}", nth(next, 0)),
         Remedy::OneOfTwoTables => {

@@ -12,37 +12,38 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::Uefi { source, .. } => ground(source),
         Evidence::Bits { bits, source } => match bits {
             Some(64) => format!("64-bit: {}", ground(source)),
-            Some(bits) => format!("its firmware works with {bits} bits: {}", ground(source)),
+            Some(bits) => format!("its firmware is {bits}-bit: {}", ground(source)),
             None => ground(source),
         },
         Evidence::NeedsCsmHasNone { source } => {
             format!(
-                "it needs the compatibility module's video, and the PC has none: {}",
+                "it needs the CSM's video, and the PC has none: {}",
                 ground(source)
             )
         }
         Evidence::NeedsCsm => {
-            "in UEFI mode it needs the compatibility module's video, and knows no Secure Boot"
-                .to_owned()
+            "in UEFI mode it needs the CSM's video, and does not support Secure Boot".to_owned()
         }
         Evidence::SecureBoot { set, verdict, on } => {
             let which = match set {
                 SignedSet::First => "the boot manager",
-                SignedSet::Second => "the boot manager of the second signed set, which is placed,",
+                SignedSet::Second => "the boot manager signed in 2023, which is installed,",
             };
             let reason = secure_boot::reason(verdict);
             match (verdict, on) {
-                (Verdict::Accepted { .. }, _) => format!("{which} would be let run: {reason}"),
+                (Verdict::Accepted { .. }, _) => {
+                    format!("{which} would be allowed to run: {reason}")
+                }
                 (Verdict::Refused { .. }, Some(true)) => {
-                    format!("Secure Boot is on, and {which} would not be let run: {reason}")
+                    format!("Secure Boot is on, and {which} would not be allowed to run: {reason}")
                 }
                 (Verdict::Refused { .. }, Some(false)) => format!(
-                    "Secure Boot is off, and must stay so: {which} would not be let run: {reason}"
+                    "Secure Boot is off, and must stay so: {which} would not be allowed to run: {reason}"
                 ),
                 (Verdict::Refused { .. }, None) => format!(
-                    "{which} would not be let run: {reason}; whether Secure Boot is on is not known"
+                    "{which} would not be allowed to run: {reason}; whether Secure Boot is on is not known"
                 ),
-                (Verdict::NotTold { .. }, _) => reason,
+                (Verdict::NotReported { .. }, _) => reason,
             }
         }
     }
@@ -60,12 +61,12 @@ pub(super) fn remedy(remedy: &Remedy) -> String {
             "Leave the disk as it is: this PC would not start the 64-bit loader of its system."
         }
         Remedy::LeaveOrSwitchCsmOn => {
-            "Leave the disk as it is, or see whether the firmware setup has such a module (CSM, legacy video) \
+            "Leave the disk as it is, or see whether the firmware setup has a CSM (legacy video) \
              and switch it on; then correct the machine file and check again."
         }
         Remedy::KeepCsmOn => {
-            "Leave the compatibility module (CSM) on and Secure Boot off after the switch. A PC without such a \
-             module does not start this Windows in UEFI mode."
+            "Leave the CSM on and Secure Boot off after the switch. A PC without a \
+             CSM does not start this Windows in UEFI mode."
         }
         Remedy::OtherFindingsFirst => "See the other findings first.",
     };

@@ -23,7 +23,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         }
         Evidence::Health { warning } => format!("SMART: {}", health(*warning)),
         Evidence::InUse { user } => user.to_string(),
-        Evidence::RaidMark { at, owner } => format!("{at}: metadata of {}", tail_owner(*owner)),
+        Evidence::RaidMetadata { at, owner } => format!("{at}: metadata of {}", tail_owner(*owner)),
         Evidence::JobNotNamed => "looked at when one is named".to_owned(),
         Evidence::JobOnThisDisk => "the job folder lies on the disk to be converted".to_owned(),
         Evidence::JobOnAnotherDisk => "on another disk".to_owned(),
@@ -35,11 +35,11 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             }
         }
         Evidence::JobNotInMemory => "not in memory".to_owned(),
-        Evidence::JobPlaceNotTold => "the system does not tell what it lies on".to_owned(),
+        Evidence::JobPlaceNotReported => "the system does not report what it lies on".to_owned(),
         Evidence::JobReadOnly => "its file system is mounted read-only".to_owned(),
         Evidence::JobWritable => "its file system is mounted for writing".to_owned(),
         Evidence::JobStopped { path } => format!(
-            "a job on this disk was stopped half-way; its folder is {}",
+            "a job on this disk was interrupted; its folder is {}",
             path.display()
         ),
         Evidence::JobFound { path, state } => format!(
@@ -83,7 +83,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         }
         Evidence::OnBattery => "running on battery".to_owned(),
         Evidence::OnMains => "on mains power".to_owned(),
-        Evidence::PowerNotTold { why } => ground(why),
+        Evidence::PowerNotReported { why } => ground(why),
     }
 }
 
@@ -101,7 +101,7 @@ fn stopped(sign: &str, job_lost: bool) -> String {
         true => "; known with --job-lost",
         false => "",
     };
-    format!("a job was stopped here: {sign}{known}")
+    format!("a job was interrupted here: {sign}{known}")
 }
 
 /// A disk with its model and serial number.
@@ -121,11 +121,11 @@ fn health(warning: HealthWarning) -> String {
         HealthWarning::Spare { left, threshold } => {
             format!("{left} % of the spare blocks are left, below the threshold of {threshold} %")
         }
-        HealthWarning::Temperature => "the temperature is out of bounds".to_owned(),
+        HealthWarning::Temperature => "the temperature is out of range".to_owned(),
         HealthWarning::Unreliable => "it reports that it has become unreliable".to_owned(),
-        HealthWarning::ReadOnly => "it reports that it takes no more writes".to_owned(),
+        HealthWarning::ReadOnly => "it reports that it has become read-only".to_owned(),
         HealthWarning::Backup => {
-            "what keeps its cache through a power failure has failed".to_owned()
+            "the protection of its cache against power failure has failed".to_owned()
         }
         HealthWarning::Worn(percent) => format!("{percent} % of its endurance is used"),
         HealthWarning::MediaErrors(count) => {
@@ -162,7 +162,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             );
         }
         Remedy::LiftProtection => {
-            "Lift the write protection (a switch on the stick or adapter), or copy the disk to a sound one and \
+            "Remove the write protection (a switch on the stick or adapter), or copy the disk to a sound one and \
              convert the copy."
         }
         Remedy::ConnectDirectly => {
@@ -176,7 +176,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             "First copy the disk to a sound one, with a program that goes on after read errors and lists them. \
              Check and convert the copy; keep this disk as it is."
         }
-        Remedy::CopyAndReplace => "Make a copy of the disk first, and think of a new drive.",
+        Remedy::CopyAndReplace => "Make a copy of the disk first, and plan to replace the drive.",
         Remedy::StopUsers => {
             "Unmount it, switch the swap off, or stop what holds it; then check again."
         }
@@ -191,18 +191,18 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::CopyJobFolder => "Copy the folder to a stick before the PC is switched off.",
         Remedy::JobForWriting => {
-            "Lift the write protection and mount it again for writing, or name another folder with --job."
+            "Remove the write protection and mount it again for writing, or name another folder with --job."
         }
         Remedy::UseJobFolderIfAny => {
-            "A copy to a larger partition leaves that; so may a job that was stopped. If there is a job folder \
+            "A copy to a larger partition leaves that; so may an interrupted job. If there is a job folder \
              of it, use that. Otherwise nothing needs to be done."
         }
         Remedy::UnusedUnlessJob => {
-            "It may be left from an earlier table, or from a job that was stopped. If there is a job folder, use \
+            "It may be left from an earlier table, or from an interrupted job. If there is a job folder, use \
              that. Otherwise the space counts as unused."
         }
         Remedy::TakeOneOut => "Take one of the two out of the PC before the converted one starts.",
-        Remedy::TakeOtherOut => "This disk tells no serial number: take the other one out.",
+        Remedy::TakeOtherOut => "This disk reports no serial number: take the other one out.",
         Remedy::ConnectMains => "Connect the mains adapter before converting.",
     };
     fixed.to_owned()

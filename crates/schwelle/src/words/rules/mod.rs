@@ -1,8 +1,8 @@
 //! The rules' answers: a file per family.
 
 mod back;
+mod backup;
 mod boot;
-mod care;
 mod common;
 mod firmware;
 mod medium;
@@ -26,7 +26,7 @@ pub(crate) fn subject(subject: &Subject) -> String {
         Subject::ExtendedBootRecord => "extended boot record".to_owned(),
         Subject::Partition(partition) => titled(partition),
         Subject::System { name } => name.clone(),
-        Subject::BootStore => "boot store".to_owned(),
+        Subject::BcdStore => "BCD store".to_owned(),
         Subject::Entry { title } => format!("entry \"{title}\""),
         Subject::JobFolder => "job folder".to_owned(),
         Subject::Pc => "PC".to_owned(),
@@ -58,7 +58,7 @@ fn evidence(evidence: &Evidence) -> String {
         Evidence::Boot(evidence) => boot::evidence(evidence),
         Evidence::Firmware(evidence) => firmware::evidence(evidence),
         Evidence::Back(evidence) => back::evidence(evidence),
-        Evidence::Care(evidence) => care::evidence(evidence),
+        Evidence::Backup(evidence) => backup::evidence(evidence),
     }
 }
 
@@ -74,6 +74,6 @@ pub(crate) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         Remedy::Boot(remedy) => boot::remedy(remedy, next),
         Remedy::Firmware(remedy) => firmware::remedy(remedy),
         Remedy::Back(remedy) => back::remedy(remedy, next),
-        Remedy::Care(remedy) => care::remedy(remedy),
+        Remedy::Backup(remedy) => backup::remedy(remedy),
     }
 }

@@ -26,7 +26,7 @@ pub(crate) fn of(rule: RuleId) -> Asked {
         RuleId::MediumWritable => asked(
             "Can the disk be written?",
             "A disk that the system holds read-only (a write-protected stick, a failing drive that \
-             protects itself) would stop the conversion at its first write. Better to know before.",
+             protects itself) would stop the conversion at its first write.",
         ),
         RuleId::MediumSectorSize => asked(
             "Does the disk have sectors of 512 or 4096 bytes?",
@@ -36,8 +36,7 @@ pub(crate) fn of(rule: RuleId) -> Asked {
         RuleId::MediumReadable => asked(
             "Can every sector that was looked at be read?",
             "A sector that cannot be read is the first sign of a failing drive. Converting writes to it, \
-             and moving data reads much more of it than a check does. A copy comes first: what cannot be \
-             read today may be more tomorrow.",
+             and moving data reads much more of it than a check does. A copy comes first: tomorrow more sectors may be unreadable.",
         ),
         RuleId::MediumHealth => asked(
             "Does the drive itself report no trouble?",
@@ -45,7 +44,7 @@ pub(crate) fn of(rule: RuleId) -> Asked {
              drive that warns may fail during the work. SATA and USB drives are not asked.",
         ),
         RuleId::MediumInUse => asked(
-            "Is the disk free of other users?",
+            "Is the disk unused by anything else?",
             "A mounted volume, active swap or a driver that holds the disk can write at any time, into a \
              layout that is changing underneath.",
         ),
@@ -72,8 +71,8 @@ pub(crate) fn of(rule: RuleId) -> Asked {
              that the system holds read-only after an error, cannot take it.",
         ),
         RuleId::MediumStoppedJob => asked(
-            "Is the disk free of a job that was stopped?",
-            "A job that was stopped half-way is finished with resume or taken back with undo, from its \
+            "Is there no interrupted job on the disk?",
+            "An interrupted job is finished with resume or taken back with undo, from its \
              job folder. A second job on top would lose what the first one saved. Where the folder is \
              lost for good, --job-lost converts the disk anew as it is now.",
         ),
@@ -81,22 +80,21 @@ pub(crate) fn of(rule: RuleId) -> Asked {
             "Is this the only disk with its content?",
             "Two disks with the same signature are copies of each other: the disk name that convert asks \
              for is the same on both, and the wrong one may be the customer's only good one. The serial \
-             number tells them apart.",
+             number distinguishes them.",
         ),
         RuleId::MediumPower => asked(
             "Is the PC on mains power?",
             "The conversion can be taken back after a power cut, but a battery that runs empty in the \
-             middle of the work costs time and nerves for nothing.",
+             middle of the work is avoidable.",
         ),
         RuleId::TableMbr => asked(
             "Does the disk have an MBR partition table?",
             "Only an MBR disk is converted, and a blank one where it is to hold data. A disk that is GPT \
-             already needs no conversion; a hybrid one names its partitions twice, and nobody can tell \
-             which table is meant.",
+             already needs no conversion; a hybrid one names its partitions twice, and it is not clear which table is meant.",
         ),
         RuleId::TableInside => asked(
             "Do all partitions lie inside the disk?",
-            "An entry that ends behind the disk points to a truncated copy, a wrong sector size, or a \
+            "An entry that ends beyond the disk points to a truncated copy, a wrong sector size, or a \
              damaged table. What it names is not all there.",
         ),
         RuleId::TableOverlap => asked(
@@ -107,7 +105,7 @@ pub(crate) fn of(rule: RuleId) -> Asked {
         RuleId::TableChain => asked(
             "Is the chain of logical partitions sound?",
             "Logical partitions are found by following links from one extended boot record to the next. A \
-             loop or a link outside the container means that partitions may be missing from the list, and \
+             loop or a link outside the extended partition means that partitions may be missing from the list, and \
              what is missing would be taken for free space.",
         ),
         RuleId::TableFlags => asked(
@@ -121,7 +119,7 @@ pub(crate) fn of(rule: RuleId) -> Asked {
              may reach over several disks. The partition table does not describe them.",
         ),
         RuleId::TableTypes => asked(
-            "Does every partition type have a GPT form?",
+            "Is there a GPT type for every partition?",
             "Each partition needs a type in the new table. A type that is not known cannot be carried \
              over without guessing what the partition is for.",
         ),
@@ -137,35 +135,30 @@ pub(crate) fn of(rule: RuleId) -> Asked {
         ),
         RuleId::RoomPrimaryTable => asked(
             "Are the sectors for the primary table free?",
-            "The primary copy of the GPT takes the sectors right behind sector 0. Partitions begin behind \
-             it on all but very old disks; but some boot managers keep code there, and a disk that starts \
+            "The primary copy of the GPT takes the sectors right after sector 0. Partitions begin after it on all but very old disks; but some boot managers keep code there, and a disk that starts \
              through it would stop starting before sector 0 is replaced. What lies there is saved in the \
              job folder.",
         ),
         RuleId::RoomBackupTable => asked(
             "Are the last sectors free for the backup table?",
             "The backup copy of the GPT lies in the disk's last sectors. A partition that reaches to the \
-             very end must become a little smaller: an NTFS volume is trimmed for it.",
+             very end must be shrunk a little; Schwelle does that for an NTFS volume.",
         ),
         RuleId::RoomSmallest => asked(
-            "How small can the NTFS volumes become?",
-            "Where no space is unused, it is taken from the tail of an NTFS volume: what lies there moves \
-             to free clusters in front. A volume can give up what it does not use, but for a small \
-             reserve.",
+            "How far can the NTFS volumes be shrunk?",
+            "Where no space is unused, it is taken from the tail of an NTFS volume: what lies there moves to free clusters before it. A volume can give up all the space it does not use, except a small reserve.",
         ),
         RuleId::RoomEsp => asked(
             "Is there a place for the EFI system partition?",
             "UEFI firmware starts the system from a small FAT32 partition. It needs 260 MiB, or at least \
              100 MiB on disks with 512-byte sectors, aligned to 1 MiB: in space that no partition uses, \
-             or in the tail of the boot volume or of the Windows volume, whichever moves least. One that \
-             is there already is used, where it is sound and large enough. With --place takeover, the old \
-             boot partition gives its place.",
+             or in the tail of the System Reserved or the Windows volume, whichever moves least. One that \
+             is there already is used, where it is sound and large enough. With --place takeover, it replaces the System Reserved partition.",
         ),
         RuleId::VolumeEncryption => asked(
             "Are the volumes free of encryption?",
             "An encrypted Windows volume cannot be read from here, so its boot files and its state cannot \
-             be checked; and its key is bound to the way the PC starts, so that after the crossing it \
-             would ask for the recovery key.",
+             be checked; and its key is bound to the way the PC starts, so that after the switch it would ask for the recovery key.",
         ),
         RuleId::VolumeReadable => asked(
             "Can every volume be read that should be?",
@@ -173,8 +166,8 @@ pub(crate) fn of(rule: RuleId) -> Asked {
              read cannot be proven unharmed afterwards.",
         ),
         RuleId::VolumeHibernation => asked(
-            "Is no hibernated session waiting?",
-            "A hibernated Windows, or one shut down with fast start-up, keeps the old layout in its \
+            "Is Windows fully shut down?",
+            "A hibernated Windows, or one shut down with Fast Startup, keeps the old layout in its \
              memory image. When it wakes on a changed disk, it writes back what it remembers.",
         ),
         RuleId::VolumeClean => asked(
@@ -183,17 +176,16 @@ pub(crate) fn of(rule: RuleId) -> Asked {
              its own system can finish.",
         ),
         RuleId::VolumeConsistent => asked(
-            "Do the volumes' books balance?",
-            "Every file record is read: each cluster must belong to one file only and be marked in use, \
+            "Are the NTFS volumes consistent?",
+            "Every file record is read: each cluster must belong to one file only and be marked as used, \
              and the mirror of the first records and the copy of the boot sector must match. Where they \
-             do not, the volume was damaged or cut short, and its own system should mend it before \
+             do not, the volume was damaged or cut short, and its own system should repair it before \
              anything is changed around it.",
         ),
         RuleId::VolumeShadowCopies => asked(
-            "Would restore points (shadow copies) be lost?",
+            "Are there restore points (shadow copies)?",
             "Windows keeps restore points and previous versions of files as shadow copies. They read what \
-             has not changed since from the volume itself, clusters that are free by now among it. Where \
-             a volume becomes smaller, what moves goes there, and the copies show the wrong content. \
+             has not changed since from the volume itself, including clusters that are free now. Where a volume is shrunk, moved data goes there, and the copies show the wrong content. \
              Their own store cannot be moved at all.",
         ),
         RuleId::VolumeMatchesType => asked(
@@ -203,25 +195,22 @@ pub(crate) fn of(rule: RuleId) -> Asked {
         ),
         RuleId::SystemActive => asked(
             "Is exactly one partition active?",
-            "BIOS starts from the active partition, and its boot store is the one that is carried over. \
-             None means that the disk does not start today; two mean that nobody knows from which.",
+            "BIOS starts from the active partition, and its BCD store is the one that is carried over. \
+             None means that the disk does not start today; with two, it is not known from which.",
         ),
         RuleId::SystemWindows => asked(
-            "Is there a Windows on the disk?",
+            "Is Windows installed on the disk?",
             "The boot files for UEFI come from the installed Windows itself. Without one there is nothing \
-             to start, and nothing to take them from. A disk that only holds data is converted when that \
-             is said (--data-disk); one with a system is then refused, since it would not start \
+             to start, and nothing to take them from. A disk that only holds data needs --data-disk; one with a system is then refused, since it would not start \
              afterwards.",
         ),
         RuleId::System64Bit => asked(
-            "Is the Windows a 64-bit one for PCs?",
-            "64-bit UEFI firmware starts 64-bit systems only. A 32-bit Windows would not start after the \
-             crossing, and cannot be turned into a 64-bit one in place.",
+            "Is it 64-bit Windows for PCs?",
+            "64-bit UEFI firmware starts 64-bit systems only. 32-bit Windows would not start after the switch, and cannot be turned into a 64-bit one in place.",
         ),
         RuleId::SystemBootFiles => asked(
             "Are the UEFI boot files there, readable, and made for this processor?",
-            "The EFI system partition is filled with the files that Windows keeps for the purpose. What \
-             is missing or cannot be read there would be missing at the first start.",
+            "The EFI system partition is filled with the files that Windows keeps for the purpose. A file that is missing or unreadable there would be missing at the first start.",
         ),
         RuleId::SystemRegistry => asked(
             "Can the registry be read, and was it closed cleanly?",
@@ -229,26 +218,24 @@ pub(crate) fn of(rule: RuleId) -> Asked {
              applied before it is read; where that cannot be, it may say something out of date.",
         ),
         RuleId::SystemLetters => asked(
-            "Can the drive letters be taken across?",
+            "Can the drive letters be kept?",
             "Windows keeps in its registry which volume has which letter, and names the volumes of an MBR \
-             disk by its signature. After the crossing they must be named by their GPT partitions, or \
-             letters change, and programs and shortcuts look on the wrong drive.",
+             disk by its signature. After the conversion they must be named by their GPT partitions, or letters change and programs and shortcuts point to the wrong drive.",
         ),
         RuleId::SystemSeveral => asked(
             "How many systems are on the disk?",
-            "All of them stay where they are, but one brings the boot files, and the boot store's default \
+            "All of them stay where they are, but one brings the boot files, and the BCD store's default \
              decides which starts first. The technician should know their names.",
         ),
         RuleId::BootStart => asked(
             "Does the disk start today?",
-            "A conversion makes a start of its own and needs no old one. But on a disk that does not start today, \
-             nothing can be compared with it: what is wrong may lie deeper than the table, and would be laid to the \
-             conversion.",
+            "The conversion sets up its own way of starting and does not need the old one. But on a disk that does not start today, \
+             nothing can be compared with it: what is wrong may lie deeper than the table, and would be blamed on the conversion.",
         ),
-        RuleId::BootStore => asked(
-            "Is there a boot store that can be read?",
-            "The boot store holds the menu: its entries, order, timeout and languages are carried over to \
-             the new EFI system partition. Where it is lost, a new one can be made for the Windows found, \
+        RuleId::BcdStore => asked(
+            "Is there a BCD store that can be read?",
+            "The BCD store holds the menu: its entries, order, timeout and languages are carried over to \
+             the new EFI system partition. Where it is lost, a new one can be made for the Windows installation found, \
              but not what else was in it.",
         ),
         RuleId::BootDefault => asked(
@@ -257,15 +244,15 @@ pub(crate) fn of(rule: RuleId) -> Asked {
              that the PC starts from, or another disk is needed as well.",
         ),
         RuleId::BootEntries => asked(
-            "Can all entries of the menu cross over?",
-            "Boot sectors and loaders older than the boot store run under a BIOS only: they are taken out \
+            "Can all menu entries be carried over?",
+            "Boot sectors and loaders older than the BCD store run under a BIOS only: they are taken out \
              of the menu, by name. Entries for other disks keep their old names and stay. The technician \
              should know both.",
         ),
         RuleId::BootRecovery => asked(
-            "Is the recovery environment found and kept?",
-            "The recovery environment is a file on one of the volumes, named by the boot store and by a \
-             configuration file of Windows. The file stays where it is; what names it crosses.",
+            "Is the Windows recovery environment (WinRE) found and kept?",
+            "WinRE is an image file on one of the volumes, named by the BCD store and by a \
+             configuration file of Windows. The file stays where it is; the names are updated.",
         ),
         RuleId::FirmwareUefi => asked(
             "Can the PC start in UEFI mode?",
@@ -273,15 +260,15 @@ pub(crate) fn of(rule: RuleId) -> Asked {
              at all.",
         ),
         RuleId::FirmwareBits => asked(
-            "Does the PC's firmware work with 64 bits?",
-            "UEFI firmware starts only loaders of its own width, and a 64-bit Windows brings 64-bit \
+            "Is the PC's firmware 64-bit?",
+            "UEFI firmware starts only loaders of its own architecture, and 64-bit Windows brings 64-bit \
              loaders. Some tablets and small notebooks have 32-bit firmware with a 64-bit processor.",
         ),
         RuleId::FirmwareCsm => asked(
-            "Does the Windows start without the compatibility module (CSM)?",
+            "Does Windows start without the compatibility support module (CSM)?",
             "Windows 7 and Server 2008 R2 draw their start screen by the video routines of a BIOS, which \
-             UEFI firmware has only with its compatibility module (CSM) on. Without it they hang there. \
-             They know no Secure Boot either.",
+             UEFI firmware has only with its CSM on. Without it they hang there. \
+             They do not support Secure Boot either.",
         ),
         RuleId::FirmwareSecureBoot => asked(
             "Would Secure Boot let the boot manager run?",
@@ -296,12 +283,12 @@ pub(crate) fn of(rule: RuleId) -> Asked {
         ),
         RuleId::BackFits => asked(
             "Do all partitions fit into an MBR?",
-            "An MBR names four partitions, or three and a container with logical ones, each of which \
-             needs a free sector in front of it for its record. It reaches 2^32 sectors, 2 TiB at 512 \
-             bytes. What lies behind cannot be named, and would be lost.",
+            "An MBR names four partitions, or three and an extended partition with logical ones, each of which \
+             needs a free sector before it for its EBR. It reaches 2^32 sectors, 2 TiB at 512 \
+             bytes. What lies beyond cannot be named, and would be lost.",
         ),
         RuleId::BackTypes => asked(
-            "Does every partition type have an MBR form?",
+            "Is there an MBR type for every partition?",
             "Each partition needs a type byte in the new table. Microsoft's reserved partition has none: \
              it is left out where it holds nothing. A type that is not known cannot be carried over \
              without guessing what the partition is for.",
@@ -309,20 +296,20 @@ pub(crate) fn of(rule: RuleId) -> Asked {
         RuleId::BackActive => asked(
             "Can the EFI system partition become the one that a BIOS starts from?",
             "A BIOS starts from the active partition. The EFI system partition takes that part: it gets \
-             the boot manager for BIOS mode, a boot store and a boot record of its own, beside what is on \
+             the boot manager for BIOS mode, a BCD store and a boot record of its own, beside what is on \
              it. No BIOS starts from sectors of 4096 bytes.",
         ),
         RuleId::BackBootFiles => asked(
-            "Does the Windows bring its boot files for BIOS mode?",
+            "Does Windows bring its boot files for BIOS mode?",
             "The boot manager for BIOS mode comes from the installed Windows itself, as the one for UEFI \
-             does. What is missing or cannot be read there would be missing at the first start.",
+             does. A file that is missing or unreadable there would be missing at the first start.",
         ),
         RuleId::BackFirmware => asked(
             "Can the PC start in BIOS mode?",
-            "An MBR disk starts in BIOS mode, which UEFI firmware has only with its compatibility module. \
+            "An MBR disk starts in BIOS mode, which UEFI firmware has only with its CSM. \
              Many PCs of the last years have none: such a PC would not start from this disk at all.",
         ),
-        RuleId::CareBackup => asked(
+        RuleId::BackupMade => asked(
             "Is there a backup of the customer's data?",
             "Schwelle keeps what it overwrites, but a disk can fail on any day, and a disk that needs \
              converting is seldom new. Only the technician knows whether there is a backup: it is asked \

@@ -20,7 +20,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::RecordInTheWay { at, copy } => {
             format!("{at}: lies where the {} table is written", copy_name(*copy))
         }
-        Evidence::Free { region } => format!("{} are free of partitions", lba_range(region)),
+        Evidence::Free { region } => format!("{} are not used by any partition", lba_range(region)),
         Evidence::CodeInGap {
             sectors,
             foreign_boot_code,
@@ -30,12 +30,12 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
                 false => "",
             };
             format!(
-                "{}: content in front of the first partition{code}",
+                "{}: content before the first partition{code}",
                 lba_range(sectors)
             )
         }
-        Evidence::TrimmedForBackup { region, last_lba } => format!(
-            "the partition reaches into {}; trimmed to end at {last_lba}, it makes room",
+        Evidence::ShrunkForBackup { region, last_lba } => format!(
+            "the partition reaches into {}; it is shrunk to end at {last_lba}",
             lba_range(region)
         ),
         Evidence::Smallest {
@@ -43,7 +43,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             size_mib,
             smallest_mib,
         } => format!(
-            "{used_mib} of {size_mib} MiB are in use; trimmed, it can become as small as about {smallest_mib} MiB"
+            "{used_mib} of {size_mib} MiB are in use; it can be shrunk to about {smallest_mib} MiB"
         ),
         Evidence::EspPlaced {
             sectors,
@@ -98,15 +98,15 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
                 .to_owned()
         }
         Remedy::ShrinkForBackup { why } => format!(
-            "It cannot be trimmed: {why}. Make this volume a little smaller (1 MiB is enough) with its own \
+            "It cannot be shrunk: {why}. Shrink this volume by 1 MiB with its own \
              system, and check again."
         ),
         Remedy::OthersFirst => {
-            "Mend what else stands against it first; then the volume can be trimmed.".to_owned()
+            "Fix its other findings first; then the volume can be shrunk.".to_owned()
         }
         Remedy::NeitherModeMeanwhile => format!(
-            "While this place is written, which is the last but one thing that is, the disk starts in neither \
-             mode. See that the power lasts; if it fails then: {}, or {}",
+            "While this place is written, almost at the end of the job, the disk starts in neither \
+             mode. Make sure of the power supply; if it fails then: {}, or {}",
             nth(next, 0),
             nth(next, 1)
         ),
@@ -119,7 +119,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             format!("Leave --esp-size out, or name at least {floor_mib} MiB.")
         }
         Remedy::MendOrDeleteExisting => {
-            "No second one is made beside it. Mend it with its own system, or back up what is on it, delete it \
+            "No second one is made beside it. Repair it with its own system, or back up what is on it, delete it \
              and check again: then a new one is made."
                 .to_owned()
         }

@@ -23,14 +23,14 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         ),
         Evidence::Windows { name } => name.clone(),
         Evidence::WindowsOnDataDisk { name } => {
-            format!("{name}: no data disk, a PC may start from it")
+            format!("{name}: not a data disk, a PC may start from it")
         }
         Evidence::ClosedVolumes { partitions } => format!(
-            "no Windows that can be read; {} cannot be looked into",
+            "no Windows that can be read; {} cannot be read",
             titles(partitions)
         ),
         Evidence::NoSystem => {
-            "no system found: no volume holds a Windows (\\Windows\\System32)".to_owned()
+            "no system found: no volume has Windows on it (\\Windows\\System32)".to_owned()
         }
         Evidence::X64 => "its kernel is made for x64".to_owned(),
         Evidence::ProgramUnfit { path, why } => unfit(path, why),
@@ -40,23 +40,23 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         }
         Evidence::RegistryFault { fault } => fault.to_string(),
         Evidence::Pending { hive, applied } => format!(
-            "{hive} was not closed cleanly; {applied} pending in its log, taken into account"
+            "{hive} was not closed cleanly; {applied} pending in its log, applied before reading"
         ),
         Evidence::LettersElsewhere { volumes } => format!(
-            "the letters of the {volumes} volumes here are kept in the Windows that uses this disk, by the \
+            "the letters of the {volumes} volumes here are kept in the Windows installation that uses this disk, by the \
              disk's old name"
         ),
         Evidence::NoLetters => {
-            "no drive letter is kept for this disk: Windows gives them when it starts".to_owned()
+            "no drive letter is kept for this disk: Windows assigns them when it starts".to_owned()
         }
         Evidence::LettersFault { fault } => {
             format!("the registry with the drive letters, SYSTEM: {fault}")
         }
-        Evidence::LettersCross { letters, names } => {
-            format!("{} cross", letters_and_names(letters, *names))
+        Evidence::LettersCarriedOver { letters, names } => {
+            format!("{} are kept", letters_and_names(letters, *names))
         }
         Evidence::LettersLeft { letters, names } => format!(
-            "the registry has no free room for {}, whose new names are longer",
+            "the registry has no free space for {}, whose new names are longer",
             letters_and_names(letters, *names)
         ),
         Evidence::Several { systems } => {
@@ -117,10 +117,10 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::PendingApplied => {
             "Better: start Windows and shut it down completely before converting. Where the job edits this file, \
-             it applies what is pending, as Windows would at its next start."
+             it applies what is pending, as Windows does at its next start."
         }
         Remedy::NoteLettersElsewhere => {
-            "Note the letters down first; where that Windows gives other ones afterwards, set them anew in its \
+            "Note the letters down first; if that Windows assigns others afterwards, set them again in its \
              disk management."
         }
         Remedy::StartAndShutDown => "Start Windows, shut it down completely, and check again.",
@@ -129,11 +129,10 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
              registry."
         }
         Remedy::NoteLetters => {
-            "Windows gives these letters anew when it starts; note them down first."
+            "Windows assigns these letters anew when it starts; note them down first."
         }
         Remedy::LookAtMenu => {
-            "Look at the menu of the boot store in the plan: the default is the one that starts when nobody \
-             chooses."
+            "Look at the menu of the BCD store in the plan: the default is the one that starts by itself."
         }
     };
     fixed.to_owned()

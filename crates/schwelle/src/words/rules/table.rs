@@ -8,7 +8,7 @@ use super::super::{copy_name, nth};
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
         Evidence::Mbr { signature } => format!("MBR, disk signature {signature:08X}"),
-        Evidence::MbrOverGpt => "MBR, with the remains of an older GPT behind it".to_owned(),
+        Evidence::MbrOverGpt => "MBR, with the remains of an older GPT after it".to_owned(),
         Evidence::GptAlready => "the disk has a GPT already".to_owned(),
         Evidence::Hybrid => {
             "hybrid: sector 0 names partitions beside the protective entry".to_owned()
@@ -43,13 +43,13 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             format!("{named_at}: type 42h, a member of a dynamic disk")
         }
         Evidence::DynamicHeader { at } => format!("{at}: private header of a dynamic disk"),
-        Evidence::MakersType { named_at, mbr_type } => format!(
-            "{named_at}: type {:02X}h, {}: kept, hidden and without a letter",
+        Evidence::ManufacturersType { named_at, mbr_type } => format!(
+            "{named_at}: type {:02X}h, {}: kept, hidden and without a drive letter",
             mbr_type.0,
             mbr_type.name()
         ),
         Evidence::TypeNotKnown { named_at, mbr_type } => format!(
-            "{named_at}: type {:02X}h: the type has no GPT form that is known here",
+            "{named_at}: type {:02X}h: no GPT type is known for it",
             mbr_type.0
         ),
         Evidence::TooMany {
@@ -66,7 +66,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::Unaligned {
             first_lba,
             beyond_bytes,
-        } => format!("begins at {first_lba}, {beyond_bytes} bytes behind a multiple of 4096"),
+        } => format!("begins at {first_lba}, {beyond_bytes} bytes past a multiple of 4096"),
     }
 }
 
@@ -103,7 +103,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::MendCopies => {
             return format!(
-                "The table should be written anew from its sound copy before the disk is used further; what that \
+                "The table should be rewritten from its sound copy before the disk is used further; what that \
                  means is shown by: {}",
                 nth(next, 0)
             );
@@ -114,10 +114,10 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::RestoreTable => {
             "The disk may have lost its table. Copy it sector by sector, and have the table restored on the \
-             copy. If nobody needs what is on it, overwrite this sector with zeros and check again."
+             copy. If nothing on it is needed, overwrite this sector with zeros and check again."
         }
         Remedy::NobodyNeedsIt => {
-            "Make sure that nobody needs it: the new table will not name it either."
+            "Make sure that it is not needed: the new table will not name it either."
         }
         Remedy::RepairOnCopy => {
             "Do not write to this disk. Copy it sector by sector first, then have the table repaired on the copy."
@@ -126,21 +126,21 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             "Turn it into a basic disk first: back the volumes up, delete them in Windows' disk management, \
              convert to a basic disk there, and restore."
         }
-        Remedy::MakersKey => {
-            "What the firmware starts from it by a key (the maker's diagnostics or recovery) may look for the \
+        Remedy::ManufacturersKey => {
+            "What the firmware starts from it by a key (the manufacturer's diagnostics or recovery) may look for the \
              old type and not start any more. To give it another type: [[type]] in the policy."
         }
         Remedy::GiveTypeForm => {
             "Find out what made this partition. To keep it as it is, add its type to the policy ([[type]] byte, \
              guid; docs/policy.toml) and check again with --policy FILE. If it is plain data, give it the type \
-             of its file system (07h for NTFS); if nobody needs it, back it up and delete it."
+             of its file system (07h for NTFS); if it is not needed, back it up and delete it."
         }
         Remedy::DeletePartitions => {
-            "Back up what is on the ones that nobody needs, delete them in Windows' disk management, and check \
+            "Back up what is on the ones that are not needed, delete them in Windows' disk management, and check \
              again."
         }
         Remedy::KeptUnaligned => {
-            "It is kept where it is. Moving it would be a job for another day, with a backup."
+            "It is kept where it is. Moving it would be a job of its own, with a backup."
         }
     };
     fixed.to_owned()

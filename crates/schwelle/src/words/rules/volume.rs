@@ -8,7 +8,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::Encryption { at, state } => format!("{at}: {}", encryption(*state)),
         Evidence::VolumeFault { fault } => fault.to_string(),
         Evidence::Hibernated => {
-            "\\hiberfil.sys holds a session that was not ended (hibernation or fast start-up)".to_owned()
+            "\\hiberfil.sys holds a session that was not ended (hibernation or Fast Startup)".to_owned()
         }
         Evidence::ResumedAndClosed => {
             "\\hiberfil.sys says that a session was being resumed, but the volume was closed cleanly since"
@@ -22,7 +22,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             "the volume's log has version 2.0, which Windows uses while it runs: it was not shut down completely"
                 .to_owned()
         }
-        Evidence::LogDamaged => "the volume's log makes no sense".to_owned(),
+        Evidence::LogDamaged => "the volume's log is invalid".to_owned(),
         Evidence::CopyFault { fault } => fault.to_string(),
         Evidence::AuditFault { fault } => fault.to_string(),
         Evidence::Balanced { files, clusters } => format!(
@@ -35,7 +35,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
                 None => "restore points (shadow copies), whose list cannot be read".to_owned(),
             };
             match lost {
-                true => format!("{copies}: lost, since the volume becomes smaller"),
+                true => format!("{copies}: lost, since the volume is shrunk"),
                 false => {
                     format!("{copies}: kept; of files that the job edits they show the new sectors")
                 }
@@ -68,12 +68,12 @@ fn encryption(state: EncryptionState) -> &'static str {
     match state {
         EncryptionState::Encrypted => "encrypted",
         EncryptionState::Suspended => {
-            "encrypted, protection suspended: the content is still encrypted, only the key lies open"
+            "encrypted, protection suspended: the content is still encrypted, only the key is stored in the clear"
         }
         EncryptionState::Encrypting => "encryption is under way",
         EncryptionState::Decrypting => "decryption is under way",
-        EncryptionState::Decrypted => "decrypted, but its encryption metadata is still in charge",
-        EncryptionState::NotTold => "encrypted; its metadata cannot be read",
+        EncryptionState::Decrypted => "decrypted, but its encryption metadata is still active",
+        EncryptionState::NotReported => "encrypted; its metadata cannot be read",
     }
 }
 
@@ -94,18 +94,18 @@ pub(super) fn remedy(remedy: &Remedy) -> String {
             "Start Windows once, so that it finishes; shut down and check again."
         }
         Remedy::KeptUnseen => {
-            "It is kept as it is, unseen. Keep its recovery key at hand, and make sure that no system is on it: \
+            "It is kept without being inspected. Keep its recovery key at hand, and make sure that no system is on it: \
              it would not start any more."
         }
         Remedy::KeptUnseenAside => {
-            "Its volume is kept as it is, unseen: nothing starts from it. Keep its recovery key at hand."
+            "Its volume is kept without being inspected: nothing starts from it. Keep its recovery key at hand."
         }
         Remedy::CheckOrCopy => {
             "Start Windows and let it check this volume (chkdsk), or copy the disk first if it may be failing; \
              then check again."
         }
         Remedy::HibernationOff => {
-            "Start Windows, switch fast start-up and hibernation off (powercfg /h off), shut down and check \
+            "Start Windows, switch Fast Startup and hibernation off (powercfg /h off), shut down and check \
              again."
         }
         Remedy::ShutDownIfInDoubt => {
@@ -118,7 +118,7 @@ pub(super) fn remedy(remedy: &Remedy) -> String {
         Remedy::KeepRestorePoints => {
             "If one may still be needed, copy what it holds first. convert asks for this by name \
              (--lose-restore-points for scripts). Afterwards delete them in Windows (System Protection). To keep \
-             them, let the room come from elsewhere: unused space, or another volume."
+             them, take the space from elsewhere: unused space, or another volume."
         }
         Remedy::KeptUnrecognised => {
             "It may be encrypted by another program, damaged, or shown by an adapter with another sector size. \

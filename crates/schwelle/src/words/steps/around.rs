@@ -68,13 +68,13 @@ fn letters(letters: &Letters) -> String {
             let here = here.iter().map(letter_here);
             let told: Vec<String> = here.chain(elsewhere.iter().map(letter_elsewhere)).collect();
             match &told[..] {
-                [] => "Windows gives its letters when it starts".to_owned(),
+                [] => "Windows assigns its letters when it starts".to_owned(),
                 some => some.join(", "),
             }
         }
         Letters::NotItsOwn { elsewhere } => {
             let told: Vec<String> = elsewhere.iter().map(letter_elsewhere).collect();
-            format!("no letter names its own partition; {}", told.join(", "))
+            format!("no letter names the Windows partition; {}", told.join(", "))
         }
         Letters::OnEsp { letter } => {
             format!("{letter} shows the EFI system partition as a drive")
@@ -102,7 +102,7 @@ fn letter_elsewhere(elsewhere: &LetterElsewhere) -> String {
 
 fn recovery(recovery: &Recovery) -> String {
     match recovery {
-        Recovery::NotSetUp => "none is set up".to_owned(),
+        Recovery::NotSetUp => "WinRE is not set up".to_owned(),
         Recovery::Off => "not switched on".to_owned(),
         Recovery::Here { path, partition } => format!("{path} on partition {partition}"),
         Recovery::Unreadable { fault } => fault.to_string(),
@@ -118,9 +118,9 @@ fn recovery(recovery: &Recovery) -> String {
         Recovery::ImageMissing { path, partition } => {
             format!("{path} is not on partition {partition}")
         }
-        Recovery::NoEntry => "the boot store has no entry for it".to_owned(),
-        Recovery::EntryNames { fault } => format!("the boot store's entry {fault}"),
-        Recovery::EntryElsewhere => "the boot store looks for it on another partition".to_owned(),
+        Recovery::NoEntry => "the BCD store has no entry for it".to_owned(),
+        Recovery::EntryNames { fault } => format!("the BCD store's entry {fault}"),
+        Recovery::EntryElsewhere => "the BCD store looks for it on another partition".to_owned(),
     }
 }
 
@@ -136,7 +136,7 @@ pub(super) fn remedy(remedy: &Remedy) -> String {
              disk management."
         }
         Remedy::SwitchRecovery => {
-            "Start this Windows and switch its recovery environment off and on again there."
+            "Start this Windows, disable WinRE there and enable it again (reagentc)."
         }
     }
     .to_owned()

@@ -27,13 +27,13 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         }
         Evidence::NoActive => "LBA 0: no partition is active".to_owned(),
         Evidence::ManyActive { count } => format!("LBA 0: {count} partitions are active"),
-        Evidence::NoMark { at } => format!("{at}: no mark 55 AA"),
+        Evidence::NoSignature { at } => format!("{at}: no signature 55 AA"),
         Evidence::OwnRecord { at, path } => format!("{at}: boot code that loads {path}"),
         Evidence::WindowsRecord { at } => {
             format!("{at}: Windows' own boot code, which loads BOOTMGR")
         }
         Evidence::OtherRecord { at } => {
-            format!("{at}: boot code that is not known here; what it starts cannot be told")
+            format!("{at}: unknown boot code; what it starts is not known")
         }
         Evidence::FatToStart => "FAT32, both FATs agree, every chain is whole".to_owned(),
         Evidence::NtfsToStart => "NTFS".to_owned(),
@@ -54,7 +54,7 @@ fn boot_code(code: BootCode) -> &'static str {
         BootCode::StartsNothing => "boot code that starts nothing from here",
         BootCode::None => "no boot code",
         BootCode::Windows => "Windows' own boot code",
-        BootCode::Unknown => "boot code that is not known here; what it starts cannot be told",
+        BootCode::Unknown => "unknown boot code; what it starts is not known",
     }
 }
 
@@ -66,7 +66,7 @@ fn manager_fault(fault: &ManagerFault) -> String {
             format!("has {bytes} bytes, and the boot record's code has room for {limit}")
         }
         ManagerFault::ShortName => {
-            "its short name is not BOOTMGR, by which the boot record's code looks for it".to_owned()
+            "its short (8.3) name is not BOOTMGR, by which the boot code looks for it".to_owned()
         }
         ManagerFault::Unreadable { fault } => fault.to_string(),
     }
@@ -76,13 +76,13 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
     let fixed = match remedy {
         Remedy::NotMbr => {
             return format!(
-                "This is no MBR disk. Ask what stands against making it one: {}",
+                "This is not an MBR disk. To see whether it can become one: {}",
                 nth(next, 0)
             );
         }
         Remedy::FinishStopped => {
             return format!(
-                "Some programs take the disk for a GPT disk by it. If a conversion was stopped: {}",
+                "Some programs take the disk for a GPT disk because of it. If a conversion was stopped: {}",
                 nth(next, 0)
             );
         }
@@ -104,7 +104,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             "Copy \\Windows\\Boot\\PCAT\\bootmgr from the Windows volume to the root of the active partition."
         }
         Remedy::StoreBesideManager => {
-            "The boot store must lie beside the boot manager, on the active partition."
+            "The BCD store must lie beside the boot manager, on the active partition."
         }
     };
     fixed.to_owned()

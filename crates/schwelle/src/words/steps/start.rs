@@ -1,7 +1,7 @@
 //! The steps from the EFI system partition to the kernel.
 
-use schwelle_core::crossing::Style;
 use schwelle_core::fat::FatFault;
+use schwelle_core::identities::Style;
 use schwelle_core::profile::REMOVABLE_X64;
 use schwelle_core::rehearse::answers::start::{EntryDevice, Evidence, Origin, Remedy};
 
@@ -84,7 +84,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             objects,
             menu,
         } => format!("{path}, {objects} objects, {menu} in the menu"),
-        Evidence::NoManager => "the boot store has no boot manager object".to_owned(),
+        Evidence::NoManager => "the BCD store has no boot manager object".to_owned(),
         Evidence::ManagerWithoutDevice => "the boot manager has no device".to_owned(),
         Evidence::ManagerWhereStarted => {
             "the boot manager's device is \"where we were started from\"".to_owned()
@@ -156,7 +156,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::SetEspType => {
             return format!(
-                "Firmware that goes by the type finds no EFI system partition. Give this one the type: {mend}"
+                "Firmware that looks for the type finds no EFI system partition. Give this one the type: {mend}"
             );
         }
         Remedy::ShowEsp => return format!("Take the attribute away: {mend}"),
@@ -165,12 +165,12 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::RepairEspCopies => {
             return format!(
-                "Some firmware does not open such a volume. Set it right from its copies: {mend}"
+                "Some firmware does not open such a volume. Repair it from its copies: {mend}"
             );
         }
         Remedy::CheckEspOrMake => {
             return format!(
-                "Set it right from the copies of its boot sector and FAT, or where it holds nothing, make it anew: \
+                "Repair it from the copies of its boot sector and FAT, or if it is empty, format it: \
                  {mend}"
             );
         }
@@ -180,18 +180,18 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         Remedy::CheckEsp => "Run the file system checker on the EFI system partition.",
         Remedy::MakeStore => {
             return format!(
-                "The boot store must be made anew, from the one of the BIOS start (\\Boot\\BCD on the old boot \
-                 partition) where that is there: {mend}"
+                "The BCD store must be made again, from the one of the BIOS start (\\Boot\\BCD on the System \
+                 Reserved partition) if it is still there: {mend}"
             );
         }
         Remedy::ManagerDevice { style: Style::Gpt } => {
-            "The boot manager's device in the boot store must be the EFI system partition."
+            "The boot manager's device in the BCD store must be the EFI system partition."
         }
         Remedy::ManagerDevice { style: Style::Mbr } => {
-            "The boot manager's device in the boot store must be the active partition."
+            "The boot manager's device in the BCD store must be the active partition."
         }
         Remedy::CorrectEntry => {
-            "Correct the entry in the boot store on the EFI system partition, or make the store anew."
+            "Correct the entry in the BCD store on the EFI system partition, or make a new store."
         }
         Remedy::BringLoader { style: Style::Gpt } => {
             "Windows must bring its UEFI loader: repair the system's files from its installation medium."

@@ -46,7 +46,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             }
         },
         Evidence::VolumesMissing { seen, named } => {
-            format!("{seen} of {named} partitions could be looked into")
+            format!("{seen} of {named} partitions could be read")
         }
         Evidence::VolumesFaulty { faults } => {
             let on = |on: &FaultOn| format!("{}: {}", titled(&on.partition), on.fault);
@@ -57,7 +57,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
 
 fn oddity(oddity: &ProtectiveOddity) -> String {
     match oddity {
-        ProtectiveOddity::NoMark => "the mark 55 AA is missing".to_owned(),
+        ProtectiveOddity::NoSignature => "the signature 55 AA is missing".to_owned(),
         ProtectiveOddity::Flag { flag } => {
             format!("the protective entry has the flag {flag:02X}h (80h is active), expected 00h")
         }
@@ -78,13 +78,13 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
                 .to_owned()
         }
         Remedy::NotGptYet => format!(
-            "This is not a GPT disk yet. Ask what stands against converting it: {}; or whether a BIOS would start \
+            "This is not a GPT disk yet. To see whether it can be converted: {}; whether a BIOS would start \
              it: {}",
             nth(next, 0),
             nth(next, 1)
         ),
         Remedy::Protect => format!(
-            "Firmware differs in what it makes of this. Let sector 0 hold one protective entry over the whole disk: \
+            "Firmware differs in how it treats this. Let sector 0 hold one protective entry over the whole disk: \
              {}",
             nth(next, 0)
         ),
@@ -94,7 +94,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
                 TableCopy::Backup => TableCopy::Primary,
             };
             format!(
-                "The {} table must be written anew. Where the {} one is sound: {}. If the disk was converted by \
+                "The {} table must be rewritten. If the {} one is sound: {}. If the disk was converted by \
                  Schwelle, its job folder's plan lists the partitions too.",
                 copy_name(*copy),
                 copy_name(other),
@@ -102,8 +102,8 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
             )
         }
         Remedy::GoByPrimary => format!(
-            "Firmware and systems go by the primary copy. See that it names the partitions that are on the disk, \
-             then write the backup anew from it: {}",
+            "Firmware and systems use the primary copy. See that it names the partitions that are on the disk, \
+             then rewrite the backup from it: {}",
             nth(next, 0)
         ),
         Remedy::ComparePartitions => {

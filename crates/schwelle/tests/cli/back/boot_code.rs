@@ -16,7 +16,7 @@ use schwelle_testkit::{extract, tool};
 const FIRST: u64 = 2048;
 const SECTORS: u64 = 100 * 2048;
 
-/// The stand-in boot manager, and a boot store for it to find.
+/// The stand-in boot manager, and a BCD store for it to find.
 fn files(lab: &Lab) {
     let bench = Bench::new(512);
     let volume = bench.lab.path("boot.img");
@@ -91,7 +91,7 @@ fn a_boot_manager_in_pieces_behind_a_long_folder_is_loaded_whole() {
     fs::write(&small, vec![1; 1500]).unwrap();
     for cluster in ["1", "2"] {
         disk(&lab, cluster, |volume| {
-            // Files of which every other one goes leave holes, in front of which the folder is several clusters long.
+            // Files of which every other one goes leave holes, before which the folder is several clusters long.
             for number in 0..60 {
                 copy(
                     volume,

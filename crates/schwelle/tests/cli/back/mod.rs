@@ -24,7 +24,7 @@ pub(crate) const MIB: u64 = 1 << 20;
 const PER_MIB: u64 = 2048;
 /// What the standard disk has when it is converted: boot volume, Windows, EFI system partition, in sectors.
 const STANDARD: [(u64, u64); 3] = [(2048, 102_400), (104_448, 327_680), (432_128, 204_800)];
-/// The first MiB behind the partitions of the standard disk, when it is converted.
+/// The first MiB after the partitions of the standard disk, when it is converted.
 const FREE: u64 = 311;
 
 /// A converted disk of 340 MiB.
@@ -95,7 +95,7 @@ fn listed(image: &Path, sector: u32) -> Vec<(Found, String)> {
     found
 }
 
-/// Adds what a case is about; then the partitions expected, those behind the standard ones with the lister's
+/// Adds what a case is about; then the partitions expected, those after the standard ones with the lister's
 /// word for their type.
 type Case = (
     &'static str,
@@ -238,7 +238,7 @@ fn what_fits_goes_back_starts_in_bios_mode_and_is_undone() {
     }
 }
 
-/// Two pairs could be the logical ones; the Windows is in one of them, and not in the other.
+/// Two pairs could be the logical ones; the installed Windows is in one of them, and not in the other.
 #[test]
 fn a_windows_stays_a_primary_partition_where_it_can() {
     let bench = Bench::new(512);
@@ -326,14 +326,14 @@ fn a_data_disk_goes_back_at_both_sector_sizes() {
 }
 
 #[test]
-fn a_makers_type_goes_back_by_the_policys_table() {
+fn a_manufacturers_type_goes_back_by_the_policys_table() {
     let bench = Bench::new(512);
-    let maker = uuid::uuid!("bfbfafe7-a34f-448a-9a5b-6213eb736c22");
-    bench.retable(|all| all.push(entry(maker, FREE, 4)));
+    let manufacturer = uuid::uuid!("bfbfafe7-a34f-448a-9a5b-6213eb736c22");
+    bench.retable(|all| all.push(entry(manufacturer, FREE, 4)));
     let policy = bench.lab.path("shop.toml");
     fs::write(
         &policy,
-        format!("[[type]]\nbyte = \"A0\"\nguid = \"{maker}\"\n"),
+        format!("[[type]]\nbyte = \"A0\"\nguid = \"{manufacturer}\"\n"),
     )
     .unwrap();
     let args = ["check", "disk.img", "--to", "mbr", "--json"];

@@ -20,17 +20,17 @@ type Case = (&'static str, fn(&Bench), &'static str, &'static str);
 
 const CASES: &[Case] = &[
     (
-        "five without space in front of two neighbours",
+        "five without space before two neighbours",
         |bench| {
             bench.retable(|all| all.extend([entry(DATA, FREE + 1, 4), entry(DATA, FREE + 5, 4)]));
         },
         "back.fits",
-        "5 partitions: at least 2 that lie side by side must become logical ones, with a free sector in front \
-         of each; partition 2 begins right behind partition 1, partition 3 is the active one, \
-         partition 5 begins right behind partition 4",
+        "5 partitions: at least 2 that lie side by side must become logical ones, with a free sector before \
+         each; partition 2 begins right after partition 1, partition 3 is the active one, \
+         partition 5 begins right after partition 4",
     ),
     (
-        "five, and only the active one and its neighbour have space in front of them",
+        "five, and only the active one and its neighbour have space before them",
         |bench| {
             bench.retable(|all| {
                 all[1].extent.end.0 -= 1;
@@ -38,13 +38,13 @@ const CASES: &[Case] = &[
             });
         },
         "back.fits",
-        "partition 2 begins right behind partition 1, partition 3 is the active one, partition 5 begins",
+        "partition 2 begins right after partition 1, partition 3 is the active one, partition 5 begins",
     ),
     (
         "a type that is not known",
         |bench| bench.retable(|all| all.push(entry(Uuid::from_u128(0xF0), FREE, 1))),
         "back.types",
-        "000000f0 has no MBR form",
+        "no MBR type is known for its type",
     ),
     (
         "a reserved partition in use",
@@ -59,7 +59,7 @@ const CASES: &[Case] = &[
         "two EFI system partitions",
         |bench| bench.retable(|all| all.push(entry(type_guid::EFI_SYSTEM, FREE, 8))),
         "back.active",
-        "2 EFI system partitions, and nobody can tell",
+        "2 EFI system partitions, and it is not clear",
     ),
     (
         "no EFI system partition",
@@ -99,7 +99,7 @@ const CASES: &[Case] = &[
         "hybrid",
     ),
     (
-        "a Windows that does not bring its BIOS boot manager",
+        "an installed Windows that does not bring its BIOS boot manager",
         |bench| {
             edit_volume(&bench.image, WINDOWS, |volume| {
                 fs::remove_file(volume.path("Windows/Boot/PCAT/bootmgr")).unwrap();
@@ -145,7 +145,7 @@ const CASES: &[Case] = &[
 /// Checked and refused, untouched, with this rule and these words among those that block.
 fn assert_refused(lab: &Lab, name: &str, more: &[&str], rule: &str, told: &str) {
     let image = lab.path("disk.img");
-    // Of large sparse disks, the head is enough to tell.
+    // Of large sparse disks, the beginning is enough.
     let is_small = fs::metadata(&image).unwrap().len() < 1 << 30;
     let before = is_small.then(|| hash(&image));
     let args = [&["check", "disk.img", "--to", "mbr", "--json"][..], more].concat();
@@ -182,7 +182,7 @@ fn what_does_not_fit_is_refused_in_numbers_and_untouched() {
         assert_refused(&bench.lab, name, &[], rule, told);
     }
     copy_image(&original, &bench.image);
-    let told = "no data disk, a PC may start from it";
+    let told = "not a data disk, a PC may start from it";
     assert_refused(
         &bench.lab,
         "said to be a data disk",

@@ -18,7 +18,7 @@ fn on_active(bench: &Bench, command: &str, args: &[&str]) {
     tool(command, &[&["-i", &bench.esp()][..], args].concat());
 }
 
-/// Replaces bytes in the boot store, which keeps its length; the checksum of its head is set right.
+/// Replaces bytes in the BCD store, which keeps its length; the checksum of its header is set right.
 fn edit_store(bench: &Bench, old: &[u8], new: &[u8]) {
     let copy = bench.lab.path("store");
     let path = copy.to_str().unwrap();
@@ -33,7 +33,7 @@ fn edit_store(bench: &Bench, old: &[u8], new: &[u8]) {
 
 const CASES: &[Case] = &[
     (
-        "no mark in sector 0",
+        "no signature in sector 0",
         |b| poke(&b.image, 510, &[0, 0]),
         "mbr",
         "LBA 0: no boot record",
@@ -73,10 +73,10 @@ const CASES: &[Case] = &[
         "2 partitions are active",
     ),
     (
-        "no mark in the boot record",
+        "no signature in the boot record",
         |b| poke(&b.image, ACTIVE + 510, &[0, 0]),
         "boot-record",
-        "no mark 55 AA",
+        "no signature 55 AA",
     ),
     (
         "no boot manager",
@@ -99,7 +99,7 @@ const CASES: &[Case] = &[
             poke(&b.image, ACTIVE + at as u64 - 32 + 13, &[sum]);
         },
         "bootmgr-file",
-        "its short name is not BOOTMGR",
+        "its short (8.3) name is not BOOTMGR",
     ),
     (
         "an empty boot manager",
@@ -112,9 +112,9 @@ const CASES: &[Case] = &[
         "is empty",
     ),
     (
-        "no boot store",
+        "no BCD store",
         |b| on_active(b, "mdel", &["::Boot/BCD"]),
-        "boot-store",
+        "bcd-store",
         "is not on partition 3",
     ),
     (
@@ -175,7 +175,7 @@ fn each_fault_of_a_bios_start_is_met_at_its_own_step() {
         let evidence = last["evidence"]["text"].as_str().unwrap();
         assert!(evidence.contains(told), "{name}: {evidence}");
     }
-    // What is only told of: a GPT header that is left, boot code that nobody knows.
+    // What is only told of: a GPT header that is left, unknown boot code.
     copy_image(&original, &bench.image);
     poke(&bench.image, 512, b"EFI PART");
     poke(&bench.image, 0, &[0xEB, 0xFE]);

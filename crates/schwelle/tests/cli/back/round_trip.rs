@@ -142,10 +142,10 @@ fn there_and_back_again_leaves_files_identical_and_entries_equivalent() {
         list.lines().map(str::to_owned).collect::<Vec<_>>()
     };
     let on_esp = esp_files();
-    let mut crossing = 0;
+    let mut identities = 0;
     let mut cross = |to: &str| {
-        crossing += 1;
-        let job = format!("job-{crossing}");
+        identities += 1;
+        let job = format!("job-{identities}");
         let run = lab.convert(image, &job, &["--to", to, "--quiet"]);
         assert_eq!(run.code, 0, "{job}: {}{}", run.stdout, run.stderr);
         let rehearsed = lab.started(&["disk.img", "--to", to]);
@@ -244,14 +244,14 @@ fn a_logical_partition_made_since_is_not_undone() {
         0
     );
     {
-        // The container reaches further, and the chain has one more.
+        // The extended partition reaches further, and the chain has one more.
         let device = DiskFile::open_write(image, Some(512)).unwrap();
         let mut sector_0 = device.read_sector(lba(0)).unwrap();
-        let container = (446..510)
+        let extended = (446..510)
             .step_by(16)
             .find(|&at| sector_0[at + 4] == 0x0F)
             .unwrap();
-        let first = u32::from_le_bytes(sector_0[container + 8..container + 12].try_into().unwrap());
+        let first = u32::from_le_bytes(sector_0[extended + 8..extended + 12].try_into().unwrap());
         let builder = DiskBuilder::new(&device);
         let entry = |kind, first, sectors| MbrEntry {
             active: false,
@@ -273,7 +273,7 @@ fn a_logical_partition_made_since_is_not_undone() {
             .boot_record(lba(third.into()), 0, &[entry(7, 1, 2048)])
             .unwrap();
         let sectors = third + 4096 - first;
-        sector_0[container + 12..container + 16].copy_from_slice(&sectors.to_le_bytes());
+        sector_0[extended + 12..extended + 16].copy_from_slice(&sectors.to_le_bytes());
         device.write_at(0, &sector_0).unwrap();
     }
     let whole = hash(image);

@@ -19,6 +19,8 @@ const USUAL: u64 = 12;
 const ACTIVE: u64 = 211 * MIB;
 /// A start that succeeds takes a second or two, and ends by itself.
 const LIMIT_SECONDS: &str = "9";
+/// For one that should have started and did not: on a busy machine that takes longer.
+const PATIENT_SECONDS: &str = "120";
 
 type Damage = fn(&Path);
 
@@ -26,7 +28,7 @@ type Damage = fn(&Path);
 const NAMED: &[(&str, &str, &str, Damage)] = &[
     ("nothing", "starts", "", |_| ()),
     (
-        "sector 0 without its mark",
+        "sector 0 without its signature",
         "does-not-start",
         "mbr",
         |image| poke(image, 510, &[0]),
@@ -48,7 +50,7 @@ const NAMED: &[(&str, &str, &str, Damage)] = &[
         },
     ),
     (
-        "a boot record without its mark",
+        "a boot record without its signature",
         "does-not-start",
         "boot-record",
         |image| {
@@ -84,7 +86,7 @@ const NAMED: &[(&str, &str, &str, Damage)] = &[
 ];
 
 /// Runs the walk and the BIOS on a disk.
-fn both(lab: &Lab, name: &str) -> Value {
+fn both(lab: &Lab, name: &str, limit: &str) -> Value {
     let run = lab.emulate(&[
         "rehearse",
         name,
@@ -92,16 +94,16 @@ fn both(lab: &Lab, name: &str) -> Value {
         "mbr",
         "--emulate",
         "--emulate-limit",
-        LIMIT_SECONDS,
+        limit,
         "--json",
     ]);
     run.json()
 }
 
-/// The boot manager was started, and has read the boot store.
+/// The boot manager was started, and has read the BCD store.
 fn store_was_read(json: &Value) -> bool {
     let mut steps = json["emulated"]["steps"].as_array().unwrap().iter();
-    steps.any(|step| step["step"] == "boot-store" && step["outcome"] == "pass")
+    steps.any(|step| step["step"] == "bcd-store" && step["outcome"] == "pass")
 }
 
 /// The steps up to the boot manager, which is where the BIOS and our code have done their part.
@@ -154,7 +156,10 @@ fn named_and_random_damages_are_judged_as_a_real_bios_judges_them() {
                         }
                         None => damage_at_random(&regions, &image, job - NAMED.len() as u64),
                     };
-                    let json = both(&lane, "disk.img");
+                    let mut json = both(&lane, "disk.img", LIMIT_SECONDS);
+                    if fault_of_bios_part(&json).is_none() && !store_was_read(&json) {
+                        json = both(&lane, "disk.img", PATIENT_SECONDS);
+                    }
                     let started = store_was_read(&json);
                     let fault = fault_of_bios_part(&json);
                     if let Some((name, answer, step, _)) = named {

@@ -143,7 +143,7 @@ impl Base {
                         for (at, started) in &tried {
                             kept.write(&keys[*at], *started);
                         }
-                        // Behind a loader that crashes, the others wait for the next start.
+                        // After a loader that crashes, the others wait for the next start.
                         let left = batch
                             .iter()
                             .filter(|at| tried.iter().all(|(done, _)| done != *at));
@@ -191,7 +191,7 @@ impl Kept {
     }
 }
 
-/// The part of the path that is the firmware's: behind it the loader, which on these disks does nothing, goes on.
+/// The part of the path that is the firmware's: after it the loader, which on these disks does nothing, goes on.
 fn is_firmwares(step: StepId) -> bool {
     matches!(
         step,
@@ -330,7 +330,7 @@ fn named_damages_are_judged_as_real_firmware_judges_them_and_mended() {
     assert!(compared.false_go.is_empty(), "{compared}");
     assert_eq!(compared.refused(), 0, "{compared}");
 
-    // Each that depends is mended, and each that does not start unless the reason is told.
+    // Each that depends is mended, and each that does not start unless the reason is reported.
     let mut mended = Vec::new();
     for ((name, answer, ..), image) in named::NAMED.iter().zip(&images) {
         match base.mend(image) {
@@ -353,7 +353,7 @@ fn named_damages_are_judged_as_real_firmware_judges_them_and_mended() {
     }
 }
 
-/// What is not mended, and the reason that is told.
+/// What is not mended, and the reason that is reported.
 const NOT_MENDED: [(&str, &str); 4] = [
     (
         "the ESP overlapping its neighbour",

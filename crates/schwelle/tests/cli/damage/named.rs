@@ -167,7 +167,7 @@ pub(super) const NAMED: &[Named] = &[
     (
         "store missing",
         FAILS,
-        "boot-store",
+        "bcd-store",
         "BCD is not there",
         |image, esp, _| {
             on_esp(image, esp, |root| root.remove(STORE).unwrap());
@@ -176,7 +176,7 @@ pub(super) const NAMED: &[Named] = &[
     (
         "store is no hive",
         FAILS,
-        "boot-store",
+        "bcd-store",
         "no registry hive",
         |image, esp, _| {
             on_esp(image, esp, |root| write_file(root, STORE, &[0; 8192]));
@@ -309,10 +309,10 @@ pub(super) const NAMED: &[Named] = &[
         },
     ),
     (
-        "sector 0 without its mark",
+        "sector 0 without its signature",
         DEPENDS,
         "protective-mbr",
-        "the mark 55 AA is missing",
+        "the signature 55 AA is missing",
         |image, _, _| poke(image, 510, &[0, 0]),
     ),
     (
@@ -419,10 +419,10 @@ pub(super) const NAMED: &[Named] = &[
         |image, esp, _| poke(image, esp.0, &[0]),
     ),
     (
-        "the ESP's boot sector without its mark",
+        "the ESP's boot sector without its signature",
         DEPENDS,
         "esp-file-system",
-        "no mark 55 AA",
+        "no signature 55 AA",
         |image, esp, _| poke(image, esp.0 + 510, &[0]),
     ),
     (
@@ -472,7 +472,7 @@ pub(super) const NAMED: &[Named] = &[
     (
         "a long name with a wrong checksum",
         FAILS,
-        "boot-store",
+        "bcd-store",
         "BCD is not there",
         |image, esp, _| {
             let at = find_on_esp(image, esp, b"MICROS~1   ");

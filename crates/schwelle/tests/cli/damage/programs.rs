@@ -37,7 +37,7 @@ const REFUSED: &[(&str, Change)] = &[
     ("an image that ends in its section table", |p| {
         put(p, OPTIONAL + 56, 0x180);
     }),
-    ("headers that end in front of the section table", |p| {
+    ("headers that end before the section table", |p| {
         put(p, OPTIONAL + 60, 0x100);
     }),
     ("headers without room for all sections", |p| {
@@ -52,28 +52,28 @@ const REFUSED: &[(&str, Change)] = &[
     ("more sections than the headers have room for", |p| {
         put16(p, PE + 6, 40);
     }),
-    ("a section behind the file", |p| {
+    ("a section beyond the file", |p| {
         put(p, SECTIONS + 20, 0x4000);
     }),
-    ("a section that goes on behind the file", |p| {
+    ("a section that goes on beyond the file", |p| {
         put(p, SECTIONS + 16, 0x4000);
     }),
     ("a section that goes round", |p| {
         put(p, SECTIONS + 20, 0xFFFF_FFF0);
     }),
-    ("a section behind the image", |p| {
+    ("a section beyond the image", |p| {
         put(p, SECTIONS + 40 + 12, 0x5000);
     }),
-    ("a certificate table behind the file", |p| {
+    ("a certificate table beyond the file", |p| {
         directory(p, 4, 0x0010_0000, 16);
     }),
     ("a certificate table that goes round", |p| {
         directory(p, 4, 0xFFFF_FFF0, 0x20);
     }),
-    ("relocations behind the image", |p| {
+    ("relocations beyond the image", |p| {
         directory(p, 5, 0x8000, 12);
     }),
-    ("relocations that go on behind the image", |p| {
+    ("relocations that go on beyond the image", |p| {
         directory(p, 5, 0x3FF8, 12);
     }),
     ("a block of relocations of no length", |p| {
@@ -85,7 +85,7 @@ const REFUSED: &[(&str, Change)] = &[
     ("a block of relocations for elsewhere", |p| {
         relocations(p, 0x5000, 12, 0xA000);
     }),
-    ("a relocation behind the image", |p| {
+    ("a relocation beyond the image", |p| {
         relocations(p, 0x3FF0, 12, 0xA010);
     }),
     ("a relocation of no type that x64 has", |p| {
@@ -112,10 +112,10 @@ const LOADED: &[(&str, Change)] = &[
     ("a section's other name", |p| p[SECTIONS] = b'X'),
 ];
 
-/// What the rehearsal refuses and this firmware may load: it then writes behind its memory, goes to a place that holds
+/// What the rehearsal refuses and this firmware may load: it then writes beyond its memory, goes to a place that holds
 /// no code, or only to one address.
 const STRICTER: &[(&str, Change)] = &[
-    ("a section that goes on behind the image", |p| {
+    ("a section that goes on beyond the image", |p| {
         put(p, SECTIONS + 80 + 8, 0x2000);
     }),
     ("an entry point in no section", |p| {

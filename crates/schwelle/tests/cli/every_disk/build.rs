@@ -137,7 +137,7 @@ pub(super) fn build(lab: &Lab, case: &Case) -> PathBuf {
     let image = lab.image("disk.img", case.sector, case.mib, |disk| {
         let standard = case.parts.iter().any(|part| part.3 == Inside::Windows);
         if standard {
-            // With its own signature and name in boot store and registry.
+            // With its own signature and name in BCD store and registry.
             disk.standard(SIGNATURE, COMPUTER).unwrap();
         }
         let in_place = |part: &Part| standard && matches!(part.3, Inside::Boot | Inside::Windows);
@@ -156,15 +156,15 @@ pub(super) fn build(lab: &Lab, case: &Case) -> PathBuf {
                 sectors: number(part.2),
             })
             .collect();
-        // Each logical partition lies one MiB behind its record.
+        // Each logical partition lies one MiB after its record.
         let record = |part: &Part| number(part.1 - 1);
-        let container = case.logical.first().map_or(0, record);
+        let extended = case.logical.first().map_or(0, record);
         if let Some(last) = case.logical.last() {
             entries.push(MbrEntry {
                 active: false,
                 kind: 0x0F,
-                first: container,
-                sectors: number(last.1 + last.2) - container,
+                first: extended,
+                sectors: number(last.1 + last.2) - extended,
             });
         }
         if !case.parts.is_empty() {
@@ -181,7 +181,7 @@ pub(super) fn build(lab: &Lab, case: &Case) -> PathBuf {
                 entries.push(MbrEntry {
                     active: false,
                     kind: 0x05,
-                    first: record(next) - container,
+                    first: record(next) - extended,
                     sectors: number(1 + next.2),
                 });
             }

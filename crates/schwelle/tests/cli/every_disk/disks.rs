@@ -53,7 +53,7 @@ pub(super) struct Case {
     pub(super) name: &'static str,
     pub(super) sector: u32,
     pub(super) mib: u64,
-    /// Primary partitions, and the logical ones in a container around them.
+    /// Primary partitions, and the logical ones in an extended partition around them.
     pub(super) parts: &'static [Part],
     pub(super) logical: &'static [Part],
     /// What else happened to it.
@@ -127,7 +127,7 @@ pub(super) const DISKS: &[Case] = &[
         args: DATA,
         tweak: |image| poke(image, 2048 * 512 + 3, b"NTFS    "),
         ..Case::new(
-            "a table wiped, a volume behind it",
+            "a table wiped, a volume after it",
             64,
             &[],
             Blocked("table.mbr", "LBA 2048: a volume begins there (NTFS)"),
@@ -137,7 +137,7 @@ pub(super) const DISKS: &[Case] = &[
         args: DATA,
         tweak: |image| poke(image, 63 * 512, b"something"),
         ..Case::new(
-            "a table wiped, something behind it",
+            "a table wiped, something after it",
             64,
             &[],
             Converts(&["table.mbr"]),
@@ -211,7 +211,7 @@ pub(super) const DISKS: &[Case] = &[
             "FAT32 to the last sector",
             64,
             &[Part(0x0C, 1, 63, Fat32)],
-            Blocked("room.backup-table", "only sound NTFS volumes are trimmed"),
+            Blocked("room.backup-table", "only sound NTFS volumes are shrunk"),
         )
     },
     Case {
@@ -224,7 +224,7 @@ pub(super) const DISKS: &[Case] = &[
         )
     },
     Case {
-        args: &["--data-disk", "--place", "trim", "--esp-size", "100M"],
+        args: &["--data-disk", "--place", "shrink", "--esp-size", "100M"],
         ..Case::new(
             "data, and an EFI system partition from the tail of a volume",
             180,
@@ -253,20 +253,20 @@ pub(super) const DISKS: &[Case] = &[
             "a system, taken for data",
             340,
             &[Part(0x07, 1, 50, Boot), Part(0x07, 51, 160, Windows)],
-            Blocked("system.windows", "no data disk, a PC may start from it"),
+            Blocked("system.windows", "not a data disk, a PC may start from it"),
         )
     },
     Case {
         args: DATA,
         ..Case::new(
-            "a boot store for a system on another disk",
+            "a BCD store for a system on another disk",
             340,
             &[Part(0x07, 1, 50, Boot), Part(0x07, 51, 24, Ntfs)],
             Blocked("boot.store", "a PC starts from this disk"),
         )
     },
     Case::new(
-        "a system, room behind it",
+        "a system, room after it",
         340,
         &[Part(0x07, 1, 50, Boot), Part(0x07, 51, 160, Windows)],
         Converts(&[]),
@@ -350,7 +350,7 @@ pub(super) const DISKS: &[Case] = &[
             Blocked(
                 "room.esp",
                 "Winre.wim of 3.0 MiB, which would be lost: the partition has 110.0 MiB, the EFI system \
-                 partition needs 100.0 MiB. --place trim keeps both",
+                 partition needs 100.0 MiB. --place shrink keeps both",
             ),
         )
     },
@@ -474,7 +474,7 @@ pub(super) const DISKS: &[Case] = &[
             "cut short",
             64,
             &[Part(0x07, 1, 48, Ntfs)],
-            Blocked("table.inside", "behind the disk"),
+            Blocked("table.inside", "beyond the disk"),
         )
     },
 ];

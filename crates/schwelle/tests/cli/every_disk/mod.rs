@@ -90,11 +90,11 @@ fn prove(lab: &Lab, image: &Path, case: &Case) {
     let bytes = |(first, last): (u64, u64)| (first * sector, (last + 1 - first) * sector);
     let record = |number: u64| paths_edited(&serde_json::json!({ "plan": before }), number);
     let number = |part: &Value| part["number"].as_u64().unwrap();
-    let trimmed = |part: &Value| {
-        let mut trims = before["trimmed"].as_array().unwrap().iter();
-        trims
-            .find(|trim| trim["partition"] == part["number"])
-            .map(|trim| trim["last_lba_after"].as_u64().unwrap())
+    let shrunk = |part: &Value| {
+        let mut shrinks = before["shrunk"].as_array().unwrap().iter();
+        shrinks
+            .find(|shrink| shrink["partition"] == part["number"])
+            .map(|shrink| shrink["last_lba_after"].as_u64().unwrap())
     };
     enum Content {
         Bytes(blake3::Hash),
@@ -102,7 +102,7 @@ fn prove(lab: &Lab, image: &Path, case: &Case) {
     }
     let look = |part: &Value, place: (u64, u64)| {
         let edited = record(number(part));
-        if edited.is_empty() && trimmed(part).is_none() {
+        if edited.is_empty() && shrunk(part).is_none() {
             Content::Bytes(hash_of(image, bytes(place)))
         } else {
             Content::Files(files(lab, image, bytes(place), &edited))
@@ -121,7 +121,7 @@ fn prove(lab: &Lab, image: &Path, case: &Case) {
     let mut expected: Vec<Found> = Vec::new();
     for (part, content) in kept.iter().zip(contents) {
         let (first, last) = lbas(part);
-        let after = (first, trimmed(part).unwrap_or(last));
+        let after = (first, shrunk(part).unwrap_or(last));
         expected.push(Found(first, after.1 + 1 - first));
         match (content, look(part, after)) {
             (Content::Bytes(before), Content::Bytes(after)) => assert_eq!(before, after, "{name}"),
@@ -302,14 +302,14 @@ fn a_boot_partition_taken_over_comes_back_whole_even_after_use() {
         .iter()
         .map(|stage| stage["stage"].as_str().unwrap())
         .collect();
-    assert_eq!(stages, ["prepare", "commit", "takeover", "settle"]);
+    assert_eq!(stages, ["prepare", "commit", "takeover", "edit"]);
     // Every sector of the place is used by others, and comes back all the same.
     poke(&image, 211 * MIB + (20 << 20), &vec![0xA5; 80 << 20]);
     let undo = lab.run(&["undo", "--job", "job", "--yes"]);
     assert_eq!(undo.code, 0, "{}{}", undo.stdout, undo.stderr);
     assert!(
         undo.stdout
-            .contains("what was put there after the conversion goes"),
+            .contains("what was put there after the conversion is lost"),
         "{}",
         undo.stdout
     );

@@ -92,7 +92,7 @@ fn esp_entry(entries: &mut [GptEntry]) -> &mut GptEntry {
         .unwrap()
 }
 
-/// The boot store that the disk had when it was started in BIOS mode, as a file.
+/// The BCD store that the disk had when it was started in BIOS mode, as a file.
 fn bios_store(bench: &Bench) -> PathBuf {
     let device = bench.device();
     let profile = Profile::read(&device, HostFacts::default()).unwrap();
@@ -174,7 +174,7 @@ const CASES: &[Case] = &[
         false,
     ),
     (
-        "FATs that differ, and a boot sector without its mark",
+        "FATs that differ, and a boot sector without its signature",
         |bench| {
             let sector = u64::from(bench.sector);
             poke(&bench.image, bench.esp().0 + 32 * sector + 12, &[9, 9, 9]);
@@ -254,13 +254,13 @@ const CASES: &[Case] = &[
         false,
     ),
     (
-        "no boot store",
+        "no BCD store",
         |bench| bench.on_esp("mdel", &["::EFI/Microsoft/Boot/BCD"]),
-        &["boot-store"],
+        &["bcd-store"],
         true,
     ),
     (
-        "a boot store that still names the MBR disk",
+        "a BCD store that still names the MBR disk",
         |bench| {
             let store = bios_store(bench);
             bench.on_esp(
@@ -272,16 +272,16 @@ const CASES: &[Case] = &[
         true,
     ),
     (
-        "a boot store that is none",
+        "a BCD store that is none",
         |bench| {
             let at = bench.find_on_esp(b"regf");
             poke(&bench.image, at, &[0x11; 4096]);
         },
-        &["boot-store"],
+        &["bcd-store"],
         false,
     ),
     (
-        "other GUIDs than the boot store names",
+        "other GUIDs than the BCD store names",
         |bench| {
             bench.retable(|entries| {
                 for (other, entry) in (1..).zip(entries) {
@@ -403,7 +403,7 @@ fn what_somebody_else_converted_without_an_efi_partition_starts_with_its_old_men
         .write(device)
         .unwrap();
     });
-    let run = lab.run(&["mend", "disk.img", "--job", "job", "--yes"]);
+    let run = lab.run(&["mend", "disk.img", "--job", "job", "--yes", "--all"]);
     assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
     for told in [
         "Boot menu, carried over",
@@ -436,7 +436,13 @@ fn what_somebody_else_converted_without_an_efi_partition_starts_with_its_old_men
     let undo = lab.run(&["undo", "--job", "job", "--yes"]);
     assert_eq!(undo.code, 0, "{}", undo.stderr);
     let args = [
-        "mend", "disk.img", "--place", "trim", "--job", "trim.job", "--yes",
+        "mend",
+        "disk.img",
+        "--place",
+        "shrink",
+        "--job",
+        "shrink.job",
+        "--yes",
     ];
     let run = lab.run(&args);
     assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
@@ -447,7 +453,7 @@ fn what_somebody_else_converted_without_an_efi_partition_starts_with_its_old_men
         .partition(3)
         .unwrap()
         .extent;
-    assert!(windows.sectors() < 160 * 2048, "it has become smaller");
+    assert!(windows.sectors() < 160 * 2048, "it has been shrunk");
     let volume = lab.path("windows");
     let place = (windows.first.0 * 512, windows.sectors() * 512);
     schwelle_testkit::extract(&image, place, &volume);

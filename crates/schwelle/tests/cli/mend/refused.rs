@@ -11,7 +11,7 @@ use schwelle_testkit::hash;
 
 #[test]
 fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
-    // What is wrong, how it comes about, what is told.
+    // What is wrong, how it comes about, what is reported.
     type Refused = (&'static str, fn(&Bench), &'static str);
     let cases: [Refused; 7] = [
         (
@@ -52,7 +52,7 @@ fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
                     poke(&bench.image, bench.esp().0 + sector * 512, &ntfs);
                 }
             },
-            "which is not thrown away",
+            "which would be lost",
         ),
         (
             "boot files missing, and the volume they come from hibernated",

@@ -1,0 +1,80 @@
+//! Looking at a disk as it was before its files were edited.
+//!
+//! What the stage `edit` writes may lie on sectors that other stages have written before: on
+//! clusters that were moved, or on a file record that was patched. So recovery first takes these
+//! edits off, sector by sector, and judges all else on what is below.
+
+use std::sync::Arc;
+
+use crate::commit::{Purpose, StageKind};
+use crate::device::{BlockDevice, Draft, Extent, Lba, ReadDevice};
+
+use super::refusal::RecoverError;
+use super::{JobFolder, Journal, Side};
+
+/// A disk with its edits taken off.
+#[derive(Debug)]
+pub(super) struct WithoutEdits<'a> {
+    pub(super) disk: Arc<Draft<'a>>,
+    /// Some sector is not edited yet.
+    pub(super) anything_old: bool,
+    /// Some sector is edited.
+    pub(super) anything_new: bool,
+    /// Sectors that are neither: the first of each extent.
+    pub(super) strange: Vec<(StageKind, Purpose, Lba)>,
+}
+
+/// Takes off what has been edited.
+pub(super) fn take_edits_off<'a>(
+    job: &JobFolder,
+    journal: &Journal,
+    disk: &'a dyn ReadDevice,
+) -> Result<WithoutEdits<'a>, RecoverError> {
+    let below = Draft::new(disk);
+    let mut seen = (false, false);
+    let mut strange = Vec::new();
+    let sector = journal.sector_bytes as usize;
+    let settling = |entry: &&super::JournalExtent| entry.stage == StageKind::Edit;
+    for entry in journal.extents.iter().filter(settling) {
+        let (old, new) = (job.bytes(entry, Side::Old)?, job.bytes(entry, Side::New)?);
+        let offset = journal.byte_of(entry.first_lba);
+        let found = disk.read_vec(offset, old.len())?;
+        let mut stranger = None;
+        let sides = old.chunks(sector).zip(new.chunks(sector));
+        for (at, (found, (old, new))) in (entry.first_lba..).zip(found.chunks(sector).zip(sides)) {
+            if found == new {
+                below.write_at(journal.byte_of(at), old)?;
+                seen.1 = true;
+            } else if found == old || is_written_before(job, journal, Lba(at)) {
+                seen.0 = true;
+            } else {
+                stranger = stranger.or(Some(Lba(at)));
+            }
+        }
+        if let Some(at) = stranger {
+            strange.push((entry.stage, entry.what.clone(), at));
+        }
+    }
+    Ok(WithoutEdits {
+        disk: Arc::new(below),
+        anything_old: seen.0,
+        anything_new: seen.1,
+        strange,
+    })
+}
+
+/// True when an earlier stage writes this sector too: then it may hold what was there before that.
+fn is_written_before(job: &JobFolder, journal: &Journal, at: Lba) -> bool {
+    let one = Extent {
+        first: at,
+        end: Lba(at.0.saturating_add(1)),
+    };
+    let is_moving = job.state().moved.is_none();
+    let mut moves = journal.moves.iter().filter(|_| is_moving);
+    let mut others = journal
+        .extents
+        .iter()
+        .filter(|entry| entry.stage != StageKind::Edit);
+    others.any(|entry| entry.extent().contains(&one))
+        || moves.any(|moved| moved.as_move().destination().contains(&one))
+}

@@ -1,0 +1,21 @@
+//! Rules about what only the technician knows.
+
+use super::answers::backup::{Evidence, Remedy};
+use super::{Answer, Facts, Rule, RuleId, Subject};
+
+pub(super) static RULES: &[Rule] = &[Rule {
+    id: RuleId::BackupMade,
+    to: None,
+    check: backup,
+}];
+
+fn backup(facts: &Facts<'_>) -> Vec<Answer> {
+    vec![match facts.backup_confirmed {
+        true => Answer::pass(Subject::CustomerData, Evidence::BackupConfirmed),
+        false => Answer::unknown(
+            Subject::CustomerData,
+            Evidence::BackupNotAsked,
+            Remedy::MakeBackup,
+        ),
+    }]
+}

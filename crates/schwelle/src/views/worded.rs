@@ -1,0 +1,284 @@
+//! Answers in documents: the value, and beside it the sentence that people read.
+
+use std::borrow::Cow;
+
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schwelle_core::mend::FixKind;
+use schwelle_core::next::Next;
+use schwelle_core::rehearse::{self, Step, StepId, StepOutcome};
+use schwelle_core::rules::{ByPolicy, Evidence, Finding, Outcome, Remedy, RuleId, Subject};
+use serde::{Deserialize, Serialize};
+
+use crate::disk::Disk;
+use crate::words;
+
+/// A value with its sentence.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(from = "Stored<T>", bound(deserialize = "T: Deserialize<'de>"))]
+pub(crate) struct Worded<T> {
+    /// None in a document of an older program, which had only the sentence.
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub(crate) value: Option<T>,
+    /// The same in words
+    pub(crate) text: String,
+}
+
+/// As it is written. What a derive would make of it repeats the value's whole schema wherever it stands.
+impl<T: JsonSchema> JsonSchema for Worded<T> {
+    fn schema_name() -> Cow<'static, str> {
+        format!("Worded{}", T::schema_name()).into()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        json_schema!({
+            "allOf": [
+                generator.subschema_for::<T>(),
+                {
+                    "type": "object",
+                    "properties": { "text": { "description": "The same in words", "type": "string" } },
+                    "required": ["text"],
+                },
+            ],
+        })
+    }
+}
+
+/// The forms that it is read from: a document of an older program had only the sentence.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Stored<T> {
+    Worded {
+        #[serde(flatten)]
+        value: Option<T>,
+        text: String,
+    },
+    Text(String),
+}
+
+impl<T> From<Stored<T>> for Worded<T> {
+    fn from(stored: Stored<T>) -> Self {
+        match stored {
+            Stored::Worded { value, text } => Self { value, text },
+            Stored::Text(text) => Self { value: None, text },
+        }
+    }
+}
+
+impl<T> Worded<T> {
+    pub(crate) fn of(value: T, words: impl Fn(&T) -> String) -> Self {
+        let text = words(&value);
+        Self {
+            value: Some(value),
+            text,
+        }
+    }
+
+    /// Says it anew, since the value has been changed. A sentence without one may name anything.
+    pub(crate) fn retell(&mut self, words: impl Fn(&T) -> String) {
+        self.text = match &self.value {
+            Some(value) => words(value),
+            None => "[left out]".to_owned(),
+        };
+    }
+}
+
+/// A command that can follow.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct NextDoc {
+    #[serde(flatten)]
+    pub(crate) next: Next,
+    /// As it is typed
+    pub(crate) command: String,
+}
+
+/// What to do about something.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(from = "StoredAdvice<T>", bound(deserialize = "T: Deserialize<'de>"))]
+pub(crate) struct Advice<T> {
+    #[serde(flatten)]
+    pub(crate) told: Worded<T>,
+    /// The commands that it names, in order
+    pub(crate) next: Vec<NextDoc>,
+}
+
+impl<T: JsonSchema> JsonSchema for Advice<T> {
+    fn schema_name() -> Cow<'static, str> {
+        format!("Advice{}", T::schema_name()).into()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        json_schema!({
+            "allOf": [
+                generator.subschema_for::<Worded<T>>(),
+                {
+                    "type": "object",
+                    "properties": {
+                        "next": {
+                            "description": "The commands that it names, in order",
+                            "type": "array",
+                            "items": generator.subschema_for::<NextDoc>(),
+                        },
+                    },
+                    "required": ["next"],
+                },
+            ],
+        })
+    }
+}
+
+/// The forms that it is read from, as with what is reported.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum StoredAdvice<T> {
+    Advice {
+        #[serde(flatten)]
+        value: Option<T>,
+        text: String,
+        next: Vec<NextDoc>,
+    },
+    Text(String),
+}
+
+impl<T> From<StoredAdvice<T>> for Advice<T> {
+    fn from(stored: StoredAdvice<T>) -> Self {
+        let (value, text, next) = match stored {
+            StoredAdvice::Advice { value, text, next } => (value, text, next),
+            StoredAdvice::Text(text) => (None, text, Vec::new()),
+        };
+        Self {
+            told: Worded { value, text },
+            next,
+        }
+    }
+}
+
+impl<T> Advice<T> {
+    pub(crate) fn of(
+        disk: &Disk,
+        value: T,
+        next: Vec<Next>,
+        words: impl Fn(&T, &[String]) -> String,
+    ) -> Self {
+        let next = next.into_iter().map(|next| NextDoc {
+            command: disk.typed_next(&next),
+            next,
+        });
+        let next: Vec<NextDoc> = next.collect();
+        let commands = commands(&next);
+        Self {
+            told: Worded::of(value, |value| words(value, &commands)),
+            next,
+        }
+    }
+
+    /// Says it anew, where the value or a command has been changed.
+    pub(crate) fn retell(&mut self, words: impl Fn(&T, &[String]) -> String) {
+        let commands = commands(&self.next);
+        self.told.retell(|value| words(value, &commands));
+    }
+}
+
+fn commands(next: &[NextDoc]) -> Vec<String> {
+    next.iter().map(|next| next.command.clone()).collect()
+}
+
+/// A rule's answer.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct FindingDoc {
+    pub(crate) rule: RuleId,
+    pub(crate) outcome: Outcome,
+    pub(crate) subject: Worded<Subject>,
+    pub(crate) evidence: Worded<Evidence>,
+    /// What to do; null where nothing is to be done
+    pub(crate) remedy: Option<Advice<Remedy>>,
+    /// What a policy made of the rule's own answer; null where it says nothing of it
+    #[serde(default)]
+    pub(crate) by_policy: Option<ByPolicy>,
+}
+
+impl FindingDoc {
+    pub(crate) fn of(disk: &Disk, finding: &Finding) -> Self {
+        let advice =
+            |remedy: &Remedy| Advice::of(disk, remedy.clone(), remedy.next(), words::rules::remedy);
+        let (evidence, by_policy) = (finding.evidence.clone(), finding.by_policy);
+        Self {
+            rule: finding.rule,
+            outcome: finding.outcome,
+            subject: Worded::of(finding.subject.clone(), words::rules::subject),
+            evidence: Worded::of(evidence, |evidence| {
+                words::rules::found(evidence, by_policy)
+            }),
+            remedy: finding.remedy.as_ref().map(advice),
+            by_policy,
+        }
+    }
+
+    /// Says it anew, where values have been changed.
+    pub(crate) fn retell(&mut self) {
+        let by_policy = self.by_policy;
+        self.subject.retell(words::rules::subject);
+        self.evidence
+            .retell(|evidence| words::rules::found(evidence, by_policy));
+        if let Some(remedy) = &mut self.remedy {
+            remedy.retell(words::rules::remedy);
+        }
+    }
+
+    /// True for a rule that passed and has nothing to tell.
+    pub(crate) fn is_silent(&self) -> bool {
+        self.evidence
+            .value
+            .as_ref()
+            .is_some_and(Evidence::is_silent)
+    }
+
+    /// What was found, with what it is about; "disk" says no more than the head of every view.
+    pub(crate) fn text(&self) -> String {
+        match self.subject.value {
+            Some(Subject::Disk) => self.evidence.text.clone(),
+            _ => format!("{}: {}", self.subject.text, self.evidence.text),
+        }
+    }
+}
+
+/// A step of the walk.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct StepDoc {
+    pub(crate) step: StepId,
+    /// With "caution" it starts all the same
+    pub(crate) outcome: StepOutcome,
+    pub(crate) evidence: Worded<rehearse::Evidence>,
+    /// What to do; null where the step holds
+    pub(crate) remedy: Option<Advice<rehearse::Remedy>>,
+}
+
+impl StepDoc {
+    pub(crate) fn of(disk: &Disk, step: &Step) -> Self {
+        let advice = |remedy: &rehearse::Remedy| {
+            Advice::of(disk, remedy.clone(), remedy.next(), words::steps::remedy)
+        };
+        Self {
+            step: step.id,
+            outcome: step.outcome,
+            evidence: Worded::of(step.evidence.clone(), words::steps::found),
+            remedy: step.remedy.as_ref().map(advice),
+        }
+    }
+
+    /// Says it anew, where values have been changed.
+    pub(crate) fn retell(&mut self) {
+        self.evidence.retell(words::steps::found);
+        if let Some(remedy) = &mut self.remedy {
+            remedy.retell(words::steps::remedy);
+        }
+    }
+}
+
+/// Something that is mended.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct FixDoc {
+    /// The step of the rehearsal that failed, or told of it
+    pub(crate) step: StepId,
+    /// What is done about it
+    pub(crate) what: Worded<FixKind>,
+}
