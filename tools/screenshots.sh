@@ -1,15 +1,16 @@
 #!/bin/bash
-# Takes the README's screenshots: the built program on the demo disks, in a real terminal window, 1280x800.
+# Takes the README's screenshots: the built program (or the one that SCHWELLE names) on the demo disks, in a real terminal window,
+# 1280x800.
 # Needs: xvfb, xterm, xdotool, imagemagick, fonts-dejavu-core, qemu-system-x86, ovmf, chromium (packages of these names).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 PATH=/usr/bin:$PATH
-cargo build --release --quiet --bin schwelle
-program=${CARGO_TARGET_DIR:-$PWD/target}/release/schwelle
+program=${SCHWELLE:-${CARGO_TARGET_DIR:-$PWD/target}/release/schwelle}
+[ -n "${SCHWELLE:-}" ] || cargo build --release --quiet --bin schwelle
 shots=$PWD/docs/screenshots
 work=$(mktemp -d)
 mkdir -p "$shots"
-export DISPLAY=:87
+export DISPLAY=:87 LC_ALL=C.UTF-8
 Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
 server=$!
 trap 'kill $server; rm -rf "$work"' EXIT
@@ -51,10 +52,10 @@ page() {
 }
 
 shot survey 11 "schwelle survey disks/*.img"
-shot check-ready 9 "schwelle check disks/beacon.img"
-shot check-blocked 9 "schwelle check disks/harbour.img"
+shot check-ready 13 "schwelle check disks/beacon.img"
+shot check-blocked 13 "schwelle check disks/harbour.img"
 shot rules 13 "schwelle rules volume.hibernation"
-shot plan 10 "schwelle plan disks/beacon.img"
+shot plan 11 "schwelle plan disks/beacon.img"
 shot convert 9 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM yes
 shot rehearse 11 "schwelle rehearse disks/beacon.img"
 shot confirm 11 "schwelle confirm disks/beacon.img"
@@ -72,7 +73,7 @@ page sheet-page sheet.html
 schwelle report --job disks/lantern.job --quiet
 page report disks/lantern.job/report.html
 shot undo 13 "schwelle undo --job disks/beacon.job" yes
-shot plan-shrink 10 "schwelle plan disks/chartroom.img"
+shot plan-shrink 11 "schwelle plan disks/chartroom.img"
 shot mend 9 "schwelle mend disks/newpilot.img"
-shot back 9 "schwelle plan disks/breakwater.img --to mbr"
+shot back 11 "schwelle plan disks/breakwater.img --to mbr"
 ls -l "$shots"

@@ -1,11 +1,11 @@
-//! What is known about a disk and done with it, without a word to the user.
+//! The domain: what is on a disk, what is wrong with it, and what is done about it.
 //!
-//! The way through, in types that can only be made in its order ([`pipeline`]): a disk opened read-only is looked at
-//! ([`profile`]), judged ([`rules`]) with the room that was found for it ([`placement`]), built anew on a
-//! copy-on-write overlay ([`draft`]), walked through as firmware would ([`rehearse`]) and only then written, with a
-//! journal in a job folder that finishes it or takes it back ([`job`]). What is found and advised are values, never sentences.
+//! The way through, as types that can only be made in this order ([`pipeline`]): a disk opened read-only is read
+//! ([`profile`]), judged ([`rules`]) with the space that was found ([`placement`]), drafted on a copy-on-write
+//! overlay ([`draft`]), walked as firmware does ([`rehearse`]), and only then written, with a journal in a job
+//! folder that can finish it or take it back ([`job`]). Answers are values, never sentences.
 //!
-//! The floors below are shown here too: devices and the commit, and the formats.
+//! The crates below are re-exported here: devices and the commit, and the formats.
 //!
 //! This crate never prints, asks, or parses arguments, and knows no clock, terminal or environment.
 //!

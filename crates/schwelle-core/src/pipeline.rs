@@ -1,9 +1,9 @@
-//! The way through, as types that can only be made in this order: a [`Profile`] is read from a disk, [`Judged`]
-//! with the room that was found, drafted as a [`Plan`], [`Rehearsed`], and only when that passes [`Ready`] to be
+//! The whole way, as types that can only be made in this order: a [`Profile`] is read from a disk, [`Judged`] with
+//! the space that was found, drafted as a [`Plan`], [`Rehearsed`], and only if that passes [`Ready`] to be
 //! [`Saved`] in a job folder and written.
 //!
-//! What converts, goes back or mends comes through here. Nothing is looked up on the way: the clock, new
-//! GUIDs and what is known of the PC are given, so that the same disk gives the same draft.
+//! Converting, going back and mending all come through here. The clock, new GUIDs and what is known of the PC are
+//! passed in, so the same disk gives the same draft.
 
 use std::collections::BTreeMap;
 

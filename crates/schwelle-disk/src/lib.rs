@@ -1,8 +1,8 @@
-//! The floor that all else stands on: devices, drafts over them, and the commit of a draft to a disk.
+//! The ground floor: devices, drafts above them, and the commit of a draft to a disk.
 //!
-//! A [`device`] is read and written in sectors, at offsets. A draft is an overlay over one; the difference that
-//! it makes is a [`commit::ChangeSet`], and [`commit::apply`] writes that in stages, with a flush between them.
-//! This crate knows no format of what lies on a disk.
+//! A [`device`] is read and written in sectors, at byte offsets. A draft is an overlay above one; its difference
+//! to the device is a [`commit::ChangeSet`], and [`commit::apply`] writes that in stages, with a flush between
+//! them. This crate knows no format.
 //!
 //! ```
 //! use schwelle_disk::commit::{ChangeSet, Purpose, Region, StageKind};

@@ -1,4 +1,4 @@
-//! What a start in the emulator means, told from the sectors that were read and from the console.
+//! What a start in the emulator means, by the sectors that were read and from the console.
 
 use std::time::Duration;
 

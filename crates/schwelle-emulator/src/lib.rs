@@ -1,11 +1,10 @@
 //! The rehearsal on real firmware: the disk, or the draft of one, is started in an emulator.
 //!
-//! The emulator (QEMU, with OVMF as UEFI firmware or its own SeaBIOS) is a program of the machine
-//! that this runs on; where it is missing, [`Missing`] says what to install. It never writes the
-//! disk: what it sees is an overlay ([`write_overlay`]) whose backing file is the disk, and in which the
-//! draft's changes and all that the guest writes lie. [`Start::run`] gives a [`Record`] of what happened,
-//! and [`judge`] says what that means: the sectors that were read tell how far the start came, whatever
-//! the loader prints.
+//! The emulator (QEMU, with OVMF as UEFI firmware or its own SeaBIOS) is a program installed on this machine; if
+//! it is not there, [`Missing`] says what to install. It never writes to the disk: it sees an overlay
+//! ([`write_overlay`]) above the disk, which holds the draft's changes and everything that the guest writes.
+//! [`Start::run`] gives a [`Record`] of what happened, and [`judge`] says what that means: the sectors that were
+//! read show how far the start came, whatever the loader prints.
 //!
 //! ```
 //! use schwelle_core::firmware::BootMode;

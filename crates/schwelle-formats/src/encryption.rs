@@ -60,10 +60,10 @@ pub fn recognise(device: &dyn ReadDevice, first_sector: &[u8]) -> Option<Encrypt
     let at = if to_go { TO_GO_OFFSETS_AT } else { OFFSETS_AT };
     let blocks = (0..3usize)
         .filter_map(|index| u64_at(first_sector, at.saturating_add(index.saturating_mul(8))));
-    let told = blocks
+    let shown = blocks
         .into_iter()
         .find_map(|offset| metadata_state(device, offset));
-    Some(told.unwrap_or(EncryptionState::NotReported))
+    Some(shown.unwrap_or(EncryptionState::NotReported))
 }
 
 fn metadata_state(device: &dyn ReadDevice, offset: u64) -> Option<EncryptionState> {

@@ -1,9 +1,9 @@
-//! The structures on a disk, a folder per format and a file per structure.
+//! The structures on a disk: a folder per format, a file per structure.
 //!
-//! Each format knows bytes and the device that it is read from, and nothing of what is done with it: the tables
-//! ([`mbr`], [`gpt`]), the file systems ([`fat`], [`ntfs`]) and what lies in their files ([`hive`], [`bcd`],
-//! [`windows`], [`pe`], [`unpack`]), how encryption is recognised ([`encryption`]), and by which names a disk and its
-//! partitions are found in both tables ([`identities`]). All input is hostile: errors carry their place.
+//! A format knows bytes and the device that it is read from, and nothing of what is done with it: tables
+//! ([`mbr`], [`gpt`]), file systems ([`fat`], [`ntfs`]) and what lies in their files ([`hive`], [`bcd`],
+//! [`windows`], [`pe`], [`unpack`]), encrypted volumes ([`encryption`]), and the names of a disk and its
+//! partitions in both tables ([`identities`]). All input is hostile: errors carry their place.
 //!
 //! ```
 //! use schwelle_disk::device::Memory;

@@ -212,15 +212,15 @@ fn each_damage_is_named_with_its_record() {
         let shrunk = patient.with(|volume| volume.plan_shrink(half).is_ok());
         assert!(!(of_record && shrunk), "{expected}");
         let expected = expected.replace("record A", &format!("record {a}"));
-        let told: Vec<String> = faults.iter().map(ToString::to_string).collect();
+        let shown: Vec<String> = faults.iter().map(ToString::to_string).collect();
         assert!(
-            told.iter().any(|fault| fault.contains(&expected)),
-            "{expected}: {told:?}"
+            shown.iter().any(|fault| fault.contains(&expected)),
+            "{expected}: {shown:?}"
         );
         // What a lost record owned is lost as well; nothing else may be said.
         let others = faults
             .iter()
-            .zip(&told)
+            .zip(&shown)
             .filter(|(fault, text)| !fault.is_harmless() && !text.contains(&expected));
         let unexplained: Vec<_> = others
             .filter(|(_, text)| !text.contains(&format!("record {b}")))

@@ -142,11 +142,11 @@ fn a_log_that_does_not_fit_is_refused_and_says_why() {
             "begins at number",
         ),
     ];
-    for (name, format, spoil, told) in cases {
+    for (name, format, spoil, expected) in cases {
         let mut unfinished = interrupted(&old, &new, format);
         spoil(&mut unfinished);
         let error = recovered(&unfinished).unwrap_err();
-        assert!(error.contains(told), "{name}: {error}");
+        assert!(error.contains(expected), "{name}: {error}");
     }
     // A later entry that is damaged in its header, its places or its pages, or that is missing, ends
     // the row: what came before it holds.
@@ -218,8 +218,8 @@ fn package(name: &str) -> PathBuf {
         ])
         .output()
         .unwrap();
-    let told = String::from_utf8_lossy(&listed.stderr);
-    assert!(listed.status.success(), "{told}");
+    let shown = String::from_utf8_lossy(&listed.stderr);
+    assert!(listed.status.success(), "{shown}");
     let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).unwrap();
     let packages = listed["packages"].as_array().unwrap();
     let found = packages.iter().find(|package| package["name"] == name);
@@ -286,8 +286,8 @@ fn real_data(name: &str) -> PathBuf {
     let path = Path::new(env!("CARGO_TARGET_TMPDIR"))
         .join("../real-data")
         .join(name);
-    let told = "is missing: tools/install-test-tools.sh brings it";
-    assert!(path.exists(), "{} {told}", path.display());
+    let shown = "is missing: tools/install-test-tools.sh brings it";
+    assert!(path.exists(), "{} {shown}", path.display());
     path
 }
 

@@ -12,8 +12,8 @@ use schwelle_testkit::Dice;
 
 /// Damaged inputs for each target.
 fn cases() -> usize {
-    let told = std::env::var("SCHWELLE_CASES").ok();
-    told.and_then(|text| text.parse().ok()).unwrap_or(250)
+    let shown = std::env::var("SCHWELLE_CASES").ok();
+    shown.and_then(|text| text.parse().ok()).unwrap_or(250)
 }
 
 /// What is hostile, from a seeded source.

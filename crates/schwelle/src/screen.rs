@@ -84,8 +84,8 @@ impl Screen {
             WhenColored::Never => ColorChoice::Never,
         };
         let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
-        let told = || std::env::var("COLUMNS").ok()?.parse().ok();
-        let known = terminal.or_else(told);
+        let shown = || std::env::var("COLUMNS").ok()?.parse().ok();
+        let known = terminal.or_else(shown);
         let columns = known.unwrap_or(DEFAULT_COLUMNS);
         let setting = |name: &str| std::env::var(name).ok();
         let glyphs = |is_terminal| match is_terminal {

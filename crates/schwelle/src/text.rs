@@ -46,8 +46,8 @@ impl Glyphs {
     /// empty) can show.
     pub(crate) fn of_terminal(setting: impl Fn(&str) -> Option<String>) -> Self {
         let names = ["LC_ALL", "LC_CTYPE", "LANG"];
-        let mut told = names.into_iter().filter_map(setting);
-        let locale = told.find(|value| !value.is_empty()).unwrap_or_default();
+        let mut shown = names.into_iter().filter_map(setting);
+        let locale = shown.find(|value| !value.is_empty()).unwrap_or_default();
         let locale = locale.to_ascii_lowercase();
         if locale.ends_with("utf-8") || locale.ends_with("utf8") {
             Self::All
@@ -342,7 +342,7 @@ mod tests {
 
     #[test]
     fn notes_become_sentences() {
-        for (note, told) in [
+        for (note, expected) in [
             ("not asked yet", "Not asked yet."),
             (
                 "\\hiberfil.sys holds a session",
@@ -352,7 +352,7 @@ mod tests {
             ("mbr.bin: too long", "mbr.bin: too long."),
             ("", ""),
         ] {
-            assert_eq!(sentence(note), told);
+            assert_eq!(sentence(note), expected);
         }
     }
 

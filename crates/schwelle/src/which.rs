@@ -77,7 +77,7 @@ pub(crate) fn resolve(name: &Path) -> Result<Named, CliError> {
         }),
         _ => {
             let all = surely.iter().chain(&read);
-            let each: Vec<String> = all.map(|(path, facts)| told(path, facts)).collect();
+            let each: Vec<String> = all.map(|(path, facts)| described(path, facts)).collect();
             Err(CliError::new(
                 Kind::Usage,
                 format!("several disks are called {text}: {}", each.join("; ")),
@@ -89,7 +89,7 @@ pub(crate) fn resolve(name: &Path) -> Result<Named, CliError> {
 }
 
 /// A disk with its model and serial number.
-pub(crate) fn told(path: &Path, facts: &HostFacts) -> String {
+pub(crate) fn described(path: &Path, facts: &HostFacts) -> String {
     let mut text = path.display().to_string();
     if let Some(model) = &facts.model {
         text += &format!(", {model}");

@@ -1,7 +1,7 @@
 //! After the switch: did the system on a converted disk really start in UEFI mode?
 //!
-//! No file says so outright: the values that tell a running system are volatile. [`confirm`] weighs
-//! what lasts, says what each piece of evidence is worth, and admits when it does not say.
+//! No file says so outright, since the values that a running system has are volatile. [`confirm`] weighs what a
+//! start leaves on the disk, says how strong each piece of evidence is, and admits when it proves nothing.
 
 mod evidence;
 

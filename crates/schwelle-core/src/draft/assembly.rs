@@ -1,5 +1,5 @@
-//! What all drafts have in common: volumes are shrunk, the EFI system partition is filled, tables are laid, and
-//! over the disk that is converted so the files are edited that name it. In the end stands the change set.
+//! What all drafts have in common: volumes are shrunk, the EFI system partition is filled, tables are written;
+//! above that converted disk the files that name the disk are edited. The result is the change set.
 
 use std::sync::Arc;
 

@@ -181,14 +181,14 @@ mod tests {
         let mut writer = FatWriter::new(&esp, extent, 1, *b"SYSTEM     ", time).unwrap();
         writer.write_file(&["EFI", "a"], b"written").unwrap();
         writer.finish().unwrap();
-        let told = |path: &str, content: &[u8]| {
+        let shown = |path: &str, content: &[u8]| {
             let mut filled = Filled::default();
             filled.note(path, content, false);
             filled.compare(&esp).map_err(|error| error.to_string())
         };
-        assert_eq!(told("\\EFI\\a", b"written"), Ok(()));
+        assert_eq!(shown("\\EFI\\a", b"written"), Ok(()));
         for (path, content) in [("\\EFI\\a", b"meant"), ("\\EFI\\b", b"never")] {
-            let error = told(path, content).unwrap_err();
+            let error = shown(path, content).unwrap_err();
             assert!(error.contains(path), "{error}");
         }
     }

@@ -61,7 +61,7 @@ impl<'a> RestoredNames<'a> {
     ///
     /// # Errors
     ///
-    /// The disk's or the folder's. What cannot be edited is left, and told.
+    /// The disk's or the folder's. What cannot be edited is left, and reported.
     pub fn plan(
         job: &JobFolder,
         undoing: &Undoing,

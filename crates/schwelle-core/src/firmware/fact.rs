@@ -115,7 +115,7 @@ impl<T> Fact<T> {
         Self::NotReported { why, how }
     }
 
-    pub(super) fn told(value: Option<T>, source: &Ground, why: Ground, how: How) -> Self {
+    pub(super) fn reported(value: Option<T>, source: &Ground, why: Ground, how: How) -> Self {
         match value {
             Some(value) => Self::known(value, source.clone()),
             None => Self::not_reported(why, how),

@@ -337,10 +337,10 @@ mod tests {
             (with(30, 200), 28, "wrong length"),
             (with(4, 42), 70, "has no end"),
         ];
-        for (bytes, offset, told) in cases {
+        for (bytes, offset, expected) in cases {
             let error = LoadOption::parse(&bytes).unwrap_err();
             assert_eq!(error.offset, offset, "{error}");
-            assert!(error.to_string().contains(told), "{error}");
+            assert!(error.to_string().contains(expected), "{error}");
         }
     }
 

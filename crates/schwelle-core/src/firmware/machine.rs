@@ -188,7 +188,7 @@ impl Machine {
             (&mut self.firmware_date, &table.date),
         ];
         for (fact, value) in texts {
-            *fact = Fact::told(value.clone(), source, Ground::SmbiosSilent, How::Label);
+            *fact = Fact::reported(value.clone(), source, Ground::SmbiosSilent, How::Label);
         }
         if table.says_uefi {
             self.uefi = Fact::known(true, Ground::SmbiosSaysUefi);

@@ -318,7 +318,7 @@ mod tests {
 
     #[test]
     fn wrong_content_is_told_with_its_place() {
-        for (text, told) in [
+        for (text, expected) in [
             (
                 "[firmware]\nmode = \"fast\"",
                 "line 2, column 8: unknown variant",
@@ -339,7 +339,7 @@ mod tests {
             ("[firmware", "line 1"),
         ] {
             let error = MachineFile::parse(text.to_owned(), PathBuf::new()).unwrap_err();
-            assert!(error.to_string().contains(told), "{error}");
+            assert!(error.to_string().contains(expected), "{error}");
         }
     }
 }

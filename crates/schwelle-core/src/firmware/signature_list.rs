@@ -145,9 +145,9 @@ mod tests {
             (list(SHA256, [76, 0, 47], &[0; 48]), "do not fill it"),
             (list(SHA256, [76, 0, 24], &[0; 48]), "wrong length"),
         ];
-        for (bytes, told) in cases {
+        for (bytes, expected) in cases {
             let error = parse_lists(&bytes).unwrap_err();
-            assert!(error.to_string().contains(told), "{error}");
+            assert!(error.to_string().contains(expected), "{error}");
         }
     }
 

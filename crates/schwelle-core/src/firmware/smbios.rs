@@ -67,13 +67,16 @@ impl Smbios {
             .is_some_and(|extension| extension.uefi_specification_is_supported());
         let (vendor, version, date) = bios.map_or((None, None, None), |bios| {
             (
-                told(bios.vendor()),
-                told(bios.version()),
-                told(bios.release_date()),
+                text_of(bios.vendor()),
+                text_of(bios.version()),
+                text_of(bios.release_date()),
             )
         });
         let (manufacturer, model) = system.map_or((None, None), |system| {
-            (told(system.manufacturer()), told(system.product_name()))
+            (
+                text_of(system.manufacturer()),
+                text_of(system.product_name()),
+            )
         });
         let firmware = match (vendor, version) {
             (Some(vendor), Some(version)) => Some(format!("{vendor} {version}")),
@@ -90,7 +93,7 @@ impl Smbios {
 }
 
 /// A text that says something.
-fn told(text: SMBiosString) -> Option<String> {
+fn text_of(text: SMBiosString) -> Option<String> {
     let text = text.to_utf8_lossy()?;
     let text: String = text.trim().chars().take(MAX_TEXT).collect();
     let lower = text.to_lowercase();

@@ -265,10 +265,10 @@ mod tests {
                 "longer than",
             ),
         ];
-        for (len, read, told) in cases {
+        for (len, read, expected) in cases {
             fs::write(&file, vec![1; len]).unwrap();
             let error = read(&variables).unwrap();
-            assert!(error.contains(told), "{error}");
+            assert!(error.contains(expected), "{error}");
         }
         fs::remove_file(&file).unwrap();
         fs::create_dir(&file).unwrap();

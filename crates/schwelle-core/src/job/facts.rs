@@ -61,7 +61,7 @@ impl JobFacts {
     /// was then as it is taken here: a conversion, to GPT, of a disk that starts a system. Anything else that
     /// is missing or is invalid is an error, which names it.
     pub(super) fn of_first_version(record: &Value) -> Result<Self, String> {
-        fn told<T: serde::de::DeserializeOwned>(
+        fn stored<T: serde::de::DeserializeOwned>(
             plan: &Value,
             key: &str,
             before: T,
@@ -74,16 +74,16 @@ impl JobFacts {
         }
         let plan = record.get("plan").ok_or("it has no plan")?;
         let disk = record.get("disk").and_then(Value::as_str);
-        let mended: Vec<Value> = told(plan, "mended", Vec::new())?;
+        let mended: Vec<Value> = stored(plan, "mended", Vec::new())?;
         Ok(Self {
             kind: match mended.is_empty() {
                 true => JobKind::Convert,
                 false => JobKind::Mend,
             },
-            to: told(plan, "to", Style::Gpt)?,
-            disk_use: told(plan, "disk_use", DiskUse::System)?,
+            to: stored(plan, "to", Style::Gpt)?,
+            disk_use: stored(plan, "disk_use", DiskUse::System)?,
             disk: disk.ok_or("it names no disk")?.into(),
-            serial: told(record, "serial", None)?,
+            serial: stored(record, "serial", None)?,
         })
     }
 }
@@ -134,8 +134,8 @@ mod tests {
                 "disk_use is invalid",
             ),
         ] {
-            let told = facts(record).unwrap_err();
-            assert!(told.starts_with(fault), "{told}");
+            let stored = facts(record).unwrap_err();
+            assert!(stored.starts_with(fault), "{stored}");
         }
     }
 }

@@ -1,15 +1,14 @@
-//! Finishing a commit that was cut off, and taking one back.
+//! Finishes an interrupted commit, or takes one back.
 //!
-//! What holds is read from the disk and not from the record alone: every sector of the journal
-//! must be the old one or the new one. So both ways work from any mixture of the two, as often as
-//! wanted, and each can be cut off as well.
+//! The disk itself decides, not the record alone: every sector of the journal must be the old one or the new one.
+//! So both work from any mixture of the two, can be run any number of times, and can be interrupted as well.
 //!
-//! - [`resume`] lays the new bytes over the disk as a draft and writes what differs, in the order
-//!   of the first commit.
-//! - [`undo`] goes the other way in the other order: the files that were edited, then sector 0,
-//!   from which on it is the old disk, then what lay where the new parts were, and last the file
-//!   systems that were shrunk. A volume that has been used since keeps its new size and its files, and
-//!   those that name the disk are edited the other way (see [`Renaming`]).
+//! - [`resume`] lays the new bytes over the disk as a draft, and writes what differs, in the order of the first
+//!   commit.
+//! - [`undo`] goes back in the reverse order: the edited files, then sector 0 (from then on it is the old disk),
+//!   then everything else that was overwritten, and last the file systems that were shrunk. A volume that has
+//!   been used since keeps its new size and its files; only the files that name the disk are edited back (see
+//!   [`Renaming`]).
 
 use std::sync::Arc;
 

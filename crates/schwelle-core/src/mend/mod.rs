@@ -1,10 +1,9 @@
-//! Mends a GPT disk that does not start: one that was converted by other means, copied to a larger
-//! disk, or damaged.
+//! Fixes a GPT disk that does not start: one that another program converted, that was copied to a larger disk, or
+//! that is damaged.
 //!
-//! The rehearsal says at which step a start ends. What that step needs is drafted, the draft rehearsed,
-//! and so on with the next step that does not hold, until all do: a disk that only some firmware starts is mended as one
-//! that none does. What has no remedy here is an error that says so, with the step's own advice; a disk on which all
-//! holds needs no plan.
+//! The rehearsal finds the step at which a start ends. What that step needs is drafted, the draft is rehearsed,
+//! and so on until all steps hold; steps that hold only with some firmware are fixed as well. If there is no
+//! remedy, the error says so, with the step's own advice. If all steps hold, there is no plan.
 
 mod answers;
 mod build;
@@ -27,7 +26,7 @@ use remedies::Remedies;
 /// Something that is mended.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fix {
-    /// The step that did not hold, or that told of it.
+    /// The step that did not hold, or that cautioned about it.
     pub step: StepId,
     /// What is done about it.
     pub what: FixKind,

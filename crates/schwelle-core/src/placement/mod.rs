@@ -1,10 +1,10 @@
-//! Where the room comes from: for the EFI system partition, and for the backup table where a
-//! volume reaches to the end of the disk.
+//! Where the space comes from: for the EFI system partition, and for the backup table if a volume reaches to the
+//! end of the disk.
 //!
-//! [`find`] takes an EFI system partition that is there; else it tries the unused stretches and the
-//! tails of the boot volume and the Windows volumes, takes what moves least, and says of every other
-//! why not; the boot partition's own place only when it is named. It reads the disk, since what a volume
-//! can give depends on what lies in its tail; the result is a value that rules can look at.
+//! [`find`] uses an EFI system partition that is there already. Otherwise it tries unused space and the tails of
+//! the System Reserved and Windows volumes, takes the one for which least has to move, and says of every other
+//! why not. The System Reserved partition is only replaced if that is asked for. This room reads the disk, since
+//! what a volume can give up depends on what lies in its tail; the result is a value that rules can look at.
 
 mod considered;
 mod existing;

@@ -15,7 +15,7 @@ pub(crate) const BIOS_LOADER: &str = "\\Windows\\System32\\winload.exe";
 pub const BOOTMGFW: &str = "\\EFI\\Microsoft\\Boot\\bootmgfw.efi";
 /// The BCD store on an EFI system partition.
 pub const ESP_STORE: &str = "\\EFI\\Microsoft\\Boot\\BCD";
-/// What 64-bit x86 firmware starts from a medium without being told (UEFI 2.10 §3.5.1.1).
+/// What 64-bit x86 firmware starts from a medium by itself (UEFI 2.10 §3.5.1.1).
 pub const REMOVABLE_X64: &str = "\\EFI\\BOOT\\BOOTX64.EFI";
 
 /// The boot manager of a BIOS start, on the active partition.

@@ -1,8 +1,8 @@
-//! What is on a disk: the layout with its gaps, the volumes and their health, the Windows systems,
-//! the boot configuration.
+//! What is on a disk: the layout with its gaps, the volumes and their health, the Windows installations, the boot
+//! configuration.
 //!
-//! Pure reading. A disk that cannot be read at all is an error; everything else that is wrong
-//! becomes part of the [`Profile`], for the rules to judge.
+//! This room only reads. A disk that cannot be read at all is an error; everything else that is wrong becomes
+//! part of the [`Profile`], for the rules to judge.
 
 mod boot;
 mod boot_files;

@@ -1,4 +1,4 @@
-//! What a partition holds, told from its content and not from its type.
+//! What a partition holds, by its content and not from its type.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

@@ -1,10 +1,9 @@
-//! The rehearsal: walks a disk or a draft as UEFI firmware and the boot manager would, from sector
-//! 0 to the kernel.
+//! The rehearsal: walks a disk or a draft as UEFI firmware and the boot manager do, from sector 0 to the kernel.
 //!
-//! [`walk`] gives one step after the other with its evidence, and stops at the first that fails,
-//! which names the remedy. A step that only some firmware goes on from, or only by a backup copy, is a caution, and the
-//! answer is then [`Answer::Depends`]. After the kernel it looks around: the rest of the menu, drive letters,
-//! recovery. [`walk_to`] also walks an MBR disk as a BIOS would, and a data disk to its volumes.
+//! [`walk`] gives one step after the other with its evidence, and stops at the first that fails, with a remedy. A
+//! step that only some firmware gets past, or only by a backup copy, is a caution, and the answer is then
+//! [`Answer::Depends`]. After the kernel it looks at the rest of the menu, drive letters and recovery.
+//! [`walk_to`] also walks an MBR disk as a BIOS does, and a data disk to its volumes.
 
 pub mod answers;
 mod around;

@@ -272,7 +272,7 @@ fn sign_of_job(facts: &Facts<'_>, sign: StoppedSign) -> Answer {
 fn copy(facts: &Facts<'_>) -> Vec<Answer> {
     let serial = facts.profile.host.serial.as_ref();
     let named_surely = facts.named_surely;
-    let told = |twin: &Twin| {
+    let shown = |twin: &Twin| {
         let evidence = Evidence::Twin {
             other: twin.clone(),
             named_surely,
@@ -286,7 +286,7 @@ fn copy(facts: &Facts<'_>) -> Vec<Answer> {
             (false, None) => Answer::block(Subject::Disk, evidence, Remedy::TakeOtherOut),
         }
     };
-    facts.twins.iter().map(told).collect()
+    facts.twins.iter().map(shown).collect()
 }
 
 fn power(facts: &Facts<'_>) -> Vec<Answer> {

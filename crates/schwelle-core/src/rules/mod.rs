@@ -1,9 +1,8 @@
-//! The rules: each asks one question of the facts, and answers with findings, which are values
-//! ([`answers`]).
+//! The rules: each asks one question of the facts, and answers with findings, which are values ([`answers`]).
 //!
-//! All rules about a way always run. They look at values only, never at a device. To add one: give it an id,
-//! write its function in the file of its family, put it into `RULES`, and give every outcome but `pass` a
-//! remedy and a disk in the tests that causes it. The compiler then asks for its words.
+//! All rules for a way always run. They look at values only, never at a device. To add one: give it an id, write
+//! its function in its family's file, put it into `RULES`, and give every outcome but `pass` a remedy and a disk
+//! in the tests that causes it. The compiler then asks for its words.
 
 pub mod answers;
 mod back;

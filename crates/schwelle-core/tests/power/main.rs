@@ -214,13 +214,13 @@ fn fail_everywhere(bench: &Bench) {
             let medium = Medium::new(&bench.old, Image::default()).fail(failure, at);
             let error = bench.convert(&mut bench.open(), &medium).unwrap_err();
             let wrote = at > 0;
-            let told = match error {
+            let shown = match error {
                 CommitError::Untouched(_) => false,
                 CommitError::Stopped { .. } => true,
                 other => panic!("{other}"),
             };
             // A write that failed may have written something.
-            assert!(told || !wrote, "{}: {failure:?} at {at}", bench.name);
+            assert!(shown || !wrote, "{}: {failure:?} at {at}", bench.name);
             let image = medium.into_image();
             let case = format!("{}: {failure:?} at {at}", bench.name);
             both_ways(bench, &image, &mut dice, &case);
@@ -256,8 +256,8 @@ fn a_job_folder_that_fills_up_between_stages_is_survived() {
                 at: stage,
             };
             let error = bench.convert(&mut full, &medium).unwrap_err();
-            let told = matches!(error, CommitError::NotRecorded { stage: at, .. } if at == stage);
-            assert!(told, "{error}");
+            let shown = matches!(error, CommitError::NotRecorded { stage: at, .. } if at == stage);
+            assert!(shown, "{error}");
             let case = format!("{}: full after {stage:?}", bench.name);
             both_ways(&bench, &medium.into_image(), &mut dice, &case);
         }

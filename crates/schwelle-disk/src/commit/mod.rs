@@ -1,14 +1,13 @@
-//! Writing a change set to the disk: in stages, with a flush between them, inside the declared
-//! extents only.
+//! Writes a change set to the disk: in stages, with a flush between them, and only inside the declared extents.
 //!
-//! Order and crash cases (ARCHITECTURE.md has the table): until the stage `commit` has written sector 0, the
-//! disk is the old MBR disk. What `move` and `prepare` write goes to sectors that no file system
-//! uses at that time, so any subset of it may have reached the medium. What `shrink` writes does not:
-//! a cut there leaves a volume between two sizes, and the journal finishes it or takes it back.
-//! What `edit` writes are files that name the disk; until it is through, the new disk starts with
-//! the old names in them.
-//! Assumed of the medium: a sector is written whole or not at all; a flush returns when all before
-//! it is durable; without a flush there is no order. Knows only devices and change sets.
+//! Until the stage `commit` has written sector 0, the disk is the old MBR disk. `move` and `prepare` write to
+//! sectors that no file system uses at that time, so any part of it may have reached the medium. `shrink` does
+//! not: a power failure there leaves a volume between two sizes, which the journal finishes or takes back. `edit`
+//! changes the files that name the disk; until it is done, the new disk starts with the old names in them.
+//! ARCHITECTURE.md has the table.
+//!
+//! Assumed of the medium: a sector is written whole or not at all; a flush returns when everything before it is
+//! durable; without a flush there is no order. This room knows only devices and change sets.
 
 mod apply;
 mod change_set;

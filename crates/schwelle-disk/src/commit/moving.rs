@@ -26,14 +26,14 @@ impl Run<'_> {
     ) -> Result<Vec<blake3::Hash>, CommitError> {
         let (disk, given_up) = (self.disk, AtomicBool::new(false));
         let (to_read, on_medium) = mpsc::channel();
-        let (tell, told) = mpsc::channel();
+        let (tell, shown) = mpsc::channel();
         let (copied, read) = thread::scope(|scope| {
             let reader = scope.spawn(|| read_back(disk, on_medium, &given_up, tell));
             let copied = self.copy_batches(stage, observer, to_read);
             given_up.store(copied.is_err(), Ordering::Relaxed);
             if copied.is_ok() {
                 observer.event(Event::VerifyStarted(stage.bytes(self.geometry)));
-                for bytes in told {
+                for bytes in shown {
                     observer.event(Event::Verified(bytes));
                 }
             }
@@ -196,7 +196,7 @@ mod tests {
     /// Two batches and some, as one extent and many of a sector.
     fn moving(disk: &dyn BlockDevice) -> (Result<(), CommitError>, Told) {
         let draft = Draft::new(disk);
-        let mut told = Told::default();
+        let mut shown = Told::default();
         let long = Move {
             from: Lba(MIB),
             to: Lba(200 * MIB),
@@ -211,19 +211,19 @@ mod tests {
             });
         }
         let set = ChangeSet::of(&draft, Purpose::MovedClusters, &[]).unwrap();
-        let done = apply(Drafts::one(&draft), &set, disk, &mut (), &mut told);
-        (done, told)
+        let done = apply(Drafts::one(&draft), &set, disk, &mut (), &mut shown);
+        (done, shown)
     }
 
     #[test]
     fn all_that_was_moved_is_read_back_once() {
         let disk = Memory::new(512, 400 * MIB);
         disk.write_at(77 * MIB * 512, &[7; 5000]).unwrap();
-        let (done, told) = moving(&disk);
+        let (done, shown) = moving(&disk);
         done.unwrap();
         let moved = 140 * MIB * 512 + 300 * 512;
         let count = |bytes_of: fn(&Event) -> Option<u64>| -> u64 {
-            told.0.iter().filter_map(bytes_of).sum()
+            shown.0.iter().filter_map(bytes_of).sum()
         };
         let written = count(|event| match event {
             Event::Written(bytes) => Some(*bytes),

@@ -59,7 +59,7 @@ pub enum OpenError {
         actual: u32,
     },
     /// Another program has it.
-    #[error("{path} is in use{}", told(.holder, .users))]
+    #[error("{path} is in use{}", used_by(.holder, .users))]
     InUse {
         /// The path given.
         path: PathBuf,
@@ -70,7 +70,7 @@ pub enum OpenError {
     },
 }
 
-fn told(holder: &Option<Process>, users: &[User]) -> String {
+fn used_by(holder: &Option<Process>, users: &[User]) -> String {
     match (holder, users) {
         (Some(holder), _) => format!(" by {holder}"),
         (None, []) => " by another program".to_owned(),

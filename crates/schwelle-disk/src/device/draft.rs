@@ -389,8 +389,8 @@ mod tests {
             ((40, 60), Some(50)),
             ((51, 100), None),
         ] {
-            let told = draft.first_laid(extent(asked.0, asked.1));
-            assert_eq!(told, first.map(Lba), "{asked:?}");
+            let shown = draft.first_laid(extent(asked.0, asked.1));
+            assert_eq!(shown, first.map(Lba), "{asked:?}");
         }
     }
 

@@ -33,7 +33,7 @@ use std::io;
 
 /// A read, write or flush that failed, with where it was.
 #[derive(Debug, thiserror::Error)]
-#[error("{}", self.told())]
+#[error("{}", self.in_words())]
 pub struct DeviceError {
     /// "read", "write" or "flush".
     pub operation: &'static str,
@@ -65,7 +65,7 @@ impl DeviceError {
         Self { lba, ..self }
     }
 
-    fn told(&self) -> String {
+    fn in_words(&self) -> String {
         let Self {
             operation,
             offset,

@@ -62,7 +62,7 @@ const _: () =
     assert!(offset_of!(RawBpb, hidden_sectors) == 28 && offset_of!(RawBpb, root_cluster) == 44);
 const _: () = assert!(offset_of!(RawBpb, volume_id) == 67);
 
-/// Which FAT a volume is, told from its cluster count as the specification demands.
+/// Which FAT a volume is, by its cluster count as the specification demands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum FatKind {
@@ -219,7 +219,7 @@ impl FatShape {
         }
     }
 
-    /// The same, with what says nothing of where the parts lie only told: some readers ask for it, others do not.
+    /// The same, with what says nothing of where the parts lie only reported: some readers ask for it, others do not.
     pub(super) fn parse_leniently(sector: &[u8]) -> Result<(Self, Vec<Oddity>), &'static str> {
         let (raw, _) = RawBpb::ref_from_prefix(sector).map_err(|_| "length")?;
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };

@@ -92,7 +92,7 @@ fn candidate(folder: &JobFolder, path: &Path) -> String {
         },
         Err(_) => "cannot be read",
     };
-    format!("{} ({state})", which::told(path, &facts))
+    format!("{} ({state})", which::described(path, &facts))
 }
 
 /// Finds the job's disk by its content: at its old name, or else among this PC's disks. A name

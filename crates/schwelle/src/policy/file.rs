@@ -190,10 +190,10 @@ pub(super) fn parse(text: &str) -> Result<Policy, Fault> {
 
 fn severities(
     text: &str,
-    told: BTreeMap<Spanned<String>, SeverityWord>,
+    expected: BTreeMap<Spanned<String>, SeverityWord>,
 ) -> Result<BTreeMap<RuleId, Severity>, Fault> {
     let mut severities = BTreeMap::new();
-    for (id, word) in told {
+    for (id, word) in expected {
         let rule = rules::find(id.get_ref()).ok_or_else(|| {
             let what = format!("there is no rule {}; all ids: schwelle rules", id.get_ref());
             Fault::at(text, id.span(), what)

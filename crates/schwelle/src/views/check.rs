@@ -163,7 +163,7 @@ pub(super) fn telling(findings: &[FindingDoc], tone: Tone, columns: usize) -> St
             body += &format!("{}  {subject}\n", toned(tone, finding.rule.name()));
             body += &paragraph("", &sentence(&finding.evidence.text), 2, columns);
             if let Some(remedy) = &finding.remedy {
-                body += &paragraph("What to do: ", &sentence(&remedy.told.text), 2, columns);
+                body += &paragraph("What to do: ", &sentence(&remedy.worded.text), 2, columns);
             }
         }
         text += &beside(findings, &body);

@@ -40,10 +40,10 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
                 StepOutcome::Pass => (Tone::Good, "pass"),
                 _ => (Tone::Careful, "caution"),
             };
-            let told = StepDoc::of(disk, step);
-            text += &line(tone, word, step.id.name(), &told.evidence.text, columns);
-            if let Some(remedy) = &told.remedy {
-                text += &paragraph("What to do: ", &remedy.told.text, INDENT, columns);
+            let shown = StepDoc::of(disk, step);
+            text += &line(tone, word, step.id.name(), &shown.evidence.text, columns);
+            if let Some(remedy) = &shown.remedy {
+                text += &paragraph("What to do: ", &remedy.worded.text, INDENT, columns);
             }
         }
     } else {
@@ -104,9 +104,9 @@ fn evidence(piece: &Evidence, columns: usize) -> String {
 }
 
 fn line(tone: Tone, word: &str, name: &str, text: &str, columns: usize) -> String {
-    let told = paragraph("", text, INDENT, columns);
+    let shown = paragraph("", text, INDENT, columns);
     let word = toned(tone, &pad(word, 7));
-    format!("  {word} {} {}", pad(name, 21), told.trim_start())
+    format!("  {word} {} {}", pad(name, 21), shown.trim_start())
 }
 
 fn upper(text: &str) -> String {

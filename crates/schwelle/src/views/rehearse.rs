@@ -129,11 +129,11 @@ fn boot_order(disk: &Disk, by_order: &ByBootOrder, columns: usize) -> String {
     );
     let mut text = format!("\n{title}\n  {entry}{}\n", toned(tone, word));
     if let Some(fault) = rehearsal.first_fault() {
-        let told = StepDoc::of(disk, fault);
-        let found = format!("{}: {}", fault.id.name(), told.evidence.text);
+        let shown = StepDoc::of(disk, fault);
+        let found = format!("{}: {}", fault.id.name(), shown.evidence.text);
         text += &paragraph("", &found, 2, columns);
-        if let Some(remedy) = &told.remedy {
-            text += &paragraph("What to do: ", &remedy.told.text, 2, columns);
+        if let Some(remedy) = &shown.remedy {
+            text += &paragraph("What to do: ", &remedy.worded.text, 2, columns);
         }
     }
     text
@@ -166,8 +166,8 @@ pub(crate) fn steps(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Strin
     let mut text = String::new();
     for (index, step) in rehearsal.steps.iter().enumerate() {
         let (tone, word) = outcome(step.outcome);
-        let told = StepDoc::of(disk, step);
-        let evidence = paragraph("", &told.evidence.text, INDENT, columns);
+        let shown = StepDoc::of(disk, step);
+        let evidence = paragraph("", &shown.evidence.text, INDENT, columns);
         let head = format!(
             "  {:>2} {}  {} ",
             index + 1,
@@ -175,8 +175,8 @@ pub(crate) fn steps(disk: &Disk, rehearsal: &Rehearsal, columns: usize) -> Strin
             pad(step.id.name(), 16)
         );
         text += &format!("{head}{}", evidence.trim_start());
-        if let Some(remedy) = &told.remedy {
-            text += &paragraph("What to do: ", &remedy.told.text, INDENT, columns);
+        if let Some(remedy) = &shown.remedy {
+            text += &paragraph("What to do: ", &remedy.worded.text, INDENT, columns);
         }
     }
     text

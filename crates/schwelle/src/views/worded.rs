@@ -96,7 +96,7 @@ pub(crate) struct NextDoc {
 #[serde(from = "StoredAdvice<T>", bound(deserialize = "T: Deserialize<'de>"))]
 pub(crate) struct Advice<T> {
     #[serde(flatten)]
-    pub(crate) told: Worded<T>,
+    pub(crate) worded: Worded<T>,
     /// The commands that it names, in order
     pub(crate) next: Vec<NextDoc>,
 }
@@ -146,7 +146,7 @@ impl<T> From<StoredAdvice<T>> for Advice<T> {
             StoredAdvice::Text(text) => (None, text, Vec::new()),
         };
         Self {
-            told: Worded { value, text },
+            worded: Worded { value, text },
             next,
         }
     }
@@ -166,7 +166,7 @@ impl<T> Advice<T> {
         let next: Vec<NextDoc> = next.collect();
         let commands = commands(&next);
         Self {
-            told: Worded::of(value, |value| words(value, &commands)),
+            worded: Worded::of(value, |value| words(value, &commands)),
             next,
         }
     }
@@ -174,7 +174,7 @@ impl<T> Advice<T> {
     /// Says it anew, where the value or a command has been changed.
     pub(crate) fn retell(&mut self, words: impl Fn(&T, &[String]) -> String) {
         let commands = commands(&self.next);
-        self.told.retell(|value| words(value, &commands));
+        self.worded.retell(|value| words(value, &commands));
     }
 }
 
@@ -277,7 +277,7 @@ impl StepDoc {
 /// Something that is mended.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct FixDoc {
-    /// The step of the rehearsal that failed, or told of it
+    /// The step of the rehearsal that failed, or cautioned about it
     pub(crate) step: StepId,
     /// What is done about it
     pub(crate) what: Worded<FixKind>,

@@ -272,8 +272,8 @@ mod tests {
                 for command in &next {
                     assert!(text.contains(command), "{remedy:?}: {text}");
                 }
-                let told = text.matches("command ").count();
-                assert_eq!(told, next.len(), "{remedy:?}: {text}");
+                let shown = text.matches("command ").count();
+                assert_eq!(shown, next.len(), "{remedy:?}: {text}");
             }
         }
         check(

@@ -30,9 +30,12 @@ fn an_adapter_that_changes_the_sector_size_is_told_and_refused() {
                 (1, &"block".into()),
                 "{found}"
             );
-            let told = format!("written with {written}-byte sectors");
+            let reported = format!("written with {written}-byte sectors");
             assert!(
-                found["evidence"]["text"].as_str().unwrap().contains(&told),
+                found["evidence"]["text"]
+                    .as_str()
+                    .unwrap()
+                    .contains(&reported),
                 "{found}"
             );
             assert!(

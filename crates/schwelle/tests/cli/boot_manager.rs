@@ -144,10 +144,10 @@ fn the_newest_boot_manager_is_placed_and_an_older_one_is_told() {
         let mut steps = json["steps"].as_array().unwrap().iter();
         let menu = steps.find(|step| step["step"] == "menu").unwrap();
         assert_eq!(menu["outcome"], "caution", "{menu}");
-        let told = menu["evidence"]["text"].as_str().unwrap();
+        let shown = menu["evidence"]["text"].as_str().unwrap();
         assert!(
-            told.contains("is 10.0.19041.3636, newer than the boot manager (10.0.10240.16384)"),
-            "{told}"
+            shown.contains("is 10.0.19041.3636, newer than the boot manager (10.0.10240.16384)"),
+            "{shown}"
         );
     }
 }

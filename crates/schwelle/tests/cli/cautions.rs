@@ -1,5 +1,5 @@
 //! Disks that can be converted, but of which the technician must know something: the caution is
-//! told, and the conversion goes through.
+//! reported, and the conversion goes through.
 
 use schwelle_core::device::{BlockDevice, Extent, MIB};
 use schwelle_demo::{Asset, edit_file};

@@ -186,12 +186,12 @@ fn an_esp_that_shows_as_a_drive_and_a_disk_never_converted_are_named() {
     }
     let run = lab.run(&["confirm", image.to_str().unwrap()]);
     assert_eq!(run.code, 0, "{}", run.stderr);
-    for told in [
+    for shown in [
         "would show up as a drive",
         "something is not where it should be",
     ] {
         let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
-        assert!(flat.contains(told), "{}", run.stdout);
+        assert!(flat.contains(shown), "{}", run.stdout);
     }
     // And with a drive letter of its own in the registry.
     {
@@ -211,8 +211,8 @@ fn an_esp_that_shows_as_a_drive_and_a_disk_never_converted_are_named() {
         .unwrap();
     }
     let run = lab.run(&["confirm", image.to_str().unwrap()]);
-    let told = "E: shows the EFI system partition as a drive";
-    assert!(run.stdout.contains(told), "{}", run.stdout);
+    let shown = "E: shows the EFI system partition as a drive";
+    assert!(run.stdout.contains(shown), "{}", run.stdout);
     let (old, _) = lab.standard("old.img", 512);
     let run = lab.run(&["confirm", old.to_str().unwrap()]);
     assert_eq!(run.code, 1);

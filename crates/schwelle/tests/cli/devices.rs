@@ -126,9 +126,9 @@ fn a_mounted_device_is_refused_with_the_place_where_it_is_mounted() {
     let convert = lab.convert(&volume.0, "job", &[]);
     tool("umount", &[at.to_str().unwrap()]);
     assert_eq!((check.code, convert.code), (1, 1));
-    let told = format!("is mounted at {}", at.display());
+    let shown = format!("is mounted at {}", at.display());
     assert!(
-        check.stdout.contains("medium.in-use") && check.stdout.contains(&told),
+        check.stdout.contains("medium.in-use") && check.stdout.contains(&shown),
         "{}",
         check.stdout
     );
@@ -273,7 +273,7 @@ fn a_device_that_somebody_holds_is_refused_for_every_command_that_writes() {
     let job = lab.path("job");
     assert_eq!(lab.convert(&disk.0, &job, &["--quiet"]).code, 0);
     let (before, job) = (hash(&image), job.to_str().unwrap());
-    let refused = |told: &str| {
+    let refused = |expected: &str| {
         for command in [
             &["undo", "--yes", "--job", job][..],
             &["convert", disk.path(), "--yes", "--job", "other"],
@@ -281,7 +281,7 @@ fn a_device_that_somebody_holds_is_refused_for_every_command_that_writes() {
             let run = lab.run(command);
             assert!([1, 3].contains(&run.code), "{}", run.stderr);
             let said = format!("{}{}", run.stdout, run.stderr).to_lowercase();
-            assert!(said.contains(told), "{told}: {said}");
+            assert!(said.contains(expected), "{expected}: {said}");
         }
         assert_eq!(hash(&image), before);
     };
@@ -351,13 +351,13 @@ fn a_partition_in_use_in_any_way_is_a_block_for_every_command_that_writes() {
     let at = lab.path("mounted");
     fs::create_dir(&at).unwrap();
     let at = at.to_str().unwrap();
-    let refused = |way: &str, told: &str, command: &[&str]| {
+    let refused = |way: &str, shown: &str, command: &[&str]| {
         let before = hash(&image);
         let run = lab.run(command);
         let said = format!("{}{}", run.stdout, run.stderr).replace('\n', " ");
         let said = said.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!([1, 3].contains(&run.code), "{way}: {} {said}", run.code);
-        assert!(said.contains(told), "{way}: {told}: {said}");
+        assert!(said.contains(shown), "{way}: {shown}: {said}");
         assert_eq!(hash(&image), before, "{way}");
     };
     let in_every_way = |command: &[&str]| {
@@ -383,8 +383,8 @@ fn a_partition_in_use_in_any_way_is_a_block_for_every_command_that_writes() {
         }
         {
             let above = Attached::new(Path::new(&first), &[]);
-            let told = format!("is attached as {}", above.path());
-            refused("loop device", &told, command);
+            let shown = format!("is attached as {}", above.path());
+            refused("loop device", &shown, command);
         }
     };
     in_every_way(&["convert", disk.path(), "--yes", "--job", "never"]);

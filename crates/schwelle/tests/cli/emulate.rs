@@ -117,8 +117,8 @@ fn firmware_that_does_not_start_the_draft_keeps_it_from_being_written() {
     );
     let run = lab.emulate(&["rehearse", "disk.img", "--emulate"]);
     assert_eq!(run.code, 1, "{}", run.stdout);
-    for told in ["FAIL     bcd-store", "real firmware does not start it"] {
-        assert!(run.stdout.contains(told), "{}", run.stdout);
+    for expected in ["FAIL     bcd-store", "real firmware does not start it"] {
+        assert!(run.stdout.contains(expected), "{}", run.stdout);
     }
     // The same as the draft of an old disk.
     let (old, places) = lab.standard("old.img", 512);
@@ -261,12 +261,12 @@ fn a_bios_starts_a_disk_that_goes_back() {
         "kept",
     ]);
     assert_eq!(run.code, 0, "{}", run.stdout);
-    for told in [
+    for expected in [
         "pass     boot-manager",
         "BOOT MANAGER REACHED",
         "Starts in BIOS mode.",
     ] {
-        assert!(run.stdout.contains(told), "{told}: {}", run.stdout);
+        assert!(run.stdout.contains(expected), "{expected}: {}", run.stdout);
     }
 }
 
@@ -296,14 +296,14 @@ fn without_emulator_or_firmware_the_walk_stands_and_a_conversion_waits() {
         ] {
             let run = lab.run_in(path, &[args, more].concat(), "");
             assert_eq!(run.code, 0, "{args:?}: {}", run.stderr);
-            for told in [
+            for expected in [
                 missing,
                 "The walk stands by itself.",
                 "Install the emulator",
             ] {
                 assert!(
-                    run.stdout.replace("\n  ", " ").contains(told),
-                    "{told}: {}",
+                    run.stdout.replace("\n  ", " ").contains(expected),
+                    "{expected}: {}",
                     run.stdout
                 );
             }
@@ -344,8 +344,8 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
     let path = pretend(&lab, "echo 'no such machine' >&2; exit 1");
     let run = lab.run_in(&path, &args, "");
     assert_eq!(run.code, 3);
-    for told in ["ended by itself: no such machine", "Leave --emulate out"] {
-        assert!(run.stderr.contains(told), "{}", run.stderr);
+    for expected in ["ended by itself: no such machine", "Leave --emulate out"] {
+        assert!(run.stderr.contains(expected), "{}", run.stderr);
     }
     // It answers, and then does nothing more: ended at the limit.
     let greet =
@@ -361,8 +361,8 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
         run.stdout
     );
     assert_eq!(run.code, 1);
-    for told in ["still running at the time limit", "FAIL     partition"] {
-        assert!(run.stdout.contains(told), "{}", run.stdout);
+    for expected in ["still running at the time limit", "FAIL     partition"] {
+        assert!(run.stdout.contains(expected), "{}", run.stdout);
     }
     // We are killed: it goes as well.
     fs::remove_file(lab.path("pid")).unwrap();

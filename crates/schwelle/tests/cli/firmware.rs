@@ -60,11 +60,11 @@ fn facts_name_their_source_and_what_is_not_told_says_how_to_find_out() {
     .unwrap();
     let run = lab.run(&["firmware", "--machine", "copied.toml"]);
     assert_eq!(run.code, 0, "{}", run.stderr);
-    for told in [
+    for shown in [
         "UEFI mode               supported   [its firmware says so (SMBIOS)]",
         "M   [the machine",
     ] {
-        assert!(run.stdout.contains(told), "{told}: {}", run.stdout);
+        assert!(run.stdout.contains(shown), "{shown}: {}", run.stdout);
     }
     // Texts of the firmware do not command the terminal.
     assert!(
@@ -101,8 +101,8 @@ fn facts_name_their_source_and_what_is_not_told_says_how_to_find_out() {
         ("factory_keys", "variable PKDefault: damaged signature list"),
     ] {
         assert!(facts[key]["value"].is_null(), "{key}");
-        let told = facts[key]["evidence"]["text"].as_str().unwrap();
-        assert!(told.contains(evidence), "{told}");
+        let shown = facts[key]["evidence"]["text"].as_str().unwrap();
+        assert!(shown.contains(evidence), "{shown}");
     }
 }
 
@@ -145,7 +145,7 @@ fn the_simulated_pc_keeps_its_settings_and_refuses_what_a_setup_refuses() {
         before,
         "a start writes nothing"
     );
-    for (args, code, told) in [
+    for (args, code, expected) in [
         (&["set", "mode=fast"][..], 2, "mode=fast is no setting"),
         (&["set", "mode"], 2, "mode= is no setting"),
         (&["set"], 2, "required"),
@@ -157,7 +157,7 @@ fn the_simulated_pc_keeps_its_settings_and_refuses_what_a_setup_refuses() {
     ] {
         let run = firmware(&lab, args);
         assert_eq!(run.code, code, "{args:?}");
-        assert!(run.stderr.contains(told), "{args:?}: {}", run.stderr);
+        assert!(run.stderr.contains(expected), "{args:?}: {}", run.stderr);
     }
     // Without a file there is no PC to set or start.
     let run = lab.run(&["firmware", "start"]);
@@ -187,7 +187,7 @@ fn the_sheet_says_go_only_when_disk_and_pc_are_ready() {
         "[firmware]\nuefi = true\nbits = 32\n",
     )
     .unwrap();
-    for (machine, disk, code, told) in [
+    for (machine, disk, code, expected) in [
         ("pc.toml", "disk.img", 0, "GO. The disk has passed"),
         (
             "pc.toml",
@@ -216,7 +216,7 @@ fn the_sheet_says_go_only_when_disk_and_pc_are_ready() {
     ] {
         let run = lab.run(&["firmware", "sheet", disk, "--machine", machine]);
         assert_eq!(run.code, code, "{machine} {disk}");
-        assert!(run.stdout.contains(told), "{told}: {}", run.stdout);
+        assert!(run.stdout.contains(expected), "{expected}: {}", run.stdout);
         assert_eq!(run.stdout.contains("NOT YET."), code == 1);
     }
     // The steps follow what is known of the PC.
@@ -404,13 +404,17 @@ fn a_boot_entry_is_read_back_by_a_library_for_firmware_variables() {
         ),
         "{json}"
     );
-    let told = lab
+    let shown = lab
         .run(&["rehearse", "disk.img", "--machine", "pc.toml"])
         .stdout;
-    let at = |text: &str| told.find(text).unwrap_or_else(|| panic!("{text}: {told}"));
+    let at = |text: &str| {
+        shown
+            .find(text)
+            .unwrap_or_else(|| panic!("{text}: {shown}"))
+    };
     assert!(
         at("Boot0001 \"Türme\"") < at("From sector 0 to the kernel"),
-        "{told}"
+        "{shown}"
     );
     // The simulated PC starts by it.
     firmware(&lab, &["set", "mode=uefi"]);
@@ -515,7 +519,7 @@ fn an_entry_is_not_written_for_what_does_not_start_or_where_nothing_keeps_it() {
             run.stderr
         );
     }
-    for (text, told) in [
+    for (text, expected) in [
         ("[firmware]\nmode = \"fast\"", "line 2, column 8"),
         (
             "[firmware]\nvariables = \"gone\"",
@@ -524,6 +528,10 @@ fn an_entry_is_not_written_for_what_does_not_start_or_where_nothing_keeps_it() {
     ] {
         fs::write(lab.path("wrong.toml"), text).unwrap();
         let run = lab.run(&["firmware", "--machine", "wrong.toml"]);
-        assert!(run.code == 2 && run.stderr.contains(told), "{}", run.stderr);
+        assert!(
+            run.code == 2 && run.stderr.contains(expected),
+            "{}",
+            run.stderr
+        );
     }
 }

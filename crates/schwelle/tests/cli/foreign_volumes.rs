@@ -44,10 +44,10 @@ fn a_disk_with_another_file_system_is_not_blank() {
         let (name, image) = (manufacturer.2, lab.path("disk.img"));
         make(&lab, manufacturer, &image);
         let before = hash(&image);
-        let told = lab.run(&["check", image.to_str().unwrap(), "--data-disk"]);
-        assert_eq!(told.code, 1, "{name}: {}", told.stdout);
+        let shown = lab.run(&["check", image.to_str().unwrap(), "--data-disk"]);
+        assert_eq!(shown.code, 1, "{name}: {}", shown.stdout);
         for expected in [name, "a file system on the bare disk"] {
-            assert!(told.stdout.contains(expected), "{name}: {}", told.stdout);
+            assert!(shown.stdout.contains(expected), "{name}: {}", shown.stdout);
         }
         // The same after a table that was wiped.
         let shifted = lab.path("shifted.img");
@@ -65,15 +65,16 @@ fn a_disk_with_another_file_system_is_not_blank() {
             .unwrap()
             .set_len(DISK_BYTES + (2 << 20))
             .unwrap();
-        let told = lab.run(&["check", shifted.to_str().unwrap(), "--data-disk"]);
+        let shown = lab.run(&["check", shifted.to_str().unwrap(), "--data-disk"]);
         let expected = format!("LBA 2048: a volume begins there ({name})");
-        assert_eq!(told.code, 1, "{name}: {}", told.stdout);
+        assert_eq!(shown.code, 1, "{name}: {}", shown.stdout);
         assert!(
-            told.stdout
+            shown
+                .stdout
                 .replace("\n              ", " ")
                 .contains(&expected),
             "{name}: {}",
-            told.stdout
+            shown.stdout
         );
         assert_eq!(hash(&image), before, "{name}: changed");
     }
@@ -83,10 +84,10 @@ fn a_disk_with_another_file_system_is_not_blank() {
 fn volumes_of_a_forensics_librarys_tests_are_not_blank() {
     for (file, name) in [("dfvfs/hfsplus.raw", "HFS+"), ("dfvfs/apfs.raw", "APFS")] {
         let image = real_data(file);
-        let told = Lab::new().run(&["check", image.to_str().unwrap(), "--data-disk"]);
-        assert_eq!(told.code, 1, "{name}: {}", told.stdout);
+        let shown = Lab::new().run(&["check", image.to_str().unwrap(), "--data-disk"]);
+        assert_eq!(shown.code, 1, "{name}: {}", shown.stdout);
         for expected in [name, "a file system on the bare disk"] {
-            assert!(told.stdout.contains(expected), "{name}: {}", told.stdout);
+            assert!(shown.stdout.contains(expected), "{name}: {}", shown.stdout);
         }
     }
 }
@@ -107,14 +108,14 @@ fn a_disk_with_anything_where_a_table_lies_is_not_blank() {
         let file = std::fs::File::create(&image).unwrap();
         file.set_len((last + 1) * 512).unwrap();
         file.write_all_at(b"x", lba * 512 + 77).unwrap();
-        let told = lab.run(&["check", image.to_str().unwrap(), "--data-disk"]);
-        assert_eq!(told.code, i32::from(!is_blank), "{lba}: {}", told.stdout);
+        let shown = lab.run(&["check", image.to_str().unwrap(), "--data-disk"]);
+        assert_eq!(shown.code, i32::from(!is_blank), "{lba}: {}", shown.stdout);
         let expected = format!("LBA {lba}: content, though sector 0 is empty");
         assert_eq!(
-            told.stdout.contains(&expected),
+            shown.stdout.contains(&expected),
             !is_blank,
             "{lba}: {}",
-            told.stdout
+            shown.stdout
         );
     }
 }

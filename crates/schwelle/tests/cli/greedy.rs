@@ -28,10 +28,10 @@ fn bounded(lab: &Lab, args: &[&str]) -> Result<i32, String> {
         .current_dir(lab.path(""))
         .output()
         .unwrap();
-    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    let shown = String::from_utf8_lossy(&output.stderr).into_owned();
     match output.status.signal() {
-        Some(signal) => Err(format!("signal {signal}: {told}")),
-        None => output.status.code().ok_or(told),
+        Some(signal) => Err(format!("signal {signal}: {shown}")),
+        None => output.status.code().ok_or(shown),
     }
 }
 

@@ -360,9 +360,9 @@ fn pending_changes_are_applied_first_and_told() {
             (&json["answer"], &json["disk_name"]),
             (&"caution".into(), &"NEW-SIGNALS".into())
         );
-        let told = json["findings"].to_string();
+        let shown = json["findings"].to_string();
         assert!(
-            told.contains("pending in its log, applied before reading"),
+            shown.contains("pending in its log, applied before reading"),
             "{format:?}"
         );
         let job = lab.path("job");
@@ -449,7 +449,7 @@ fn a_registry_without_room_blocks_or_cautions_by_what_would_be_lost() {
 fn a_hostile_registry_is_answered_and_its_names_reach_no_terminal() {
     use schwelle_core::hive::{Node, Value as HiveValue};
     let place = [&SIGNATURE.to_le_bytes()[..], &(51 * MIB).to_le_bytes()].concat();
-    for (count, code, told) in [(1500, 1, "more than 1000 names"), (3, 0, "u{1b}[2J")] {
+    for (count, code, expected) in [(1500, 1, "more than 1000 names"), (3, 0, "u{1b}[2J")] {
         let values = (0..count).map(|n| HiveValue {
             name: format!("\\DosDevices\\\u{1b}[2J\u{202e}{n}:"),
             kind: 3,
@@ -485,7 +485,7 @@ fn a_hostile_registry_is_answered_and_its_names_reach_no_terminal() {
             let run = lab.run(&[command, image.to_str().unwrap(), "--all"]);
             assert_eq!(run.code, code, "{count}: {}", run.stdout);
             let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
-            assert!(flat.contains(told), "{count}: {flat}");
+            assert!(flat.contains(expected), "{count}: {flat}");
             let hostile = ['\u{1b}', '\u{202e}'];
             assert!(!run.stdout.contains(hostile), "{}", run.stdout);
         }

@@ -39,10 +39,10 @@ pub(crate) fn fits(name: &str, document: &Value) {
 #[test]
 fn a_document_that_does_not_fit_is_noticed() {
     let document = serde_json::json!({"started": 5, "disk": null});
-    let told = faults("firmware-start", &document);
+    let shown = faults("firmware-start", &document);
     assert!(
-        told.contains("$.started 5 is not") && told.contains("'events' is a required"),
-        "{told}"
+        shown.contains("$.started 5 is not") && shown.contains("'events' is a required"),
+        "{shown}"
     );
 }
 

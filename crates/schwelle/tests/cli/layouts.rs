@@ -303,14 +303,14 @@ fn a_manufacturers_type_crosses_by_the_policys_table() {
     );
     let run = lab.run(&["check", "disk.img"]);
     assert_eq!(run.code, 1);
-    for told in [
+    for expected in [
         "type A0h",
         "[[type]] byte, guid; docs/policy.toml",
         "--policy FILE",
     ] {
         assert!(
-            run.stdout.replace("\n    ", " ").contains(told),
-            "{told}: {}",
+            run.stdout.replace("\n    ", " ").contains(expected),
+            "{expected}: {}",
             run.stdout
         );
     }
@@ -348,7 +348,7 @@ fn a_manufacturers_type_crosses_by_the_policys_table() {
         b"the manufacturer's own"
     );
 
-    for (text, told) in [
+    for (text, expected) in [
         (
             "[[type]]\nbyte = \"5\"\nguid = \"bfbfafe7-a34f-448a-9a5b-6213eb736c22\"",
             "two hexadecimal digits",
@@ -371,8 +371,8 @@ fn a_manufacturers_type_crosses_by_the_policys_table() {
         policy(text);
         let run = lab.run(&["check", "disk.img", "--policy", "policy.toml"]);
         assert!(
-            run.code == 2 && run.stderr.contains(told),
-            "{told}: {}",
+            run.code == 2 && run.stderr.contains(expected),
+            "{expected}: {}",
             run.stderr
         );
     }
@@ -394,10 +394,10 @@ fn a_disk_beyond_the_reach_of_an_mbr_is_used_to_its_end() {
         });
         let run = lab.run(&["plan", &name]);
         assert_eq!(run.code, 0, "{}", run.stdout);
-        let told = run
+        let shown = run
             .stdout
             .contains("lie where no MBR partition can begin (LBA 4294967296 on)");
-        assert_eq!(told, more > 0, "{}", run.stdout);
+        assert_eq!(shown, more > 0, "{}", run.stdout);
         let plan = lab.run(&["plan", &name, "--json"]).json();
         assert_eq!(plan["newly_usable_bytes"].as_u64(), Some(more));
         let job = lab.path(&format!("{name}.job"));

@@ -162,7 +162,7 @@ const DISKS: &[(&str, &str, &str, &str, Build)] = &[
 
 #[test]
 fn what_is_ordinary_on_old_volumes_is_no_reason_to_refuse() {
-    for (name, answer, rule, told, build) in DISKS {
+    for (name, answer, rule, expected, build) in DISKS {
         let lab = Lab::new();
         let image = lab.image("disk.img", 512, 340, build);
         let path = image.to_str().unwrap();
@@ -171,7 +171,11 @@ fn what_is_ordinary_on_old_volumes_is_no_reason_to_refuse() {
         assert_eq!(&json["answer"], answer, "{name}: {}", check.stdout);
         let mut findings = json["findings"].as_array().unwrap().iter();
         let is_shown = |finding: &serde_json::Value| {
-            finding["rule"] == *rule && finding["evidence"]["text"].as_str().unwrap().contains(told)
+            finding["rule"] == *rule
+                && finding["evidence"]["text"]
+                    .as_str()
+                    .unwrap()
+                    .contains(expected)
         };
         assert!(
             rule.is_empty() || findings.any(is_shown),
@@ -314,11 +318,11 @@ fn windows_7_needs_the_csm() {
         .split_whitespace()
         .collect::<Vec<_>>()
         .join(" ");
-    for told in [
+    for expected in [
         "Windows 7 Professional Service Pack 1 (build 7601)",
         "needs the CSM's video, and does not support Secure Boot",
     ] {
-        assert!(flat.contains(told), "{told}: {}", check.stdout);
+        assert!(flat.contains(expected), "{expected}: {}", check.stdout);
     }
     assert_eq!(check.code, 0, "{}", check.stdout);
     let machine = lab.path("pc.toml");
@@ -329,11 +333,11 @@ fn windows_7_needs_the_csm() {
     assert_eq!(lab.convert(&image, "job", &["--quiet"]).code, 0);
     let sheet = lab.run(&["firmware", "sheet", "disk.img"]).stdout;
     let flat = sheet.split_whitespace().collect::<Vec<_>>().join(" ");
-    for told in [
+    for expected in [
         "Leave the CSM on",
         "this Windows does not support Secure Boot",
     ] {
-        assert!(flat.contains(told), "{told}: {sheet}");
+        assert!(flat.contains(expected), "{expected}: {sheet}");
     }
     assert!(!flat.contains("switch the CSM off"), "{sheet}");
 }
@@ -386,9 +390,9 @@ fn a_place_in_front_of_the_recovery_partition_is_told() {
         let plan = lab.run(&[&["plan", "disk.img"][..], request].concat());
         assert_eq!(plan.code, 0, "{}", plan.stdout);
         let flat = plan.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
-        let told = flat.contains(
+        let shown = flat.contains(
             "between Windows and its recovery partition, which Windows then cannot extend",
         );
-        assert_eq!(told, is_shown, "{}", plan.stdout);
+        assert_eq!(shown, is_shown, "{}", plan.stdout);
     }
 }

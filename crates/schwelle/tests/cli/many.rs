@@ -74,13 +74,13 @@ fn folders_patterns_and_disks_get_a_line_each_in_the_order_named() {
         assert_eq!((run.code, answers(&run)), (1, named), "{command}");
         let run = lab.run(&[command, "bench/a.RAW", "bench/b.img", "--json"]);
         assert_eq!((run.code, lines(&run).len()), (0, 2), "{command}");
-        for (path, told) in [
+        for (path, wanted) in [
             ("no/*.img", "there is no disk or image"),
             ("bench/below/[", "bench/below/["),
         ] {
             let run = lab.run(&[command, path]);
             assert!(
-                run.code == 2 && run.stderr.contains(told),
+                run.code == 2 && run.stderr.contains(wanted),
                 "{command}: {}",
                 run.stderr
             );

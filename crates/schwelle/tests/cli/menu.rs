@@ -152,16 +152,16 @@ fn several_systems_cross_and_what_only_a_bios_starts_leaves_the_menu_by_name() {
         fs::copy(&store, mount.path("Boot/BCD")).unwrap();
     });
     let plan = lab.run(&["plan", image.to_str().unwrap()]);
-    for told in [
+    for expected in [
         "The old depth sounder: runs in BIOS mode only, no longer in the menu",
         "Engine room, since the old default cannot be started",
         "\"On the other disk\": names the disk",
         "2 systems",
     ] {
         let flat = plan.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
-        let known = flat.contains(told)
-            || told.starts_with("\"On") && flat.contains("still names an MBR disk");
-        assert!(known, "{told}: {}", plan.stdout);
+        let known = flat.contains(expected)
+            || expected.starts_with("\"On") && flat.contains("still names an MBR disk");
+        assert!(known, "{expected}: {}", plan.stdout);
     }
     let menu = &lab.run(&["plan", image.to_str().unwrap(), "--json"]).json()["menu"];
     assert_eq!(
@@ -208,12 +208,15 @@ fn several_systems_cross_and_what_only_a_bios_starts_leaves_the_menu_by_name() {
     );
     assert_eq!(step("menu")["outcome"], "caution");
     let letters = step("drive-letters");
-    for told in [
+    for expected in [
         "partition 2: C: is partition 2",
         "partition 3: C: is partition 3",
     ] {
         assert!(
-            letters["evidence"]["text"].as_str().unwrap().contains(told),
+            letters["evidence"]["text"]
+                .as_str()
+                .unwrap()
+                .contains(expected),
             "{letters}"
         );
     }
@@ -335,9 +338,9 @@ fn a_store_on_the_windows_volume_and_one_with_a_pending_log_are_taken_over() {
     });
     let plan = lab.run(&["plan", image.to_str().unwrap(), "--all"]);
     assert_eq!(plan.code, 0, "{}", plan.stdout);
-    for told in ["waits 77 seconds", "on partition 2", "its log was applied"] {
+    for expected in ["waits 77 seconds", "on partition 2", "its log was applied"] {
         let flat = plan.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
-        assert!(flat.contains(told), "{told}: {}", plan.stdout);
+        assert!(flat.contains(expected), "{expected}: {}", plan.stdout);
     }
     converted(&lab, &image);
 }

@@ -237,7 +237,7 @@ fn what_cannot_be_unpacked_blocks_with_the_files_name() {
             "overlay-compressed in an unknown way",
         ),
     ];
-    for (name, stream, len, point, told) in cases {
+    for (name, stream, len, point, expected) in cases {
         let lab = Lab::new();
         let (image, _) = lab.standard("disk.img", 512);
         edit_volume(&image, WINDOWS, |mount| {
@@ -254,7 +254,7 @@ fn what_cannot_be_unpacked_blocks_with_the_files_name() {
             .unwrap();
         let evidence = found["evidence"]["text"].as_str().unwrap();
         assert!(
-            evidence.contains("night.ttf") && evidence.contains(told),
+            evidence.contains("night.ttf") && evidence.contains(expected),
             "{name}: {evidence}"
         );
         assert_eq!(lab.convert(&image, "job", &["--quiet"]).code, 1, "{name}");

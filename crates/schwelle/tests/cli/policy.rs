@@ -150,7 +150,7 @@ fn rules_show_what_a_policy_decides() {
         "shop = \"Bay\\u001b[2J Repairs\"\n[severity]\n\"table.alignment\" = \"strict\"\n[setup_keys]\nSkerry = \"F11\"\n",
     )
     .unwrap();
-    let told = lab.run(&["rules", "--policy", "policy.toml"]).stdout;
+    let shown = lab.run(&["rules", "--policy", "policy.toml"]).stdout;
     for line in [
         "Bay\\u{1b}[2J Repairs",
         "table.alignment strict",
@@ -158,7 +158,7 @@ fn rules_show_what_a_policy_decides() {
         "[strict]",
         "gap, shrink, takeover",
     ] {
-        assert!(told.contains(line), "{line}: {told}");
+        assert!(shown.contains(line), "{line}: {shown}");
     }
     let rules = lab
         .run(&[

@@ -99,7 +99,7 @@ fn check(file: &Path, columns: &str) {
     schwelle_testkit::renew(file, &now);
     let text = fs::read_to_string(file).unwrap();
     let mut pairs = text.lines().zip(now.lines()).enumerate();
-    let differs = pairs.find(|(_, (told, prints))| told != prints);
+    let differs = pairs.find(|(_, (expected, prints))| expected != prints);
     assert_eq!(differs, None, "{}", file.display());
     assert_eq!(text, now, "{}", file.display());
     // A command to type and a path are never broken.

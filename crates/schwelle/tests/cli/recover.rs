@@ -119,13 +119,13 @@ fn a_conversion_that_shrinks_is_taken_back_to_the_byte_and_made_again() {
         run.stderr
     );
     assert!(same_but_for_moves(&image, &pristine, &job));
-    for (command, told) in [
+    for (command, expected) in [
         ("undo", "taken back already"),
         ("resume", "taken back already"),
     ] {
         let run = lab.run(&job_args(command, &job, &[]));
         assert_eq!(run.code, 1);
-        assert!(run.stderr.contains(told), "{}", run.stderr);
+        assert!(run.stderr.contains(expected), "{}", run.stderr);
     }
     assert_eq!(
         lab.convert(&image, lab.path("second"), &["--quiet"]).code,
@@ -163,7 +163,7 @@ fn undo_leaves_a_volume_that_was_used_since_as_it_is_and_says_so() {
             "SYSTEM: C: and 2 volume names"
         ]
         .iter()
-        .all(|told| run.stdout.contains(told)),
+        .all(|expected| run.stdout.contains(expected)),
         "{}",
         run.stdout
     );
@@ -210,12 +210,12 @@ fn an_unfinished_job_stands_in_the_way_of_a_second_one() {
     for folder in [&job, &lab.path("another")] {
         let run = lab.convert(&image, folder, &[]);
         assert_eq!(run.code, 1, "{}", run.stderr);
-        for told in [
+        for expected in [
             "an earlier job on this disk was interrupted",
             "schwelle resume --job",
             "schwelle undo",
         ] {
-            assert!(run.stderr.contains(told), "{}", run.stderr);
+            assert!(run.stderr.contains(expected), "{}", run.stderr);
         }
         assert!(run.stderr.contains(job.to_str().unwrap()));
         assert_eq!(hash(&image), half);
@@ -254,7 +254,7 @@ fn the_disk_is_found_by_its_content_and_no_other_is_taken() {
         run.stderr
     );
     let smaller = lab.image("smaller.img", 512, 100, |_| {});
-    for (disk, told) in [
+    for (disk, expected) in [
         (&image, "is neither what it was"),
         (&smaller, "not this one"),
     ] {
@@ -264,7 +264,7 @@ fn the_disk_is_found_by_its_content_and_no_other_is_taken() {
             &["--disk", disk.to_str().unwrap()],
         ));
         assert_eq!(run.code, 1);
-        assert!(run.stderr.contains(told), "{}", run.stderr);
+        assert!(run.stderr.contains(expected), "{}", run.stderr);
     }
     assert_eq!([hash(&image), hash(&other)], before);
     let named = ["--disk", moved.to_str().unwrap()];
@@ -289,12 +289,12 @@ fn a_disk_or_a_folder_that_has_changed_since_is_refused_with_the_place() {
     let run = lab.convert(&image, &job, &["--quiet"]);
     assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
     reopen(&job);
-    let refused = |command: &str, code: i32, told: &str| {
+    let refused = |command: &str, code: i32, expected: &str| {
         let before = hash(&image);
         let yes: &[&str] = if command == "undo" { &["--yes"] } else { &[] };
         let run = lab.run(&job_args(command, &job, yes));
         assert_eq!(run.code, code, "{}", run.stderr);
-        assert!(run.stderr.contains(told), "{told}: {}", run.stderr);
+        assert!(run.stderr.contains(expected), "{expected}: {}", run.stderr);
         assert!(run.stderr.contains("Nothing was written") || run.stderr.contains("unchanged"));
         assert_eq!(hash(&image), before);
     };
@@ -320,7 +320,7 @@ fn a_disk_or_a_folder_that_has_changed_since_is_refused_with_the_place() {
     with(100, &[0xEE], &|| {
         refused("undo", 3, "the job's disk was not found");
     });
-    for (file, told) in [
+    for (file, expected) in [
         ("journal.json", "its hash is not the one in the job's state"),
         ("new.bin", "their hash differs"),
     ] {
@@ -330,7 +330,7 @@ fn a_disk_or_a_folder_that_has_changed_since_is_refused_with_the_place() {
         let middle = damaged.len() / 2;
         damaged[middle] ^= 0x80;
         fs::write(&path, &damaged).unwrap();
-        refused("resume", 3, told);
+        refused("resume", 3, expected);
         fs::write(&path, &whole).unwrap();
     }
     assert_eq!(lab.run(&job_args("undo", &job, &["--yes"])).code, 0);
@@ -482,22 +482,22 @@ fn ctrl_c_stops_between_stages_and_says_what_to_do() {
         assert!(run.wait_for("move:"));
         std::thread::sleep(Duration::from_micros(200 * attempt));
         kill_process(Pid::from_child(&run.child), Signal::INT).unwrap();
-        let (code, told) = run.end();
+        let (code, shown) = run.end();
         if code == 3 {
             // Before the first write: then there is no job to speak of.
-            assert!(told.contains("The disk is unchanged"), "{told}");
+            assert!(shown.contains("The disk is unchanged"), "{shown}");
             assert_eq!(state(&job), "undone");
         }
         if code == 0 || code == 3 {
             continue;
         }
-        assert_eq!(code, 4, "{told}");
+        assert_eq!(code, 4, "{shown}");
         for words in [
             "stopped as asked",
             "schwelle resume --job",
             "schwelle undo --job",
         ] {
-            assert!(told.contains(words), "{told}");
+            assert!(shown.contains(words), "{shown}");
         }
         let run = lab.run(&job_args("resume", &job, &[]));
         assert_eq!(run.code, 0, "{}", run.stderr);
@@ -567,14 +567,14 @@ fn a_write_error_names_the_ways_out_and_both_work() {
         let job = lab.path(&format!("job-{index}"));
         let run = lab.convert(&image, &job, &[]);
         assert_eq!(run.code, 4, "{}", run.stderr);
-        for told in [
+        for expected in [
             "STOPPED",
             "stage move",
             "No space left",
             "resume --job",
             "undo --job",
         ] {
-            assert!(run.stderr.contains(told), "{told}: {}", run.stderr);
+            assert!(run.stderr.contains(expected), "{expected}: {}", run.stderr);
         }
         fs::remove_file(&filler).unwrap();
         let yes: &[&str] = if command == "undo" { &["--yes"] } else { &[] };

@@ -115,7 +115,7 @@ fn the_page_tells_the_whole_job_and_the_document_fits_its_schema() {
     let page = page(&lab.path("job/report.html"));
     let document = lab.run(&["report", "--job", "job", "--json"]).json();
     fits("report", &document);
-    for told in [
+    for shown in [
         "Conversion of KASSE-NORD1",
         "Nordlicht-Kasse.img",
         LABEL,
@@ -127,7 +127,7 @@ fn the_page_tells_the_whole_job_and_the_document_fits_its_schema() {
         "firmware.uefi",
         "url(#p-EFI-system)",
     ] {
-        assert!(page.contains(told), "{told}");
+        assert!(page.contains(shown), "{shown}");
     }
     // Every rule's answer, and every extent of the journal.
     let journal: Value =
@@ -135,10 +135,10 @@ fn the_page_tells_the_whole_job_and_the_document_fits_its_schema() {
     let written = document["written"].as_array().unwrap();
     let extents = journal["extents"].as_array().unwrap();
     assert_eq!(written.len(), extents.len());
-    for (told, extent) in written.iter().zip(extents) {
+    for (shown, extent) in written.iter().zip(extents) {
         let number = |value: &Value| value.as_u64().unwrap();
-        let sectors = number(&told["last_lba"]) + 1 - number(&told["first_lba"]);
-        assert_eq!(sectors, number(&extent["sectors"]), "{told}");
+        let sectors = number(&shown["last_lba"]) + 1 - number(&shown["first_lba"]);
+        assert_eq!(sectors, number(&extent["sectors"]), "{shown}");
     }
     for finding in document["plan"]["findings"].as_array().unwrap() {
         assert!(page.contains(finding["rule"].as_str().unwrap()));
@@ -170,10 +170,10 @@ fn the_page_tells_the_whole_job_and_the_document_fits_its_schema() {
         (&document["answer"], &document["exact"]),
         (&"undone".into(), &true.into())
     );
-    let told = lab.run(&["report", "--job", "job"]).stdout;
+    let shown = lab.run(&["report", "--job", "job"]).stdout;
     assert!(
-        told.contains("everything it had overwritten is restored"),
-        "{told}"
+        shown.contains("everything it had overwritten is restored"),
+        "{shown}"
     );
 }
 

@@ -1,4 +1,4 @@
-//! Shadow copies (restore points): told, never lost without a word, and not moved.
+//! Shadow copies (restore points): reported, never lost silently, and not moved.
 
 use std::fs;
 use std::os::unix::fs::FileExt;
@@ -74,12 +74,13 @@ fn the_restore_points_of_a_real_windows_go_only_when_that_is_said() {
     assert!(listed.contains("Number of stores:\t2"), "{listed}");
     // The volume has room after it: nothing is shrunk.
     let roomy = data_disk(&lab, std::slice::from_ref(&volume), 1);
-    let told = lab.run(&["check", roomy.to_str().unwrap(), "--data-disk", "--all"]);
+    let shown = lab.run(&["check", roomy.to_str().unwrap(), "--data-disk", "--all"]);
     assert!(
-        told.stdout
+        shown
+            .stdout
             .contains("2 restore points (shadow copies): kept"),
         "{}",
-        told.stdout
+        shown.stdout
     );
     // It reaches to the disk's end, where the backup table must lie.
     let image = data_disk(&lab, std::slice::from_ref(&volume), 0);
@@ -91,14 +92,14 @@ fn the_restore_points_of_a_real_windows_go_only_when_that_is_said() {
         .set_len(end)
         .unwrap();
     let before = hash(&image);
-    let told = lab
+    let shown = lab
         .run(&["check", image.to_str().unwrap(), "--data-disk"])
         .stdout;
     for expected in [
         "volume.shadow-copies",
         "2 restore points (shadow copies): lost, since the volume",
     ] {
-        assert!(told.contains(expected), "{told}");
+        assert!(shown.contains(expected), "{shown}");
     }
     let refused = lab.convert(&image, "job", &["--data-disk"]);
     assert_eq!(refused.code, 2, "{}", refused.stderr);

@@ -424,9 +424,9 @@ fn a_damaged_attribute_list_is_named() {
             format!("file record {record} ("),
             format!("list {expected}"),
         );
-        let told = |fault: String| fault.starts_with(&begin) && fault.ends_with(&end);
+        let shown = |fault: String| fault.starts_with(&begin) && fault.ends_with(&end);
         assert!(
-            faults.iter().any(|fault| told(fault.to_string())),
+            faults.iter().any(|fault| shown(fault.to_string())),
             "{end}: {faults:?}"
         );
     }

@@ -142,12 +142,12 @@ fn a_bios_shows_the_signpost_and_goes_on_to_the_next_device() {
     for key in [true, false] {
         let mut pc = Pc::start(image.to_str().unwrap(), floppy.to_str().unwrap());
         let screen = pc.wait_for("the next boot device.");
-        for told in [
+        for expected in [
             "it starts in UEFI mode only",
             "change the boot mode to UEFI",
             "Nothing is wrong",
         ] {
-            assert!(screen.contains(told), "{screen}");
+            assert!(screen.contains(expected), "{screen}");
         }
         assert!(!screen.contains("NEXT DEVICE"), "{screen}");
         if key {

@@ -85,7 +85,7 @@ fn finding(run: &Run, rule: &str) -> Value {
 #[test]
 fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
     let bench = Bench::new();
-    for (name, stages, told) in [
+    for (name, stages, expected) in [
         (
             "shrink.img",
             &["shrink"][..],
@@ -109,7 +109,7 @@ fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
         );
         let all = check.stdout.clone();
         assert!(
-            all.contains("a job was interrupted here") && all.contains(told),
+            all.contains("a job was interrupted here") && all.contains(expected),
             "{all}"
         );
         let survey = bench.lab.run(&["survey", path, "--json"]).json();

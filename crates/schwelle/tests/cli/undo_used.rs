@@ -60,13 +60,13 @@ fn after_a_first_start_letters_and_recovery_come_back_too() {
 
     let run = lab.run_with(&["undo", "--job", "job"], "no\n");
     assert_eq!(run.code, 2, "{}", run.stderr);
-    for told in [
+    for expected in [
         "Updated",
         "C: R: and 2 volume names now name MBR",
         "names the MBR disk",
     ] {
         let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
-        assert!(flat.contains(told), "{told}: {flat}");
+        assert!(flat.contains(expected), "{expected}: {flat}");
     }
     assert_eq!(names(&lab, &image), used);
     let run = lab.run(&["undo", "--job", "job", "--yes", "--json"]);
@@ -131,7 +131,7 @@ fn what_a_session_may_still_write_is_left_alone_and_told() {
             mark_dirty(disk, windows).unwrap();
         }),
     ];
-    for (kind, told, spoil) in cases {
+    for (kind, expected, spoil) in cases {
         let lab = Lab::new();
         let (image, _) = lab.standard("disk.img", 512);
         assert_eq!(lab.convert(&image, "job", &["--quiet"]).code, 0);
@@ -151,7 +151,7 @@ fn what_a_session_may_still_write_is_left_alone_and_told() {
         let run = lab.run_with(&["undo", "--job", "job"], "no\n");
         let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(
-            flat.contains(told) && flat.contains("Better answer no"),
+            flat.contains(expected) && flat.contains("Better answer no"),
             "{flat}"
         );
         let run = lab.run(&["undo", "--job", "job", "--yes", "--json"]);
@@ -190,7 +190,7 @@ fn a_partition_made_after_the_conversion_is_not_lost_by_undo() {
     let before = hash(&image);
     let run = lab.run(&job_args("undo", &job, &["--yes"]));
     assert_eq!(run.code, 1, "{}", run.stderr);
-    let told = format!("a partition at {since} that was made after the conversion");
-    assert!(run.stderr.contains(&told), "{}", run.stderr);
+    let shown = format!("a partition at {since} that was made after the conversion");
+    assert!(run.stderr.contains(&shown), "{}", run.stderr);
     assert_eq!(hash(&image), before);
 }

@@ -183,12 +183,12 @@ fn completions_and_manual_pages_come_from_the_definitions() {
     let page = |name: &str| fs::read_to_string(lab.path("pages").join(name)).unwrap();
     assert!(page("schwelle.1").contains("schwelle\\-check(1)"));
     let check = page("schwelle-check.1");
-    for told in [
+    for expected in [
         "\\-\\-sector\\-size",
         "schwelle check /dev/sda",
         ".SH OPTIONS",
     ] {
-        assert!(check.contains(told), "{told}: {check}");
+        assert!(check.contains(expected), "{expected}: {check}");
     }
     assert!(page("schwelle-firmware-sheet.1").contains("GO"));
     fs::write(lab.path("file"), "").unwrap();
@@ -221,13 +221,13 @@ fn a_machine_file_tells_of_the_pc_and_a_wrong_one_is_refused_with_its_line() {
         }
     }
     fs::write(lab.path("pc.toml"), "[firmware]\nufei = true\n").unwrap();
-    for (file, told) in [
+    for (file, expected) in [
         ("pc.toml", "line 2, column 1"),
         ("none.toml", "No such file"),
     ] {
         let run = lab.run(&["check", path, "--machine", file]);
         assert_eq!((run.code, run.stdout.as_str()), (2, ""));
-        assert!(run.stderr.contains(told), "{}", run.stderr);
+        assert!(run.stderr.contains(expected), "{}", run.stderr);
     }
 }
 

@@ -46,7 +46,7 @@ pub enum PowerSource {
     Mains,
     /// A battery, and no mains.
     Battery,
-    /// Not told.
+    /// Not reported.
     Unknown,
 }
 

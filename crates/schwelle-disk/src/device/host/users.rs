@@ -264,12 +264,12 @@ mod tests {
             symlink(namespace, folder.join("mnt")).unwrap();
         }
         let devices = ["sdx", "sdx1", "sdx2"].map(str::to_owned);
-        let told = || -> Vec<String> {
+        let shown = || -> Vec<String> {
             let users = users_of(root, &devices);
             users.iter().map(User::to_string).collect()
         };
         assert_eq!(
-            told(),
+            shown(),
             [
                 "sdx1 is held by dm-0",
                 "sdx1 is mounted at /mnt/data",
@@ -298,7 +298,7 @@ mod tests {
         symlink("/dev/zero", root.join("proc/90/fd/5")).unwrap();
         let devices = ["sdx3".to_owned()];
         let users = users_of(root, &devices);
-        let told: Vec<String> = users.iter().map(User::to_string).collect();
-        assert_eq!(told, ["sdx3 is open in imaging (process 90)"]);
+        let shown: Vec<String> = users.iter().map(User::to_string).collect();
+        assert_eq!(shown, ["sdx3 is open in imaging (process 90)"]);
     }
 }

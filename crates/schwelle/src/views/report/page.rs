@@ -27,7 +27,7 @@ struct Page<'a> {
     sentence: String,
     facts: Vec<(&'static str, String)>,
     findings: Vec<(&'static str, &'static str, Vec<&'a FindingDoc>)>,
-    /// Ids of rules and what they told; without an id those that had nothing to tell.
+    /// Ids of rules and what they found; without an id those that had nothing to say.
     passed: Vec<(String, String)>,
     maps: Vec<Map>,
     tables: Vec<(String, Vec<Row>)>,
@@ -226,10 +226,10 @@ fn stages(draft: &DraftDoc) -> Vec<[String; 4]> {
 
 /// What passed: a line for each rule that has something to tell, and one for the others.
 fn passed(findings: &[&FindingDoc]) -> Vec<(String, String)> {
-    let (silent, told): (Vec<&FindingDoc>, Vec<&FindingDoc>) =
+    let (silent, telling): (Vec<&FindingDoc>, Vec<&FindingDoc>) =
         findings.iter().partition(|finding| finding.is_silent());
     let line = |finding: &FindingDoc| (finding.rule.to_string(), sentence(&finding.text()));
-    let mut lines: Vec<(String, String)> = told.into_iter().map(line).collect();
+    let mut lines: Vec<(String, String)> = telling.into_iter().map(line).collect();
     let silent: Vec<&str> = silent.iter().map(|finding| finding.rule.name()).collect();
     if !silent.is_empty() {
         lines.push((

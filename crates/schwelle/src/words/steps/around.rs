@@ -66,15 +66,18 @@ fn letters(letters: &Letters) -> String {
     match letters {
         Letters::Given { here, elsewhere } => {
             let here = here.iter().map(letter_here);
-            let told: Vec<String> = here.chain(elsewhere.iter().map(letter_elsewhere)).collect();
-            match &told[..] {
+            let shown: Vec<String> = here.chain(elsewhere.iter().map(letter_elsewhere)).collect();
+            match &shown[..] {
                 [] => "Windows assigns its letters when it starts".to_owned(),
                 some => some.join(", "),
             }
         }
         Letters::NotItsOwn { elsewhere } => {
-            let told: Vec<String> = elsewhere.iter().map(letter_elsewhere).collect();
-            format!("no letter names the Windows partition; {}", told.join(", "))
+            let shown: Vec<String> = elsewhere.iter().map(letter_elsewhere).collect();
+            format!(
+                "no letter names the Windows partition; {}",
+                shown.join(", ")
+            )
         }
         Letters::OnEsp { letter } => {
             format!("{letter} shows the EFI system partition as a drive")

@@ -179,11 +179,11 @@ fn each_way_in_which_it_cannot_go_on_is_said() {
     ];
     let lab = Lab::new();
     files(&lab);
-    for (told, spoil) in cases {
+    for (expected, spoil) in cases {
         disk(&lab, "1", |volume| {
             copy(volume, &lab.path("bootmgr"), "bootmgr");
         });
         spoil(&lab);
-        shown(&lab, told);
+        shown(&lab, expected);
     }
 }

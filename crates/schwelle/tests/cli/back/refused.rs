@@ -143,7 +143,7 @@ const CASES: &[Case] = &[
 ];
 
 /// Checked and refused, untouched, with this rule and these words among those that block.
-fn assert_refused(lab: &Lab, name: &str, more: &[&str], rule: &str, told: &str) {
+fn assert_refused(lab: &Lab, name: &str, more: &[&str], rule: &str, expected: &str) {
     let image = lab.path("disk.img");
     // Of large sparse disks, the beginning is enough.
     let is_small = fs::metadata(&image).unwrap().len() < 1 << 30;
@@ -158,7 +158,7 @@ fn assert_refused(lab: &Lab, name: &str, more: &[&str], rule: &str, told: &str) 
         .map(ToString::to_string)
         .collect();
     assert!(
-        blocks.iter().any(|block| block.contains(told)),
+        blocks.iter().any(|block| block.contains(expected)),
         "{name}: {blocks:?}\n{check}"
     );
     let run = lab.convert(
@@ -176,31 +176,31 @@ fn what_does_not_fit_is_refused_in_numbers_and_untouched() {
     let bench = Bench::new(512);
     let original = bench.lab.path("original.img");
     copy_image(&bench.image, &original);
-    for (name, change, rule, told) in CASES {
+    for (name, change, rule, shown) in CASES {
         copy_image(&original, &bench.image);
         change(&bench);
-        assert_refused(&bench.lab, name, &[], rule, told);
+        assert_refused(&bench.lab, name, &[], rule, shown);
     }
     copy_image(&original, &bench.image);
-    let told = "not a data disk, a PC may start from it";
+    let shown = "not a data disk, a PC may start from it";
     assert_refused(
         &bench.lab,
         "said to be a data disk",
         &["--data-disk"],
         "system.windows",
-        told,
+        shown,
     );
     let (lab, rule) = (&bench.lab, "back.table");
     lab.standard("disk.img", 512);
     assert_refused(lab, "an MBR disk", &[], rule, "the disk has an MBR already");
     let bench = Bench::new(4096);
-    let told = "its sectors have 4096 bytes, and a BIOS starts from sectors of 512 bytes only";
+    let shown = "its sectors have 4096 bytes, and a BIOS starts from sectors of 512 bytes only";
     assert_refused(
         &bench.lab,
         "native sectors of 4096 bytes",
         &[],
         "back.active",
-        told,
+        shown,
     );
 }
 
@@ -221,20 +221,20 @@ fn a_partition_beyond_the_reach_is_refused_and_space_there_is_told() {
     let mut across = entry(DATA, reach - 1, 1);
     across.extent.end.0 += 1;
     write(vec![entry(DATA, 1, 10), across]);
-    let told = "ends at LBA 4294967296; an MBR reaches to LBA 4294967295";
+    let shown = "ends at LBA 4294967296; an MBR reaches to LBA 4294967295";
     assert_refused(
         &lab,
         "one sector across the reach",
         &["--data-disk"],
         "back.fits",
-        told,
+        shown,
     );
     write(vec![entry(DATA, 1, 10), entry(DATA, reach - 1, 1)]);
     let args = ["check", "disk.img", "--to", "mbr", "--data-disk", "--json"];
     let check = lab.run(&args).json();
     assert_eq!(check["answer"], "caution", "{check}");
-    let told = "1048576 MiB lie where no MBR partition can begin";
-    assert!(check.to_string().contains(told), "{check}");
+    let shown = "1048576 MiB lie where no MBR partition can begin";
+    assert!(check.to_string().contains(shown), "{check}");
 }
 
 #[test]

@@ -155,7 +155,7 @@ fn each_fault_of_a_bios_start_is_met_at_its_own_step() {
             .lab
             .run(&["rehearse", "disk.img", "--to", "mbr", "--json"])
     };
-    for (name, spoil, step, told) in CASES {
+    for (name, spoil, step, shown) in CASES {
         copy_image(&original, &bench.image);
         spoil(&bench);
         let run = rehearse();
@@ -173,21 +173,21 @@ fn each_fault_of_a_bios_start_is_met_at_its_own_step() {
             "{name}: {last}"
         );
         let evidence = last["evidence"]["text"].as_str().unwrap();
-        assert!(evidence.contains(told), "{name}: {evidence}");
+        assert!(evidence.contains(shown), "{name}: {evidence}");
     }
-    // What is only told of: a GPT header that is left, unknown boot code.
+    // What is only reported: a GPT header that is left, unknown boot code.
     copy_image(&original, &bench.image);
     poke(&bench.image, 512, b"EFI PART");
     poke(&bench.image, 0, &[0xEB, 0xFE]);
     let run = rehearse();
     let steps = run.json()["steps"].as_array().unwrap().clone();
-    let told: Vec<&str> = steps
+    let shown: Vec<&str> = steps
         .iter()
         .filter(|step| step["outcome"] == "caution")
         .filter_map(|step| step["step"].as_str())
         .collect();
     assert_eq!(
-        (run.code, told),
+        (run.code, shown),
         (1, vec!["old-table", "boot-code"]),
         "{steps:?}"
     );

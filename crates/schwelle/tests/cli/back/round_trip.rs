@@ -213,13 +213,13 @@ fn undo_of_a_disk_that_was_used_in_bios_mode_updates_its_names() {
     let run = lab.run(&["undo", "--job", "job", "--yes"]);
     assert_eq!(run.code, 0, "{}", run.stderr);
     let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
-    for told in [
+    for expected in [
         "C: and 2 volume names now name GPT partitions",
         "place now names the GPT disk",
         "set it to UEFI mode again",
         "has its GPT table again. Next: schwelle check",
     ] {
-        assert!(flat.contains(told), "{told}: {flat}");
+        assert!(flat.contains(expected), "{expected}: {flat}");
     }
     assert_eq!(peek(image, 0, 34 * 512), head);
     assert_eq!(

@@ -136,7 +136,7 @@ fn named_and_random_damages_are_judged_as_a_real_bios_judges_them() {
     let regions = regions(&base);
     let jobs: Vec<u64> = (0..NAMED.len() as u64 + count).collect();
     let jobs = Mutex::new(jobs.into_iter());
-    let told = Mutex::new(Vec::new());
+    let shown = Mutex::new(Vec::new());
     std::thread::scope(|scope| {
         for _ in 0..super::LANES {
             scope.spawn(|| {
@@ -171,16 +171,17 @@ fn named_and_random_damages_are_judged_as_a_real_bios_judges_them() {
                         );
                     }
                     let outcome = fault.map_or("pass", |fault| fault["outcome"].as_str().unwrap());
-                    told.lock()
+                    shown
+                        .lock()
                         .unwrap()
                         .push((what, outcome.to_owned(), started, fault.cloned()));
                 }
             });
         }
     });
-    let told = told.into_inner().unwrap();
+    let shown = shown.into_inner().unwrap();
     let of = |outcome: &str, started: bool| {
-        let found = told
+        let found = shown
             .iter()
             .filter(move |(_, is, did, _)| is == outcome && *did == started);
         found
@@ -190,7 +191,7 @@ fn named_and_random_damages_are_judged_as_a_real_bios_judges_them() {
     let (false_go, refused) = (of("pass", false), of("fail", true));
     eprintln!(
         "{} disks in BIOS mode: {} false, {} refused and started: {refused:#?}",
-        told.len(),
+        shown.len(),
         false_go.len(),
         refused.len()
     );

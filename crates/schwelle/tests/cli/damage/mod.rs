@@ -221,14 +221,14 @@ fn of_firmwares_part(rehearsal: &Rehearsal) -> Answer {
 
 /// Firmware loads what it is given; the rehearsal looks at its content as well.
 fn is_about_content(rehearsal: &Rehearsal) -> bool {
-    let told = rehearsal.steps.last().map(|step| {
+    let shown = rehearsal.steps.last().map(|step| {
         let evidence = serde_json::to_value(&step.evidence).unwrap();
         evidence["why"]["kind"]
             .as_str()
             .unwrap_or_default()
             .to_owned()
     });
-    told.is_some_and(|kind| ["altered", "not-its-source", "hollow"].contains(&&*kind))
+    shown.is_some_and(|kind| ["altered", "not-its-source", "hollow"].contains(&&*kind))
 }
 
 /// Both verdicts side by side, and how often they came.
@@ -292,7 +292,7 @@ fn named_damages_are_judged_as_real_firmware_judges_them_and_mended() {
     let base = Base::new(512);
     let mut compared = Compared::default();
     let (mut images, mut rehearsals) = (Vec::new(), Vec::new());
-    for (index, (name, answer, step, told, damage)) in named::NAMED.iter().enumerate() {
+    for (index, (name, answer, step, wanted, damage)) in named::NAMED.iter().enumerate() {
         let image = base.copy(&format!("named-{index}.img"));
         damage(&image, base.esp, base.windows);
         let before = hash(&image);
@@ -314,7 +314,7 @@ fn named_damages_are_judged_as_real_firmware_judges_them_and_mended() {
             let fault = fault.unwrap();
             assert_eq!(fault["step"], *step, "{name}: {fault}");
             let text = fault["evidence"]["text"].as_str().unwrap();
-            assert!(text.contains(told), "{name}: {text}");
+            assert!(text.contains(wanted), "{name}: {text}");
             assert!(
                 fault["remedy"]["text"].as_str().unwrap().len() > 20,
                 "{name}"
@@ -342,7 +342,7 @@ fn named_damages_are_judged_as_real_firmware_judges_them_and_mended() {
             Err(why) => {
                 let is_known = NOT_MENDED
                     .iter()
-                    .any(|(known, told)| known == name && why.contains(told));
+                    .any(|(known, wanted)| known == name && why.contains(wanted));
                 assert!(is_known && *answer != "depends", "{name}: {why}");
             }
         }

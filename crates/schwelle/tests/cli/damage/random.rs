@@ -74,7 +74,7 @@ fn regions(base: &Base) -> Vec<Region> {
 /// Damages a disk; what was done, in words.
 fn damage(base: &Base, regions: &[Region], image: &Path, number: u64) -> String {
     let mut dice = Dice::new(number);
-    let mut told = Vec::new();
+    let mut shown = Vec::new();
     let times = if dice.once_in(4) { 2 } else { 1 };
     for _ in 0..times {
         let region = &regions[dice.index(regions.len())];
@@ -93,7 +93,7 @@ fn damage(base: &Base, regions: &[Region], image: &Path, number: u64) -> String 
             _ => new.fill(0xFF),
         }
         poke(image, region.at + at, &new);
-        told.push(format!("{}+{at}: {old:02x?} -> {new:02x?}", region.what));
+        shown.push(format!("{}+{at}: {old:02x?} -> {new:02x?}", region.what));
         // Half of what hits a table has right checksums: what the fields say counts then.
         let copy = match region.what {
             "primary header" | "primary entries" => Some(u64::from(base.sector)),
@@ -105,10 +105,10 @@ fn damage(base: &Base, regions: &[Region], image: &Path, number: u64) -> String 
         };
         if let Some(header) = copy.filter(|_| dice.once_in(2)) {
             seal(image, base.sector, header);
-            told.push("with right checksums".to_owned());
+            shown.push("with right checksums".to_owned());
         }
     }
-    format!("{number}: {}", told.join(", "))
+    format!("{number}: {}", shown.join(", "))
 }
 
 /// Makes the checksums of the header at this byte, and of its entries, right (UEFI 2.10 table 5.5).

@@ -186,13 +186,13 @@ fn answers(lab: &Lab, image: &Path, case: &Case) {
             .collect()
     };
     match case.answer {
-        Answer::Blocked(rule, told) => {
+        Answer::Blocked(rule, expected) => {
             assert_eq!(run.code, 1, "{name}");
             let blocks = of("block");
             let texts: Vec<String> = blocks.iter().map(ToString::to_string).collect();
             let found = blocks.iter().position(|block| block["rule"] == rule);
             let found = found.unwrap_or_else(|| panic!("{name}: {texts:?}"));
-            assert!(texts[found].contains(told), "{name}: {texts:?}");
+            assert!(texts[found].contains(expected), "{name}: {texts:?}");
             let whole = hash(image);
             fs::remove_dir_all(lab.path("job")).ok();
             let run = lab.convert(image, "job", &[case.args, &["--quiet"]].concat());

@@ -97,7 +97,7 @@ fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
             "it is no GPT disk",
         ),
     ];
-    for (name, break_it, told) in cases {
+    for (name, break_it, expected) in cases {
         let bench = Bench::new(512);
         break_it(&bench);
         let whole = hash(&bench.image);
@@ -105,7 +105,7 @@ fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
             let run = bench.lab.run(&[&["mend", "disk.img"][..], more].concat());
             let all = format!("{}{}", run.stdout, run.stderr);
             assert_eq!(run.code, 1, "{name}: {all}");
-            assert!(all.contains(told), "{name}: {all}");
+            assert!(all.contains(expected), "{name}: {all}");
             assert_eq!(hash(&bench.image), whole, "{name}");
         }
         assert!(!bench.lab.path("mend.job").exists(), "{name}");

@@ -210,7 +210,7 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
         ),
         (Pc::OldBios, "M", "mode=uefi", Refused("no UEFI mode")),
         (Pc::OldBios, "M", "csm=off", Refused("no UEFI mode")),
-        (Pc::Narrow, "G", "mode=uefi", Nothing("OtherWidth")),
+        (Pc::Narrow, "G", "mode=uefi", Nothing("OtherArchitecture")),
     ];
     for (pc, letters, steps, end) in cases {
         let case = format!("{pc:?} {letters} {steps} {end:?}");
@@ -257,11 +257,11 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
             Refused(_) => unreachable!("handled above"),
         };
         assert_eq!(found.outcome, outcome, "{case}: {:#?}", found.events);
-        let told = found
+        let shown = found
             .events
             .iter()
             .any(|event| format!("{event:?}").contains(words));
-        assert!(told || words.is_empty(), "{case}: {:#?}", found.events);
+        assert!(shown || words.is_empty(), "{case}: {:#?}", found.events);
     }
     for unknown in ["mode=fast", "secure-boot=maybe", "colour=red", "keys=mine"] {
         let (key, value) = unknown.split_once('=').unwrap();

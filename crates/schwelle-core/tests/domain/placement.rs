@@ -38,7 +38,7 @@ fn find(disk: &Memory, request: EspRequest, boot: Option<usize>) -> Result<Place
 }
 
 /// First MiB of the place, its MiB, and the partition that it is taken from.
-fn told(found: &Placement) -> (u64, u64, Option<usize>) {
+fn chosen_place(found: &Placement) -> (u64, u64, Option<usize>) {
     let esp = found.esp.unwrap();
     let (first, size) = (esp.extent.first.0 / 2048, esp.extent.sectors() / 2048);
     (first, size, esp.from.partition())
@@ -121,7 +121,7 @@ fn what_moves_least_is_taken_and_the_boot_volume_before_windows() {
         let found = find(&disk(mib, volumes), request, boot);
         match (&found, expected) {
             (Ok(place), Ok(expected)) => {
-                assert_eq!(told(place), expected, "{mib}");
+                assert_eq!(chosen_place(place), expected, "{mib}");
                 let chosen = place.considered.iter().filter(|place| place.chosen);
                 assert_eq!(chosen.count(), 1);
             }

@@ -390,12 +390,12 @@ fn damage_of_a_gpt_is_told_with_its_place() {
         draft.write_at(at, &sector).unwrap();
         let profile = Profile::read(&draft, HostFacts::default()).unwrap();
         let findings = check(&facts(&profile));
-        let told = findings.iter().any(|finding| match &finding.evidence {
+        let shown = findings.iter().any(|finding| match &finding.evidence {
             Evidence::Table(answers::table::Evidence::CopyDamaged { copy, fault }) => {
                 *copy == damaged && fault.to_string().starts_with(evidence)
             }
             _ => false,
         });
-        assert!(told, "{evidence}: {findings:?}");
+        assert!(shown, "{evidence}: {findings:?}");
     }
 }

@@ -1,0 +1,9 @@
+//! Tests of the domain as its users see it. One program: each of its own would be built and linked again.
+
+mod conversion;
+mod direction;
+mod mend;
+mod pipeline;
+mod placement;
+mod rules;
+mod simulated;
