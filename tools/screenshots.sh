@@ -14,7 +14,7 @@ export DISPLAY=:87 LC_ALL=C.UTF-8
 Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
 server=$!
 trap 'kill $server; rm -rf "$work"' EXIT
-sleep 1
+until xdotool getdisplaygeometry >/dev/null 2>&1; do sleep 0.2; done
 cd "$work"
 ln -s "$program" schwelle
 PATH="$work:$PATH"

@@ -183,7 +183,7 @@ impl<'d, 'k> Judged<'d, 'k> {
         rules::answer(&self.findings)
     }
 
-    /// A rule stands against it.
+    /// A rule blocks it.
     pub fn is_blocked(&self) -> bool {
         self.answer() == Outcome::Block
     }
@@ -249,7 +249,7 @@ impl<'d, 'k> Judged<'d, 'k> {
 /// Why there is no draft.
 #[derive(Debug, thiserror::Error)]
 pub enum NotDrafted {
-    /// A rule stands against it.
+    /// A rule blocks it.
     #[error("a rule blocks this disk")]
     Blocked,
     /// The draft could not be made.

@@ -17,7 +17,7 @@ use crate::words;
 /// What kind of failure it is; decides the exit code.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Kind {
-    /// Something stands against it, and nothing was written.
+    /// A rule blocks, and nothing was written.
     Blocked,
     /// The command line asks for something that cannot be.
     Usage,

@@ -68,7 +68,7 @@ pub enum AcceptedBy {
     },
 }
 
-/// What stands against a program.
+/// Why a program is refused.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Objection {

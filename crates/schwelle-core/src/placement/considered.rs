@@ -169,7 +169,7 @@ pub enum CannotShrink {
         /// Which.
         volume: VolumeKind,
     },
-    /// Something stands against it.
+    /// Something is in the way.
     #[error("the volume must be sound and closed cleanly first")]
     NotSound,
     /// Its own size of sectors is another.

@@ -42,7 +42,7 @@ use answers::{Answer, common};
 )]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
-    /// Nothing stands against it.
+    /// No finding.
     Pass,
     /// Could not be found out from here.
     Unknown,
@@ -161,7 +161,7 @@ impl<'a> Facts<'a> {
         }
     }
 
-    /// What stands against a GPT.
+    /// Why there is no room for a GPT.
     fn no_room(&self) -> Option<&'a NoRoom> {
         match self.room {
             Room::Gpt(placement) => placement.as_ref().err(),
@@ -282,7 +282,7 @@ pub fn check(facts: &Facts<'_>) -> Vec<Finding> {
     asked.flat_map(|rule| rule.findings(facts)).collect()
 }
 
-/// The answer over all findings: the worst of them. `Unknown` does not stand against a conversion.
+/// The answer over all findings: the worst of them. `Unknown` does not block a conversion.
 pub fn answer(findings: &[Finding]) -> Outcome {
     findings
         .iter()

@@ -53,7 +53,7 @@ fn subject(facts: &Facts<'_>, system: &WindowsSystem) -> Subject {
     Subject::numbered(facts.profile, system.partition)
 }
 
-/// What stands against a system that nothing starts stands against nothing: it is reported, and the disk converts.
+/// What is wrong with a system that nothing starts does not block: it is reported, and the disk converts.
 fn aside(facts: &Facts<'_>, system: &WindowsSystem, answer: Answer) -> Answer {
     if answer.outcome != Outcome::Block || facts.profile.is_started(system) {
         return answer;

@@ -340,7 +340,7 @@ pub(super) struct Ending<'a> {
 }
 
 impl Ending<'_> {
-    /// Keeps in the job folder how it ended, for the report. The disk is done: where that cannot be kept, the
+    /// Keeps in the job folder how it ended, for the report. The disk is done: if that cannot be saved, the
     /// log says so, if it can be written.
     pub(super) fn keep(
         &self,

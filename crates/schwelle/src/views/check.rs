@@ -249,7 +249,7 @@ fn next_of(disk: &Disk, answer: DiskAnswer, style: TableStyle) -> Option<String>
     })
 }
 
-/// One of several disks, in a line: answer, disk, the first that stands against it.
+/// One of several disks, in a line: answer, disk, the first finding that blocks or cautions.
 pub(crate) fn line(check: &Check, columns: usize) -> String {
     let decisive = match check.answer {
         DiskAnswer::Blocked => Some(Outcome::Block),

@@ -116,7 +116,7 @@ pub(crate) fn one(rule: &Rule, policy: &Policy, columns: usize) -> String {
         Some(Style::Mbr) => " --to mbr",
         _ => "",
     };
-    text + &format!("  What a disk says to it: schwelle check DISK{option}\n")
+    text + &format!("  To check a disk: schwelle check DISK{option}\n")
 }
 
 /// `rules`

@@ -81,7 +81,7 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
         ),
         SheetStep::SetMode => lines(
             "Set the boot mode to UEFI (page Boot). Where there is \"both\", take UEFI alone. Leave the \
-             CSM as it is for now.",
+             compatibility support module (CSM) as it is for now.",
             "The boot mode says UEFI. The list of boot devices has changed: what it offers now are UEFI entries.",
         ),
         SheetStep::PutFirst => lines(
@@ -136,10 +136,10 @@ pub(crate) const NO_SECURE_BOOT: &str = "Leave it off: this Windows does not sup
 
 /// What not to touch.
 pub(crate) const LEAVE_ALONE: [&str; 4] = [
-    "The mode of the disk controller (AHCI, RAID, IDE): changed, Windows does not find its disk.",
-    "The security chip (TPM): cleared, encrypted volumes ask for their recovery key.",
+    "The mode of the disk controller (AHCI, RAID, IDE): do not change it, or Windows does not find its disk.",
+    "The security chip (TPM): do not clear it, or encrypted volumes ask for their recovery key.",
     "Secure Boot's keys: do not delete or replace them.",
-    "\"Load defaults\": it changes all of these at once.",
+    "\"Load defaults\": do not use it. It changes all of these at once.",
 ];
 
 /// How to go back.

@@ -19,7 +19,7 @@ pub enum Evidence {
     },
     /// What is said about a system that no entry of the menu starts.
     Aside {
-        /// What stands against that system.
+        /// What is wrong with that system.
         found: Box<super::Evidence>,
     },
 }

@@ -106,7 +106,7 @@ pub enum Remedy {
         /// Why it is not shrunk here.
         why: CannotShrink,
     },
-    /// Mend what else stands against it.
+    /// Fix its other findings.
     OthersFirst,
     /// The disk starts in neither mode while the place is written.
     NeitherModeMeanwhile,

@@ -94,9 +94,9 @@ pub enum Remedy {
     WaitForDecryption,
     /// Start Windows once.
     StartOnceDecrypted,
-    /// A data disk's volume is kept unseen.
+    /// A data disk's volume is kept without being inspected.
     KeptUnseen,
-    /// A volume that nothing starts from is kept unseen.
+    /// A volume that nothing starts from is kept without being inspected.
     KeptUnseenAside,
     /// Let Windows check the volume, or copy the disk.
     CheckOrCopy,

@@ -215,7 +215,7 @@ pub(crate) fn of(rule: RuleId) -> Asked {
         RuleId::SystemRegistry => asked(
             "Can the registry be read, and was it closed cleanly?",
             "Version, build and the computer's name come from the registry. What is pending in its log is \
-             applied before it is read; where that cannot be, it may say something out of date.",
+             applied before it is read; otherwise it may be out of date.",
         ),
         RuleId::SystemLetters => asked(
             "Can the drive letters be kept?",
