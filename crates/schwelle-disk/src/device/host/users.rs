@@ -254,7 +254,7 @@ mod tests {
                     "proc/77/mountinfo",
                     "30 1 8:2 / /inside rw - ext4 /dev/other rw\n",
                 ),
-                ("proc/77/comm", "extended\n"),
+                ("proc/77/comm", "container\n"),
                 ("proc/swaps", "Filename Type\n/dev/sdx partition 1\n"),
             ],
         );
@@ -274,7 +274,7 @@ mod tests {
                 "sdx1 is held by dm-0",
                 "sdx1 is mounted at /mnt/data",
                 "sdx2 is mounted at /mnt/user",
-                "sdx2 is mounted at /inside, as extended partition (process 77) sees it",
+                "sdx2 is mounted at /inside, as container (process 77) sees it",
                 "sdx is used as swap",
                 "sdx2 is attached as /dev/loop4",
             ]
