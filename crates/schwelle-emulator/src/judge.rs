@@ -50,6 +50,7 @@ pub enum EmulatedStepId {
     /// It starts the loader.
     Loader,
     /// The BCD store is read.
+    #[serde(alias = "boot-store")]
     BcdStore,
     /// The system's loader is read.
     SystemLoader,

@@ -224,7 +224,7 @@ impl Screen {
         let stdin = std::io::stdin();
         let read = stdin.read_line(&mut line).ok()?;
         if !stdin.is_terminal() {
-            // Nobody has typed it where the question stands.
+            // It was not typed where the question stands.
             self.err(&format!("{}\n", text::safe(line.trim())));
         }
         (read > 0).then(|| line.trim().to_owned())

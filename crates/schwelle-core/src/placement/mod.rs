@@ -99,7 +99,8 @@ pub enum EspFrom {
 pub enum EspKind {
     /// Unused space.
     Gap,
-    /// The tail of a partition.
+    /// The tail of a partition. In job folders of older programs: "trim".
+    #[serde(alias = "trim")]
     Shrink,
     /// A partition's place; it is no more.
     Takeover,

@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 macro_rules! rule_ids {
-    ($($family:ident $family_name:literal { $($rule:ident $name:literal,)+ })+) => {
+    ($($family:ident $family_name:literal { $($rule:ident $name:literal $(| $old:literal)?,)+ })+) => {
         /// What a rule is about.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
         #[expect(missing_docs, reason = "the names say it")]
@@ -23,14 +23,15 @@ macro_rules! rule_ids {
             }
         }
 
-        /// A rule. Its id, "family.name", is promised to scripts and policies.
+        /// A rule. Its id, "family.name", is promised to scripts and policies; after a bar, what it was called in
+        /// job folders of older programs.
         #[derive(
             Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
         )]
         #[expect(missing_docs, reason = "the words for it say what each asks")]
         pub enum RuleId {
             $($(
-                #[serde(rename = $name)]
+                #[serde(rename = $name $(, alias = $old)?)]
                 $rule,
             )+)+
         }
@@ -129,7 +130,7 @@ rule_ids! {
         BackFirmware "back.firmware",
     }
     Backup "backup" {
-        BackupMade "backup.made",
+        BackupMade "backup.made" | "care.backup",
     }
 }
 

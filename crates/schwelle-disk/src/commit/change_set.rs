@@ -372,6 +372,14 @@ mod tests {
     use crate::device::{BlockDevice, Memory};
 
     #[test]
+    fn a_journal_of_an_older_program_names_its_stages_otherwise() {
+        for (old, stage) in [("trim", StageKind::Shrink), ("settle", StageKind::Edit)] {
+            let read: StageKind = serde_json::from_value(old.into()).unwrap();
+            assert_eq!(read, stage);
+        }
+    }
+
+    #[test]
     fn a_change_outside_the_regions_is_noticed_and_the_rest_is_sorted() {
         let disk = Memory::new(512, 100);
         let draft = Draft::new(&disk);

@@ -236,7 +236,7 @@ impl Pc {
             match open_image_or_disk(&path, sector_size, false) {
                 Ok(disk) => disks.read.push((path.display().to_string(), disk)),
                 // Of this PC's own disks, those that cannot be read (no root) are left out; a disk
-                // that somebody named must be there.
+                // that was named must be there.
                 Err(error)
                     if self.simulated.is_some()
                         || named.as_ref().is_some_and(|(named, _)| *named == path) =>

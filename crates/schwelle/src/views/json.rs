@@ -109,6 +109,7 @@ pub(crate) struct DraftDoc {
     pub(crate) after: Vec<PartDoc>,
     pub(crate) stages: Vec<StageDoc>,
     /// Volumes that are shrunk
+    #[serde(alias = "trimmed")]
     pub(crate) shrunk: Vec<ShrunkDoc>,
     /// Bytes that are copied to free clusters, within the shrunk volumes
     pub(crate) bytes_moved: u64,

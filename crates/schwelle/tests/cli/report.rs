@@ -384,3 +384,60 @@ fn a_job_is_finished_without_a_policy_and_without_its_outcome_kept() {
     let log = fs::read_to_string(job.join("log.txt")).unwrap();
     assert!(log.contains("how it ended is not kept: "), "{log}");
 }
+
+/// A word in the documents of a job folder, and what it was before version 0.2.
+const RENAMED: &[(&str, &str)] = &[
+    ("\"backup.made\"", "\"care.backup\""),
+    ("\"bcd-store\"", "\"boot-store\""),
+    ("\"disk_name\"", "\"short_name\""),
+    ("\"shrunk\"", "\"trimmed\""),
+    ("\"stage\": \"edit\"", "\"stage\": \"settle\""),
+    ("\"stage\": \"shrink\"", "\"stage\": \"trim\""),
+    ("\"kind\": \"shrink\"", "\"kind\": \"trim\""),
+];
+
+#[test]
+fn a_job_folder_of_an_older_program_is_reported_as_before() {
+    let lab = Lab::new();
+    // Without unused space, so that a volume is shrunk.
+    let image = lab.image("disk.img", 512, 211, |disk| {
+        disk.standard(7, "KASSE-NORD1").unwrap();
+    });
+    assert_eq!(lab.convert(&image, "job", &["--quiet"]).code, 0);
+    let report = || {
+        let run = lab.run(&["report", "--job", "job", "--json"]);
+        assert_eq!(run.code, 0, "{}", run.stderr);
+        run.json()
+    };
+    let before = report();
+    for (now, old) in RENAMED {
+        let mut found = 0;
+        for name in ["job.json", "outcome.json"] {
+            let path = lab.path("job").join(name);
+            let text = fs::read_to_string(&path).unwrap();
+            found += text.matches(now).count();
+            fs::write(&path, text.replace(now, old)).unwrap();
+        }
+        assert!(found > 0, "{now}");
+    }
+    let after = report();
+    // Answers that are values of their own keep their words, whatever they were called.
+    for path in [
+        "/answer",
+        "/disk_facts",
+        "/plan/stages",
+        "/plan/shrunk",
+        "/plan/placement/kind",
+    ] {
+        let value = before.pointer(path).unwrap();
+        assert_eq!(after.pointer(path), Some(value), "{path}");
+    }
+    for path in ["/plan/findings", "/rehearsal/steps"] {
+        let ids = |document: &Value| -> Vec<Value> {
+            let all = document.pointer(path).unwrap().as_array().unwrap();
+            let id = |one: &Value| [one["rule"].clone(), one["step"].clone()];
+            all.iter().flat_map(id).collect()
+        };
+        assert_eq!(ids(&after), ids(&before), "{path}");
+    }
+}

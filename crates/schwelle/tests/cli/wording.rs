@@ -133,6 +133,22 @@ fn files_below(folder: &Path, extension: &str, into: &mut Vec<PathBuf>) {
     }
 }
 
+/// The documents that people read.
+fn documents() -> Vec<PathBuf> {
+    let root = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."));
+    let mut pages = Vec::new();
+    files_below(&root.join("docs"), "md", &mut pages);
+    let names = [
+        "README",
+        "ARCHITECTURE",
+        "CHANGELOG",
+        "CONTRIBUTING",
+        "SECURITY",
+    ];
+    pages.extend(names.map(|name| root.join(name).with_extension("md")));
+    pages
+}
+
 #[test]
 fn messages_help_and_docs_use_the_terms_of_the_field() {
     let root = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."));
@@ -142,16 +158,7 @@ fn messages_help_and_docs_use_the_terms_of_the_field() {
     let mut pages = Vec::new();
     files_below(&lab.path("manual"), "1", &mut pages);
     assert!(pages.len() > 15, "{pages:?}");
-    files_below(&root.join("docs"), "md", &mut pages);
-    for page in [
-        "README",
-        "ARCHITECTURE",
-        "CHANGELOG",
-        "CONTRIBUTING",
-        "SECURITY",
-    ] {
-        pages.push(root.join(page).with_extension("md"));
-    }
+    pages.extend(documents());
     texts.extend(pages.into_iter().map(|page| {
         let text = fs::read_to_string(&page).unwrap();
         (page, text)
@@ -205,19 +212,7 @@ fn messages_help_and_docs_use_the_terms_of_the_field() {
 
 #[test]
 fn prose_wraps_at_110_columns_and_the_readme_is_a_page() {
-    let root = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."));
-    let mut pages = vec![];
-    files_below(&root.join("docs"), "md", &mut pages);
-    for page in [
-        "README",
-        "ARCHITECTURE",
-        "CHANGELOG",
-        "CONTRIBUTING",
-        "SECURITY",
-    ] {
-        pages.push(root.join(page).with_extension("md"));
-    }
-    for page in pages {
+    for page in documents() {
         let text = fs::read_to_string(&page).unwrap();
         let mut is_output = false;
         for (number, line) in text.lines().enumerate() {

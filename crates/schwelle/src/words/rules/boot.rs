@@ -162,7 +162,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         Remedy::NewStore => {
             "A new one is made for the Windows installation found: its menu has the systems on this disk and nothing else; \
              names, order and other settings of the old menu are lost. WinRE must be \
-             enabled again in Windows (reagentc)."
+             enabled again in Windows."
         }
         Remedy::SeeItStart => {
             "Check that this is the disk that the PC starts from, and see it start before converting."
@@ -187,7 +187,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
              after the switch."
         }
         Remedy::RecoveryAgain => {
-            "After the switch, disable WinRE and enable it again in Windows (reagentc)."
+            "After the switch, disable WinRE and enable it again in Windows."
         }
         Remedy::RecoveryIfWanted => {
             "If the customer wants WinRE, set it up in Windows after the switch."

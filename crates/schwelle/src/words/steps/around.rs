@@ -139,7 +139,7 @@ pub(super) fn remedy(remedy: &Remedy) -> String {
              disk management."
         }
         Remedy::SwitchRecovery => {
-            "Start this Windows, disable WinRE there and enable it again (reagentc)."
+            "Start this Windows, disable WinRE there and enable it again."
         }
     }
     .to_owned()
