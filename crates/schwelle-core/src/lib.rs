@@ -10,7 +10,8 @@
 //! This crate never prints, asks, or parses arguments, and knows no clock, terminal or environment.
 //!
 //! ```
-//! use schwelle_core::device::{HostFacts, Memory};
+//! use schwelle_core::device::Memory;
+//! use schwelle_core::host::HostFacts;
 //! use schwelle_core::profile::{Profile, TableStyle};
 //!
 //! let disk = Memory::new(512, 2048);
@@ -20,7 +21,7 @@
 
 #![warn(clippy::print_stdout, clippy::print_stderr)]
 
-pub use schwelle_disk::{bytes, cause, commit, device};
+pub use schwelle_disk::{bytes, cause, commit, device, host};
 pub use schwelle_formats::{
     bcd, encryption, fat, gpt, hive, identities, mbr, ntfs, pe, unpack, windows,
 };

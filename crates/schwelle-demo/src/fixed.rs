@@ -3,11 +3,12 @@
 use std::collections::BTreeMap;
 
 use anyhow::{Context, Result};
-use schwelle_core::device::{BlockDevice, Extent, HostFacts, ReadDevice};
+use schwelle_core::device::{BlockDevice, Extent, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Plan, Stamp};
 use schwelle_core::fat::DosTime;
 use schwelle_core::gpt::TypeTable;
+use schwelle_core::host::HostFacts;
 use schwelle_core::identities::Style;
 use schwelle_core::pipeline::{Inputs, Judged, Outside};
 use schwelle_core::placement::EspRequest;

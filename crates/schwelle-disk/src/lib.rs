@@ -25,5 +25,6 @@ pub mod bytes;
 pub mod cause;
 pub mod commit;
 pub mod device;
+pub mod host;
 
 pub use ahead::read_ahead;

@@ -8,7 +8,6 @@
 
 use std::fs::File;
 use std::io::{self, BufWriter, Seek, SeekFrom, Write};
-use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use schwelle_core::device::{Extent, Geometry, ReadDevice};
@@ -46,7 +45,7 @@ pub fn write_overlay(
 ) -> io::Result<()> {
     let too_large = || io::Error::other("the disk is too large for an overlay");
     let len = backing.geometry.len_bytes();
-    let name = backing.path.as_os_str().as_bytes();
+    let name = backing.path.as_os_str().as_encoded_bytes();
     if name.len() > MAX_NAME {
         return Err(io::Error::other("the path of the disk is too long"));
     }

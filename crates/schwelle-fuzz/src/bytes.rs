@@ -1,10 +1,11 @@
 //! What is read from a buffer.
 
 use schwelle_core::bcd::BcdStore;
-use schwelle_core::device::{BlockDevice, HostFacts, Memory, Window};
+use schwelle_core::device::{BlockDevice, Memory, Window};
 use schwelle_core::encryption;
 use schwelle_core::firmware::{LoadOption, parse_lists};
 use schwelle_core::hive::{Hive, HiveEditor, Node, Recovered};
+use schwelle_core::host::HostFacts;
 use schwelle_core::marker::Marker;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::pe::{PeImage, SignedImage};

@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 
 use schwelle_core::confirm::confirm;
-use schwelle_core::device::{HostFacts, ReadDevice, Window};
+use schwelle_core::device::{ReadDevice, Window};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::{AttachedDisk, BootMode, Fact, Ground, Keys, Machine};
 use schwelle_core::gpt::TypeTable;
+use schwelle_core::host::HostFacts;
 use schwelle_core::identities::Style;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::pipeline::{Inputs, Judged, Mending, NotDrafted, Rehearsed};

@@ -5,6 +5,7 @@ use std::fs;
 use std::path::Path;
 
 use schwelle_core::firmware::{Machine, MachineFile};
+use schwelle_core::host::SessionFacts;
 use schwelle_core::job::JobFolder;
 use schwelle_demo::{disks, make, make_pc};
 use tempfile::TempDir;
@@ -37,11 +38,9 @@ fn with_pc<T>(work: impl FnOnce(&Path) -> T) -> T {
 
 /// The table in which a PC tells of itself.
 pub(crate) fn smbios(data: &[u8]) {
-    with_folder(|folder| {
-        let tables = folder.join("sys/firmware/dmi/tables");
-        fs::create_dir_all(&tables).unwrap();
-        fs::write(tables.join("DMI"), data).unwrap();
-        let _machine = Machine::of_this_pc(folder);
+    let _machine = Machine::of_session(SessionFacts {
+        smbios: Some(data.to_vec()),
+        ..SessionFacts::default()
     });
 }
 

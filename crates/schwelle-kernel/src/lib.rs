@@ -1,79 +1,10 @@
-//! The requests to the kernel that no safe interface covers.
+//! The requests to the operating system that no safe interface covers, and no other: a file per system.
 
-use std::io;
-use std::os::fd::AsFd;
-
-use rustix::ioctl::{NoArg, Opcode, Updater, ioctl, opcode};
-
-/// BLKRRPART, `_IO(0x12, 95)` (linux/fs.h).
-const READ_PARTITIONS: Opcode = opcode::none(0x12, 95);
-
-/// Asks the kernel to read the partition table of the block device `disk` again. Fails on what is
-/// no disk, and while a partition of it is in use.
-pub fn read_partitions_again(disk: impl AsFd) -> io::Result<()> {
-    #[expect(unsafe_code, reason = "rustix has no safe form of this ioctl")]
-    // SAFETY: BLKRRPART takes no argument, so the kernel touches no memory of ours.
-    let done = unsafe { ioctl(disk, NoArg::<READ_PARTITIONS>::new()) };
-    Ok(done?)
-}
-
-/// Bytes of a drive's health log page.
-const HEALTH_BYTES: usize = 512;
-/// NVME_IOCTL_ADMIN_CMD, `_IOWR('N', 0x41, struct nvme_admin_cmd)` (linux/nvme_ioctl.h).
-const NVME_ADMIN: Opcode = opcode::read_write::<NvmeCommand>(b'N', 0x41);
-
-/// `struct nvme_passthru_cmd` (linux/nvme_ioctl.h): 72 bytes.
-#[repr(C)]
-#[derive(Default)]
-struct NvmeCommand {
-    opcode: u8,
-    flags: u8,
-    reserved: u16,
-    namespace: u32,
-    words_2_3: [u32; 2],
-    metadata: u64,
-    data: u64,
-    metadata_bytes: u32,
-    data_bytes: u32,
-    words_10_15: [u32; 6],
-    timeout_ms: u32,
-    result: u32,
-}
-
-const _: () = assert!(size_of::<NvmeCommand>() == 72);
-
-/// Reads the SMART / Health Information log page of the NVMe drive `disk`, for which it only reads. Fails on
-/// what is no NVMe drive, and without the right to ask.
-pub fn nvme_health(disk: impl AsFd) -> io::Result<[u8; HEALTH_BYTES]> {
-    const GET_LOG_PAGE: u8 = 0x02;
-    const HEALTH: u32 = 0x02;
-    const ALL_NAMESPACES: u32 = 0xFFFF_FFFF;
-    // The length is given in 32-bit words, less one.
-    const WORDS: u32 = 127;
-    let mut page = [0_u8; HEALTH_BYTES];
-    let mut command = NvmeCommand {
-        opcode: GET_LOG_PAGE,
-        namespace: ALL_NAMESPACES,
-        data: page.as_mut_ptr() as u64,
-        data_bytes: 512,
-        words_10_15: [HEALTH | WORDS << 16, 0, 0, 0, 0, 0],
-        timeout_ms: 5000,
-        ..NvmeCommand::default()
-    };
-    #[expect(unsafe_code, reason = "rustix has no safe form of this ioctl")]
-    // SAFETY: the command has the layout that the kernel expects (asserted above), and names `page`, which
-    // lives until the call returns and is as long as the command says. The drive writes nothing else.
-    let done = unsafe { ioctl(disk, Updater::<NVME_ADMIN, NvmeCommand>::new(&mut command)) };
-    done?;
-    Ok(page)
-}
-
-#[cfg(test)]
-mod tests {
-    #[test]
-    fn what_is_no_disk_is_refused() {
-        let file = std::fs::File::open("/dev/null").expect("every Linux has it");
-        assert!(super::read_partitions_again(&file).is_err());
-        assert!(super::nvme_health(&file).is_err());
-    }
-}
+#[cfg(target_os = "linux")]
+mod linux;
+#[cfg(target_os = "linux")]
+pub use linux::*;
+#[cfg(windows)]
+mod windows;
+#[cfg(windows)]
+pub use windows::*;

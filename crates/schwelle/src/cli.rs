@@ -6,12 +6,13 @@ use crate::commands;
 use crate::error::CliError;
 use crate::options::Common;
 use crate::screen::Screen;
+use crate::words::here::here;
 
 /// Converts a PC's system disk from BIOS/MBR to UEFI/GPT, in place, or back: checks it, drafts the result,
 /// rehearses its start, and only then writes.
 #[derive(Debug, Parser)]
 #[command(name = "schwelle", version, propagate_version = true)]
-#[command(after_help = AFTER_HELP)]
+#[command(after_help = after_help())]
 pub(crate) struct Cli {
     #[command(subcommand)]
     pub(crate) command: Option<Command>,
@@ -19,18 +20,23 @@ pub(crate) struct Cli {
     pub(crate) common: Common,
 }
 
-const AFTER_HELP: &str = "\
+fn after_help() -> String {
+    let disk = here().some_disk;
+    format!(
+        "\
 Where to begin:
   schwelle demo my-demo            the whole job on made-up disks
   schwelle survey                  this PC's disks
-  schwelle check /dev/sdX          whether it can be converted
+  schwelle check {disk:<18}whether it can be converted
 
 Exit codes:
   0  done, or no blocking issue
   1  a rule blocks, a rehearsal does not say \"starts\", or a confirmation says no
   2  wrong usage, or a question not answered
   3  disk or job folder not readable or writable; nothing changed on the disk
-  4  stopped between first and last write: the disk needs resume or undo";
+  4  stopped between first and last write: the disk needs resume or undo"
+    )
+}
 
 /// What the program says where no command is named.
 const GREETING: &str = "\

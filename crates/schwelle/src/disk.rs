@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use schwelle_core::device::{self, Bus, DiskFile, HealthWarning, HostFacts, User};
+use schwelle_core::device::{self, DiskFile, HealthWarning};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Stamp;
 use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::{Ground, Machine};
+use schwelle_core::host::{Bus, HostFacts, User, this_pc};
 use schwelle_core::identities::Style;
 use schwelle_core::job::{FoundJob, jobs_of};
 use schwelle_core::mend::MendError;
@@ -26,9 +27,7 @@ use crate::random::Guids;
 use crate::text::typed;
 use crate::which;
 use crate::words;
-
-/// Root of the file tree in which the running system tells about itself.
-const ROOT: &str = "/";
+use crate::words::here::here;
 
 /// An opened disk.
 pub(crate) struct Disk {
@@ -49,7 +48,7 @@ impl Disk {
     fn jobs(&self) -> &[FoundJob] {
         self.jobs.get_or_init(|| {
             if self.device.is_block_device() {
-                let places = device::mounted_folders(Path::new(ROOT));
+                let places = this_pc().mounted_folders();
                 return jobs_of(&self.device, &places, 2);
             }
             let beside = self.path.parent().unwrap_or(Path::new("."));
@@ -62,7 +61,7 @@ impl Disk {
         if self.profile.host.bus != Some(Bus::Nvme) {
             return Vec::new();
         }
-        let page = schwelle_kernel::nvme_health(self.device.file());
+        let page = this_pc().nvme_health(self.device.file());
         page.map_or_else(|_| Vec::new(), |page| device::nvme_warnings(&page))
     }
 
@@ -110,7 +109,7 @@ impl Disk {
             Next::Survey => "schwelle survey".to_owned(),
             Next::Check { to, disk_use } => self.next("check") + &about(to, disk_use),
             Next::CheckOther { device } => {
-                format!("schwelle check {}", typed(&Path::new("/dev").join(device)))
+                format!("schwelle check {}", typed(&this_pc().device_path(device)))
             }
             Next::Rehearse { to, disk_use } => self.next("rehearse") + &about(to, disk_use),
             Next::Mend => self.next("mend"),
@@ -153,7 +152,7 @@ impl Disk {
 
     /// Looks at a disk that has been opened.
     pub(crate) fn look_at(path: &Path, device: DiskFile) -> Result<Self, CliError> {
-        let host: HostFacts = device::host_facts(Path::new(ROOT), path, device.is_block_device());
+        let host: HostFacts = this_pc().facts(path, device.is_block_device());
         let profile =
             Profile::read(&device, host).map_err(|error| CliError::reading(path, error))?;
         Ok(Self {
@@ -172,7 +171,7 @@ impl Disk {
     pub(crate) fn machine(&self, from_file: Option<&Machine>) -> Machine {
         match from_file {
             Some(machine) => machine.clone(),
-            None if self.device.is_block_device() => Machine::of_this_pc(Path::new(ROOT)),
+            None if self.device.is_block_device() => Machine::of(this_pc()),
             None => Machine::unknown(Ground::Image),
         }
     }
@@ -192,9 +191,12 @@ impl Disk {
             severities: &asked.policy.severities,
             machine: self.machine(asked.machine),
             job: asked.job.map(|job| {
-                let folder = device::folder_facts(Path::new(ROOT), job);
+                let folder = this_pc().folder(job);
                 JobPlace {
-                    on_disk: is_real && folder.disk.is_some_and(|disk| is_same(&disk, &self.path)),
+                    on_disk: is_real
+                        && folder
+                            .disk
+                            .is_some_and(|disk| this_pc().is_same_disk(&disk, &self.path)),
                     in_memory: folder.in_memory,
                     may_be_in_memory: asked.accepted.job_in_memory,
                     read_only: folder.read_only,
@@ -294,7 +296,7 @@ pub(crate) fn refuse_users(path: &Path, host: &HostFacts) -> Result<(), CliError
         Kind::Unchanged,
         format!("{}: {}", path.display(), reasons.join("; ")),
         "Only a whole disk that nothing else uses is written. Nothing was written.",
-        "Unmount it or stop what holds it; then repeat the command.",
+        format!("{}; then repeat the command.", here().free_it),
     ))
 }
 
@@ -310,7 +312,7 @@ pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
         return Ok(());
     }
     for _ in 0..BUSY_TRIES {
-        match schwelle_kernel::read_partitions_again(disk.device.file()) {
+        match this_pc().read_partitions_again(disk.device.file()) {
             Err(error) if error.kind() == std::io::ErrorKind::ResourceBusy => {
                 std::thread::sleep(BUSY_WAIT);
             }
@@ -318,9 +320,9 @@ pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
             Ok(()) | Err(_) => return Ok(()),
         }
     }
-    let users = device::host_facts(Path::new(ROOT), &disk.path, true).users;
+    let users = this_pc().facts(&disk.path, true).users;
     let users = match &users[..] {
-        [] => "the kernel says that a partition of it is open, and does not say by what".to_owned(),
+        [] => "the system says that a partition of it is open, and does not say by what".to_owned(),
         users => {
             let users: Vec<String> = users.iter().map(User::to_string).collect();
             users.join("; ")
@@ -330,7 +332,7 @@ pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
         Kind::Blocked,
         format!("{} is in use: {users}", disk.path.display()),
         "What has a partition open can write to it at any time. Nothing was written.",
-        "Unmount it or stop what holds it; then repeat the command.",
+        format!("{}; then repeat the command.", here().free_it),
     ))
 }
 
@@ -389,11 +391,6 @@ fn named(folder: &Path) -> PathBuf {
     } else {
         folder.to_owned()
     }
-}
-
-/// True when two paths lead to the same device.
-fn is_same(device: &Path, path: &Path) -> bool {
-    path.canonicalize().is_ok_and(|path| path == device)
 }
 
 /// The time in the forms that the draft needs (FAT without a time zone: UTC).

@@ -13,6 +13,7 @@ use schwelle_core::switch::{Refusal, SetError};
 
 use crate::text::typed;
 use crate::words;
+use crate::words::here::here;
 
 /// What kind of failure it is; decides the exit code.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -97,7 +98,11 @@ impl CliError {
             ),
             EntryError::NotReported(_) => (
                 Kind::Unchanged,
-                "Start the rescue system in UEFI mode, and repeat the command as root.".into(),
+                format!(
+                    "Start {} in UEFI mode, and repeat the command {}.",
+                    here().session,
+                    here().with_rights
+                ),
             ),
             EntryError::Full | EntryError::NotOffered => (
                 Kind::Unchanged,
@@ -294,11 +299,17 @@ fn either_way(job: &Path) -> String {
 
 impl From<OpenError> for CliError {
     fn from(error: OpenError) -> Self {
+        let here = here();
+        let survey = format!(
+            "See which disks there are: schwelle survey ({}, to see this PC's own)",
+            here.with_rights
+        );
+        let free_it = format!(
+            "{}, or let the other program finish; then repeat the command.",
+            here.free_it
+        );
         let (why, next) = match &error {
-            OpenError::Io { .. } => (
-                "Nothing was read or written.",
-                "See which disks there are: schwelle survey (as root, to see this PC's own)",
-            ),
+            OpenError::Io { .. } => ("Nothing was read or written.", &survey[..]),
             OpenError::NotADisk { .. } => (
                 "Only a whole disk or an image of one has a partition table.",
                 "See which disks there are: schwelle survey",
@@ -314,7 +325,7 @@ impl From<OpenError> for CliError {
             ),
             OpenError::InUse { .. } => (
                 "Two programs writing to one disk would destroy it.",
-                "Unmount its volumes or let the other program finish; then repeat the command.",
+                &free_it[..],
             ),
         };
         let kind = if matches!(error, OpenError::SectorSizeOfDisk { .. }) {

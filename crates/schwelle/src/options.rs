@@ -1,5 +1,7 @@
 //! Options that several commands share, and what they mean.
 
+use std::path::Path;
+
 use clap::{Args, ValueEnum};
 use schwelle_core::device::MIB;
 use schwelle_core::disk_use::DiskUse;
@@ -10,6 +12,7 @@ use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::policy::{self, Policy, PolicyOptions};
 use crate::sizes::size;
+use crate::words::here::here;
 
 /// Options of every command.
 #[derive(Debug, Clone, Args)]
@@ -242,6 +245,40 @@ pub(crate) struct Accepted {
     /// Lose the restore points (shadow copies) of a volume that is shrunk
     #[arg(long)]
     pub(crate) lose_restore_points: bool,
+    #[command(flatten)]
+    pub(crate) here: WritingHere,
+}
+
+/// Whether a real disk may be written from this system, where that has not been seen on real ones.
+#[derive(Debug, Clone, Copy, Default, Args)]
+pub(crate) struct WritingHere {
+    /// Write a real disk from Windows, which was tested with stand-ins only
+    #[arg(long, hide = here().before_writing.is_none())]
+    from_windows: bool,
+}
+
+impl WritingHere {
+    /// What is to be known before this disk is written here; `None` where it was accepted, or there is nothing.
+    pub(crate) fn caution(self, is_real: bool) -> Option<&'static str> {
+        here()
+            .before_writing
+            .filter(|_| is_real && !self.from_windows)
+    }
+
+    /// An error where it was not accepted.
+    pub(crate) fn refuse(self, path: &Path, is_real: bool) -> Result<(), CliError> {
+        self.caution(is_real).map_or(Ok(()), |caution| {
+            Err(CliError::new(
+                Kind::Usage,
+                format!(
+                    "{}: writing real disks from here was not accepted",
+                    path.display()
+                ),
+                caution,
+                "If that is right, repeat the command with --from-windows",
+            ))
+        })
+    }
 }
 
 impl Accepted {

@@ -11,6 +11,7 @@ use crate::screen::Screen;
 use crate::text;
 use indicatif::{ProgressBar, ProgressStyle};
 use schwelle_core::commit::{Event, Observer};
+use schwelle_core::host::this_pc;
 
 /// Takes the events of a commit.
 pub(crate) struct Progress {
@@ -34,14 +35,9 @@ impl Progress {
         }
     }
 
-    /// From now on Ctrl-C, and the signals of a closing terminal or a shutdown, are a request to stop
-    /// that the commit heeds where that is clean.
+    /// From now on what asks a program to end is a request to stop that the commit heeds where that is clean.
     pub(crate) fn catch_stops(&self) {
-        use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-        for signal in [SIGINT, SIGTERM, SIGHUP] {
-            // Without the handler the program ends at once, which the job survives as well.
-            signal_hook::flag::register(signal, Arc::clone(&self.stop)).ok();
-        }
+        this_pc().heed_stops(&self.stop);
     }
 
     fn begin(&mut self, what: &'static str, bytes: u64) {

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schwelle_core::host::this_pc;
 use unicode_width::UnicodeWidthChar;
 
 /// Makes text from a disk harmless and visible: control characters, direction marks and other
@@ -142,13 +143,7 @@ pub(crate) fn sentence(text: &str) -> String {
 
 /// A path as it is typed in a shell: quoted where it must be, and harmless to show.
 pub(crate) fn typed(path: &Path) -> String {
-    let text = safe(&path.display().to_string());
-    let plain = |c: char| c.is_alphanumeric() || "/._-+,:@%=".contains(c);
-    if !text.is_empty() && text.chars().all(plain) {
-        text
-    } else {
-        format!("'{}'", text.replace('\'', "'\\''"))
-    }
+    this_pc().typed(&safe(&path.display().to_string()))
 }
 
 /// Columns that a text takes on a terminal.

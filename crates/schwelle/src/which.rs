@@ -6,8 +6,9 @@
 
 use std::path::{Path, PathBuf};
 
-use schwelle_core::device::{self, DiskFile, HostFacts, Lba, ReadDevice};
+use schwelle_core::device::{DiskFile, Lba, ReadDevice};
 use schwelle_core::gpt::GptPair;
+use schwelle_core::host::{HostFacts, this_pc};
 use schwelle_core::mbr::BootRecord;
 use schwelle_core::profile::Profile;
 use schwelle_core::rules::Twin;
@@ -15,10 +16,6 @@ use uuid::Uuid;
 
 use crate::error::{CliError, Kind};
 use crate::text::typed;
-
-/// Root of the file tree in which the running system tells about itself.
-const ROOT: &str = "/";
-const BY_ID: &str = "/dev/disk/by-id";
 
 /// A disk as it was named.
 #[derive(Debug, Clone)]
@@ -32,17 +29,16 @@ pub(crate) struct Named {
 /// Finds the disk that a name means. A path that is there is taken as it is.
 pub(crate) fn resolve(name: &Path) -> Result<Named, CliError> {
     let text = name.to_string_lossy();
-    if name.exists() || text.contains('/') {
+    if name.exists() || this_pc().reads_as_path(&text) {
         return Ok(Named {
             path: name.to_owned(),
-            surely: name.starts_with(BY_ID) && name.exists(),
+            surely: this_pc().is_lasting(name),
         });
     }
-    let root = Path::new(ROOT);
-    let disks = device::disk_names(root).into_iter();
+    let disks = this_pc().disks().into_iter();
     let disks: Vec<(PathBuf, HostFacts)> = disks
         .map(|path| {
-            let facts = device::host_facts(root, &path, true);
+            let facts = this_pc().facts(&path, true);
             (path, facts)
         })
         .collect();
@@ -105,12 +101,12 @@ pub(crate) fn after_restart(path: &Path, facts: &HostFacts) -> String {
     if !facts.is_block_device {
         return typed(path);
     }
-    if let Some(name) = facts.stable_names.first() {
-        return typed(&Path::new(BY_ID).join(name));
+    if let Some(path) = this_pc().lasting_path(facts) {
+        return typed(&path);
     }
     match &facts.serial {
         // A serial number that reads like a path would be taken for one.
-        Some(serial) if !serial.contains('/') => typed(Path::new(serial)),
+        Some(serial) if !this_pc().reads_as_path(serial) => typed(Path::new(serial)),
         _ => typed(path),
     }
 }
@@ -137,17 +133,15 @@ pub(crate) fn twins(device: &DiskFile, path: &Path) -> Vec<Twin> {
     let Some(own) = disk_id(device).filter(|_| device.is_block_device()) else {
         return Vec::new();
     };
-    let root = Path::new(ROOT);
-    let here = path.canonicalize().unwrap_or_else(|_| path.to_owned());
-    let others = device::disk_names(root).into_iter();
+    let others = this_pc().disks().into_iter();
     others
-        .filter(|other| *other != here)
+        .filter(|other| !this_pc().is_same_disk(other, path))
         .filter(|other| {
             let other = DiskFile::open_read(other, None).ok();
             other.and_then(|other| disk_id(&other)) == Some(own)
         })
         .map(|other| {
-            let facts = device::host_facts(root, &other, true);
+            let facts = this_pc().facts(&other, true);
             Twin {
                 path: other,
                 model: facts.model,

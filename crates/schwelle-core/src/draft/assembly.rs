@@ -202,10 +202,11 @@ fn relied_on(
 mod tests {
     use super::*;
     use crate::commit::Disorder;
-    use crate::device::{BlockDevice, HostFacts, Memory};
+    use crate::device::{BlockDevice, Memory};
     use crate::disk_use::DiskUse;
     use crate::fat::DosTime;
     use crate::gpt::GptLayout;
+    use crate::host::HostFacts;
 
     #[test]
     fn no_draft_comes_out_of_it_unchecked() {

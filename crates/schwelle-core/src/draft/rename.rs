@@ -6,9 +6,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::cause::Cause;
 use crate::commit::{ChangeSet, Purpose};
-use crate::device::{Draft, HostFacts, Lba, ReadDevice};
+use crate::device::{Draft, Lba, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::gpt::{GptPair, type_guid};
+use crate::host::HostFacts;
 use crate::identities::{Identities, Style};
 use crate::job::recover::{RecoverError, Undoing, with_table};
 use crate::job::{JobFacts, JobFolder, JobKind, Renaming, Side};

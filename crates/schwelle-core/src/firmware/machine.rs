@@ -1,16 +1,12 @@
 //! The facts of a PC: what its firmware can do and is set to, and what it runs on.
 //!
-//! Of this PC they come from sysfs (`/sys/firmware/efi` is there when this session was started in
-//! UEFI mode; `fw_platform_size` in it says 32 or 64), SMBIOS and the UEFI variables. What cannot be
-//! read from here says why, and how to find out.
+//! Of this PC they come from the host: how the session was started, SMBIOS, the UEFI variables. What cannot
+//! be read from here says why, and how to find out.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use std::fs;
-use std::path::Path;
-
-use crate::device::{PowerSource, power_source};
+use crate::host::{Host, PowerSource, SessionFacts};
 
 use super::fact::{Fact, Ground, How};
 use super::keys::Keys;
@@ -123,45 +119,48 @@ impl Machine {
         }
     }
 
-    /// The PC that this runs on. `root` is the root of its file tree.
-    pub fn of_this_pc(root: &Path) -> Self {
-        let efi = root.join("sys/firmware/efi");
-        let in_uefi = efi.exists();
-        let mut machine = Self::unknown(match in_uefi {
-            true => Ground::KernelSilent,
-            false => Ground::BiosSession,
-        });
-        let table = Smbios::read(&root.join("sys/firmware/dmi/tables/DMI"));
-        machine.take_smbios(&table, &Ground::Smbios);
-        let session = if in_uefi {
-            BootMode::Uefi
-        } else {
-            BootMode::Bios
-        };
-        machine.session = Fact::known(session, Ground::Kernel);
-        if in_uefi {
-            machine.uefi = Fact::known(true, Ground::UefiSessionSoAble);
-            // Firmware that is set to both modes may start a stick in BIOS mode and a disk in
-            // UEFI mode, so only the one tells.
-            machine.mode = Fact::known(BootMode::Uefi, Ground::UefiSession);
-        } else {
-            machine.uefi = match table.says_uefi {
-                true => Fact::known(true, Ground::SmbiosSaysUefiInBiosSession),
-                false => Fact::not_reported(Ground::BiosSessionAndSmbiosSilent, How::Uefi),
-            };
-            machine.mode = Fact::not_reported(Ground::BiosSessionSoEither, How::Setting);
+    /// The PC that this runs on.
+    pub fn of(host: &dyn Host) -> Self {
+        let mut machine = Self::of_session(host.session());
+        if let Some(variables) = host.variables() {
+            machine.take_variables(&Variables::new(variables));
         }
-        let size = fs::read_to_string(efi.join("fw_platform_size"));
-        if let Some(bits) = size.ok().and_then(|text| text.trim().parse().ok()) {
-            machine.bits = Fact::known(bits, Ground::Kernel);
-        }
-        if let Some(variables) = Variables::open(&efi.join("efivars")) {
-            machine.take_variables(&variables);
-        }
-        machine.power = match power_source(root) {
+        machine.power = match host.power() {
             PowerSource::Unknown => Fact::not_reported(Ground::NoBattery, How::Power),
             source => Fact::known(source, Ground::Kernel),
         };
+        machine
+    }
+
+    /// The PC in which a session was started so.
+    pub fn of_session(facts: SessionFacts) -> Self {
+        let mut machine = Self::unknown(match facts.in_uefi_mode {
+            Some(true) | None => Ground::KernelSilent,
+            Some(false) => Ground::BiosSession,
+        });
+        let table = facts.smbios.map(Smbios::parse).unwrap_or_default();
+        machine.take_smbios(&table, &Ground::Smbios);
+        match facts.in_uefi_mode {
+            Some(true) => {
+                machine.session = Fact::known(BootMode::Uefi, Ground::Kernel);
+                machine.uefi = Fact::known(true, Ground::UefiSessionSoAble);
+                // Firmware that is set to both modes may start a stick in BIOS mode and a disk in
+                // UEFI mode, so only the one tells.
+                machine.mode = Fact::known(BootMode::Uefi, Ground::UefiSession);
+            }
+            Some(false) => {
+                machine.session = Fact::known(BootMode::Bios, Ground::Kernel);
+                machine.uefi = match table.says_uefi {
+                    true => Fact::known(true, Ground::SmbiosSaysUefiInBiosSession),
+                    false => Fact::not_reported(Ground::BiosSessionAndSmbiosSilent, How::Uefi),
+                };
+                machine.mode = Fact::not_reported(Ground::BiosSessionSoEither, How::Setting);
+            }
+            None => {}
+        }
+        if let Some(bits) = facts.bits {
+            machine.bits = Fact::known(bits, Ground::Kernel);
+        }
         machine
     }
 
@@ -263,24 +262,27 @@ mod tests {
         (table[1], table[0x13]) = (0x18, 8);
         table.extend([0, 0, 127, 4, 1, 0, 0, 0]);
         let cases = [
-            (true, false, Some(true), Ground::UefiSessionSoAble),
-            (false, true, Some(true), Ground::SmbiosSaysUefiInBiosSession),
-            (false, false, None, Ground::BiosSessionAndSmbiosSilent),
+            (Some(true), false, Some(true), Ground::UefiSessionSoAble),
+            (
+                Some(false),
+                true,
+                Some(true),
+                Ground::SmbiosSaysUefiInBiosSession,
+            ),
+            (Some(false), false, None, Ground::BiosSessionAndSmbiosSilent),
+            (None, true, Some(true), Ground::SmbiosSaysUefi),
+            (None, false, None, Ground::KernelSilent),
         ];
-        for (efi, smbios, uefi, ground) in cases {
-            let dir = tempfile::tempdir().unwrap();
-            let firmware = dir.path().join("sys/firmware");
-            fs::create_dir_all(firmware.join("dmi/tables")).unwrap();
-            if efi {
-                fs::create_dir(firmware.join("efi")).unwrap();
-                fs::write(firmware.join("efi/fw_platform_size"), "32\n").unwrap();
-            }
-            if smbios {
-                fs::write(firmware.join("dmi/tables/DMI"), &table).unwrap();
-            }
-            let machine = Machine::of_this_pc(dir.path());
+        for (in_uefi_mode, smbios, uefi, ground) in cases {
+            let efi = in_uefi_mode == Some(true);
+            let machine = Machine::of_session(SessionFacts {
+                in_uefi_mode,
+                bits: efi.then_some(32),
+                smbios: smbios.then(|| table.clone()),
+            });
             assert_eq!(machine.uefi.value().copied(), uefi);
             assert_eq!(*machine.uefi.ground(), ground);
+            assert_eq!(machine.session.value().is_some(), in_uefi_mode.is_some());
             assert_eq!(machine.mode.value(), efi.then_some(&BootMode::Uefi));
             assert_eq!(machine.bits.value(), efi.then_some(&32));
             assert_eq!(machine.secure_boot.value(), None);

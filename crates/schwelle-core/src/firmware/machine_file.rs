@@ -10,13 +10,15 @@ use serde::Deserialize;
 use toml_edit::DocumentMut;
 
 use crate::bytes::read_file;
-use crate::device::PowerSource;
+use crate::host::PowerSource;
 
 use super::fact::{Fact, Ground};
 use super::machine::{BootMode, Machine};
 use super::smbios::Smbios;
 use super::variables::Variables;
 
+/// A longer SMBIOS table is not one.
+const MAX_TABLE_BYTES: u64 = 1 << 20;
 /// A longer file is not one.
 const MAX_BYTES: u64 = 1 << 20;
 
@@ -206,7 +208,8 @@ impl MachineFile {
         } = &self.content;
         let mut machine = Machine::unknown(Ground::MachineFileSilent);
         if let Some(table) = &pc.smbios {
-            let table = Smbios::read(&self.path(table));
+            let table = read_file(&self.path(table), MAX_TABLE_BYTES).ok();
+            let table = table.map(Smbios::parse).unwrap_or_default();
             machine.take_smbios(&table, &Ground::SmbiosOfFile);
         }
         if let Some(variables) = self.variables() {

@@ -1,6 +1,6 @@
 //! What a PC's firmware can do, is set to, and will start.
 //!
-//! [`Machine`] holds the facts: of this PC ([`Machine::of_this_pc`]), or of another one from a
+//! [`Machine`] holds the facts: of this PC ([`Machine::of`]), or of another one from a
 //! machine file ([`MachineFile`]). Each is known, with where from, or not, with how to find out.
 //! Their sources are SMBIOS, the UEFI variables ([`Variables`]: boot entries as [`LoadOption`]s,
 //! certificates as signature lists) and sysfs. [`verdict`] says whether Secure Boot would let a

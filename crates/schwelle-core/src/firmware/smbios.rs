@@ -4,13 +4,9 @@
 //! supported) and §7.2 (system information). The table is taken apart by the crate `smbioslib`; Linux
 //! shows it as `/sys/firmware/dmi/tables/DMI`.
 
-use std::path::Path;
-
-use crate::bytes::{read_file, u32_at, u64_at};
+use crate::bytes::{u32_at, u64_at};
 use smbioslib::{SMBiosData, SMBiosInformation, SMBiosString, SMBiosSystemInformation};
 
-/// A table longer than this is not one.
-const MAX_TABLE_BYTES: u64 = 1 << 20;
 /// A longer text is a lie or a mistake.
 const MAX_TEXT: usize = 64;
 
@@ -38,13 +34,8 @@ pub(super) struct Smbios {
 }
 
 impl Smbios {
-    /// Reads a table from a file; one that is not there or not sensible says nothing.
-    pub(super) fn read(table: &Path) -> Self {
-        let bytes = read_file(table, MAX_TABLE_BYTES).ok();
-        bytes.map(Self::parse).unwrap_or_default()
-    }
-
-    fn parse(mut bytes: Vec<u8>) -> Self {
+    /// What a table says; one that is not sensible says nothing.
+    pub(super) fn parse(mut bytes: Vec<u8>) -> Self {
         // A dump may have the entry point in front, which says where in the dump the table begins.
         let table_at = if bytes.starts_with(b"_SM3_") {
             u64_at(&bytes, 0x10)

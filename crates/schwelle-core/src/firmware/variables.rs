@@ -1,19 +1,16 @@
-//! UEFI variables as files: the form in which Linux shows the firmware's own, and in which a folder
-//! can stand in for them.
+//! UEFI variables: the firmware's own as the host gives them, or a folder that stands in for them.
 //!
-//! Source: UEFI 2.10 §3.3 (names and meaning), §8.2 (attributes); Linux
-//! `Documentation/filesystems/efivarfs.rst`: a file `NAME-GUID`, 4 bytes of attributes, then the
-//! content; one write call replaces all of it.
+//! Source: UEFI 2.10 §3.3 (names and meaning), §8.2 (attributes).
 
 #![warn(clippy::indexing_slicing)]
 
-use std::fs::{self, File};
-use std::io::{ErrorKind, Read, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::sync::Arc;
 
 use uuid::{Uuid, uuid};
 
 use crate::bytes::u32_at;
+use crate::host::{VariableFault as StoreFault, VariableFolder, VariableStore};
 
 /// Namespace of the variables that the specification defines (`EFI_GLOBAL_VARIABLE`).
 pub const GLOBAL: Uuid = uuid!("8be4df61-93ca-11d2-aa0d-00e098032b8c");
@@ -22,11 +19,6 @@ pub const IMAGE_SECURITY: Uuid = uuid!("d719b2cb-3d3a-4596-a3bc-dad00e67656f");
 
 /// Non-volatile, readable before and after the system takes over.
 pub(crate) const LASTING: u32 = 0b111;
-
-/// A variable longer than this is not read; the longest known, `dbx`, has some ten KiB.
-const MAX_BYTES: u64 = 1 << 20;
-/// A folder with more files is not one of variables; firmware holds some hundreds.
-const MAX_FILES: usize = 10_000;
 
 /// A variable: attributes and content.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -53,9 +45,6 @@ pub enum VariableFault {
     /// Shorter than its attributes.
     #[error("{0} bytes, shorter than the 4 of its attributes")]
     Short(usize),
-    /// Longer than any variable.
-    #[error("longer than {MAX_BYTES} bytes")]
-    Long,
     /// Of a length that its content cannot have.
     #[error("its content has {found} bytes, not {expected}")]
     Length {
@@ -64,37 +53,30 @@ pub enum VariableFault {
         /// What it should be.
         expected: &'static str,
     },
-    /// A folder or a pipe in its place.
-    #[error("is no file")]
-    NoFile,
     /// The firmware kept something else than what was written.
     #[error("reads back differently from what was written")]
     NotKept,
-    /// Reading or writing failed.
+    /// It could not be read or written.
     #[error("{0}")]
-    Io(#[from] std::io::Error),
+    Store(#[from] StoreFault),
 }
 
-/// A folder of variables.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// The variables of a firmware.
+#[derive(Debug, Clone)]
 pub struct Variables {
-    folder: PathBuf,
+    store: Arc<dyn VariableStore>,
 }
 
 impl Variables {
-    /// The folder, where it is one.
+    /// Those that are kept there.
+    pub fn new(store: Arc<dyn VariableStore>) -> Self {
+        Self { store }
+    }
+
+    /// Those in a folder, where it is one.
     pub fn open(folder: &Path) -> Option<Self> {
-        let folder = folder.to_owned();
-        folder.is_dir().then_some(Self { folder })
-    }
-
-    /// Where the variables lie.
-    pub fn folder(&self) -> &Path {
-        &self.folder
-    }
-
-    fn path(&self, name: &str, space: Uuid) -> PathBuf {
-        self.folder.join(format!("{name}-{space}"))
+        let folder = VariableFolder::open(folder)?;
+        Some(Self::new(Arc::new(folder)))
     }
 
     /// Reads a variable; `None` where there is none of this name.
@@ -103,21 +85,10 @@ impl Variables {
             name: name.to_owned(),
             fault,
         };
-        let path = self.path(name, space);
-        match fs::metadata(&path) {
-            Ok(about) if about.is_file() => {}
-            // A pipe in its place would be waited for without end.
-            Ok(_) => return Err(failed(VariableFault::NoFile)),
-            Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
-            Err(error) => return Err(failed(error.into())),
-        }
-        let file = File::open(path).map_err(|error| failed(error.into()))?;
-        let mut bytes = Vec::new();
-        let read = file.take(MAX_BYTES + 1).read_to_end(&mut bytes);
-        read.map_err(|error| failed(error.into()))?;
-        if bytes.len() as u64 > MAX_BYTES {
-            return Err(failed(VariableFault::Long));
-        }
+        let read = self.store.read(name, &space.to_string());
+        let Some(mut bytes) = read.map_err(|fault| failed(fault.into()))? else {
+            return Ok(None);
+        };
         let attributes =
             u32_at(&bytes, 0).ok_or_else(|| failed(VariableFault::Short(bytes.len())))?;
         let data = bytes.split_off(4);
@@ -165,17 +136,13 @@ impl Variables {
 
     /// The numbers of all boot entries, in the order or not, ascending.
     pub(crate) fn boot_numbers(&self) -> Vec<u16> {
-        let suffix = format!("-{GLOBAL}");
-        let entries = fs::read_dir(&self.folder).into_iter().flatten();
-        let mut numbers: Vec<u16> = entries
-            .take(MAX_FILES)
-            .filter_map(|entry| entry.ok()?.file_name().into_string().ok())
-            .filter_map(|name| {
-                let digits = name.strip_prefix("Boot")?.strip_suffix(&suffix)?;
-                let number = u16::from_str_radix(digits, 16).ok()?;
-                (entry_name(number) == format!("Boot{digits}")).then_some(number)
-            })
-            .collect();
+        let names = self.store.names("Boot", &GLOBAL.to_string()).into_iter();
+        let number = |name: String| {
+            let digits = name.strip_prefix("Boot")?;
+            let number = u16::from_str_radix(digits, 16).ok()?;
+            (entry_name(number) == name).then_some(number)
+        };
+        let mut numbers: Vec<u16> = names.filter_map(number).collect();
         numbers.sort_unstable();
         numbers
     }
@@ -187,14 +154,8 @@ impl Variables {
             fault,
         };
         let bytes = [&variable.attributes.to_le_bytes()[..], &variable.data].concat();
-        let written = File::create(self.path(name, space)).and_then(|mut file| {
-            // All in one call: the kernel hands each call to the firmware as a whole variable.
-            file.write_all(&bytes)?;
-            // The kernel's own file system has nothing to flush and says so; a folder has.
-            file.sync_all().ok();
-            Ok(())
-        });
-        written.map_err(|error| failed(error.into()))?;
+        let written = self.store.write(name, &space.to_string(), &bytes);
+        written.map_err(|fault| failed(fault.into()))?;
         match self.read(name, space)? {
             Some(found) if found == *variable => Ok(()),
             _ => Err(failed(VariableFault::NotKept)),
@@ -216,6 +177,8 @@ pub(super) fn entry_name(number: u16) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::fs;
+
     use super::*;
 
     #[test]

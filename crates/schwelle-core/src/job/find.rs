@@ -2,12 +2,12 @@
 
 use std::collections::BTreeSet;
 use std::fs;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use super::state::is_kept_in;
 use super::{JobFolder, JobState};
 use crate::device::ReadDevice;
+use crate::host::this_pc;
 
 /// Folders looked into below one place, at most.
 const MAX_FOLDERS: usize = 1000;
@@ -53,7 +53,6 @@ fn look(folder: &Path, depth: u32, left: &mut usize, take: &mut dyn FnMut(&Path)
     let Some(depth) = depth.checked_sub(1) else {
         return;
     };
-    let device = fs::metadata(folder).map(|found| found.dev()).ok();
     for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
         // Links are not followed.
         if !entry.file_type().is_ok_and(|kind| kind.is_dir()) {
@@ -64,7 +63,7 @@ fn look(folder: &Path, depth: u32, left: &mut usize, take: &mut dyn FnMut(&Path)
             None => return,
         }
         let path = entry.path();
-        if fs::metadata(&path).map(|found| found.dev()).ok() == device {
+        if this_pc().is_one_medium(folder, &path) {
             look(&path, depth, left, take);
         }
     }

@@ -14,9 +14,10 @@
 use std::fmt::Debug;
 use std::fs::{self, File, OpenOptions};
 use std::io;
-use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+
+use crate::host::this_pc;
 
 /// A folder of files.
 pub trait Storage: Debug + Send + Sync {
@@ -78,7 +79,7 @@ impl Directory {
             return Ok(None);
         }
         for folder in made.iter().rev() {
-            File::open(folder)?.sync_all()?;
+            this_pc().sync_folder(folder)?;
         }
         Ok(Some(Self::new(path)))
     }
@@ -107,11 +108,11 @@ impl Storage for Directory {
     }
 
     fn sync_names(&self) -> io::Result<()> {
-        File::open(&self.path)?.sync_all()
+        this_pc().sync_folder(&self.path)
     }
 
     fn sync_all(&self) -> io::Result<()> {
-        Ok(rustix::fs::syncfs(File::open(&self.path)?)?)
+        this_pc().sync_medium(&self.path)
     }
 }
 
@@ -153,11 +154,11 @@ impl StoredFile for File {
     }
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
-        self.read_exact_at(buffer, offset)
+        this_pc().read_exact_at(self, buffer, offset)
     }
 
     fn write_at(&self, offset: u64, bytes: &[u8]) -> io::Result<()> {
-        self.write_all_at(bytes, offset)
+        this_pc().write_all_at(self, bytes, offset)
     }
 
     fn sync(&self) -> io::Result<()> {

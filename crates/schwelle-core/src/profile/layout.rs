@@ -1,7 +1,8 @@
 //! The profile as a whole, and what is asked of it.
 
 use crate::bcd::{Locator, element};
-use crate::device::{Extent, Geometry, HostFacts};
+use crate::device::{Extent, Geometry};
+use crate::host::HostFacts;
 use crate::mbr::MbrTable;
 use crate::pe::FileVersion;
 
@@ -48,6 +49,14 @@ pub struct Profile {
 }
 
 impl Profile {
+    /// True where the running system has the volume of a partition mounted: what is read of it changes meanwhile,
+    /// and what its log and its marks say is the state of a volume at work.
+    pub fn is_mounted(&self, partition: &Partition) -> bool {
+        let first = self.geometry.byte_of(partition.extent.first);
+        let mut mounted = self.host.mounted.iter();
+        mounted.any(|volume| first.is_some_and(|first| volume.first_bytes.contains(&first)))
+    }
+
     /// The partition with this number.
     pub fn partition(&self, number: usize) -> Option<&Partition> {
         self.partitions

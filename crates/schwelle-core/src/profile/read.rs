@@ -2,9 +2,10 @@
 
 use uuid::Uuid;
 
-use crate::device::{DeviceError, Extent, Geometry, HostFacts, Lba, ReadDevice};
+use crate::device::{DeviceError, Extent, Geometry, Lba, ReadDevice};
 use crate::fat::FatKind;
 use crate::gpt::{self, GptPair, type_guid};
+use crate::host::HostFacts;
 use crate::identities::{Identities, Style};
 use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
 

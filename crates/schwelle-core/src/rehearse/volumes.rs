@@ -1,6 +1,7 @@
 //! What a data disk is for: its volumes.
 
-use crate::device::{HostFacts, ReadDevice};
+use crate::device::ReadDevice;
+use crate::host::HostFacts;
 use crate::profile::{Partition, Profile};
 
 use super::answers::table::{Evidence, FaultOn, Remedy, VolumeOn};

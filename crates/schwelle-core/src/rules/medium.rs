@@ -2,7 +2,7 @@
 
 use super::answers::medium::{Evidence, Remedy};
 use super::{Answer, Facts, Rule, RuleId, Subject, Twin};
-use crate::device::PowerSource;
+use crate::host::{PowerSource, User};
 use crate::profile::StoppedSign;
 
 pub(super) static RULES: &[Rule] = &[
@@ -146,11 +146,24 @@ fn health(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn in_use(facts: &Facts<'_>) -> Vec<Answer> {
-    let users = facts.profile.host.users.iter().map(|user| {
+    let host = &facts.profile.host;
+    let users = host.users.iter().map(|user| {
+        let remedy = match user {
+            User::RunningSystem { .. } => Remedy::FromOutside,
+            _ => Remedy::StopUsers,
+        };
         let user = user.clone();
-        Answer::block(Subject::Disk, Evidence::InUse { user }, Remedy::StopUsers)
+        Answer::block(Subject::Disk, Evidence::InUse { user }, remedy)
     });
-    users.collect()
+    let mounted = host.mounted.iter().map(|volume| {
+        let at = volume.at.clone();
+        let evidence = Evidence::Mounted { at };
+        Answer::caution(Subject::Disk, evidence, Remedy::TakenOffFirst)
+    });
+    match host.users.is_empty() {
+        true => mounted.collect(),
+        false => users.collect(),
+    }
 }
 
 fn raid(facts: &Facts<'_>) -> Vec<Answer> {

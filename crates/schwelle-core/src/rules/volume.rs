@@ -107,14 +107,28 @@ fn readable(facts: &Facts<'_>) -> Vec<Answer> {
     partitions.filter_map(answer).collect()
 }
 
+/// An answer about a volume at rest. Of a mounted one it is no fault yet: it is asked again when the volume has been
+/// taken off.
+fn at_rest(facts: &Facts<'_>, partition: &Partition, answer: Answer) -> Answer {
+    if !facts.profile.is_mounted(partition) {
+        return answer;
+    }
+    Answer::new(
+        Outcome::Caution,
+        answer.subject,
+        answer.evidence,
+        Remedy::CheckAtRest,
+    )
+}
+
 fn hibernation(facts: &Facts<'_>) -> Vec<Answer> {
     let answer = |(partition, health): (&Partition, &NtfsHealth)| {
         let subject = Subject::of(partition);
         if health.is_hibernated() {
-            return Some(Answer::block(
-                subject,
-                Evidence::Hibernated,
-                Remedy::HibernationOff,
+            return Some(at_rest(
+                facts,
+                partition,
+                Answer::block(subject, Evidence::Hibernated, Remedy::HibernationOff),
             ));
         }
         (health.hibernation == Hibernation::Resuming).then(|| {
@@ -137,11 +151,8 @@ fn clean(facts: &Facts<'_>) -> Vec<Answer> {
             (false, LogState::Damaged) => Evidence::LogDamaged,
             (false, LogState::Empty | LogState::Clean) => return None,
         };
-        Some(Answer::block(
-            Subject::of(partition),
-            evidence,
-            Remedy::CheckVolume,
-        ))
+        let answer = Answer::block(Subject::of(partition), evidence, Remedy::CheckVolume);
+        Some(at_rest(facts, partition, answer))
     };
     ntfs_volumes(facts).filter_map(answer).collect()
 }
@@ -151,7 +162,8 @@ fn consistent(facts: &Facts<'_>) -> Vec<Answer> {
         let subject = || Subject::of(partition);
         let copies = health.faults.iter().map(|fault| {
             let evidence = Evidence::CopyFault { fault: *fault };
-            Answer::block(subject(), evidence, Remedy::CheckVolume)
+            let answer = Answer::block(subject(), evidence, Remedy::CheckVolume);
+            at_rest(facts, partition, answer)
         });
         let books = health.audit.faults.iter().map(|fault| {
             let outcome = match fault.is_harmless() {
@@ -161,7 +173,8 @@ fn consistent(facts: &Facts<'_>) -> Vec<Answer> {
             let evidence = Evidence::AuditFault {
                 fault: fault.clone(),
             };
-            Answer::new(outcome, subject(), evidence, Remedy::CheckVolume)
+            let answer = Answer::new(outcome, subject(), evidence, Remedy::CheckVolume);
+            at_rest(facts, partition, answer)
         });
         let mut answers: Vec<Answer> = copies.chain(books).collect();
         if answers.is_empty() {

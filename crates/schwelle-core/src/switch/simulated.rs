@@ -13,11 +13,12 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::cause::Cause;
-use crate::device::{HostFacts, ReadDevice};
+use crate::device::ReadDevice;
 use crate::firmware::{
     AttachedDisk, BootMode, FileError, GLOBAL, Keys, LASTING, Machine, MachineFile, OtherTarget,
     Target, Variable, VariableError, Variables, Verdict, is_protected, read_loader, verdict,
 };
+use crate::host::HostFacts;
 use crate::profile::{Profile, REMOVABLE_X64, Table};
 use crate::rehearse::{self, StepId};
 

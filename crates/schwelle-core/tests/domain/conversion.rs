@@ -6,10 +6,10 @@ use std::sync::Mutex;
 
 use schwelle_core::commit::{ChangeSet, Purpose, Region, StageKind, apply, verify};
 use schwelle_core::device::{
-    BlockDevice, DeviceError, Draft, Extent, Geometry, HostFacts, Lba, MIB, Memory, Move,
-    ReadDevice, Window,
+    BlockDevice, DeviceError, Draft, Extent, Geometry, Lba, MIB, Memory, Move, ReadDevice, Window,
 };
 use schwelle_core::draft::Plan;
+use schwelle_core::host::HostFacts;
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::{Profile, Role, Table};

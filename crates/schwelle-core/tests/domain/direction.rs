@@ -24,7 +24,7 @@ const CRATES: [&str; 9] = [
 const ROOMS: [(&str, &[&str]); 4] = [
     (
         "schwelle-disk",
-        &["bytes", "cause", "device", "ahead", "commit"],
+        &["bytes", "cause", "host", "device", "ahead", "commit"],
     ),
     (
         "schwelle-formats",

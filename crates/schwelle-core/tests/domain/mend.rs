@@ -8,9 +8,10 @@
 
 use std::collections::BTreeMap;
 
-use schwelle_core::device::{BlockDevice, Extent, HostFacts, Lba, MIB, Memory, ReadDevice, Window};
+use schwelle_core::device::{BlockDevice, Extent, Lba, MIB, Memory, ReadDevice, Window};
 use schwelle_core::fat::FatVolume;
 use schwelle_core::gpt::{GptLayout, GptPair, TypeTable, type_guid};
+use schwelle_core::host::HostFacts;
 use schwelle_core::identities::Style;
 use schwelle_core::mend::{FixKind, MendError, NotMended, StoreFrom};
 use schwelle_core::pipeline::{Inputs, Mending};

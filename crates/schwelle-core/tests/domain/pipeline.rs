@@ -5,10 +5,9 @@
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use schwelle_core::device::{
-    DeviceError, Extent, Geometry, HostFacts, Lba, MIB, Memory, ReadDevice,
-};
+use schwelle_core::device::{DeviceError, Extent, Geometry, Lba, MIB, Memory, ReadDevice};
 use schwelle_core::gpt::TypeTable;
+use schwelle_core::host::HostFacts;
 use schwelle_core::identities::Style;
 use schwelle_core::pipeline::{Inputs, Judged, NotDrafted};
 use schwelle_core::placement::EspRequest;

@@ -2,8 +2,9 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use schwelle_core::device::{Extent, HostFacts, Lba, MIB, Memory};
+use schwelle_core::device::{Extent, Lba, MIB, Memory};
 use schwelle_core::gpt::backup_sectors;
+use schwelle_core::host::HostFacts;
 use schwelle_core::placement::{self, EspRequest, NoRoom, PlaceRequest, Placement};
 use schwelle_core::profile::{Profile, Role};
 use schwelle_demo::{Asset, DiskBuilder, MbrEntry};

@@ -3,21 +3,20 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use schwelle_core::device::{
-    BlockDevice, Extent, HealthWarning, HostFacts, Lba, MIB, Memory, PowerSource, ReadDevice, User,
-};
+use schwelle_core::device::{BlockDevice, Extent, HealthWarning, Lba, MIB, Memory, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::{
     AcceptedBy, BootMode, Fact, Ground, LoaderChoice, Machine, Objection, Unreported, Verdict,
 };
 use schwelle_core::gpt::{TableCopy, TypeTable};
+use schwelle_core::host::{HostFacts, Mounted, PowerSource, User};
 use schwelle_core::job::{FoundJob, JobState};
 use schwelle_core::placement::NoRoom;
 use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_core::rules::{
     Evidence, Facts, Family, Finding, JobPlace, Outcome, Room, RuleId, Twin, answers, check,
 };
-use schwelle_demo::DiskBuilder;
+use schwelle_demo::{DiskBuilder, mark_dirty};
 
 fn disk() -> Memory {
     let disk = Memory::new(512, 480 * MIB / 512);
@@ -397,5 +396,70 @@ fn damage_of_a_gpt_is_told_with_its_place() {
             _ => false,
         });
         assert!(shown, "{evidence}: {findings:?}");
+    }
+}
+
+#[test]
+fn a_volume_at_work_is_no_fault_and_the_running_system_is_not_written() {
+    use answers::medium::Remedy;
+    use answers::volume::Remedy as VolumeRemedy;
+    let disk = disk();
+    let profile = Profile::read(&disk, HostFacts::default()).unwrap();
+    let windows = profile.systems.first().unwrap().partition;
+    let windows = profile.partition(windows).unwrap();
+    let first = profile.geometry.byte_of(windows.extent.first).unwrap();
+    mark_dirty(&disk, windows.extent).unwrap();
+    let judged = |host: HostFacts, rule: &str| -> Vec<_> {
+        let profile = Profile::read(&disk, host).unwrap();
+        let findings = check(&facts(&profile)).into_iter();
+        let of_rule = findings.filter(|finding| finding.rule.name() == rule);
+        of_rule
+            .map(|finding| (finding.outcome, finding.remedy))
+            .collect()
+    };
+    let at = || "E:\\".to_owned();
+    let mounted = HostFacts {
+        is_block_device: true,
+        mounted: vec![Mounted {
+            at: at(),
+            first_bytes: vec![first],
+        }],
+        ..HostFacts::default()
+    };
+    let running = HostFacts {
+        users: vec![User::RunningSystem {
+            device: "PhysicalDrive0".to_owned(),
+            at: at(),
+        }],
+        ..mounted.clone()
+    };
+    use Outcome::{Block, Caution};
+    for (host, rule, outcome, remedy) in [
+        (
+            HostFacts::default(),
+            "volume.clean",
+            Block,
+            Some(VolumeRemedy::CheckVolume.into()),
+        ),
+        (
+            mounted.clone(),
+            "volume.clean",
+            Caution,
+            Some(VolumeRemedy::CheckAtRest.into()),
+        ),
+        (
+            mounted,
+            "medium.in-use",
+            Caution,
+            Some(Remedy::TakenOffFirst.into()),
+        ),
+        (
+            running,
+            "medium.in-use",
+            Block,
+            Some(Remedy::FromOutside.into()),
+        ),
+    ] {
+        assert_eq!(judged(host, rule), [(outcome, remedy)], "{rule}");
     }
 }

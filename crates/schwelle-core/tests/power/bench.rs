@@ -5,13 +5,12 @@ use std::fs;
 use std::path::PathBuf;
 
 use schwelle_core::commit::{self, CommitError, Ledger, Observer, StageKind};
-use schwelle_core::device::{
-    BlockDevice, Extent, HostFacts, Lba, MIB, Memory, Move, ReadDevice, Window,
-};
+use schwelle_core::device::{BlockDevice, Extent, Lba, MIB, Memory, Move, ReadDevice, Window};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::fat::{FatVolume, FatWriter};
 use schwelle_core::gpt::{GptEntry, GptLayout, GptPair, TypeTable, type_guid};
+use schwelle_core::host::HostFacts;
 use schwelle_core::identities::Style;
 use schwelle_core::job::{JobFacts, JobFolder, JobKind};
 use schwelle_core::mbr::{BiosStart, protective_sector};

@@ -5,8 +5,9 @@ use std::fs;
 use std::path::Path;
 
 use schwelle_core::commit;
-use schwelle_core::device::{BlockDevice, Extent, HostFacts, Memory, ReadDevice, Window};
+use schwelle_core::device::{BlockDevice, Extent, Memory, ReadDevice, Window};
 use schwelle_core::draft::RestoredNames;
+use schwelle_core::host::HostFacts;
 use schwelle_core::job::recover::{self, RecoverError};
 use schwelle_core::job::{JobFolder, JobState, Repaired};
 use schwelle_core::ntfs::NtfsVolume;

@@ -1,8 +1,7 @@
-//! A block device without the kernel's page cache in between.
+//! A block device without the system's cache in between.
 //!
-//! Through the page cache a write of one 512-byte sector reaches the disk as the 4096 bytes around it,
-//! whenever the kernel likes, and an error shows only at the flush, without a place. Opened with `O_DIRECT`
-//! (open(2)) each write reaches the device as exactly its sectors, and each read comes from it. Both must
+//! Through a cache a write of one 512-byte sector reaches the disk as the 4096 bytes around it, whenever the
+//! system likes, and an error shows only at the flush, without a place. As the host opens disks, each write reaches the device as exactly its sectors, and each read comes from it. Both must
 //! be whole logical sectors, from and to aligned memory.
 //!
 //! Reading code asks for records of a kibibyte, so what is read is read in larger pieces, some of which
@@ -11,8 +10,9 @@
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io;
-use std::os::unix::fs::FileExt;
 use std::sync::{Arc, Mutex, PoisonError};
+
+use crate::host::this_pc;
 
 /// Memory is aligned to this, which is enough for every device.
 const ALIGNMENT: usize = 4096;
@@ -21,7 +21,7 @@ const PIECE_BYTES: u64 = 128 << 10;
 /// Pieces kept: 12 MiB.
 const PIECES: usize = 96;
 
-/// A block device opened with `O_DIRECT`.
+/// A disk opened without a cache in between.
 #[derive(Debug)]
 pub(super) struct Direct {
     file: File,
@@ -87,7 +87,7 @@ impl Direct {
         let first = offset / self.sector_bytes * self.sector_bytes;
         let end = (offset + buffer.len() as u64).next_multiple_of(self.sector_bytes);
         let mut aligned = self.take_spare(index(end - first));
-        let read = self.file.read_exact_at(aligned.bytes_mut(), first);
+        let read = this_pc().read_exact_at(&self.file, aligned.bytes_mut(), first);
         if read.is_ok() {
             let from = index(offset - first);
             buffer.copy_from_slice(&aligned.bytes()[from..from + buffer.len()]);
@@ -134,7 +134,7 @@ impl Direct {
         };
         let len = PIECE_BYTES.min(self.len_bytes - first);
         let mut piece = Aligned::new(index(len));
-        let read = self.file.read_exact_at(piece.bytes_mut(), first);
+        let read = this_pc().read_exact_at(&self.file, piece.bytes_mut(), first);
         let piece = Arc::new(piece);
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         if let Err(error) = read {
@@ -154,7 +154,7 @@ impl Direct {
     pub(super) fn write_at(&self, offset: u64, bytes: &[u8]) -> io::Result<()> {
         let mut aligned = self.take_spare(bytes.len());
         aligned.bytes_mut().copy_from_slice(bytes);
-        let written = self.file.write_all_at(aligned.bytes(), offset);
+        let written = this_pc().write_all_at(&self.file, aligned.bytes(), offset);
         self.keep_spare(aligned);
         let end = offset + bytes.len() as u64;
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
@@ -215,7 +215,7 @@ mod tests {
 
     use super::*;
 
-    /// On a file: what the kernel asks of `O_DIRECT` is seen on block devices, in the command line's tests.
+    /// On a file: what the kernel asks of such transfers is seen on block devices, in the command line's tests.
     #[test]
     fn what_was_kept_is_never_older_than_what_was_written() {
         let file = tempfile::tempfile().unwrap();

@@ -1,16 +1,13 @@
 //! An image file or a real disk, opened read-only or, for a commit, exclusively for writing.
 
-use std::fs::{File, OpenOptions, TryLockError};
-use std::io::{self, Seek, SeekFrom};
-use std::os::unix::fs::{FileExt, FileTypeExt, OpenOptionsExt};
+use std::fs::{File, TryLockError};
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
-use rustix::fs::{Advice, OFlags};
-
 use super::direct::Direct;
-use super::host::{Process, User, host_facts, lock_holder};
 use super::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
+use crate::host::{DiskSize, Kind, Opened, Process, User, this_pc};
 
 /// Unreadable stretches that are remembered, at most.
 const MAX_UNREADABLE: usize = 100;
@@ -86,6 +83,8 @@ fn used_by(holder: &Option<Process>, users: &[User]) -> String {
 pub struct DiskFile {
     medium: Medium,
     geometry: Geometry,
+    /// What keeps others away as long as it is open.
+    _held: Vec<File>,
     /// Where reading failed so far: physical sectors, ascending within each failure.
     unreadable: Mutex<Vec<Extent>>,
 }
@@ -114,57 +113,52 @@ impl DiskFile {
             path: path.into(),
             source,
         };
-        let kind = std::fs::metadata(path).map_err(io_error)?.file_type();
+        let host = this_pc();
+        let kind = host.kind(path).map_err(io_error)?;
         let not_a_disk = |found| {
             Err(OpenError::NotADisk {
                 path: path.into(),
                 found,
             })
         };
-        if kind.is_dir() {
-            return not_a_disk("a directory");
-        }
-        let is_block_device = kind.is_block_device();
-        if !kind.is_file() && !is_block_device {
-            return not_a_disk("a pipe, socket or character device");
-        }
-        let mut options = OpenOptions::new();
-        options.read(true).write(write);
-        if is_block_device {
-            // On block devices O_EXCL means: fail when mounted or claimed by a driver (open(2)).
-            let exclusive = if write { OFlags::EXCL } else { OFlags::empty() };
-            options.custom_flags((OFlags::DIRECT | exclusive).bits().cast_signed());
-        }
-        let mut file = options.open(path).map_err(|source| match source.kind() {
+        let is_block_device = match kind {
+            Kind::Disk => true,
+            Kind::Image => false,
+            Kind::Folder => return not_a_disk("a directory"),
+            Kind::Other => return not_a_disk("a pipe, socket or character device"),
+        };
+        let opened = host.open(path, kind, write);
+        let Opened { file, held } = opened.map_err(|source| match source.kind() {
             io::ErrorKind::ResourceBusy => in_use(path),
             _ => io_error(source),
         })?;
-        let locked = if write {
-            file.try_lock()
-        } else {
-            file.try_lock_shared()
-        };
-        match locked {
+        match host.lock(&file, kind, write) {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => return Err(in_use(path)),
             Err(TryLockError::Error(source)) => return Err(io_error(source)),
         }
-        let (logical_sector, physical_sector) = if is_block_device {
-            let logical = rustix::fs::ioctl_blksszget(&file).map_err(|e| io_error(e.into()))?;
-            let physical = rustix::fs::ioctl_blkpbszget(&file).map_err(|e| io_error(e.into()))?;
-            if sector_size.is_some_and(|given| given != logical) {
+        let size = if is_block_device {
+            let size = host.size_of_disk(&file).map_err(io_error)?;
+            if sector_size.is_some_and(|given| given != size.logical_sector) {
                 return Err(OpenError::SectorSizeOfDisk {
                     path: path.into(),
-                    actual: logical,
+                    actual: size.logical_sector,
                 });
             }
-            (logical, physical)
+            size
         } else {
             let sector = sector_size.unwrap_or(512);
-            (sector, sector)
+            DiskSize {
+                logical_sector: sector,
+                physical_sector: sector,
+                len_bytes: file.metadata().map_err(io_error)?.len(),
+            }
         };
-        // Seeking tells the size of files and block devices alike; metadata says 0 for the latter.
-        let len_bytes = file.seek(SeekFrom::End(0)).map_err(io_error)?;
+        let DiskSize {
+            logical_sector,
+            physical_sector,
+            len_bytes,
+        } = size;
         if len_bytes == 0 || len_bytes % u64::from(logical_sector) != 0 {
             return Err(OpenError::Truncated {
                 path: path.into(),
@@ -185,6 +179,7 @@ impl DiskFile {
                 physical_sector,
                 sectors,
             },
+            _held: held,
             unreadable: Mutex::default(),
         })
     }
@@ -283,13 +278,12 @@ impl Drop for DiskFile {
 }
 
 fn in_use(path: &Path) -> OpenError {
-    let root = Path::new("/");
-    let is_block_device =
-        std::fs::metadata(path).is_ok_and(|found| found.file_type().is_block_device());
+    let host = this_pc();
+    let is_disk = host.kind(path).is_ok_and(|kind| kind == Kind::Disk);
     OpenError::InUse {
         path: path.into(),
-        holder: lock_holder(root, path),
-        users: host_facts(root, path, is_block_device).users,
+        holder: host.lock_holder(path),
+        users: host.facts(path, is_disk).users,
     }
 }
 
@@ -309,7 +303,7 @@ impl ReadDevice for DiskFile {
             return Err(DeviceError::new("read", offset, buffer.len(), source).at(lba));
         }
         let read = |offset: u64, buffer: &mut [u8]| match &self.medium {
-            Medium::Image(file) => file.read_exact_at(buffer, offset),
+            Medium::Image(file) => this_pc().read_exact_at(file, buffer, offset),
             Medium::Device(device) => device.read_at(offset, buffer),
         };
         let Err(_) = read(offset, buffer) else {
@@ -353,7 +347,7 @@ impl BlockDevice for DiskFile {
             return Err(DeviceError::outside("write", offset, bytes.len()));
         }
         let write = |offset: u64, bytes: &[u8]| match &self.medium {
-            Medium::Image(file) => file.write_all_at(bytes, offset),
+            Medium::Image(file) => this_pc().write_all_at(file, bytes, offset),
             Medium::Device(device) => device.write_at(offset, bytes),
         };
         let Err(_) = write(offset, bytes) else {
@@ -377,9 +371,8 @@ impl BlockDevice for DiskFile {
         };
         flushed.map_err(|source| DeviceError::new("flush", 0, 0, source))?;
         if let Medium::Image(file) = &self.medium {
-            // Later reads, verification above all, should come from the medium and not from the page
-            // cache. Advice only: where the system does not take it, the reads are still right.
-            rustix::fs::fadvise(file, 0, None, Advice::DontNeed).ok();
+            // Later reads, verification above all, should come from the medium and not from a cache.
+            this_pc().forget_cached(file);
         }
         Ok(())
     }

@@ -11,7 +11,6 @@ mod disk_file;
 mod draft;
 mod guard;
 mod health;
-mod host;
 mod memory;
 mod units;
 mod window;
@@ -20,10 +19,6 @@ pub use disk_file::{DiskFile, OpenError};
 pub use draft::{Draft, Move};
 pub use guard::Guard;
 pub use health::{HealthWarning, nvme_warnings};
-pub use host::{
-    Bus, FolderFacts, HostFacts, PowerSource, Process, User, disk_names, folder_facts, host_facts,
-    mounted_folders, power_source,
-};
 pub use memory::Memory;
 pub use units::{Extent, Geometry, Lba, MIB};
 pub use window::Window;

@@ -3,10 +3,11 @@
 
 use std::path::Path;
 
-use schwelle_core::device::{self, DiskFile};
+use schwelle_core::device::DiskFile;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
+use schwelle_core::host::this_pc;
 use schwelle_core::identities::Style;
 use schwelle_core::job::{JobEnd, JobFacts, JobFolder, JobKind, JobState, bytes_needed};
 use schwelle_core::pipeline::Ready;
@@ -79,7 +80,7 @@ impl<'a> Job<'a> {
     /// file system has too little room.
     pub(super) fn refuse_unready(&self, plan: &Plan<'_>) -> Result<(), CliError> {
         refuse_busy(self.disk)?;
-        let facts = device::folder_facts(Path::new("/"), self.folder);
+        let facts = this_pc().folder(self.folder);
         let needed = bytes_needed(&plan.changes, facts.block_bytes);
         match facts.free_bytes {
             Some(free) if free < needed => Err(CliError::new(
@@ -155,10 +156,24 @@ impl<'a> Job<'a> {
         Ok(())
     }
 
+    /// Asks whether a real disk may be written from this system.
+    fn confirm_writing_here(&self, screen: &Screen) -> Result<(), CliError> {
+        let is_real = self.disk.device.is_block_device();
+        let Some(caution) = self.accepted.here.caution(is_real) else {
+            return Ok(());
+        };
+        let question = format!("{caution} Write this disk from here? (yes/no)");
+        if !self.yes && screen.ask(&question).as_deref() == Some("yes") {
+            return Ok(());
+        }
+        self.accepted.here.refuse(&self.disk.path, is_real)
+    }
+
     /// The questions that only the technician can answer.
     pub(super) fn confirm(&self, plan: &Plan<'_>, screen: &Screen) -> Result<(), CliError> {
         self.confirm_unrecognised(screen)?;
         self.confirm_restore_points(plan, screen)?;
+        self.confirm_writing_here(screen)?;
         if self.yes {
             return Ok(());
         }
@@ -389,7 +404,7 @@ pub(super) fn read_table_again(disk: &DiskFile) -> Option<String> {
     if !disk.is_block_device() {
         return None;
     }
-    let error = schwelle_kernel::read_partitions_again(disk.file()).err()?;
+    let error = this_pc().read_partitions_again(disk.file()).err()?;
     // "Invalid": a device on which this kernel shows no partitions, so it has read no old table.
     (error.kind() != std::io::ErrorKind::InvalidInput).then(|| {
         format!(

@@ -10,6 +10,7 @@ use crate::many;
 use crate::options::{DiskOptions, ImageOptions, ToOptions};
 use crate::screen::{Look, Screen};
 use crate::views::{self, json::Check};
+use crate::words::here::here;
 
 /// Check whether a disk can be converted: what is found, and what to do about it
 ///
@@ -18,7 +19,7 @@ use crate::views::{self, json::Check};
 /// written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle check /dev/sda\n  schwelle check image.img --json\n  schwelle check /images --json\n  schwelle check /dev/sda --to mbr"
+    after_help = format!("Examples:\n  schwelle check {disk}\n  schwelle check image.img --json\n  schwelle check {folder} --json\n  schwelle check {disk} --to mbr", disk = here().disk, folder = here().folder)
 )]
 pub(crate) struct CheckArgs {
     /// Image files, block devices, folders of images, or patterns

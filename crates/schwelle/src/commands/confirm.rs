@@ -11,6 +11,7 @@ use crate::machine::MachineOptions;
 use crate::options::ImageOptions;
 use crate::screen::Screen;
 use crate::views;
+use crate::words::here::here;
 
 /// After the switch: find out whether Windows really started in UEFI mode
 ///
@@ -20,8 +21,8 @@ use crate::views;
 /// evidence says no; 0 when it says yes or proves nothing. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle confirm /dev/sda\n  schwelle confirm image.img --machine \
-        pc.toml"
+    after_help = format!("Examples:\n  schwelle confirm {disk}\n  schwelle confirm image.img --machine \
+        pc.toml", disk = here().disk)
 )]
 pub(crate) struct ConfirmArgs {
     /// Image file or block device

@@ -15,6 +15,7 @@ use crate::policy::Policy;
 use crate::screen::Screen;
 use crate::text::typed;
 use crate::views::{self, emulate::EmulatedDoc};
+use crate::words::here::here;
 use schwelle_core::pipeline::Judged;
 
 use super::carry_out::{Job, Written, last_words};
@@ -27,8 +28,8 @@ use super::plan;
 /// rehearsal is never written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle convert /dev/sda --job /media/stick/job-0815\n  schwelle \
-        convert image.img --job job --yes\n  schwelle convert /dev/sda --to mbr --job /media/stick/back-0815"
+    after_help = format!("Examples:\n  schwelle convert {disk} --job {stick}/job-0815\n  schwelle \
+        convert image.img --job job --yes\n  schwelle convert {disk} --to mbr --job {stick}/back-0815", disk = here().disk, stick = here().stick)
 )]
 pub(crate) struct ConvertArgs {
     /// Image file or block device

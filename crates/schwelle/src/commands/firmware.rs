@@ -3,10 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
-use schwelle_core::device::{self, DiskFile};
+use schwelle_core::device::DiskFile;
 use schwelle_core::firmware::{
     AttachedDisk, EntryError, EntryPlan, Machine, Variables, ask_for_setup,
 };
+use schwelle_core::host::this_pc;
 use schwelle_core::profile::open_image_or_disk;
 use schwelle_core::rehearse;
 use schwelle_core::switch::{self, Outcome, SimulatedPc};
@@ -23,9 +24,7 @@ use crate::views;
 use crate::views::sheet::Sheet;
 use crate::which;
 use crate::words;
-
-const ROOT: &str = "/";
-const VARIABLES: &str = "/sys/firmware/efi/efivars";
+use crate::words::here::here;
 
 /// Show what a PC's firmware can do, is set to and will start; make the switch sheet
 ///
@@ -34,9 +33,9 @@ const VARIABLES: &str = "/sys/firmware/efi/efivars";
 /// asks for it.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle firmware\n  schwelle firmware sheet /dev/sda --html \
-        sheet.html\n  schwelle firmware entry /dev/sda\n  schwelle firmware --machine pc.toml set \
-        mode=uefi\n  schwelle firmware --machine pc.toml start"
+    after_help = format!("Examples:\n  schwelle firmware\n  schwelle firmware sheet {disk} --html \
+        sheet.html\n  schwelle firmware entry {disk}\n  schwelle firmware --machine pc.toml set \
+        mode=uefi\n  schwelle firmware --machine pc.toml start", disk = here().disk)
 )]
 pub(crate) struct FirmwareArgs {
     /// A PC in a file, in place of this one
@@ -69,14 +68,14 @@ enum Action {
     ///
     /// Exit code 1 where it does not say GO.
     #[command(
-        after_help = "Examples:\n  schwelle firmware sheet /dev/sda\n  schwelle firmware sheet image.img --machine pc.toml \
-        --html sheet.html"
+        after_help = format!("Examples:\n  schwelle firmware sheet {disk}\n  schwelle firmware sheet image.img --machine pc.toml \
+        --html sheet.html", disk = here().disk)
     )]
     Sheet(SheetArgs),
     /// Write a boot entry for a converted disk into the firmware, and put it first
     ///
     /// Needs a session started in UEFI mode, as root; or --machine with a folder of variables.
-    #[command(after_help = "Example:\n  schwelle firmware entry /dev/sda")]
+    #[command(after_help = format!("Example:\n  schwelle firmware entry {disk}", disk = here().disk))]
     Entry {
         /// Image file or block device
         disk: PathBuf,
@@ -174,7 +173,7 @@ impl Pc {
     fn find(file: Option<&Path>) -> Result<Self, CliError> {
         let Some(path) = file else {
             return Ok(Self {
-                machine: Machine::of_this_pc(Path::new(ROOT)),
+                machine: Machine::of(this_pc()),
                 simulated: None,
                 file: None,
             });
@@ -197,7 +196,7 @@ impl Pc {
     fn variables(&self) -> Option<Variables> {
         match &self.simulated {
             Some(pc) => pc.file().variables(),
-            None => Variables::open(Path::new(VARIABLES)),
+            None => this_pc().variables().map(Variables::new),
         }
     }
 
@@ -218,7 +217,8 @@ impl Pc {
     fn disks(&self, also: Option<(&Path, ImageOptions)>) -> Result<Disks, CliError> {
         let mut wanted: Vec<(PathBuf, Option<u32>)> = match &self.simulated {
             Some(pc) => pc.file().disks(),
-            None => device::disk_names(Path::new(ROOT))
+            None => this_pc()
+                .disks()
                 .into_iter()
                 .map(|disk| (disk, None))
                 .collect(),
@@ -421,12 +421,16 @@ fn no_variables(pc: &Pc) -> CliError {
     let (what, next) = if pc.simulated.is_some() {
         (
             "the machine file names no folder with the firmware's variables",
-            "Add it: [firmware] variables = \"FOLDER\" (docs/machine.md)",
+            "Add it: [firmware] variables = \"FOLDER\" (docs/machine.md)".to_owned(),
         )
     } else {
         (
             "this session does not see the firmware's variables",
-            "Start the rescue system in UEFI mode, and repeat the command as root.",
+            format!(
+                "Start {} in UEFI mode, and repeat the command {}.",
+                here().session,
+                here().with_rights
+            ),
         )
     };
     CliError::new(

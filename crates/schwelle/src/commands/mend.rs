@@ -12,6 +12,7 @@ use crate::error::CliError;
 use crate::options::{Accepted, DiskOptions};
 use crate::screen::{Look, Screen};
 use crate::views::{self, mend::Mended};
+use crate::words::here::here;
 
 use super::carry_out::{Job, Written, last_words};
 
@@ -24,8 +25,8 @@ use super::carry_out::{Job, Written, last_words};
 /// table is fixed.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle mend /dev/sda\n  schwelle mend /dev/sda --job \
-        /media/stick/job-0815\n  schwelle mend copy.img --data-disk --job job --yes"
+    after_help = format!("Examples:\n  schwelle mend {disk}\n  schwelle mend {disk} --job \
+        {stick}/job-0815\n  schwelle mend copy.img --data-disk --job job --yes", disk = here().disk, stick = here().stick)
 )]
 pub(crate) struct MendArgs {
     /// Image file or block device

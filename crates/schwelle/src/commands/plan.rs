@@ -13,14 +13,15 @@ use crate::error::CliError;
 use crate::options::{DiskOptions, ToOptions};
 use crate::screen::{Look, Screen};
 use crate::views::{self, emulate::EmulatedDoc};
+use crate::words::here::here;
 
 /// Show the disk before and after, what would be written where, and rehearse the result
 ///
 /// Builds the whole result as a draft in memory and walks its boot path. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle plan /dev/sda\n  schwelle plan image.img --esp-size \
-        300M\n  schwelle plan image.img --json\n  schwelle plan image.img --emulate\n  schwelle plan image.img --to mbr"
+    after_help = format!("Examples:\n  schwelle plan {disk}\n  schwelle plan image.img --esp-size \
+        300M\n  schwelle plan image.img --json\n  schwelle plan image.img --emulate\n  schwelle plan image.img --to mbr", disk = here().disk)
 )]
 pub(crate) struct PlanArgs {
     /// Image file or block device

@@ -3,12 +3,14 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use schwelle_core::device::{self, DiskFile, OpenError};
+use schwelle_core::device::{DiskFile, OpenError};
+use schwelle_core::host::{self, this_pc};
 use schwelle_core::job::recover::{self, Standing};
 use schwelle_core::job::{JobFacts, JobFolder, Repaired};
 
 use crate::disk::{Disk, refuse_busy, refuse_users};
 use crate::error::{CliError, Kind};
+use crate::options::WritingHere;
 use crate::text::typed;
 use crate::which;
 
@@ -22,6 +24,8 @@ pub(crate) struct JobOptions {
     /// at its old name]
     #[arg(long, value_name = "DISK")]
     disk: Option<PathBuf>,
+    #[command(flatten)]
+    here: WritingHere,
 }
 
 /// A job with its disk, opened for writing and locked.
@@ -43,6 +47,10 @@ impl JobOptions {
             Some(path) => which::resolve(path)?.path,
             None => find(&folder, &facts)?,
         };
+        let is_real = this_pc()
+            .kind(&path)
+            .is_ok_and(|kind| kind == host::Kind::Disk);
+        self.here.refuse(&path, is_real)?;
         let sector = folder.journal().map(|journal| journal.sector_bytes);
         let disk = Disk::look_at(&path, open(&path, sector, true)?)?;
         refuse_users(&path, &disk.profile.host)?;
@@ -82,7 +90,7 @@ fn open(path: &Path, sector: Option<u32>, write: bool) -> Result<DiskFile, OpenE
 fn candidate(folder: &JobFolder, path: &Path) -> String {
     let sector = folder.journal().map(|journal| journal.sector_bytes);
     let is_device = !path.is_file();
-    let facts = device::host_facts(Path::new("/"), path, is_device);
+    let facts = this_pc().facts(path, is_device);
     let state = match open(path, sector, false) {
         Ok(device) => match recover::standing(folder, &device) {
             Ok(Standing::Old) => "as before the job",
@@ -99,9 +107,8 @@ fn candidate(folder: &JobFolder, path: &Path) -> String {
 /// alone is never believed, since names change from start to start.
 fn find(folder: &JobFolder, facts: &JobFacts) -> Result<PathBuf, CliError> {
     let (old_name, serial) = (&facts.disk, facts.serial.as_deref());
-    let root = Path::new("/");
     let mut candidates: Vec<PathBuf> = vec![old_name.clone()];
-    candidates.extend(device::disk_names(root));
+    candidates.extend(this_pc().disks());
     candidates.dedup();
     let sector = folder.journal().map(|journal| journal.sector_bytes);
     let mut found: Vec<PathBuf> = Vec::new();
@@ -120,8 +127,7 @@ fn find(folder: &JobFolder, facts: &JobFacts) -> Result<PathBuf, CliError> {
     }
     if found.len() > 1 && serial.is_some() {
         // A clone has the same content, but it is another drive.
-        let same =
-            |path: &PathBuf| device::host_facts(root, path, true).serial.as_deref() == serial;
+        let same = |path: &PathBuf| this_pc().facts(path, true).serial.as_deref() == serial;
         let with_serial: Vec<PathBuf> = found.iter().filter(|path| same(path)).cloned().collect();
         if with_serial.len() == 1 {
             found = with_serial;

@@ -17,6 +17,7 @@ use crate::machine::MachineOptions;
 use crate::options::{ImageOptions, ToOptions, UseOptions};
 use crate::screen::Screen;
 use crate::views::{self, emulate::EmulatedDoc};
+use crate::words::here::here;
 
 /// Walk a disk's boot path, from sector 0 to the kernel
 ///
@@ -28,9 +29,9 @@ use crate::views::{self, emulate::EmulatedDoc};
 /// With --emulate, real firmware starts it as well: UEFI firmware a GPT disk, a BIOS an MBR disk.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle rehearse /dev/sda\n  schwelle rehearse image.img \
-        --loader '\\EFI\\Microsoft\\Boot\\bootmgfw.efi'\n  schwelle rehearse image.img --to mbr\n  schwelle rehearse /dev/sda --emulate --keep \
-        /media/stick/job-0815"
+    after_help = format!("Examples:\n  schwelle rehearse {disk}\n  schwelle rehearse image.img \
+        --loader '\\EFI\\Microsoft\\Boot\\bootmgfw.efi'\n  schwelle rehearse image.img --to mbr\n  schwelle rehearse {disk} --emulate --keep \
+        {stick}/job-0815", disk = here().disk, stick = here().stick)
 )]
 pub(crate) struct RehearseArgs {
     /// Image file or block device

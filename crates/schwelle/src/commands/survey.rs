@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use schwelle_core::device;
+use schwelle_core::host::this_pc;
 
 use crate::disk::{Disk, Inputs};
 use crate::error::{CliError, Kind};
@@ -13,6 +13,7 @@ use crate::options::{DiskOptions, ImageOptions};
 use crate::policy::PolicyOptions;
 use crate::screen::Screen;
 use crate::views::{self, survey::Surveyed};
+use crate::words::here::here;
 
 /// List disks: table style, size, model, the system on it, and a one-line answer
 ///
@@ -20,7 +21,7 @@ use crate::views::{self, survey::Surveyed};
 /// 1 when a rule blocks one of them, 3 when one could not be read. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  schwelle survey\n  schwelle survey /dev/sda image.img\n  schwelle survey /images '/more/*.raw'"
+    after_help = format!("Examples:\n  schwelle survey\n  schwelle survey {disk} image.img\n  schwelle survey {folder} {pattern}", pattern = here().pattern, disk = here().disk, folder = here().folder)
 )]
 pub(crate) struct SurveyArgs {
     /// Image files, block devices, folders of images, or patterns
@@ -48,7 +49,7 @@ impl SurveyArgs {
 
 pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
     let disks = if args.disks.is_empty() {
-        device::disk_names(Path::new("/"))
+        this_pc().disks()
     } else {
         many::disks_of(&args.disks)?
     };

@@ -1,9 +1,9 @@
 //! `schwelle undo`
 
 use clap::Args;
-use schwelle_core::device::HostFacts;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{EditedFile, NotUpdated, RestoredNames};
+use schwelle_core::host::HostFacts;
 use schwelle_core::identities::Style;
 use schwelle_core::job::recover::{self, Undoing};
 use schwelle_core::job::{JobEnd, JobState, Renaming, Repaired};

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_core::bytes::read_file;
 use schwelle_core::gpt::TypeTable;
+use schwelle_core::host::this_pc;
 use schwelle_core::rules::{RuleId, Severity};
 use serde::Deserialize;
 
@@ -111,16 +112,8 @@ impl PolicyOptions {
         if let Some(path) = &self.policy {
             return read(path);
         }
-        let variable = |name| std::env::var_os(name).filter(|value| !value.is_empty());
-        let folders = [
-            variable("XDG_CONFIG_HOME").map(PathBuf::from),
-            variable("HOME").map(|home| Path::new(&home).join(".config")),
-            Some(PathBuf::from("/etc")),
-        ];
-        let mut files = folders
-            .into_iter()
-            .flatten()
-            .map(|folder| folder.join(NAME));
+        let folders = this_pc().settings_folders().into_iter();
+        let mut files = folders.map(|folder| folder.join(NAME));
         // A link that leads nowhere is no reason to go on without what the workshop has decided.
         let found = files.find(|file| file.symlink_metadata().is_ok());
         found.map_or_else(|| Ok(Policy::default()), |file| read(&file))

@@ -2,13 +2,15 @@
 
 use schwelle_core::firmware::{Ground, How, OtherTarget};
 
+use super::here::here;
+
 /// Where a fact is known from, or why it is not.
 pub(crate) fn ground(ground: &Ground) -> String {
     let fixed = match ground {
         Ground::Variable { name } => return format!("the variable {name}"),
         Ground::NoVariable { name } => return format!("the firmware has no variable {name}"),
         Ground::VariableFault { fault } => return fault.to_string(),
-        Ground::Kernel => "the kernel says so",
+        Ground::Kernel => here().says,
         Ground::Smbios => "SMBIOS",
         Ground::SmbiosOfFile => "the SMBIOS table that the machine file names",
         Ground::SmbiosSaysUefi => "its firmware says so (SMBIOS)",
@@ -26,7 +28,7 @@ pub(crate) fn ground(ground: &Ground) -> String {
         Ground::MachineFileAble => "the machine file says that it can",
         Ground::MachineFileUnable => "the machine file says that it cannot",
         Ground::Image => "the disk is an image, so the PC it belongs to is not known",
-        Ground::KernelSilent => "this session's kernel does not report it",
+        Ground::KernelSilent => here().silent,
         Ground::BiosSession => "this session was started in BIOS mode",
         Ground::BiosSessionAndSmbiosSilent => {
             "this session was started in BIOS mode, and the firmware does not report it (SMBIOS)"
@@ -43,26 +45,33 @@ pub(crate) fn ground(ground: &Ground) -> String {
 }
 
 /// How to find it out.
-pub(crate) fn how(how: How) -> &'static str {
-    match how {
+pub(crate) fn how(how: How) -> String {
+    let session = here().session;
+    let fixed = match how {
         How::Label => "Read the label on the PC, or its setup's first page.",
         How::Uefi => {
-            "Look into the firmware setup of the PC that the disk belongs to: there must be a UEFI boot mode. Or \
-             start this rescue system there in UEFI mode and ask again."
+            return format!(
+                "Look into the firmware setup of the PC that the disk belongs to: there must be a UEFI boot mode. Or \
+                 start {session} there in UEFI mode and ask again."
+            );
         }
         How::Bits => {
-            "Start this rescue system there in UEFI mode and ask again. PCs sold with 64-bit systems have 64-bit \
-             firmware, except some tablets and small notebooks."
+            return format!(
+                "Start {session} there in UEFI mode and ask again. PCs sold with 64-bit systems have 64-bit \
+                 firmware, except some tablets and small notebooks."
+            );
         }
         How::Setting => {
             "Look into the firmware setup of the PC, on the page about boot or security."
         }
         How::Variables => {
-            "Start this rescue system there in UEFI mode and ask again: only then does the firmware show its \
-             variables."
+            return format!(
+                "Start {session} there in UEFI mode and ask again: only then does the firmware show its variables."
+            );
         }
         How::Power => "Look at the PC's power supply.",
-    }
+    };
+    fixed.to_owned()
 }
 
 /// What a boot entry leads to where that is no partition.

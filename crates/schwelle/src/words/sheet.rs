@@ -89,8 +89,14 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
             "It is first, marked UEFI, or as \"Windows Boot Manager\". If the disk is not in the list, see \
              below.",
         ),
-        SheetStep::SaveAndLeave => lines("Save and leave. Take the rescue stick out.", FIRST_START),
-        SheetStep::Restart => lines("Restart. Take the rescue stick out.", FIRST_START),
+        SheetStep::SaveAndLeave => lines(
+            "Save and leave. Take the rescue stick out, if one is in.",
+            FIRST_START,
+        ),
+        SheetStep::Restart => lines(
+            "Restart. Take the rescue stick out, if one is in.",
+            FIRST_START,
+        ),
         SheetStep::Confirm => lines(
             format!("Shut Windows down, start the rescue stick, and ask: schwelle confirm {disk}"),
             "It says \"Confirmed\".",

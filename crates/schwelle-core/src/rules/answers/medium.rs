@@ -6,8 +6,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::device::{Extent, HealthWarning, Lba, User};
+use crate::device::{Extent, HealthWarning, Lba};
 use crate::firmware::Ground;
+use crate::host::User;
 use crate::job::JobState;
 use crate::next::Next;
 use crate::profile::TailOwner;
@@ -56,6 +57,11 @@ pub enum Evidence {
     InUse {
         /// Who.
         user: User,
+    },
+    /// The running system has a volume of it mounted, and takes it off by itself before it is written.
+    Mounted {
+        /// Where.
+        at: String,
     },
     /// Metadata of a RAID set.
     RaidMetadata {
@@ -163,6 +169,10 @@ pub enum Remedy {
     CopyAndReplace,
     /// Stop what uses it.
     StopUsers,
+    /// Convert it from outside: the running system lies on it.
+    FromOutside,
+    /// Close what uses the volume before the disk is written.
+    TakenOffFirst,
     /// Take the disk out of its set, or convert the set.
     LeaveRaidSet,
     /// Name a job folder on another disk.

@@ -106,6 +106,8 @@ pub enum Remedy {
     ShutDownIfInDoubt,
     /// Let Windows check the volume, and shut down.
     CheckVolume,
+    /// It is mounted here; what counts is how it is left.
+    CheckAtRest,
     /// Copy what the restore points hold, or let the room come from elsewhere.
     KeepRestorePoints,
     /// What it holds would be kept without being inspected.

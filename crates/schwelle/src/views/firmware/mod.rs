@@ -6,10 +6,10 @@ mod acts;
 use std::path::Path;
 
 use schemars::JsonSchema;
-use schwelle_core::device::PowerSource;
 use schwelle_core::firmware::{
     AttachedDisk, BootEntry, BootMode, Fact, Ground, Keys, Machine, Signature, Target,
 };
+use schwelle_core::host::PowerSource;
 use schwelle_core::switch::Settings;
 use serde::Serialize;
 
@@ -18,6 +18,7 @@ use super::worded::Worded;
 use crate::screen::{Tone, toned};
 use crate::text::{pad, safe, typed};
 use crate::words;
+use crate::words::here::here;
 
 pub(crate) use acts::{EntryWritten, SettingsDoc, SetupAsked, Started, render_entry, render_start};
 
@@ -267,7 +268,8 @@ fn not_read(disks: &[String], columns: usize) -> String {
         return String::new();
     }
     let text = format!(
-        "Not read (run it as root): {}. What leads nowhere above may lead there.",
+        "Not read (run it {}): {}. What leads nowhere above may lead there.",
+        here().with_rights,
         disks.join(", ")
     );
     paragraph("", &text, 2, columns)

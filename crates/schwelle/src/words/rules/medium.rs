@@ -7,6 +7,7 @@ use schwelle_core::rules::answers::medium::{Evidence, Remedy};
 
 use super::super::facts::ground;
 use super::super::nth;
+use crate::words::here::here;
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
@@ -23,6 +24,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         }
         Evidence::Health { warning } => format!("SMART: {}", health(*warning)),
         Evidence::InUse { user } => user.to_string(),
+        Evidence::Mounted { at } => format!("{at} is mounted, and was read while in use"),
         Evidence::RaidMetadata { at, owner } => format!("{at}: metadata of {}", tail_owner(*owner)),
         Evidence::JobNotNamed => "looked at when one is named".to_owned(),
         Evidence::JobOnThisDisk => "the job folder lies on the disk to be converted".to_owned(),
@@ -177,8 +179,14 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
              Check and convert the copy; keep this disk as it is."
         }
         Remedy::CopyAndReplace => "Make a copy of the disk first, and plan to replace the drive.",
-        Remedy::StopUsers => {
-            "Unmount it, switch the swap off, or stop what holds it; then check again."
+        Remedy::StopUsers => return format!("{}; then check again.", here().free_it),
+        Remedy::FromOutside => {
+            "A disk cannot be converted by the system that runs from it. Start the PC's recovery prompt or the rescue \
+             stick, and convert it from there."
+        }
+        Remedy::TakenOffFirst => {
+            "Before the disk is written, its volumes are locked and taken off. Close what shows files of them; what is \
+             found is judged again then."
         }
         Remedy::LeaveRaidSet => {
             "Take the disk out of the set in the controller's setup first (with a backup at hand), or convert \

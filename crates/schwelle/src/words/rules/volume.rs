@@ -115,6 +115,10 @@ pub(super) fn remedy(remedy: &Remedy) -> String {
         Remedy::CheckVolume => {
             "Start Windows, let it check the volume (chkdsk /f), shut down completely and check again."
         }
+        Remedy::CheckAtRest => {
+            "The volume is mounted here, so this is its state at work, and no fault yet. What counts is how it is left: \
+             it is judged again when it has been taken off, or from the recovery prompt or the rescue stick."
+        }
         Remedy::KeepRestorePoints => {
             "If one may still be needed, copy what it holds first. convert asks for this by name \
              (--lose-restore-points for scripts). Afterwards delete them in Windows (System Protection). To keep \

@@ -6,8 +6,9 @@ mod refused;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
-use schwelle_core::device::{DiskFile, Extent, HostFacts};
+use schwelle_core::device::{DiskFile, Extent};
 use schwelle_core::gpt::{GptEntry, GptLayout, GptPair, type_guid};
+use schwelle_core::host::HostFacts;
 use schwelle_core::profile::Profile;
 use serde_json::Value;
 

@@ -2,7 +2,7 @@
 
 use std::fs::File;
 
-use schwelle_core::device::HostFacts;
+use schwelle_core::host::HostFacts;
 use schwelle_core::profile::Profile;
 
 use super::{Bench, MIB};

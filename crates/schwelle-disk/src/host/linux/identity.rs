@@ -7,43 +7,13 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use super::super::facts::Bus;
 use super::{names_in, text};
 
 /// Folders above a disk's own that are looked at for its USB device, at most.
 const MAX_ABOVE: usize = 12;
 /// Page 80h of the vital product data is read up to this length.
 const MAX_PAGE: usize = 256;
-
-/// What connects a disk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Bus {
-    /// SATA, or PATA.
-    Ata,
-    /// SCSI and SAS.
-    Scsi,
-    /// NVMe.
-    Nvme,
-    /// USB.
-    Usb,
-    /// A virtual PC's own.
-    Virtio,
-    /// SD cards and eMMC.
-    Mmc,
-}
-
-impl Bus {
-    /// Its name.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Ata => "SATA",
-            Self::Scsi => "SCSI",
-            Self::Nvme => "NVMe",
-            Self::Usb => "USB",
-            Self::Virtio => "virtio",
-            Self::Mmc => "MMC",
-        }
-    }
-}
 
 /// What a disk is called.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

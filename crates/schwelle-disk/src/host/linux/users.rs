@@ -1,104 +1,15 @@
 //! Who uses a disk or a partition of it.
 
-use std::fmt;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
-
+use super::super::facts::{Process, User};
 use super::mounts::all_mounts;
 use super::{names_in, number_of, text};
 
 /// Open files of a process that are looked at, at most.
 const MAX_FILES: usize = 65_536;
-
-/// Who uses a disk or a partition of it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(tag = "kind", rename_all = "kebab-case")]
-pub enum User {
-    /// A driver holds it.
-    Held {
-        /// The device.
-        device: String,
-        /// The device that the driver makes of it.
-        by: String,
-    },
-    /// It is mounted.
-    Mounted {
-        /// The device.
-        device: String,
-        /// Where.
-        at: PathBuf,
-        /// In whose view, where not in this process's own.
-        seen_by: Option<Process>,
-    },
-    /// It is used as swap.
-    Swap {
-        /// The device.
-        device: String,
-    },
-    /// A loop device lies on it.
-    Attached {
-        /// The device; none for an image.
-        device: Option<String>,
-        /// Name of the loop device.
-        as_device: String,
-    },
-    /// A program has it open.
-    Open {
-        /// The device.
-        device: String,
-        /// The program.
-        process: Process,
-    },
-}
-
-/// A running program.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Process {
-    /// Its name, where it tells.
-    pub program: Option<String>,
-    /// Its number.
-    pub id: String,
-}
-
-impl fmt::Display for User {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Held { device, by } => write!(f, "{device} is held by {by}"),
-            Self::Mounted {
-                device,
-                at,
-                seen_by,
-            } => {
-                write!(f, "{device} is mounted at {}", at.display())?;
-                match seen_by {
-                    Some(process) => write!(f, ", as {process} sees it"),
-                    None => Ok(()),
-                }
-            }
-            Self::Swap { device } => write!(f, "{device} is used as swap"),
-            Self::Attached {
-                device: Some(device),
-                as_device,
-            } => write!(f, "{device} is attached as /dev/{as_device}"),
-            Self::Attached {
-                device: None,
-                as_device,
-            } => write!(f, "attached as /dev/{as_device}"),
-            Self::Open { device, process } => write!(f, "{device} is open in {process}"),
-        }
-    }
-}
-
-impl fmt::Display for Process {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let program = self.program.as_deref().unwrap_or("another program");
-        write!(f, "{program} (process {})", self.id)
-    }
-}
 
 /// Who uses one of these devices (names in sysfs).
 pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<User> {
@@ -208,7 +119,7 @@ fn named(root: &Path, process: &str) -> Process {
 }
 
 /// Who holds a lock on `path` (`/proc/locks`, proc(5)): the program's name and process.
-pub(in crate::device) fn lock_holder(root: &Path, path: &Path) -> Option<Process> {
+pub(super) fn lock_holder(root: &Path, path: &Path) -> Option<Process> {
     let file = fs::metadata(path).ok()?;
     let device = file.dev();
     let wanted = format!(

@@ -5,78 +5,14 @@
 //! takes the root of the file tree, "/" in life, so that tests can show it machines that are not
 //! there.
 
-mod folder;
-mod identity;
-mod mounts;
-mod users;
-
 use std::fs;
 use std::path::{Path, PathBuf};
 
-pub use folder::{FolderFacts, folder_facts};
-pub use identity::Bus;
-pub(super) use users::lock_holder;
-pub use users::{Process, User};
-
-/// What kind of thing a path names, and who uses it.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct HostFacts {
-    /// Real disk (or partition of one), not an image.
-    pub is_block_device: bool,
-    /// The disk that this device is a partition of.
-    pub partition_of: Option<String>,
-    /// What connects it.
-    pub bus: Option<Bus>,
-    /// Model as the disk says it.
-    pub model: Option<String>,
-    /// Serial number as the disk says it.
-    pub serial: Option<String>,
-    /// Names below `/dev/disk/by-id`, which stay from start to start; the clearest one first.
-    pub stable_names: Vec<String>,
-    /// The kernel will not let anybody write it.
-    pub read_only: bool,
-    /// Who uses it.
-    pub users: Vec<User>,
-}
-
-/// What the PC runs on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum PowerSource {
-    /// Mains, or a PC without a battery.
-    Mains,
-    /// A battery, and no mains.
-    Battery,
-    /// Not reported.
-    Unknown,
-}
-
-fn text(path: impl AsRef<Path>) -> Option<String> {
-    let text = fs::read_to_string(path).ok()?;
-    let text = text.trim();
-    (!text.is_empty()).then(|| text.to_owned())
-}
-
-fn names_in(folder: impl AsRef<Path>) -> Vec<String> {
-    let mut names: Vec<String> = fs::read_dir(folder)
-        .into_iter()
-        .flatten()
-        .filter_map(|entry| entry.ok()?.file_name().into_string().ok())
-        .collect();
-    names.sort();
-    names
-}
-
-/// A device number as sysfs and procfs write it: "major:minor".
-fn number_of(device: u64) -> String {
-    format!(
-        "{}:{}",
-        rustix::fs::major(device),
-        rustix::fs::minor(device)
-    )
-}
+use super::super::facts::{HostFacts, PowerSource};
+use super::{identity, mounts, names_in, text, users};
 
 /// The facts about `path`, a block device or an image.
-pub fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> HostFacts {
+pub(super) fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> HostFacts {
     let path = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
     if !is_block_device {
         return HostFacts {
@@ -111,12 +47,13 @@ pub fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> HostFacts 
         stable_names: identity.stable,
         read_only: text(sys.join("ro")).is_some_and(|ro| ro == "1"),
         users: users::users_of(root, &devices),
+        mounted: Vec::new(),
     }
 }
 
 /// Where local file systems are mounted that may hold a job folder: those on block devices, in user space,
 /// and in memory.
-pub fn mounted_folders(root: &Path) -> Vec<PathBuf> {
+pub(super) fn mounted_folders(root: &Path) -> Vec<PathBuf> {
     const READ_ONLY: [&str; 4] = ["squashfs", "iso9660", "udf", "erofs"];
     let holds_files = |mount: &mounts::Mount| {
         let kind = mount.file_system.as_str();
@@ -135,7 +72,7 @@ pub fn mounted_folders(root: &Path) -> Vec<PathBuf> {
 
 /// The whole disks of this PC: their device paths. Loop, RAM and optical devices, and those put
 /// together from others, are left out.
-pub fn disk_names(root: &Path) -> Vec<PathBuf> {
+pub(super) fn disk_names(root: &Path) -> Vec<PathBuf> {
     const NOT_DISKS: [&str; 8] = ["loop", "ram", "zram", "sr", "fd", "dm-", "md", "nbd"];
     names_in(root.join("sys/block"))
         .into_iter()
@@ -148,7 +85,7 @@ pub fn disk_names(root: &Path) -> Vec<PathBuf> {
 }
 
 /// What the PC runs on.
-pub fn power_source(root: &Path) -> PowerSource {
+pub(super) fn power_source(root: &Path) -> PowerSource {
     let supplies = root.join("sys/class/power_supply");
     let (mut battery, mut mains) = (false, false);
     for name in names_in(&supplies) {
@@ -171,15 +108,9 @@ pub fn power_source(root: &Path) -> PowerSource {
 
 #[cfg(test)]
 mod tests {
+    use super::super::super::facts::User;
+    use super::super::tests::put;
     use super::*;
-
-    pub(super) fn put(root: &Path, files: &[(&str, &str)]) {
-        for (path, content) in files {
-            let path = root.join(path);
-            fs::create_dir_all(path.parent().unwrap()).unwrap();
-            fs::write(path, content).unwrap();
-        }
-    }
 
     #[test]
     fn a_disk_is_told_from_a_partition() {

@@ -6,31 +6,16 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::StatVfsMountFlags;
 
+use super::super::facts::FolderFacts;
+use super::super::nearest;
 use super::mounts::{Mount, mounts};
 use super::{number_of, text};
 
 /// Loop devices and overlays below a folder that are followed, at most.
 const MAX_DEPTH: u32 = 4;
 
-/// What a folder lies on: the one named, or the nearest one above it that is there.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct FolderFacts {
-    /// What is written there is lost when the power goes; `None` where the system does not say.
-    pub in_memory: Option<bool>,
-    /// Nothing can be written there.
-    pub read_only: bool,
-    /// Free for this user, in bytes.
-    pub free_bytes: Option<u64>,
-    /// What each file takes at least, in bytes.
-    pub block_bytes: u64,
-    /// The file system's name as the kernel has it: "vfat", "ext4", …
-    pub file_system: Option<String>,
-    /// The device path of the disk that it lies on.
-    pub disk: Option<PathBuf>,
-}
-
 /// The facts about a folder.
-pub fn folder_facts(root: &Path, folder: &Path) -> FolderFacts {
+pub(super) fn folder_facts(root: &Path, folder: &Path) -> FolderFacts {
     let there = nearest(folder);
     let space = rustix::fs::statvfs(&there).ok();
     let mount = mount_of(root, &there);
@@ -46,13 +31,6 @@ pub fn folder_facts(root: &Path, folder: &Path) -> FolderFacts {
         file_system: mount.map(|mount| mount.file_system),
         disk: disk_of_path(root, &there),
     }
-}
-
-/// The nearest folder at or above this one that is there.
-fn nearest(folder: &Path) -> PathBuf {
-    let there = folder.ancestors().find(|path| path.exists());
-    let there = there.filter(|path| !path.as_os_str().is_empty());
-    there.unwrap_or(Path::new(".")).to_owned()
 }
 
 /// The mount that a path lies in: of those with its device number, the one nearest to it.
@@ -98,8 +76,14 @@ fn is_in_memory(root: &Path, path: &Path, depth: u32) -> Option<bool> {
     }
 }
 
+/// True when two folders have the same device number.
+pub(super) fn is_one_medium(a: &Path, b: &Path) -> bool {
+    let device = |path: &Path| fs::metadata(path).map(|found| found.dev()).ok();
+    device(a) == device(b)
+}
+
 /// The device path of the disk a folder lies on, where the kernel tells.
-pub(crate) fn disk_of_path(root: &Path, folder: &Path) -> Option<PathBuf> {
+fn disk_of_path(root: &Path, folder: &Path) -> Option<PathBuf> {
     let device = fs::metadata(folder).ok()?.dev();
     let sys = root.join("sys/dev/block").join(number_of(device));
     let sys = fs::canonicalize(sys).ok()?;

@@ -1,0 +1,140 @@
+//! The host: the operating system that this runs on, and what is asked of it.
+//!
+//! [`Host`] is all of it, [`this_pc`] the one there is: a folder per system implements it, and nothing outside
+//! this room and the crate of system calls knows which system it is.
+
+mod facts;
+mod variables;
+
+#[cfg(target_os = "linux")]
+mod linux;
+#[cfg(target_os = "linux")]
+use linux::THIS_PC;
+#[cfg(windows)]
+mod windows;
+#[cfg(windows)]
+use windows::THIS_PC;
+
+pub use facts::{
+    Bus, DiskSize, FolderFacts, HostFacts, Kind, Mounted, Opened, PowerSource, Process,
+    SessionFacts, System, User,
+};
+pub use variables::{VariableFault, VariableFolder, VariableStore};
+
+use std::fmt::Debug;
+use std::fs::{File, TryLockError};
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+/// The system that this runs on.
+pub fn this_pc() -> &'static dyn Host {
+    &*THIS_PC
+}
+
+/// What is asked of an operating system.
+pub trait Host: Debug + Send + Sync {
+    /// Which one it is.
+    fn system(&self) -> System;
+
+    // Disks.
+
+    /// The whole disks of this PC: their paths. Devices in memory, optical drives, and those put together from
+    /// others, are left out.
+    fn disks(&self) -> Vec<PathBuf>;
+
+    /// What a path names.
+    fn kind(&self, path: &Path) -> io::Result<Kind>;
+
+    /// What is known of a disk, or an image, and who uses it.
+    fn facts(&self, path: &Path, is_disk: bool) -> HostFacts;
+
+    /// Opens a disk or an image. A disk is opened without a cache in between, and for writing in such a way
+    /// that nobody else has it; `ResourceBusy` where somebody has.
+    fn open(&self, path: &Path, kind: Kind, write: bool) -> io::Result<Opened>;
+
+    /// Locks what was opened against other programs of this kind, shared for reading.
+    fn lock(&self, file: &File, kind: Kind, write: bool) -> Result<(), TryLockError>;
+
+    /// The sizes of an opened disk.
+    fn size_of_disk(&self, disk: &File) -> io::Result<DiskSize>;
+
+    /// The program that has locked an image, where the system tells.
+    fn lock_holder(&self, path: &Path) -> Option<Process>;
+
+    /// Has the partition table of an opened disk read again. `ResourceBusy` while a partition of it is in use,
+    /// `InvalidInput` on a device that has none.
+    fn read_partitions_again(&self, disk: &File) -> io::Result<()>;
+
+    /// The SMART / Health Information log page of an opened NVMe drive.
+    fn nvme_health(&self, disk: &File) -> io::Result<[u8; 512]>;
+
+    /// The path of the device with this name.
+    fn device_path(&self, name: &str) -> PathBuf;
+
+    /// A path that leads to this disk after a restart as well, where the system has such paths.
+    fn lasting_path(&self, facts: &HostFacts) -> Option<PathBuf>;
+
+    /// True for a path that leads to the same disk after a restart.
+    fn is_lasting(&self, path: &Path) -> bool;
+
+    /// True when two paths lead to the same disk or image.
+    fn is_same_disk(&self, a: &Path, b: &Path) -> bool;
+
+    /// True for a text that reads as a path, so that no disk's name can be meant by it.
+    fn reads_as_path(&self, text: &str) -> bool;
+
+    // Files.
+
+    /// Fills `buffer` from byte `offset` on.
+    fn read_exact_at(&self, file: &File, buffer: &mut [u8], offset: u64) -> io::Result<()>;
+
+    /// Writes `bytes` at byte `offset`.
+    fn write_all_at(&self, file: &File, bytes: &[u8], offset: u64) -> io::Result<()>;
+
+    /// Advice that later reads of a file should come from its medium.
+    fn forget_cached(&self, file: &File);
+
+    /// Returns when the names in a folder are on the medium.
+    fn sync_folder(&self, folder: &Path) -> io::Result<()>;
+
+    /// Returns when all that was written to the file system of a folder is on the medium.
+    fn sync_medium(&self, folder: &Path) -> io::Result<()>;
+
+    /// What a folder lies on: the one named, or the nearest one above it that is there.
+    fn folder(&self, folder: &Path) -> FolderFacts;
+
+    /// True when two folders lie in the same file system.
+    fn is_one_medium(&self, a: &Path, b: &Path) -> bool;
+
+    /// Where local file systems are mounted that may hold a job folder.
+    fn mounted_folders(&self) -> Vec<PathBuf>;
+
+    /// Folders in which programs keep settings, the first that has some counts.
+    fn settings_folders(&self) -> Vec<PathBuf>;
+
+    // The PC and this session.
+
+    /// How this session was started, and what the PC tells of itself.
+    fn session(&self) -> SessionFacts;
+
+    /// The firmware's variables, where this session sees them.
+    fn variables(&self) -> Option<Arc<dyn VariableStore>>;
+
+    /// What the PC runs on.
+    fn power(&self) -> PowerSource;
+
+    /// From now on what asks a program to end (Ctrl-C, a closing terminal, a shutdown) sets `stop` instead.
+    fn heed_stops(&self, stop: &Arc<AtomicBool>);
+
+    /// A text as it is typed in this system's shell, as one word.
+    fn typed(&self, text: &str) -> String;
+}
+
+/// The nearest folder at or above this one that is there.
+fn nearest(folder: &Path) -> PathBuf {
+    let there = folder.ancestors().find(|path| path.exists());
+    let there = there.filter(|path| !path.as_os_str().is_empty());
+    there.unwrap_or(Path::new(".")).to_owned()
+}
