@@ -29,14 +29,14 @@ ended() {
     return "$status"
 }
 # The network works while the compiler does.
-beside tools/install-test-tools.sh
+beside sh -ec "tools/install-test-tools.sh; tools/windows.sh packages"
 install=$!
 cargo fmt --all --check
 cargo clippy --workspace --all-targets --locked -- -D warnings
 # The command line and the fuzz targets have no public face.
 RUSTDOCFLAGS="-D warnings" cargo doc --workspace --exclude schwelle --exclude schwelle-fuzz --no-deps --locked --quiet
 cargo test --workspace --locked --no-run
-ended "$install" install-test-tools.sh
+ended "$install" sh
 install=
 # The tests write and flush many disks. A file system of their own, without write barriers, spares them the waiting. It lies on
 # the disk, since a job folder in memory is refused, and gives back what files that are gone held there.
@@ -56,3 +56,5 @@ RUST_TEST_THREADS=$(($(nproc) * 2)) cargo test --workspace --locked
 tools/alone.sh "$built/schwelle"
 ended "$pc" pc-test.sh
 pc=
+# The program for Windows, under Wine, beside the one for Linux.
+tools/windows.sh test

@@ -6,6 +6,7 @@ use std::path::Path;
 use anyhow::{Context, Result};
 use schwelle_core::device::{BlockDevice, DiskFile, Extent, Lba, MIB};
 use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
+use schwelle_core::host::this_pc;
 use schwelle_core::mbr::{BiosStart, protective_sector};
 use uuid::Uuid;
 
@@ -154,6 +155,7 @@ pub fn make(disk: &DemoDisk, folder: &Path) -> Result<()> {
     let path = folder.join(disk.file);
     let file =
         File::create_new(&path).with_context(|| format!("{} cannot be made", path.display()))?;
+    this_pc().leave_holes(&file);
     file.set_len(disk.mib * MIB)?;
     drop(file);
     let device = DiskFile::open_write(&path, Some(512))?;

@@ -26,6 +26,7 @@ use windows_sys::Win32::System::Console::{CTRL_BREAK_EVENT, CTRL_C_EVENT, SetCon
 use windows_sys::Win32::System::IO::DeviceIoControl;
 use windows_sys::Win32::System::LibraryLoader::{GetModuleHandleW, GetProcAddress};
 use windows_sys::Win32::System::Power::{GetSystemPowerStatus, SYSTEM_POWER_STATUS};
+use windows_sys::Win32::System::Registry::{HKEY_LOCAL_MACHINE, RRF_RT_REG_SZ, RegGetValueW};
 use windows_sys::Win32::System::SystemInformation::{
     GetSystemFirmwareTable, GetSystemWindowsDirectoryW,
 };
@@ -56,6 +57,8 @@ enum Request {
     DeviceNumber = 0x002D_1080,
     /// IOCTL_VOLUME_GET_VOLUME_DISK_EXTENTS
     VolumeExtents = 0x0056_0000,
+    /// FSCTL_SET_SPARSE
+    SetSparse = 0x0009_00C4,
     /// FSCTL_LOCK_VOLUME
     LockVolume = 0x0009_0018,
     /// FSCTL_DISMOUNT_VOLUME
@@ -224,6 +227,11 @@ pub fn volume_extents(volume: &File) -> io::Result<Vec<(u32, u64, u64)>> {
     Ok(extents
         .filter_map(|one| Some((u32_at(one, 0)?, u64_at(one, 8)?, u64_at(one, 16)?)))
         .collect())
+}
+
+/// Asks the file system to keep no room for what is never written to a file.
+pub fn leave_holes(file: &File) -> io::Result<()> {
+    control(file, Request::SetSparse, &[], &mut []).map(drop)
 }
 
 /// Locks a volume and takes its file system off. Both hold as long as the handle is open.
@@ -396,6 +404,27 @@ pub fn windows_folder() -> Option<String> {
     // SAFETY: the buffer lives through the call and is as long as said.
     let len = unsafe { GetSystemWindowsDirectoryW(buffer.as_mut_ptr(), 1 << 15) };
     (len != 0 && (len as usize) < buffer.len()).then(|| narrow(&buffer))
+}
+
+/// A text in the registry of this machine.
+pub fn machine_setting(key: &str, name: &str) -> Option<String> {
+    let (key, name) = (wide(key), wide(name));
+    let mut text = [0_u16; 512];
+    let mut len = 1024;
+    #[expect(unsafe_code, reason = "there is no safe form of this call")]
+    // SAFETY: both names end with 0; the buffer lives through the call and is as many bytes long as said.
+    let error = unsafe {
+        RegGetValueW(
+            HKEY_LOCAL_MACHINE,
+            key.as_ptr(),
+            name.as_ptr(),
+            RRF_RT_REG_SZ,
+            null_mut(),
+            text.as_mut_ptr().cast::<c_void>(),
+            &raw mut len,
+        )
+    };
+    (error == 0).then(|| narrow(&text))
 }
 
 /// A function of kernel32 that older systems, and stand-ins of Windows, may not have.

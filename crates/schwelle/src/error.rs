@@ -99,8 +99,7 @@ impl CliError {
             EntryError::NotReported(_) => (
                 Kind::Unchanged,
                 format!(
-                    "Start {} in UEFI mode, and repeat the command {}.",
-                    here().session,
+                    "Start the rescue stick in UEFI mode, and repeat the command {}.",
                     here().with_rights
                 ),
             ),

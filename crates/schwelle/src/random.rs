@@ -31,7 +31,7 @@ impl Guids {
                 Kind::Unchanged,
                 format!("this system gives no random numbers: {error}"),
                 "The new table needs GUIDs that no other disk has. Nothing was written.",
-                "Start a newer system on this PC (Linux 3.17 or later), and repeat the command.",
+                "Start a newer system on this PC, and repeat the command.",
             )),
         }
     }

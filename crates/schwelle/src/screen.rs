@@ -13,6 +13,7 @@ use serde::Serialize;
 use crate::error::{CliError, Kind};
 use crate::options::{Common, WhenColored};
 use crate::text::{self, Glyphs};
+use crate::words::here::here;
 
 /// Columns where neither the terminal nor `COLUMNS` tells, as in a pipe.
 const DEFAULT_COLUMNS: usize = 100;
@@ -89,6 +90,7 @@ impl Screen {
         let columns = known.unwrap_or(DEFAULT_COLUMNS);
         let setting = |name: &str| std::env::var(name).ok();
         let glyphs = |is_terminal| match is_terminal {
+            true if here().all_characters => Glyphs::All,
             true => Glyphs::of_terminal(setting),
             false => Glyphs::AsTheyAre,
         };

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use schwelle_core::device::{DiskFile, Lba, ReadDevice};
 use schwelle_core::gpt::GptPair;
-use schwelle_core::host::{HostFacts, this_pc};
+use schwelle_core::host::{HostFacts, User, this_pc};
 use schwelle_core::mbr::BootRecord;
 use schwelle_core::profile::Profile;
 use schwelle_core::rules::Twin;
@@ -109,6 +109,16 @@ pub(crate) fn after_restart(path: &Path, facts: &HostFacts) -> String {
         Some(serial) if !this_pc().reads_as_path(serial) => typed(Path::new(serial)),
         _ => typed(path),
     }
+}
+
+/// The disk of this PC with the running system on it, where the host tells.
+pub(crate) fn running() -> Option<PathBuf> {
+    let is_running = |path: &PathBuf| {
+        let users = this_pc().facts(path, true).users;
+        let mut users = users.iter();
+        users.any(|user| matches!(user, User::RunningSystem { .. }))
+    };
+    this_pc().disks().into_iter().find(is_running)
 }
 
 /// What distinguishes a disk from all others, as far as its content goes.

@@ -23,6 +23,8 @@ const MAX_STORE_BYTES: u64 = 16 << 20;
 pub enum Weight {
     /// Without it nothing else counts.
     Needed,
+    /// The running system says it itself: nothing else counts.
+    Decisive,
     /// Settles the question.
     Strong,
     /// Fits, but something else may have done it.
@@ -36,6 +38,7 @@ impl Weight {
     pub fn name(self) -> &'static str {
         match self {
             Self::Needed => "needed",
+            Self::Decisive => "decisive",
             Self::Strong => "strong",
             Self::Weak => "weak",
             Self::Aside => "aside",
@@ -79,7 +82,7 @@ pub struct Evidence {
     pub found: Lasting,
 }
 
-/// What lasts of a start.
+/// What is known of a start: what lasts of it, or what the system says that was started.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Lasting {
@@ -89,6 +92,20 @@ pub enum Lasting {
         mode: Option<BootMode>,
         /// Where that is known from, or why it is not.
         source: Ground,
+    },
+    /// The system that this runs on lies on the disk.
+    Running {
+        /// Where it is mounted.
+        at: String,
+        /// How it was started; none where it does not say.
+        mode: Option<BootMode>,
+    },
+    /// The EFI system partition is mounted in the running system.
+    EspMounted {
+        /// Its number.
+        partition: usize,
+        /// Where.
+        at: String,
     },
     /// Whether the EFI system partition gets a drive letter.
     Esp {
@@ -174,6 +191,8 @@ impl Lasting {
     pub fn name(&self) -> &'static str {
         match self {
             Self::Firmware { .. } => "firmware",
+            Self::Running { .. } => "running",
+            Self::EspMounted { .. } => "esp-mounted",
             Self::Esp { .. } => "esp",
             Self::Marker { .. } => "marker",
             Self::BcdStore { .. } => "bcd-store",
@@ -230,12 +249,13 @@ fn yes_or_nothing(yes: bool) -> Says {
 }
 
 /// What an installed Windows leaves on its own volume. `place`: the table, its partition, and the number of
-/// the EFI system partition.
+/// the EFI system partition. `started_from`: what it was started from, where it is the one that is running.
 pub(super) fn of_system(
     volume: &NtfsVolume<'_>,
     system: &WindowsSystem,
     (table, extent, esp): (&GptCopy, Extent, Option<usize>),
     marker: Option<&Marker>,
+    started_from: Option<&str>,
 ) -> Vec<Evidence> {
     let mut all = Vec::new();
     let id = table
@@ -252,7 +272,8 @@ pub(super) fn of_system(
         all.extend(registry_time(volume, &subject, marker.converted));
     }
     let before = before.and_then(|system| system.firmware_boot_device.as_deref());
-    if let Some(device) = &system.firmware_boot_device {
+    // What is running knows it better than its files, which are written later.
+    if let Some(device) = started_from.or(system.firmware_boot_device.as_deref()) {
         all.push(boot_device(&subject, device, before, esp));
     }
     let in_use = match volume.log_state() {

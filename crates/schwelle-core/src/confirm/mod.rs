@@ -1,7 +1,8 @@
 //! After the switch: did the system on a converted disk really start in UEFI mode?
 //!
-//! No file says so outright, since the values that a running system has are volatile. [`confirm`] weighs what a
-//! start leaves on the disk, says how strong each piece of evidence is, and admits when it proves nothing.
+//! The running system says so itself, where it is asked. Afterwards no file says so outright, since the values that
+//! a running system has are volatile: [`confirm`] weighs what a start leaves on the disk, says how strong each piece
+//! of evidence is, and admits when it proves nothing.
 
 mod evidence;
 
@@ -14,6 +15,7 @@ use crate::device::{ReadDevice, Window};
 use crate::fat::FatVolume;
 use crate::firmware::{BootMode, Machine};
 use crate::gpt::{GptCopy, GptEntry, GptPair, attributes, type_guid};
+use crate::host::User;
 use crate::marker::{MARKER, MAX_MARKER_BYTES, Marker};
 use crate::ntfs::NtfsVolume;
 use crate::profile::Profile;
@@ -62,6 +64,10 @@ pub enum Reason {
     StartedNotAllRight,
     /// Windows has started.
     Started,
+    /// The running Windows was started from it, and not all is where it should be.
+    RunningNotAllRight,
+    /// The running Windows was started from it.
+    Running,
 }
 
 /// What a look at the disk gave.
@@ -80,7 +86,8 @@ pub struct Confirmation {
 /// Looks at a disk after the switch. `machine` is the PC it sits in, as far as that is known.
 pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> Confirmation {
     let rehearsal = rehearse::walk(disk, None);
-    let mut evidence = vec![firmware(machine)];
+    let mut evidence: Vec<Evidence> = running(profile, machine).into_iter().collect();
+    evidence.push(firmware(machine));
     let pair = GptPair::read(disk);
     let Some(table) = pair.best() else {
         return Confirmation {
@@ -97,6 +104,7 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
     let mut marker = None;
     if let Some((number, entry)) = esp {
         evidence.push(esp_is_hidden(*number, entry));
+        evidence.extend(esp_is_mounted(profile, *number));
         let window = Window::new(disk, entry.extent);
         if let Some(fat) = window
             .as_ref()
@@ -117,7 +125,14 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
         if let Ok(volume) = NtfsVolume::open(&window) {
             let number = esp.map(|(number, _)| *number);
             let place = (table, partition.extent, number);
-            evidence.extend(evidence::of_system(&volume, system, place, marker.as_ref()));
+            let from = started_from(profile).filter(|_| profile.is_mounted(partition));
+            evidence.extend(evidence::of_system(
+                &volume,
+                system,
+                place,
+                marker.as_ref(),
+                from,
+            ));
         }
     }
     let (answer, reason) = weigh(&evidence, &rehearsal);
@@ -127,6 +142,41 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
         evidence,
         rehearsal,
     }
+}
+
+/// What the running system says of itself, where it lies on the disk.
+fn running(profile: &Profile, machine: &Machine) -> Option<Evidence> {
+    let at = profile.host.users.iter().find_map(|user| match user {
+        User::RunningSystem { at, .. } => Some(at.clone()),
+        _ => None,
+    })?;
+    let mode = machine.session.value().copied();
+    let says = match mode {
+        Some(BootMode::Uefi) => Says::Yes,
+        Some(BootMode::Bios) => Says::No,
+        Some(BootMode::Both) | None => Says::Nothing,
+    };
+    let found = Lasting::Running { at, mode };
+    Some(Evidence::new(Weight::Decisive, says, found))
+}
+
+fn started_from(profile: &Profile) -> Option<&str> {
+    profile.host.users.iter().find_map(|user| match user {
+        User::RunningSystem { started_from, .. } => started_from.as_deref(),
+        _ => None,
+    })
+}
+
+/// A drive letter, or a folder, that the running system shows the EFI system partition at.
+fn esp_is_mounted(profile: &Profile, number: usize) -> Option<Evidence> {
+    let partition = profile.partition(number)?;
+    let first = profile.geometry.byte_of(partition.extent.first)?;
+    let mut mounted = profile.host.mounted.iter();
+    let volume = mounted.find(|volume| volume.first_bytes.contains(&first) && volume.is_shown)?;
+    let at = volume.at.clone();
+    let partition = number;
+    let found = Lasting::EspMounted { partition, at };
+    Some(Evidence::new(Weight::Aside, Says::No, found))
 }
 
 fn firmware(machine: &Machine) -> Evidence {
@@ -169,6 +219,18 @@ fn weigh(evidence: &[Evidence], rehearsal: &Rehearsal) -> (Answer, Reason) {
         let mut all = evidence.iter();
         all.any(|piece| piece.weight == weight && piece.says == says)
     };
+    let all_right = rehearsal.answer() == rehearse::Answer::Starts
+        && rehearsal.cautions() == 0
+        && !says(Weight::Aside, Says::No);
+    if says(Weight::Decisive, Says::Yes) {
+        return match all_right {
+            true => (Answer::Confirmed, Reason::Running),
+            false => (Answer::Confirmed, Reason::RunningNotAllRight),
+        };
+    }
+    if says(Weight::Decisive, Says::No) {
+        return (Answer::NotConfirmed, Reason::FirmwareInBiosMode);
+    }
     if rehearsal.answer() == rehearse::Answer::DoesNotStart {
         return (Answer::NotConfirmed, Reason::RehearsalFails);
     }

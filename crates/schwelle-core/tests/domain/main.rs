@@ -1,5 +1,6 @@
 //! Tests of the domain as its users see it. One program: each of its own would be built and linked again.
 
+mod confirm;
 mod conversion;
 mod direction;
 mod mend;

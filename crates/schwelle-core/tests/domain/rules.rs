@@ -422,6 +422,7 @@ fn a_volume_at_work_is_no_fault_and_the_running_system_is_not_written() {
         is_block_device: true,
         mounted: vec![Mounted {
             at: at(),
+            is_shown: true,
             first_bytes: vec![first],
         }],
         ..HostFacts::default()
@@ -430,6 +431,7 @@ fn a_volume_at_work_is_no_fault_and_the_running_system_is_not_written() {
         users: vec![User::RunningSystem {
             device: "PhysicalDrive0".to_owned(),
             at: at(),
+            started_from: None,
         }],
         ..mounted.clone()
     };

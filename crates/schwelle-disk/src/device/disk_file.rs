@@ -56,7 +56,7 @@ pub enum OpenError {
         actual: u32,
     },
     /// Another program has it.
-    #[error("{path} is in use{}", used_by(.holder, .users))]
+    #[error("{path} is in use{}", used_by(.holder, .users, .said))]
     InUse {
         /// The path given.
         path: PathBuf,
@@ -64,14 +64,17 @@ pub enum OpenError {
         holder: Option<Process>,
         /// What uses it or a partition of it.
         users: Vec<User>,
+        /// What the host says of it.
+        said: Option<String>,
     },
 }
 
-fn used_by(holder: &Option<Process>, users: &[User]) -> String {
-    match (holder, users) {
-        (Some(holder), _) => format!(" by {holder}"),
-        (None, []) => " by another program".to_owned(),
-        (None, users) => {
+fn used_by(holder: &Option<Process>, users: &[User], said: &Option<String>) -> String {
+    match (holder, users, said) {
+        (Some(holder), _, _) => format!(" by {holder}"),
+        (None, [], Some(said)) => format!(": {said}"),
+        (None, [], None) => " by another program".to_owned(),
+        (None, users, _) => {
             let users: Vec<String> = users.iter().map(User::to_string).collect();
             format!(": {}", users.join("; "))
         }
@@ -129,12 +132,12 @@ impl DiskFile {
         };
         let opened = host.open(path, kind, write);
         let Opened { file, held } = opened.map_err(|source| match source.kind() {
-            io::ErrorKind::ResourceBusy => in_use(path),
+            io::ErrorKind::ResourceBusy => in_use(path, Some(&source)),
             _ => io_error(source),
         })?;
         match host.lock(&file, kind, write) {
             Ok(()) => {}
-            Err(TryLockError::WouldBlock) => return Err(in_use(path)),
+            Err(TryLockError::WouldBlock) => return Err(in_use(path, None)),
             Err(TryLockError::Error(source)) => return Err(io_error(source)),
         }
         let size = if is_block_device {
@@ -277,13 +280,15 @@ impl Drop for DiskFile {
     }
 }
 
-fn in_use(path: &Path) -> OpenError {
+fn in_use(path: &Path, source: Option<&io::Error>) -> OpenError {
     let host = this_pc();
     let is_disk = host.kind(path).is_ok_and(|kind| kind == Kind::Disk);
     OpenError::InUse {
         path: path.into(),
         holder: host.lock_holder(path),
         users: host.facts(path, is_disk).users,
+        // Only the host's own words; the system's just repeat that it is busy.
+        said: source.and_then(|source| Some(source.get_ref()?.to_string())),
     }
 }
 

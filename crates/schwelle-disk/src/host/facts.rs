@@ -89,6 +89,8 @@ pub struct HostFacts {
 pub struct Mounted {
     /// Where.
     pub at: String,
+    /// That is a drive letter or a folder, and not just its name.
+    pub is_shown: bool,
     /// Where on the disk it begins, in bytes; several where it lies in parts.
     pub first_bytes: Vec<u64>,
 }
@@ -178,6 +180,8 @@ pub enum User {
         device: String,
         /// Where it is mounted.
         at: String,
+        /// The partition that the firmware started it from, as the system has it: an ARC name.
+        started_from: Option<String>,
     },
     /// It is used as swap.
     Swap {
@@ -224,7 +228,7 @@ impl fmt::Display for User {
                     None => Ok(()),
                 }
             }
-            Self::RunningSystem { device, at } => {
+            Self::RunningSystem { device, at, .. } => {
                 write!(f, "{device} has the running system on it ({at})")
             }
             Self::Swap { device } => write!(f, "{device} is used as swap"),

@@ -93,6 +93,10 @@ pub trait Host: Debug + Send + Sync {
     /// Writes `bytes` at byte `offset`.
     fn write_all_at(&self, file: &File, bytes: &[u8], offset: u64) -> io::Result<()>;
 
+    /// Asks the file system to keep no room for what is never written to a new file. Where it takes no such
+    /// request, it keeps the room, or none by itself.
+    fn leave_holes(&self, file: &File);
+
     /// Advice that later reads of a file should come from its medium.
     fn forget_cached(&self, file: &File);
 

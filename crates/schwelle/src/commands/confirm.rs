@@ -6,27 +6,28 @@ use clap::Args;
 use schwelle_core::confirm::{self, Answer};
 
 use crate::disk::Disk;
-use crate::error::CliError;
+use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::options::ImageOptions;
 use crate::screen::Screen;
 use crate::views;
+use crate::which;
 use crate::words::here::here;
 
 /// After the switch: find out whether Windows really started in UEFI mode
 ///
 /// Weighs what a start leaves on the disk, shows what each piece of evidence is worth, and
-/// looks whether drive letters, recovery and the EFI system partition are as they should be. Run it
-/// from the rescue stick, after Windows has been started once and shut down. Exit code 1 when the
-/// evidence says no; 0 when it says yes or proves nothing. Nothing is written.
+/// looks whether drive letters, recovery and the EFI system partition are as they should be. Run it in Windows itself
+/// once it has started, as administrator, without DISK; or from the rescue stick, after Windows has been started once
+/// and shut down. Exit code 1 when the evidence says no; 0 when it says yes or proves nothing. Nothing is written.
 #[derive(Debug, Args)]
 #[command(
-    after_help = format!("Examples:\n  schwelle confirm {disk}\n  schwelle confirm image.img --machine \
+    after_help = format!("Examples:\n  schwelle confirm\n  schwelle confirm {disk}\n  schwelle confirm image.img --machine \
         pc.toml", disk = here().disk)
 )]
 pub(crate) struct ConfirmArgs {
-    /// Image file or block device
-    disk: PathBuf,
+    /// Image file or block device [default: the disk with the running Windows on it]
+    disk: Option<PathBuf>,
     #[command(flatten)]
     machine: MachineOptions,
     #[command(flatten)]
@@ -37,7 +38,7 @@ impl ConfirmArgs {
     /// The confirmation of a disk in the PC in this file.
     pub(crate) fn of(disk: PathBuf, machine: PathBuf) -> Self {
         Self {
-            disk,
+            disk: Some(disk),
             machine: MachineOptions::of(machine),
             image: ImageOptions::default(),
         }
@@ -45,7 +46,18 @@ impl ConfirmArgs {
 }
 
 pub(crate) fn run(args: &ConfirmArgs, screen: &Screen) -> Result<u8, CliError> {
-    let disk = Disk::open(&args.disk, args.image)?;
+    let running = || {
+        which::running().ok_or_else(|| {
+            CliError::new(
+                Kind::Usage,
+                "no disk is named, and no Windows runs here from a disk of this PC",
+                "A confirmation is about one disk.",
+                "See which disks there are: schwelle survey",
+            )
+        })
+    };
+    let path = args.disk.clone().map_or_else(running, Ok)?;
+    let disk = Disk::open(&path, args.image)?;
     let machine = disk.machine(args.machine.read()?.as_ref());
     let confirmation = confirm::confirm(&disk.device, &disk.profile, &machine);
     screen.show(&views::confirm::render(

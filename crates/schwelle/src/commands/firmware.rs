@@ -427,8 +427,7 @@ fn no_variables(pc: &Pc) -> CliError {
         (
             "this session does not see the firmware's variables",
             format!(
-                "Start {} in UEFI mode, and repeat the command {}.",
-                here().session,
+                "Start the rescue stick in UEFI mode, and repeat the command {}.",
                 here().with_rights
             ),
         )

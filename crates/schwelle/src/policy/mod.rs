@@ -14,6 +14,7 @@ use serde::Deserialize;
 
 use crate::error::{CliError, Kind};
 use crate::text::typed;
+use crate::words::here::here;
 
 /// A longer file is not one.
 const MAX_BYTES: u64 = 1 << 20;
@@ -23,8 +24,11 @@ const NAME: &str = "schwelle/policy.toml";
 /// Where the policy comes from.
 #[derive(Debug, Clone, Default, Args)]
 pub(crate) struct PolicyOptions {
-    /// The workshop's policy [default: schwelle/policy.toml in $XDG_CONFIG_HOME, ~/.config or /etc]
-    #[arg(long, value_name = "FILE")]
+    #[arg(
+        long,
+        value_name = "FILE",
+        help = format!("The workshop's policy [default: schwelle/policy.toml in {}]", here().settings)
+    )]
     policy: Option<PathBuf>,
 }
 

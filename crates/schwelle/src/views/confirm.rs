@@ -18,9 +18,11 @@ use crate::words;
 pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -> String {
     let mut text = head(disk);
     let heading = |text: &str| format!("\n{}\n", toned(Tone::Heading, text));
-    text += &heading(
-        "Did it start in UEFI mode? What a start leaves on the disk, and how strong it is",
-    );
+    let is_running = |piece: &Evidence| piece.weight == Weight::Decisive;
+    text += &heading(match confirmation.evidence.iter().any(is_running) {
+        true => "Did it start in UEFI mode? What the running Windows says, and what is on the disk",
+        false => "Did it start in UEFI mode? What a start leaves on the disk, and how strong it is",
+    });
     for piece in confirmation
         .evidence
         .iter()

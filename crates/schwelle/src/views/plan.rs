@@ -399,7 +399,10 @@ pub(crate) fn finished(word: &str, disk: &Disk, job: &Path, rehearsal: &Rehearsa
                     disk.next("firmware sheet")
                 );
                 let confirm = disk.next_after_restart("confirm");
-                let then = format!("Afterwards, from the rescue stick: {confirm}\n");
+                let then = format!(
+                    "Afterwards, in that Windows: schwelle confirm\n\
+                     Or from the rescue stick: {confirm}\n"
+                );
                 text + &answer(Tone::Good, word, &next) + &then
             }
             Style::Mbr => text + &answer(Tone::Good, word, BACK_IN_THE_SETUP),

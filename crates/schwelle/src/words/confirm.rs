@@ -18,6 +18,24 @@ pub(crate) fn found(found: &Lasting) -> String {
             };
             format!("the PC's firmware {mode}: {why}")
         }
+        Lasting::Running { at, mode } => match mode {
+            Some(BootMode::Uefi) => {
+                format!(
+                    "the running Windows lies on this disk ({at}), and says that it was started in UEFI mode"
+                )
+            }
+            Some(BootMode::Bios | BootMode::Both) => {
+                format!(
+                    "the running Windows lies on this disk ({at}), and says that it was started in BIOS mode"
+                )
+            }
+            None => format!(
+                "the running Windows lies on this disk ({at}), and does not say how it was started"
+            ),
+        },
+        Lasting::EspMounted { partition, at } => format!(
+            "the EFI system partition ({partition}) is mounted at {at}: take the letter away, or restart"
+        ),
         Lasting::Esp { partition, hidden } => {
             let letter = match hidden {
                 true => "gets no drive letter, as it should",
@@ -94,5 +112,9 @@ pub(crate) fn reason(reason: Reason) -> &'static str {
             "Windows has started from the new EFI system partition, but something is not where it should be"
         }
         Reason::Started => "Windows has started from the new EFI system partition",
+        Reason::RunningNotAllRight => {
+            "this Windows runs from the disk, started in UEFI mode, but something is not where it should be"
+        }
+        Reason::Running => "this Windows runs from the disk, and was started in UEFI mode",
     }
 }

@@ -45,33 +45,26 @@ pub(crate) fn ground(ground: &Ground) -> String {
 }
 
 /// How to find it out.
-pub(crate) fn how(how: How) -> String {
-    let session = here().session;
-    let fixed = match how {
+pub(crate) fn how(how: How) -> &'static str {
+    match how {
         How::Label => "Read the label on the PC, or its setup's first page.",
         How::Uefi => {
-            return format!(
-                "Look into the firmware setup of the PC that the disk belongs to: there must be a UEFI boot mode. Or \
-                 start {session} there in UEFI mode and ask again."
-            );
+            "Look into the firmware setup of the PC that the disk belongs to: there must be a UEFI boot mode. Or \
+             start the rescue stick there in UEFI mode and ask again."
         }
         How::Bits => {
-            return format!(
-                "Start {session} there in UEFI mode and ask again. PCs sold with 64-bit systems have 64-bit \
-                 firmware, except some tablets and small notebooks."
-            );
+            "Start the rescue stick there in UEFI mode and ask again. PCs sold with 64-bit systems have 64-bit \
+             firmware, except some tablets and small notebooks."
         }
         How::Setting => {
             "Look into the firmware setup of the PC, on the page about boot or security."
         }
         How::Variables => {
-            return format!(
-                "Start {session} there in UEFI mode and ask again: only then does the firmware show its variables."
-            );
+            "Start the rescue stick there in UEFI mode and ask again: only then does the firmware show its \
+             variables."
         }
         How::Power => "Look at the PC's power supply.",
-    };
-    fixed.to_owned()
+    }
 }
 
 /// What a boot entry leads to where that is no partition.

@@ -22,10 +22,14 @@ pub(crate) struct Here {
     pub(crate) silent: &'static str,
     /// With the right to see this PC's own disks and firmware.
     pub(crate) with_rights: &'static str,
-    /// What to start in UEFI mode, so that the firmware shows itself.
-    pub(crate) session: &'static str,
     /// How to free a disk.
     pub(crate) free_it: &'static str,
+    /// Its console shows all characters, whatever the settings are.
+    pub(crate) all_characters: bool,
+    /// The folders in which a policy is looked for.
+    pub(crate) settings: &'static str,
+    /// What is to be known of what it says of this PC.
+    pub(crate) about_facts: Option<&'static str>,
     /// What is to be known before a real disk is written here.
     pub(crate) before_writing: Option<&'static str>,
 }
@@ -39,8 +43,10 @@ const LINUX: Here = Here {
     says: "the kernel says so",
     silent: "this session's kernel does not report it",
     with_rights: "as root",
-    session: "this rescue system",
     free_it: "Unmount it, switch the swap off, or stop what holds it",
+    all_characters: false,
+    settings: "$XDG_CONFIG_HOME, ~/.config or /etc",
+    about_facts: None,
     before_writing: None,
 };
 
@@ -53,8 +59,12 @@ const WINDOWS: Here = Here {
     says: "Windows says so",
     silent: "this Windows does not report it",
     with_rights: "as administrator",
-    session: "the rescue stick, or this Windows,",
     free_it: "Close the windows and programs that show files of it",
+    all_characters: true,
+    settings: "%APPDATA% or %ProgramData%",
+    about_facts: Some(
+        "These facts come from Windows' own calls. They were tested with stand-ins only, never on a running Windows.",
+    ),
     before_writing: Some(
         "Writing real disks from Windows was tested with stand-ins only, never on a running Windows. Images are not \
          concerned; a disk can also be written from the rescue stick, as was tested with a real kernel.",

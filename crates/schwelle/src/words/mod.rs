@@ -73,6 +73,7 @@ fn mebibytes(bytes: u64) -> String {
 
 #[cfg(test)]
 mod tests {
+    use schwelle_core::host::System;
     use std::collections::BTreeSet;
     use std::fmt::Debug;
 
@@ -247,15 +248,29 @@ mod tests {
         assert!(all_are_shown(emulated::seen) > 10);
         let ending = |ending: &schwelle_emulator::Ending| emulated::ending(*ending).to_owned();
         assert_eq!(all_are_shown(ending), 3);
-        assert_eq!(all_are_shown(confirm::found), 8);
+        assert_eq!(all_are_shown(confirm::found), 10);
         let reason = |reason: &core_confirm::Reason| confirm::reason(*reason).to_owned();
-        assert_eq!(all_are_shown(reason), 8);
+        assert_eq!(all_are_shown(reason), 10);
         for rule in core_rules::RuleId::ALL {
             let asked = rules::questions::of(*rule);
             assert!(
                 asked.question.ends_with('?') && asked.why.len() > 80,
                 "{rule}"
             );
+        }
+    }
+
+    /// What is typed or done on one system is not named on the other.
+    #[test]
+    fn each_system_has_words_of_its_own() {
+        for (system, others) in [
+            (System::Linux, ["PhysicalDrive", "administrator", "%"]),
+            (System::Windows, ["/dev/", " root", "Unmount"]),
+        ] {
+            let words = format!("{:?}", here::of(system));
+            for other in others {
+                assert!(!words.contains(other), "{system:?}: {other}");
+            }
         }
     }
 

@@ -98,7 +98,10 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
             FIRST_START,
         ),
         SheetStep::Confirm => lines(
-            format!("Shut Windows down, start the rescue stick, and ask: schwelle confirm {disk}"),
+            format!(
+                "In this Windows, as administrator: schwelle confirm . Or shut it down, start the rescue stick, and ask: \
+                 schwelle confirm {disk}"
+            ),
             "It says \"Confirmed\".",
         ),
         SheetStep::KeepCsm => lines(

@@ -141,6 +141,8 @@ impl Host for Linux {
         file.write_all_at(bytes, offset)
     }
 
+    fn leave_holes(&self, _: &File) {}
+
     fn forget_cached(&self, file: &File) {
         // Where the system does not take the advice, the reads are still right.
         rustix::fs::fadvise(file, 0, None, Advice::DontNeed).ok();

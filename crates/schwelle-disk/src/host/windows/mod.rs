@@ -32,6 +32,8 @@ const WRITE_THROUGH: u32 = 0x8000_0000;
 const SHARE_READ_AND_WRITE: u32 = 3;
 /// Programs that ask a device about itself neither read nor write it.
 const NO_ACCESS: u32 = 0;
+/// The key in which the running system keeps how it was started; it is made anew at each start.
+const CONTROL: &str = r"SYSTEM\CurrentControlSet\Control";
 
 pub(super) static THIS_PC: LazyLock<Windows> = LazyLock::new(|| Windows);
 
@@ -149,6 +151,7 @@ impl Host for Windows {
         let running = |volume: &Volume| User::RunningSystem {
             device: disk_name(number),
             at: volume.shown(),
+            started_from: schwelle_kernel::machine_setting(CONTROL, "FirmwareBootDevice"),
         };
         HostFacts {
             bus: bus(identity.bus),
@@ -265,6 +268,10 @@ impl Host for Windows {
             offset += written as u64;
         }
         Ok(())
+    }
+
+    fn leave_holes(&self, file: &File) {
+        schwelle_kernel::leave_holes(file).ok();
     }
 
     fn forget_cached(&self, _: &File) {}

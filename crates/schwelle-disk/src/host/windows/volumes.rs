@@ -65,6 +65,7 @@ impl Volume {
     pub(super) fn mounted(&self) -> Mounted {
         Mounted {
             at: self.shown(),
+            is_shown: !self.paths.is_empty(),
             first_bytes: self.extents.iter().map(|(_, first)| *first).collect(),
         }
     }

@@ -259,7 +259,11 @@ pub(crate) fn render(
     };
     let option = file.map_or(String::new(), |file| format!(" --machine {}", typed(file)));
     let next = format!("Next, for a disk in it: schwelle firmware sheet DISK{option}");
-    text + &list.how_to_find_out() + &answer(tone, word, &next)
+    text += &list.how_to_find_out();
+    if let Some(about) = here().about_facts.filter(|_| file.is_none()) {
+        text += &format!("\n{}", paragraph("", about, 0, columns));
+    }
+    text + &answer(tone, word, &next)
 }
 
 /// Which disks could not be looked at.

@@ -51,7 +51,7 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
 
 pub(super) fn remedy(remedy: &Remedy) -> String {
     let fixed = match remedy {
-        Remedy::FindOut { how } => return facts::how(*how),
+        Remedy::FindOut { how } => facts::how(*how),
         Remedy::SecureBootAfterwards { verdict } => return secure_boot::advice(verdict),
         Remedy::LeaveForBios => {
             "Leave the disk as it is: in this PC it starts in BIOS mode only. If the PC got a firmware update \
