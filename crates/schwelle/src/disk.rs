@@ -143,7 +143,14 @@ impl Disk {
             image,
             ..DiskOptions::default()
         };
-        let disk = Self::look_at(&named.path, device)?.with(&given);
+        let mut disk = Self::look_at(&named.path, device)?.with(&given);
+        if !disk.profile.host.mounted.is_empty() {
+            // Opened anew, since what was read is kept.
+            let device = open_image_or_disk(&named.path, image.sector_size, write)?;
+            let again = Self::look_at(&named.path, device)?;
+            let looks = [&disk.profile, &again.profile].map(|profile| format!("{profile:?}"));
+            disk.profile.host.changed_meanwhile = looks[0] != looks[1];
+        }
         Ok(Self {
             surely: named.surely.then(|| path.to_owned()),
             ..disk
@@ -152,7 +159,10 @@ impl Disk {
 
     /// Looks at a disk that has been opened.
     pub(crate) fn look_at(path: &Path, device: DiskFile) -> Result<Self, CliError> {
-        let host: HostFacts = this_pc().facts(path, device.is_block_device());
+        let mut host: HostFacts = this_pc().facts(path, device.is_block_device());
+        if device.has_taken_off() {
+            host.mounted.clear();
+        }
         let profile =
             Profile::read(&device, host).map_err(|error| CliError::reading(path, error))?;
         Ok(Self {

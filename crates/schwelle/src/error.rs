@@ -1,6 +1,7 @@
 //! Errors as the technician meets them: what, where, why it matters, the next command; and the exit
 //! code.
 
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use schwelle_core::commit::CommitError;
@@ -307,7 +308,11 @@ impl From<OpenError> for CliError {
             "{}, or let the other program finish; then repeat the command.",
             here.free_it
         );
+        let rights = format!("{survey}\n{}", here.get_rights);
         let (why, next) = match &error {
+            OpenError::Io { source, .. } if source.kind() == ErrorKind::PermissionDenied => {
+                ("Nothing was read or written.", &rights[..])
+            }
             OpenError::Io { .. } => ("Nothing was read or written.", &survey[..]),
             OpenError::NotADisk { .. } => (
                 "Only a whole disk or an image of one has a partition table.",

@@ -6,7 +6,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::sync_channel;
 use std::thread;
 
-use crate::error::{CliError, Kind};
+use schwelle_core::host::{Kind, this_pc};
+
+use crate::error::{self, CliError};
 
 /// A disk takes some ten MiB of memory while it is looked at; more at a time would not be faster.
 const MAX_AT_ONCE: usize = 8;
@@ -23,7 +25,9 @@ pub(crate) fn names_many(path: &Path) -> bool {
 
 fn is_pattern(path: &Path) -> bool {
     let text = path.to_string_lossy();
-    !path.exists() && text.contains(['*', '?', '['])
+    // Paths to disks may have a question mark in them.
+    let is_disk = this_pc().kind(path).is_ok_and(|kind| kind == Kind::Disk);
+    !is_disk && !path.exists() && text.contains(['*', '?', '['])
 }
 
 /// The disks that the paths name: images and devices as they are, the images in a folder, and what a
@@ -64,7 +68,7 @@ fn fitting(pattern: &Path) -> Result<Vec<PathBuf>, CliError> {
 fn images_in(folder: &Path) -> Result<Vec<PathBuf>, CliError> {
     let unread = |error: std::io::Error| {
         CliError::new(
-            Kind::Unchanged,
+            error::Kind::Unchanged,
             format!("{}: {error}", folder.display()),
             "The images in it cannot be listed.",
             "Name a folder that can be read, or the images themselves.",
@@ -87,7 +91,7 @@ fn images_in(folder: &Path) -> Result<Vec<PathBuf>, CliError> {
 
 fn wrong(what: String) -> CliError {
     CliError::new(
-        Kind::Usage,
+        error::Kind::Usage,
         what,
         "Nothing was looked at.",
         "Name images, block devices, a folder with images (.img, .raw, .dd, .image), or a pattern in \

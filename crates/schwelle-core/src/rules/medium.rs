@@ -157,7 +157,11 @@ fn in_use(facts: &Facts<'_>) -> Vec<Answer> {
     });
     let mounted = host.mounted.iter().map(|volume| {
         let at = volume.at.clone();
-        let evidence = Evidence::Mounted { at };
+        let changed_meanwhile = host.changed_meanwhile;
+        let evidence = Evidence::Mounted {
+            at,
+            changed_meanwhile,
+        };
         Answer::caution(Subject::Disk, evidence, Remedy::TakenOffFirst)
     });
     match host.users.is_empty() {

@@ -435,6 +435,15 @@ fn a_volume_at_work_is_no_fault_and_the_running_system_is_not_written() {
         }],
         ..mounted.clone()
     };
+    let shown = |changed_meanwhile: bool| {
+        let host = HostFacts {
+            changed_meanwhile,
+            ..mounted.clone()
+        };
+        let profile = Profile::read(&disk, host).unwrap();
+        found(&facts(&profile), "medium.in-use").1
+    };
+    assert!(shown(true) != shown(false));
     use Outcome::{Block, Caution};
     for (host, rule, outcome, remedy) in [
         (

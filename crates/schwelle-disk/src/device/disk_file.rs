@@ -87,7 +87,7 @@ pub struct DiskFile {
     medium: Medium,
     geometry: Geometry,
     /// What keeps others away as long as it is open.
-    _held: Vec<File>,
+    held: Vec<File>,
     /// Where reading failed so far: physical sectors, ascending within each failure.
     unreadable: Mutex<Vec<Extent>>,
 }
@@ -182,7 +182,7 @@ impl DiskFile {
                 physical_sector,
                 sectors,
             },
-            _held: held,
+            held,
             unreadable: Mutex::default(),
         })
     }
@@ -193,6 +193,11 @@ impl DiskFile {
             Medium::Image(file) => file,
             Medium::Device(device) => device.file(),
         }
+    }
+
+    /// True where its volumes have been taken off, and stay so as long as it is open.
+    pub fn has_taken_off(&self) -> bool {
+        !self.held.is_empty()
     }
 
     /// True for a real disk, false for an image.

@@ -82,6 +82,8 @@ pub struct HostFacts {
     /// Volumes of it that the running system has mounted, where it takes them off by itself before the disk is
     /// written. What is read of them changes meanwhile.
     pub mounted: Vec<Mounted>,
+    /// Two looks at it, one after the other, differed: something was written meanwhile.
+    pub changed_meanwhile: bool,
 }
 
 /// A volume that the running system has mounted.

@@ -228,8 +228,7 @@ impl Pc {
             also.map(|(disk, image)| Ok::<_, CliError>((which::resolve(disk)?.path, image)));
         let named = named.transpose()?;
         if let Some((path, image)) = &named {
-            let real = path.canonicalize().unwrap_or_else(|_| path.to_owned());
-            wanted.retain(|(disk, _)| disk.canonicalize().ok().as_ref() != Some(&real));
+            wanted.retain(|(disk, _)| !this_pc().is_same_disk(disk, path));
             wanted.insert(0, (path.to_owned(), image.sector_size));
         }
         for (path, sector_size) in wanted {

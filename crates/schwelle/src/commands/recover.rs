@@ -47,10 +47,7 @@ impl JobOptions {
             Some(path) => which::resolve(path)?.path,
             None => find(&folder, &facts)?,
         };
-        let is_real = this_pc()
-            .kind(&path)
-            .is_ok_and(|kind| kind == host::Kind::Disk);
-        self.here.refuse(&path, is_real)?;
+        self.here.refuse(&path, is_real(&path))?;
         let sector = folder.journal().map(|journal| journal.sector_bytes);
         let disk = Disk::look_at(&path, open(&path, sector, true)?)?;
         refuse_users(&path, &disk.profile.host)?;
@@ -75,10 +72,16 @@ pub(super) fn torn(repaired: &Repaired<'_>) -> String {
     }
 }
 
+/// True for a real disk, false for an image.
+fn is_real(path: &Path) -> bool {
+    this_pc()
+        .kind(path)
+        .is_ok_and(|kind| kind == host::Kind::Disk)
+}
+
 /// Opens an image with the job's sector size, or a disk with its own.
 fn open(path: &Path, sector: Option<u32>, write: bool) -> Result<DiskFile, OpenError> {
-    let is_image = std::fs::metadata(path).is_ok_and(|found| found.is_file());
-    let sector = sector.filter(|_| is_image);
+    let sector = sector.filter(|_| !is_real(path));
     if write {
         DiskFile::open_write(path, sector)
     } else {
@@ -89,8 +92,7 @@ fn open(path: &Path, sector: Option<u32>, write: bool) -> Result<DiskFile, OpenE
 /// A disk that may be the job's, and the state that it is in.
 fn candidate(folder: &JobFolder, path: &Path) -> String {
     let sector = folder.journal().map(|journal| journal.sector_bytes);
-    let is_device = !path.is_file();
-    let facts = this_pc().facts(path, is_device);
+    let facts = this_pc().facts(path, is_real(path));
     let state = match open(path, sector, false) {
         Ok(device) => match recover::standing(folder, &device) {
             Ok(Standing::Old) => "as before the job",

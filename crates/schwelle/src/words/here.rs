@@ -22,6 +22,8 @@ pub(crate) struct Here {
     pub(crate) silent: &'static str,
     /// With the right to see this PC's own disks and firmware.
     pub(crate) with_rights: &'static str,
+    /// How to get a console with these rights.
+    pub(crate) get_rights: &'static str,
     /// How to free a disk.
     pub(crate) free_it: &'static str,
     /// Its console shows all characters, whatever the settings are.
@@ -43,6 +45,7 @@ const LINUX: Here = Here {
     says: "the kernel says so",
     silent: "this session's kernel does not report it",
     with_rights: "as root",
+    get_rights: "Become root first: sudo -i",
     free_it: "Unmount it, switch the swap off, or stop what holds it",
     all_characters: false,
     settings: "$XDG_CONFIG_HOME, ~/.config or /etc",
@@ -59,6 +62,7 @@ const WINDOWS: Here = Here {
     says: "Windows says so",
     silent: "this Windows does not report it",
     with_rights: "as administrator",
+    get_rights: "Open a console with these rights: powershell Start-Process cmd -Verb RunAs",
     free_it: "Close the windows and programs that show files of it",
     all_characters: true,
     settings: "%APPDATA% or %ProgramData%",

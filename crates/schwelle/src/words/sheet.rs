@@ -99,8 +99,8 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
         ),
         SheetStep::Confirm => lines(
             format!(
-                "In this Windows, as administrator: schwelle confirm . Or shut it down, start the rescue stick, and ask: \
-                 schwelle confirm {disk}"
+                "Ask: schwelle confirm (in this Windows, as administrator, without naming a disk). Or shut it down, start \
+                 the rescue stick, and ask: schwelle confirm {disk}"
             ),
             "It says \"Confirmed\".",
         ),

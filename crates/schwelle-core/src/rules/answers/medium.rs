@@ -62,6 +62,8 @@ pub enum Evidence {
     Mounted {
         /// Where.
         at: String,
+        /// Two looks at the disk differed.
+        changed_meanwhile: bool,
     },
     /// Metadata of a RAID set.
     RaidMetadata {

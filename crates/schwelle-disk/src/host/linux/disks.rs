@@ -48,6 +48,7 @@ pub(super) fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> Hos
         read_only: text(sys.join("ro")).is_some_and(|ro| ro == "1"),
         users: users::users_of(root, &devices),
         mounted: Vec::new(),
+        changed_meanwhile: false,
     }
 }
 

@@ -24,7 +24,16 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         }
         Evidence::Health { warning } => format!("SMART: {}", health(*warning)),
         Evidence::InUse { user } => user.to_string(),
-        Evidence::Mounted { at } => format!("{at} is mounted, and was read while in use"),
+        Evidence::Mounted {
+            at,
+            changed_meanwhile,
+        } => {
+            let looks = match changed_meanwhile {
+                true => "the two looks differ, since something was written meanwhile",
+                false => "both looks agree",
+            };
+            format!("{at} is mounted, and was read twice while in use: {looks}")
+        }
         Evidence::RaidMetadata { at, owner } => format!("{at}: metadata of {}", tail_owner(*owner)),
         Evidence::JobNotNamed => "looked at when one is named".to_owned(),
         Evidence::JobOnThisDisk => "the job folder lies on the disk to be converted".to_owned(),
