@@ -90,6 +90,7 @@ const SORTS: &[(Sort, &[&str])] = &[
             "signer",
             "stage",
             "started",
+            "started_from",
             "state",
             "step",
             "store",
