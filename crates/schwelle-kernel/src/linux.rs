@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use rustix::ioctl::{NoArg, Opcode, Updater, ioctl, opcode};
+use rustix::rand::{GetRandomFlags, getrandom};
 
 /// BLKRRPART, `_IO(0x12, 95)` (linux/fs.h).
 const READ_PARTITIONS: Opcode = opcode::none(0x12, 95);
@@ -68,6 +69,13 @@ pub fn nvme_health(disk: impl AsFd) -> io::Result<[u8; HEALTH_BYTES]> {
     let done = unsafe { ioctl(disk, Updater::<NVME_ADMIN, NvmeCommand>::new(&mut command)) };
     done?;
     Ok(page)
+}
+
+/// Fills `bytes` with random numbers, from the kernel itself: no file in `/dev` is needed.
+pub fn random(bytes: &mut [u8; 16]) -> io::Result<()> {
+    // The kernel gives so few bytes whole or not at all.
+    getrandom(bytes, GetRandomFlags::empty())?;
+    Ok(())
 }
 
 /// From now on Ctrl-C, and the signals of a closing terminal or a shutdown, set `stop`.

@@ -126,6 +126,9 @@ pub trait Host: Debug + Send + Sync {
     /// The firmware's variables, where this session sees them.
     fn variables(&self) -> Option<Arc<dyn VariableStore>>;
 
+    /// Fills `bytes` with random numbers.
+    fn random(&self, bytes: &mut [u8; 16]) -> io::Result<()>;
+
     /// What the PC runs on.
     fn power(&self) -> PowerSource;
 

@@ -1,5 +1,6 @@
-//! The session: its power supply, and what asks the program to end.
+//! The session: its power supply, random numbers, and what asks the program to end.
 
+use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -22,6 +23,11 @@ pub fn on_mains() -> Option<bool> {
         0 if has_battery => Some(false),
         _ => None,
     }
+}
+
+/// Fills `bytes` with random numbers.
+pub fn random(bytes: &mut [u8; 16]) -> io::Result<()> {
+    Ok(getrandom::fill(bytes)?)
 }
 
 /// What a request to end the program sets: the flag of the job under way.

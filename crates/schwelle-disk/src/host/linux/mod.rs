@@ -195,6 +195,10 @@ impl Host for Linux {
         Some(Arc::new(folder))
     }
 
+    fn random(&self, bytes: &mut [u8; 16]) -> io::Result<()> {
+        schwelle_kernel::random(bytes)
+    }
+
     fn power(&self) -> PowerSource {
         disks::power_source(&self.root)
     }

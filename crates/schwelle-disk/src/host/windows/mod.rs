@@ -362,6 +362,10 @@ impl Host for Windows {
         in_uefi_mode.then(|| Arc::new(FirmwareVariables) as Arc<dyn VariableStore>)
     }
 
+    fn random(&self, bytes: &mut [u8; 16]) -> io::Result<()> {
+        schwelle_kernel::random(bytes)
+    }
+
     fn power(&self) -> PowerSource {
         match schwelle_kernel::on_mains() {
             Some(true) => PowerSource::Mains,
