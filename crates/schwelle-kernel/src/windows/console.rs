@@ -27,7 +27,7 @@ pub fn on_mains() -> Option<bool> {
 
 /// Fills `bytes` with random numbers.
 pub fn random(bytes: &mut [u8; 16]) -> io::Result<()> {
-    Ok(getrandom::fill(bytes)?)
+    getrandom::fill(bytes).map_err(|error| io::Error::other(error.to_string()))
 }
 
 /// What a request to end the program sets: the flag of the job under way.
