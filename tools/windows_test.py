@@ -218,7 +218,10 @@ def ended(bench, cuts):
     whole = time.monotonic() - start
     bench.linux("undo", "--job", "job", "--yes", cwd=folder)
     copy(folder / "disk.img", finished)
-    for cut in range(cuts):
+    # On a busy machine it takes more of them to meet the few moments between the first and the last write.
+    for cut in range(10 * cuts):
+        if cut >= cuts and counts["between"]:
+            break
         shutil.rmtree(folder / "job")
         copy(original, folder / "disk.img")
         process = subprocess.Popen(command, cwd=folder, env=bench.wine.env, stdout=subprocess.DEVNULL,
@@ -242,7 +245,7 @@ def ended(bench, cuts):
         bench.linux("rehearse", "disk.img", "--to", "mbr", cwd=folder)
     told = ", ".join(f"{count} {when}" for when, count in counts.items())
     check(counts["between"] > 0, f"no end between the first and the last write: {told}")
-    print(f"ended: {cuts} times, {told}")
+    print(f"ended: {told}")
 
 
 def held(bench):
