@@ -50,8 +50,15 @@ x86_64-w64-mingw32-windres -I tools/windows -D "NUMBERS=${version//./,},0" -D "T
     # The same bytes whenever it is built; and as much stack for the first thread as Linux gives it.
     export RUSTFLAGS="-C target-feature=+crt-static -C strip=symbols -C link-arg=-Wl,--no-insert-timestamp
         -C link-arg=-Wl,--stack,8388608 -C link-arg=$out/resource.o"
-    cargo build --profile "$profile" --locked --quiet --target "$target" -Zbuild-std=std,panic_unwind --bin schwelle \
-        2>&1 | tee "$out/warnings"
+    build="--profile $profile --locked --quiet --target $target -Zbuild-std=std,panic_unwind,test"
+    # shellcheck disable=SC2086 # several words
+    cargo build $build --bin schwelle 2>&1 | tee "$out/warnings"
+    if [ $profile = dev ]; then
+        # The unit tests of the crate with the room for Windows.
+        # shellcheck disable=SC2086
+        cargo test --no-run --message-format=json -p schwelle-disk --lib $build 2>>"$out/warnings" \
+            | sed -n 's/.*"executable":"\([^"]*\.exe\)".*/\1/p' >"$out/units"
+    fi
 )
 # The lints of the compiler on what only Windows compiles.
 if grep '^warning' "$out/warnings"; then exit 1; fi
@@ -76,4 +83,4 @@ if [ "$*" = "test all" ]; then
 fi
 export PC_DISKS="$built/examples/pc_disks"
 # shellcheck disable=SC2086 # none or one
-exec python3 tools/windows_test.py "$out/$target/debug/schwelle.exe" "$built/schwelle" $tests
+exec python3 tools/windows_test.py "$out/$target/debug/schwelle.exe" "$(cat "$out/units")" "$built/schwelle" $tests

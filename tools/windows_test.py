@@ -1,19 +1,24 @@
 """schwelle.exe under Wine, beside the program for Linux: see windows.sh. Every check that fails ends it.
 
-No Windows runs here. Wine stands in for its calls, and windows/disk.c, a driver, for its disks. What Wine does not have:
-volumes on those disks (so that taking them off is not seen), locks that are refused, and the firmware's variables.
+No Windows runs here. Wine stands in for its calls, and windows/disk.c, a driver, for its disks and the places of volumes on
+them. What Wine does not have: taking a volume off, locks that are refused, and the firmware's variables; those have unit
+tests with stand-ins, which are run here as well.
 """
 
+import fcntl
 import hashlib
 import json
 import os
 import random
 import re
+import select
 import shutil
 import signal
+import struct
 import subprocess
 import sys
 import tempfile
+import termios
 import time
 from pathlib import Path
 
@@ -61,14 +66,19 @@ class Wine:
             "WINEDEBUG": "-all",
             "WINEDLLOVERRIDES": "mscoree=;mshtml=",
         }
-        (work / "prefix").mkdir()
+        places = work / "prefix/dosdevices"
+        places.mkdir(parents=True)
+        self.drive.mkdir()
+        # The root of this machine is not on any drive: what is opened there would be opened by mistake.
+        (places / "c:").symlink_to("../drive_c")
+        # A second volume.
+        (work / "prefix/drive_d").mkdir()
+        (places / "d:").symlink_to("../drive_d")
         # What it starts stays, and would keep a pipe open.
         silent = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "timeout": LIMIT}
         subprocess.run([SERVER, "-p3600"], env=self.env, check=True, **silent)
         # Any first program sets the prefix up; asking for that by name would start its services twice.
         subprocess.run([WINE, "cmd", "/c", "exit"], env=self.env, check=True, **silent)
-        # The root of this machine is not on any drive: what is opened there would be opened by mistake.
-        (work / "prefix/dosdevices/z:").unlink()
         self.program = self.drive / "schwelle.exe"
         shutil.copy(program, self.program)
         # Random numbers come from a library that Wine does not have.
@@ -87,6 +97,14 @@ class Wine:
         for words in (("create", "standin", "binPath=", path, "type=", "kernel"), ("start", "standin")):
             subprocess.run([WINE, "sc", *words], env=self.env, cwd=self.drive, check=True, stdout=subprocess.DEVNULL,
                            stderr=subprocess.DEVNULL, timeout=LIMIT)
+
+    def volume(self, letter):
+        """The name of the volume with this drive letter."""
+        listed = run(WINE, "reg", "query", "HKLM\\System\\MountedDevices", env=self.env)
+        ids = dict(re.findall(r"^ *(\\\S+) +REG_BINARY +(\S+)", listed, re.M))
+        names = [name for name, what in ids.items() if "Volume{" in name and what == ids[f"\\DosDevices\\{letter}:"]]
+        check(len(names) == 1, listed)
+        return names[0]
 
     def command(self, *arguments):
         return [WINE, "C:\\schwelle.exe", *map(str, arguments)]
@@ -135,6 +153,15 @@ def one_file(program):
     for text in (b"longPathAware", b"asInvoker", "ProductVersion".encode("utf-16-le")):
         check(text in content, f"{text} is not in the program")
     print(f"one file: {len(content) / (1 << 20):.1f} MiB, needs {', '.join(sorted(needed))}")
+
+
+def units(wine, tests):
+    """The unit tests of devices and commit, and of the room for Windows."""
+    shutil.copy(tests, wine.drive / "units.exe")
+    done = subprocess.run([WINE, "C:\\units.exe"], cwd=wine.drive, env=wine.env, capture_output=True, timeout=LIMIT)
+    told = (done.stdout + done.stderr).decode(errors="replace")
+    check(done.returncode == 0 and "host::windows::volumes" in told, told)
+    print("unit tests:", re.search(r"test result: (.*?);", told)[1])
 
 
 def demo(wine):
@@ -266,6 +293,45 @@ def held(bench):
     print("held: an image in use is refused")
 
 
+class Console:
+    """A program in a console, typed to."""
+
+    def __init__(self, wine, cwd, *command):
+        self.told = b""
+        self.terminal, inner = os.openpty()
+        self.process = subprocess.Popen([WINE, *command], cwd=cwd, env={**wine.env, "TERM": "xterm"}, stdin=inner,
+                                        stdout=inner, stderr=inner, start_new_session=True,
+                                        preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0))
+        os.close(inner)
+
+    def until(self, wanted):
+        """Reads until this is so."""
+        end = time.monotonic() + 60
+        while not wanted():
+            has_ended = self.process.poll() is not None
+            try:
+                # What shows the console goes on for a moment after the program.
+                while select.select([self.terminal], [], [], 1 if has_ended else 0.01)[0]:
+                    self.told += os.read(self.terminal, 65536)
+            except OSError:
+                has_ended = True
+            is_over = has_ended or time.monotonic() > end
+            check(wanted() or not is_over, self.told.decode(errors="replace"))
+
+    def end(self):
+        """Reads to the end; how it ended."""
+        try:
+            while text := os.read(self.terminal, 65536):
+                self.told += text
+        except OSError:
+            # The console has ended with the program.
+            pass
+        return self.process.wait(LIMIT)
+
+    def type(self, text):
+        os.write(self.terminal, text.encode())
+
+
 def long_paths(bench):
     """Paths beyond 260 characters, with letters beyond ASCII."""
     folder = bench.fresh("lang")
@@ -276,6 +342,23 @@ def long_paths(bench):
     print(f"long paths: {len(deep)} characters")
 
 
+def largest_ntfs(image):
+    """First sector and number of sectors of the largest partition with NTFS, from either table; sectors of 512 bytes."""
+    with open(image, "rb") as file:
+        head = file.read(34 * 512)
+        parts = [struct.unpack_from("<II", head, 446 + 16 * index + 8) for index in range(4)]
+        if head[512:520] == b"EFI PART":
+            ends = [struct.unpack_from("<QQ", head, 1024 + 128 * index + 32) for index in range(128)]
+            parts = [(first, last - first + 1) for first, last in ends]
+        found = []
+        for first, sectors in parts:
+            file.seek(512 * first)
+            if file.read(11)[3:] == b"NTFS    ":
+                found.append((sectors, first))
+    sectors, first = max(found)
+    return first, sectors
+
+
 def disks(bench):
     """Disks of the PC, with 512 and 4096 bytes a sector: looked at, converted, taken back; and each refusal."""
     folder = bench.wine.drive / "disks"
@@ -283,6 +366,13 @@ def disks(bench):
     copy(bench.disks / "beacon.img", folder / "7.img")
     copy(bench.disks / "large.img", folder / "8.img")
     (folder / "8.4096").touch()
+    # Disks with mounted volumes: the one that the running system is on, and another.
+    for number, image, letter in ((3, "breakwater.img", "C"), (4, "chartroom.img", "D")):
+        copy(bench.disks / image, folder / f"{number}.img")
+        first, sectors = largest_ntfs(folder / f"{number}.img")
+        name = bench.wine.volume(letter).encode("utf-16-le")
+        place = struct.pack("<QQ112s", 512 * first, 512 * sectors, name)
+        (folder / f"{number}.volumes").write_bytes(place)
     bench.wine.start_disks()
     surveyed, _ = bench.wine.schwelle("survey", "--json", cwd=folder, code=3)
     serials = {}
@@ -308,6 +398,21 @@ def disks(bench):
         bench.wine.schwelle("rehearse", name, cwd=folder)
         bench.wine.schwelle("undo", "--job", f"job{number}", "--yes", "--from-windows", cwd=folder)
         check(digest(image) == before, f"{name} is not as before")
+    # The disk of the running system: looked at twice, never written, and the one that "confirm" asks about.
+    _, told = bench.wine.schwelle("check", "MADE-UP-3", cwd=folder, code=1)
+    check("PhysicalDrive3 has the running system on it (C:\\)" in told, told)
+    before = digest(folder / "3.img")
+    _, told = bench.wine.schwelle("convert", "MADE-UP-3", "--job", "job3", "--yes", "--from-windows", cwd=folder, code=1)
+    check("the running system on it (C:\\)" in told and digest(folder / "3.img") == before, told)
+    looked, _ = bench.wine.schwelle("confirm", "--json", cwd=folder, code=1)
+    check(b"the running Windows lies on this disk (C:" in looked, looked)
+    # A disk with a mounted volume: read while in use; not written, since nothing here can take that volume off.
+    looked, _ = bench.wine.schwelle("check", "MADE-UP-4", "--json", cwd=folder)
+    found = [found for found in json.loads(looked)["findings"] if found["rule"] == "medium.in-use"]
+    check("read twice" in found[0]["evidence"]["text"] and found[0]["outcome"] == "caution", found)
+    before = digest(folder / "4.img")
+    _, told = bench.wine.schwelle("convert", "MADE-UP-4", "--job", "job4", "--yes", "--from-windows", cwd=folder, code=3)
+    check("D:\\ is in use" in told and digest(folder / "4.img") == before, told)
     # Protected from writing: a rule says so.
     (folder / "7.readonly").touch()
     _, told = bench.wine.schwelle("check", "\\\\.\\PhysicalDrive7", cwd=folder, code=1)
@@ -323,7 +428,24 @@ def disks(bench):
     (folder / "7.bad").unlink()
     bench.wine.schwelle("undo", "--job", "bad", "--yes", "--from-windows", cwd=folder)
     check(digest(folder / "7.img") == before, "not as before after a write error")
-    print("disks: 512 and 4096 bytes a sector, converted and taken back; write protection, a bad sector")
+    print("disks: 512 and 4096 bytes a sector, converted and taken back; the running system's, one with a mounted volume; "
+          "write protection, a bad sector")
+
+
+def typed(bench):
+    """A disk converted in a console, all questions answered by typing; the one about Windows among them."""
+    folder = bench.wine.drive / "disks"
+    before = digest(folder / "7.img")
+    program = Console(bench.wine, folder, "C:\\schwelle.exe", "convert", "MADE-UP-7", "--job", "typed")
+    for asked, answer in ((b"Write this disk from here?", "yes"), (b"backup of the customer's data", "yes"),
+                          (b"type its disk name", "BEACON-ROOM"), (b"switch sheet into", "no")):
+        program.until(lambda: asked in program.told)
+        program.type(f"{answer}\r")
+    code = program.end()
+    check(code == 0 and digest(folder / "7.img") != before, program.told.decode(errors="replace"))
+    bench.wine.schwelle("undo", "--job", "typed", "--yes", "--from-windows", cwd=folder)
+    check(digest(folder / "7.img") == before, "not as before")
+    print("typed: every question, in a console")
 
 
 def tests_for_linux(work, wine, tests):
@@ -346,11 +468,12 @@ def tests_for_linux(work, wine, tests):
 
 
 def main():
-    program, linux, *tests = (Path(argument).resolve() for argument in sys.argv[1:])
+    program, unit_tests, linux, *tests = (Path(argument).resolve() for argument in sys.argv[1:])
     work = Path(tempfile.mkdtemp(prefix="schwelle-wine-"))
     wine = Wine(work, program)
     try:
         one_file(program)
+        units(wine, unit_tests)
         demo(wine)
         bench = Bench(work, linux, wine)
         same_answers(bench)
@@ -359,6 +482,7 @@ def main():
         held(bench)
         long_paths(bench)
         disks(bench)
+        typed(bench)
         if tests:
             tests_for_linux(work, wine, tests[0])
     finally:

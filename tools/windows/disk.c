@@ -3,20 +3,28 @@
  *   N.4096      its sectors have 4096 bytes; else 512
  *   N.readonly  it is protected from writing
  *   N.bad       8 bytes, little-endian: the first sector that cannot be written
+ *   N.volumes   records of struct place: volumes that are there already, and now lie on this disk
  * Requests: geometry, length, number, identity, alignment, is it writable, read the table again. As a real disk does, it
  * refuses transfers that are not whole sectors.
  */
 #include <ntddk.h>
 #include <ntdddisk.h>
 #include <ntddstor.h>
+#include <ntddvol.h>
 
 #define DISKS 32
 
 /* The kit's headers do not declare it. */
 NTSTATUS NTAPI ZwFlushBuffersFile(HANDLE file, IO_STATUS_BLOCK *status);
 
+struct place {
+    LONGLONG first_byte, bytes;
+    WCHAR link[56]; /* \??\Volume{...}, ends with 0 */
+};
+
 struct disk {
     int number;
+    struct place volume; /* of a volume; all 0 for a disk */
     ULONG sector;
     LARGE_INTEGER length;
     HANDLE file;
@@ -87,7 +95,7 @@ static NTSTATUS WINAPI flush(DEVICE_OBJECT *device, IRP *irp)
 {
     struct disk *disk = device->DeviceExtension;
     IO_STATUS_BLOCK status;
-    return done(irp, ZwFlushBuffersFile(disk->file, &status), 0);
+    return done(irp, disk->sector ? ZwFlushBuffersFile(disk->file, &status) : STATUS_SUCCESS, 0);
 }
 
 static NTSTATUS WINAPI transfer(DEVICE_OBJECT *device, IRP *irp)
@@ -101,6 +109,7 @@ static NTSTATUS WINAPI transfer(DEVICE_OBJECT *device, IRP *irp)
     NTSTATUS result;
     LONGLONG bad;
 
+    if (!disk->sector) return done(irp, STATUS_INVALID_DEVICE_REQUEST, 0);
     if (at.QuadPart % disk->sector || length % disk->sector) return done(irp, STATUS_INVALID_PARAMETER, 0);
     if (at.QuadPart < 0 || at.QuadPart + length > disk->length.QuadPart) return done(irp, STATUS_INVALID_PARAMETER, 0);
     if (is_read) {
@@ -177,6 +186,18 @@ static NTSTATUS WINAPI control(DEVICE_OBJECT *device, IRP *irp)
     case IOCTL_STORAGE_QUERY_PROPERTY:
         if (given >= 8) bytes = property(disk, ((STORAGE_PROPERTY_QUERY *)buffer)->PropertyId, buffer, room);
         return done(irp, bytes ? STATUS_SUCCESS : STATUS_INVALID_PARAMETER, bytes);
+    case IOCTL_VOLUME_GET_VOLUME_DISK_EXTENTS: {
+        VOLUME_DISK_EXTENTS found;
+        if (!disk->volume.bytes) break;
+        if (room < sizeof(found)) return done(irp, STATUS_BUFFER_TOO_SMALL, 0);
+        RtlZeroMemory(&found, sizeof(found));
+        found.NumberOfDiskExtents = 1;
+        found.Extents[0].DiskNumber = disk->number;
+        found.Extents[0].StartingOffset.QuadPart = disk->volume.first_byte;
+        found.Extents[0].ExtentLength.QuadPart = disk->volume.bytes;
+        RtlCopyMemory(buffer, &found, sizeof(found));
+        return done(irp, STATUS_SUCCESS, sizeof(found));
+    }
     case IOCTL_DISK_IS_WRITABLE:
         return done(irp, is_beside(disk->number, L".readonly") ? STATUS_MEDIA_WRITE_PROTECTED : STATUS_SUCCESS, 0);
     case IOCTL_DISK_UPDATE_PROPERTIES:
@@ -216,6 +237,47 @@ static void add(DRIVER_OBJECT *driver, int number)
     IoCreateSymbolicLink(&link, &name);
 }
 
+/* Has a volume's name lead to a device of ours. */
+static void add_volume(DRIVER_OBJECT *driver, int number, struct place *place, int count)
+{
+    WCHAR name_buffer[40] = L"\\Device\\StandInVolume000";
+    UNICODE_STRING name, link;
+    DEVICE_OBJECT *device;
+    struct disk *disk;
+
+    name_buffer[21] = L'0' + number / 10;
+    name_buffer[22] = L'0' + number % 10;
+    name_buffer[23] = L'0' + count % 10;
+    RtlInitUnicodeString(&name, name_buffer);
+    RtlInitUnicodeString(&link, place->link);
+    if (IoCreateDevice(driver, sizeof(*disk), &name, FILE_DEVICE_DISK, 0, FALSE, &device)) return;
+    disk = device->DeviceExtension;
+    disk->number = number;
+    disk->volume = *place;
+    device->Flags |= DO_BUFFERED_IO;
+    device->Flags &= ~DO_DEVICE_INITIALIZING;
+    IoDeleteSymbolicLink(&link);
+    IoCreateSymbolicLink(&link, &name);
+}
+
+static void add_volumes(DRIVER_OBJECT *driver, int number)
+{
+    struct place place;
+    IO_STATUS_BLOCK status;
+    LARGE_INTEGER at;
+    HANDLE file;
+    int count = 0;
+
+    if (open_beside(number, L".volumes", FILE_READ_DATA, &file)) return;
+    at.QuadPart = 0;
+    while (!ZwReadFile(file, NULL, NULL, NULL, &status, &place, sizeof(place), &at, NULL)
+           && status.Information == sizeof(place)) {
+        add_volume(driver, number, &place, count++);
+        at.QuadPart += sizeof(place);
+    }
+    ZwClose(file);
+}
+
 static void WINAPI unload(DRIVER_OBJECT *driver)
 {
 }
@@ -231,6 +293,9 @@ NTSTATUS WINAPI DriverEntry(DRIVER_OBJECT *driver, UNICODE_STRING *path)
     driver->MajorFunction[IRP_MJ_FLUSH_BUFFERS] = flush;
     driver->MajorFunction[IRP_MJ_DEVICE_CONTROL] = control;
     driver->DriverUnload = unload;
-    for (number = 1; number < DISKS; number++) add(driver, number);
+    for (number = 1; number < DISKS; number++) {
+        add(driver, number);
+        add_volumes(driver, number);
+    }
     return STATUS_SUCCESS;
 }

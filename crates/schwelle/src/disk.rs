@@ -138,19 +138,15 @@ impl Disk {
 
     fn open_for(path: &Path, image: ImageOptions, write: bool) -> Result<Self, CliError> {
         let named = which::resolve(path)?;
-        let device = open_image_or_disk(&named.path, image.sector_size, write)?;
         let given = DiskOptions {
             image,
             ..DiskOptions::default()
         };
-        let mut disk = Self::look_at(&named.path, device)?.with(&given);
-        if !disk.profile.host.mounted.is_empty() {
-            // Opened anew, since what was read is kept.
+        let look = || {
             let device = open_image_or_disk(&named.path, image.sector_size, write)?;
-            let again = Self::look_at(&named.path, device)?;
-            let looks = [&disk.profile, &again.profile].map(|profile| format!("{profile:?}"));
-            disk.profile.host.changed_meanwhile = looks[0] != looks[1];
-        }
+            Self::look_at(&named.path, device)
+        };
+        let disk = twice_where_mounted(look)?.with(&given);
         Ok(Self {
             surely: named.surely.then(|| path.to_owned()),
             ..disk
@@ -159,10 +155,12 @@ impl Disk {
 
     /// Looks at a disk that has been opened.
     pub(crate) fn look_at(path: &Path, device: DiskFile) -> Result<Self, CliError> {
-        let mut host: HostFacts = this_pc().facts(path, device.is_block_device());
-        if device.has_taken_off() {
-            host.mounted.clear();
-        }
+        let facts = this_pc().facts(path, device.is_block_device());
+        let host = once_opened(facts, device.has_taken_off());
+        Self::look_knowing(path, device, host)
+    }
+
+    fn look_knowing(path: &Path, device: DiskFile, host: HostFacts) -> Result<Self, CliError> {
         let profile =
             Profile::read(&device, host).map_err(|error| CliError::reading(path, error))?;
         Ok(Self {
@@ -418,5 +416,83 @@ pub(crate) fn stamp_now() -> Stamp {
     Stamp {
         dos: DosTime { date, time },
         windows,
+    }
+}
+
+/// What the host says of a disk that has been opened: volumes that were taken off for that are mounted no more.
+fn once_opened(facts: HostFacts, has_taken_off: bool) -> HostFacts {
+    let mounted = if has_taken_off {
+        Vec::new()
+    } else {
+        facts.mounted
+    };
+    HostFacts { mounted, ..facts }
+}
+
+/// Looks at a disk, and once more where volumes of it are mounted: whether both looks agree is noted. Each opens
+/// it anew, since what was read is kept.
+fn twice_where_mounted(mut look: impl FnMut() -> Result<Disk, CliError>) -> Result<Disk, CliError> {
+    let mut disk = look()?;
+    if !disk.profile.host.mounted.is_empty() {
+        let again = look()?;
+        let looks = [&disk.profile, &again.profile].map(|profile| format!("{profile:?}"));
+        disk.profile.host.changed_meanwhile = looks[0] != looks[1];
+    }
+    Ok(disk)
+}
+
+#[cfg(test)]
+mod tests {
+    use schwelle_core::host::Mounted;
+
+    use super::*;
+
+    fn mounted() -> HostFacts {
+        HostFacts {
+            mounted: vec![Mounted {
+                at: r"D:\".to_owned(),
+                is_shown: true,
+                first_bytes: vec![1 << 20],
+            }],
+            ..HostFacts::default()
+        }
+    }
+
+    #[test]
+    fn volumes_that_were_taken_off_are_not_mounted() {
+        assert_eq!(once_opened(mounted(), false), mounted());
+        assert_eq!(once_opened(mounted(), true), HostFacts::default());
+    }
+
+    #[test]
+    fn a_disk_with_mounted_volumes_is_looked_at_twice() {
+        let folder = tempfile::tempdir().unwrap();
+        let image = folder.path().join("disk.img");
+        for (facts, is_written, looks, changed) in [
+            (mounted(), false, 2, false),
+            (mounted(), true, 2, true),
+            (HostFacts::default(), true, 1, false),
+        ] {
+            let mut sectors = vec![0_u8; 4 << 20];
+            // A partition of type 07 from LBA 2048 on, of 2048 sectors.
+            let entry = [0, 0, 0, 0, 7, 0, 0, 0, 0, 8, 0, 0, 0, 8, 0, 0];
+            sectors[446..462].copy_from_slice(&entry);
+            sectors[510..512].copy_from_slice(&[0x55, 0xAA]);
+            std::fs::write(&image, &sectors).unwrap();
+            let mut count = 0;
+            let disk = twice_where_mounted(|| {
+                count += 1;
+                let device = open_image_or_disk(&image, None, false)?;
+                let disk = Disk::look_knowing(&image, device, facts.clone());
+                if is_written {
+                    // Its signature, as a system may give it a new one.
+                    sectors[440] += 1;
+                    std::fs::write(&image, &sectors).unwrap();
+                }
+                disk
+            });
+            let found = disk.map_or(None, |disk| Some(disk.profile.host.changed_meanwhile));
+            assert_eq!((count, found), (looks, Some(changed)), "{facts:?}");
+        }
     }
 }

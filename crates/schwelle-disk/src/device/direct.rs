@@ -211,39 +211,40 @@ fn index(len: u64) -> usize {
 
 #[cfg(test)]
 mod tests {
-    use schwelle_testkit::Dice;
+    use proptest::prelude::*;
 
     use super::*;
 
-    /// On a file: what the kernel asks of such transfers is seen on block devices, in the command line's tests.
-    #[test]
-    fn what_was_kept_is_never_older_than_what_was_written() {
-        let file = tempfile::tempfile().unwrap();
-        let len = 3 * PIECE_BYTES + 4096;
-        file.set_len(len).unwrap();
-        let device = Direct::new(file, 512, len);
-        let mut model = vec![0; index(len)];
-        let mut dices = Dice::new(7);
-        for round in 0..400_u64 {
-            let dice = dices.roll();
-            let at = dice % (len - 9000);
-            if round % 3 == 0 {
-                let first = at / 512 * 512;
-                let bytes = vec![u8::try_from(dice % 251).unwrap(); 512 * (1 + index(dice % 9))];
-                device.write_at(first, &bytes).unwrap();
-                model[index(first)..index(first) + bytes.len()].copy_from_slice(&bytes);
+    const LEN: u64 = 3 * PIECE_BYTES + 4096;
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(8))]
+
+        /// On a file: what the kernel asks of such transfers is seen on block devices, in the command line's tests.
+        #[test]
+        fn what_was_kept_is_never_older_than_what_was_written(
+            rounds in proptest::collection::vec((0..LEN - 9000, any::<u8>(), 0..9000_u64), 100),
+        ) {
+            let file = tempfile::tempfile()?;
+            file.set_len(LEN)?;
+            let device = Direct::new(file, 512, LEN);
+            let mut model = vec![0; index(LEN)];
+            for (round, (at, byte, len)) in rounds.into_iter().enumerate() {
+                if round % 3 == 0 {
+                    let first = at / 512 * 512;
+                    let bytes = vec![byte; 512 * (1 + index(len / 1000))];
+                    device.write_at(first, &bytes)?;
+                    model[index(first)..index(first) + bytes.len()].copy_from_slice(&bytes);
+                }
+                let mut got = vec![0; index(len)];
+                device.read_at(at, &mut got)?;
+                prop_assert!(got[..] == model[index(at)..index(at) + got.len()], "round {}", round);
             }
-            let mut got = vec![0; index(dice % 9000)];
-            device.read_at(at, &mut got).unwrap();
-            assert!(
-                got[..] == model[index(at)..index(at) + got.len()],
-                "round {round}"
-            );
+            let mut all = vec![0; index(LEN)];
+            device.read_at(0, &mut all)?;
+            prop_assert!(all == model);
+            device.flush()?;
+            prop_assert!(device.kept.lock().unwrap().pieces.is_empty());
         }
-        let mut all = vec![0; index(len)];
-        device.read_at(0, &mut all).unwrap();
-        assert!(all == model);
-        device.flush().unwrap();
-        assert!(device.kept.lock().unwrap().pieces.is_empty());
     }
 }

@@ -22,7 +22,7 @@ use super::facts::{
 };
 use super::variables::VariableStore;
 use super::{Host, nearest};
-use variables::FirmwareVariables;
+use variables::{FirmwareVariables, OfWindows};
 use volumes::{Volume, volumes_on};
 
 /// Disks have numbers below it.
@@ -96,6 +96,18 @@ fn text_of(path: &Path) -> Option<String> {
 fn is_prompt(system: &str) -> bool {
     // Such a system has no folder of user profiles, and this file in place of it.
     Path::new(system).join(r"System32\winpeshl.exe").exists()
+}
+
+/// Whether what is written to a drive is lost when the power goes; `None` where that is not known. The drive of
+/// a recovery prompt with its own system calls itself a fixed disk, and lies on none.
+fn in_memory(kind: DriveKind, is_on_disk: bool, of_prompt: bool) -> Option<bool> {
+    match kind {
+        DriveKind::Ram => Some(true),
+        DriveKind::Remote => Some(false),
+        _ if is_on_disk => Some(false),
+        _ if of_prompt => Some(true),
+        _ => None,
+    }
 }
 
 impl Host for Windows {
@@ -173,9 +185,8 @@ impl Host for Windows {
             options.share_mode(SHARE_READ_AND_WRITE);
             options.custom_flags(NO_BUFFERING | if write { WRITE_THROUGH } else { 0 });
             if write {
-                held = volumes::take_off(&volumes_on(
-                    disk_number(path).ok_or(io::ErrorKind::ResourceBusy)?,
-                ))?;
+                let number = disk_number(path).ok_or(io::ErrorKind::ResourceBusy)?;
+                held = volumes::take_off(&volumes_on(number), Volume::lock)?;
             }
         }
         let file = options
@@ -305,15 +316,14 @@ impl Host for Windows {
         let file_system = schwelle_kernel::file_system_at(&root);
         let space = schwelle_kernel::space_at(&root);
         let disk = volume.as_ref().and_then(|volume| volume.disk);
-        // The RAM drive of a recovery prompt calls itself a fixed disk, and lies on none.
-        let in_prompt = schwelle_kernel::windows_folder().is_some_and(|system| is_prompt(&system));
-        let in_memory = match schwelle_kernel::drive_kind(&root) {
-            DriveKind::Ram => Some(true),
-            DriveKind::Remote => Some(false),
-            _ if disk.is_some() => Some(false),
-            _ if in_prompt && volume.is_some_and(|volume| volume.is_system) => Some(true),
-            _ => None,
-        };
+        let with_system = volume.is_some_and(|volume| volume.is_system);
+        let of_prompt = with_system
+            && schwelle_kernel::windows_folder().is_some_and(|system| is_prompt(&system));
+        let in_memory = in_memory(
+            schwelle_kernel::drive_kind(&root),
+            disk.is_some(),
+            of_prompt,
+        );
         FolderFacts {
             in_memory,
             read_only: file_system
@@ -359,7 +369,7 @@ impl Host for Windows {
 
     fn variables(&self) -> Option<Arc<dyn VariableStore>> {
         let in_uefi_mode = schwelle_kernel::started_in_uefi_mode() == Some(true);
-        in_uefi_mode.then(|| Arc::new(FirmwareVariables) as Arc<dyn VariableStore>)
+        in_uefi_mode.then(|| Arc::new(FirmwareVariables(OfWindows)) as Arc<dyn VariableStore>)
     }
 
     fn random(&self, bytes: &mut [u8; 16]) -> io::Result<()> {
@@ -387,5 +397,58 @@ impl Host for Windows {
         // A backslash before the closing quote would make it part of the text.
         let doubled = if text.ends_with('\\') { "\\" } else { "" };
         format!("\"{text}{doubled}\"")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_drive_of_a_recovery_prompt_is_memory() {
+        let system = tempfile::tempdir().unwrap();
+        let system32 = system.path().join("System32");
+        fs::create_dir(&system32).unwrap();
+        let name = system.path().to_str().unwrap();
+        assert!(!is_prompt(name));
+        fs::write(system32.join("winpeshl.exe"), "").unwrap();
+        assert!(is_prompt(name));
+        for (kind, is_on_disk, of_prompt, expected) in [
+            (DriveKind::Fixed, false, true, Some(true)),
+            (DriveKind::Fixed, true, true, Some(false)),
+            (DriveKind::Fixed, true, false, Some(false)),
+            (DriveKind::Fixed, false, false, None),
+            (DriveKind::Removable, true, false, Some(false)),
+            (DriveKind::Ram, false, false, Some(true)),
+            (DriveKind::Remote, false, true, Some(false)),
+        ] {
+            let found = in_memory(kind, is_on_disk, of_prompt);
+            assert_eq!(found, expected, "{kind:?}, {is_on_disk}, {of_prompt}");
+        }
+    }
+
+    #[test]
+    fn texts_are_typed_as_one_word() {
+        for (text, typed) in [
+            (r"C:\jobs\miller", r"C:\jobs\miller"),
+            (r"C:\my jobs\", r#""C:\my jobs\\""#),
+            ("a&b", "\"a&b\""),
+            ("", "\"\""),
+        ] {
+            assert_eq!(Windows.typed(text), typed);
+        }
+    }
+
+    #[test]
+    fn names_of_devices_are_told_from_files() {
+        for (path, kind) in [
+            (r"\\.\PhysicalDrive7", Some(Kind::Disk)),
+            (r"\\.\D:", Some(Kind::Disk)),
+            (r"\\?\Volume{3b1c}", Some(Kind::Disk)),
+            (r"\\.\COM1", Some(Kind::Other)),
+            (r"\\?\C:\nothing.img", None),
+        ] {
+            assert_eq!(Windows.kind(Path::new(path)).ok(), kind, "{path}");
+        }
     }
 }

@@ -61,6 +61,17 @@ impl Volume {
         self.paths.first().unwrap_or(&self.name).clone()
     }
 
+    /// Locks it and takes its file system off, as long as the handle is open.
+    pub(super) fn lock(&self) -> io::Result<File> {
+        let opened = OpenOptions::new()
+            .read(true)
+            .write(true)
+            .share_mode(SHARE_READ_AND_WRITE)
+            .open(self.device())?;
+        schwelle_kernel::lock_and_dismount(&opened)?;
+        Ok(opened)
+    }
+
     /// In the terms of all systems.
     pub(super) fn mounted(&self) -> Mounted {
         Mounted {
@@ -99,9 +110,12 @@ pub(super) fn disk_of(volume: &File) -> Option<u32> {
         .or(number.map(|(disk, _)| disk))
 }
 
-/// Locks these volumes and takes their file systems off. They stay so as long as the handles are open.
+/// Takes these volumes off by `lock`, all or none; they stay so as long as what it gives is held.
 /// `ResourceBusy` where one has the running system on it, or a program holds a file on it.
-pub(super) fn take_off(volumes: &[Volume]) -> io::Result<Vec<File>> {
+pub(super) fn take_off<H>(
+    volumes: &[Volume],
+    lock: impl Fn(&Volume) -> io::Result<H>,
+) -> io::Result<Vec<H>> {
     let busy = |what: String| io::Error::new(io::ErrorKind::ResourceBusy, what);
     if let Some(system) = volumes.iter().find(|volume| volume.is_system) {
         return Err(busy(format!(
@@ -111,14 +125,70 @@ pub(super) fn take_off(volumes: &[Volume]) -> io::Result<Vec<File>> {
     }
     let mut held = Vec::new();
     for volume in volumes {
-        let opened = OpenOptions::new()
-            .read(true)
-            .write(true)
-            .share_mode(SHARE_READ_AND_WRITE)
-            .open(volume.device())?;
-        let taken = schwelle_kernel::lock_and_dismount(&opened);
-        taken.map_err(|error| busy(format!("{} is in use: {error}", volume.shown())))?;
-        held.push(opened);
+        let taken =
+            lock(volume).map_err(|error| busy(format!("{} is in use: {error}", volume.shown())));
+        held.push(taken?);
     }
     Ok(held)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::cell::RefCell;
+    use std::collections::BTreeSet;
+
+    use super::*;
+
+    fn volume(letter: char) -> Volume {
+        Volume {
+            name: format!(r"\\?\Volume{{made-up-{letter}}}\"),
+            paths: vec![format!(r"{letter}:\")],
+            disk: Some(7),
+            extents: vec![(7, 1 << 20)],
+            is_system: letter == 'C',
+        }
+    }
+
+    /// A lock that is given back when it is dropped.
+    struct Lock<'a>(&'a RefCell<BTreeSet<String>>, String);
+
+    impl Drop for Lock<'_> {
+        fn drop(&mut self) {
+            self.0.borrow_mut().remove(&self.1);
+        }
+    }
+
+    #[test]
+    fn volumes_are_taken_off_all_or_none() {
+        for (letters, in_use, locked, told) in [
+            ("DE", None, "D:\\E:\\", ""),
+            ("DE", Some('E'), "", r"E:\ is in use"),
+            ("DC", None, "", r"the running Windows lies on C:\"),
+        ] {
+            let volumes: Vec<Volume> = letters.chars().map(volume).collect();
+            let (now, ever) = (RefCell::new(BTreeSet::new()), RefCell::new(0));
+            let held = take_off(&volumes, |volume| {
+                if in_use.is_some_and(|letter| volume.shown().starts_with(letter)) {
+                    return Err(io::Error::from_raw_os_error(5));
+                }
+                now.borrow_mut().insert(volume.shown());
+                *ever.borrow_mut() += 1;
+                Ok(Lock(&now, volume.shown()))
+            });
+            let names: String = now.borrow().iter().map(String::as_str).collect();
+            assert_eq!(names, locked, "{letters}, {in_use:?}");
+            match &held {
+                Ok(held) => assert_eq!(held.len(), letters.len()),
+                Err(error) => {
+                    assert_eq!(error.kind(), io::ErrorKind::ResourceBusy);
+                    assert!(error.to_string().contains(told), "{error}");
+                }
+            }
+            // Where the running system is among them, none is locked even for a moment.
+            let with_system = letters.contains('C');
+            assert_eq!(*ever.borrow() == 0, with_system, "{letters}");
+            drop(held);
+            assert!(now.borrow().is_empty(), "{letters}: still locked");
+        }
+    }
 }
