@@ -94,5 +94,6 @@ take cryptsetup 2.6.1 b8adeb071bb396a1a8515f1d54b4cc8901a536d0da3f5970971beb2ec8
 # Windows' NTFS volumes, one of them taken while it was in use; the registry of a Windows 10; encrypted volumes in each state.
 take_python dissect.ntfs 3.16 ce93136796aa9471f3aa28855b4b3c3e8132f9f97bc17a2f5494e0a660c190dd dissect_ntfs-3.16/tests/_data/{ntfs.bin.gz,ntfs-cloud.bin.gz}
 take_python dissect.regf 3.14 0df90d4e68453dae1e75a50bd343d84ffc413f4e65d527c05f657b7ea9f30f33 dissect_regf-3.14/tests/_data/SYSTEM.gz
-take_python dissect.fve 4.6 49141e62cd3cc735c324f3c76c8635b3fbd0613316b2f823ee78a481c7c543fe dissect_fve-4.6/tests/_data/bde/{aes-xts_128,aes_256_diffuser,decrypted,eow_partial}.bin.gz \
-    dissect_fve-4.6/tests/_data/bde/{recovery_key,suspended,vista,win7_partial}.bin.gz
+take_python dissect.fve 4.6 49141e62cd3cc735c324f3c76c8635b3fbd0613316b2f823ee78a481c7c543fe dissect_fve-4.6/tests/_data/bde/{aes-xts_128,aes-xts_256,aes_128,aes_128_diffuser,aes_256,aes_256_diffuser}.bin.gz \
+    dissect_fve-4.6/tests/_data/bde/{decrypted,eow_partial,recovery_key,recovery_password,startup_key,suspended,vista,win7_partial}.bin.gz \
+    dissect_fve-4.6/tests/_data/bde/{recovery_key,startup_key}.bek

@@ -23,7 +23,7 @@
 
 pub use schwelle_disk::{bytes, cause, commit, device, host};
 pub use schwelle_formats::{
-    bcd, encryption, fat, gpt, hive, identities, mbr, ntfs, pe, unpack, windows,
+    bcd, bitlocker, fat, gpt, hive, identities, mbr, ntfs, pe, unpack, windows,
 };
 
 pub mod confirm;

@@ -9,16 +9,18 @@ use std::collections::BTreeMap;
 
 use uuid::Uuid;
 
-use crate::commit::{self, CommitError, Observer};
-use crate::device::{BlockDevice, Extent, HealthWarning, ReadDevice};
+use crate::bitlocker::{self, NotSealed, Sealed, Unlocked};
+use crate::commit::{self, CommitError, Drafts, Observer};
+use crate::device::{BlockDevice, Extent, HealthWarning, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::draft::{self, DraftError, Plan, Source, Stamp};
 use crate::firmware::{self, Ground, LoaderChoice, Machine};
 use crate::fit;
 use crate::gpt::TypeTable;
 use crate::identities::Style;
-use crate::job::{FoundJob, JobError, JobFolder};
+use crate::job::{EditedVolume, FoundJob, JobError, JobFolder, sealed_fingerprint};
 use crate::mend::{self, Fix, MendError};
+use crate::ntfs::NtfsVolume;
 use crate::placement::{self, EspRequest};
 use crate::profile::{Profile, Table};
 use crate::rehearse::{self, Rehearsal};
@@ -403,13 +405,26 @@ impl<'r, 'a> Ready<'r, 'a> {
     /// # Errors
     ///
     /// The folder's or the disk's; nothing has been written to the disk.
-    pub fn save(
+    pub fn save<D: ReadDevice>(
         self,
-        disk: &dyn ReadDevice,
+        disk: &Unlocked<D>,
         job: &mut JobFolder,
     ) -> Result<Saved<'r, 'a>, JobError> {
         let plan = self.plan;
-        job.save(disk, plan.drafts(), &plan.changes, plan.relied_on.clone())?;
+        let places = plan.changes.extents();
+        bitlocker::can_be_sealed(disk.geometry(), disk.volumes(), places)?;
+        let drafts = SealedDrafts::new(plan, disk);
+        let (watched, volumes) = plan.relied_on.clone();
+        let volumes: Result<_, NotSealed> = volumes
+            .into_iter()
+            .map(|volume| drafts.watch(volume, disk))
+            .collect();
+        job.save(
+            disk.disk(),
+            drafts.drafts(),
+            &plan.changes,
+            (watched, volumes?),
+        )?;
         Ok(Saved { plan })
     }
 }
@@ -426,14 +441,69 @@ impl Saved<'_, '_> {
     /// # Errors
     ///
     /// Where it stopped, and whether anything was written.
-    pub fn write(
+    pub fn write<D: BlockDevice>(
         self,
-        disk: &dyn BlockDevice,
+        disk: &Unlocked<D>,
         job: &mut JobFolder,
         observer: &mut dyn Observer,
     ) -> Result<(), CommitError> {
-        let (drafts, changes) = (self.plan.drafts(), &self.plan.changes);
-        commit::apply(drafts, changes, disk, job, observer)?;
-        commit::verify(drafts, changes, disk, observer)
+        let drafts = SealedDrafts::new(self.plan, disk);
+        let (drafts, changes) = (drafts.drafts(), &self.plan.changes);
+        commit::apply(drafts, changes, disk.disk(), job, observer)?;
+        commit::verify(drafts, changes, disk.disk(), observer)
+    }
+}
+
+/// A plan's drafts as they come to the disk: what they change on open volumes is encrypted again.
+struct SealedDrafts<'d> {
+    converted: Sealed<'d>,
+    finished: Sealed<'d>,
+}
+
+impl<'d> SealedDrafts<'d> {
+    fn new<D: ReadDevice>(plan: &'d Plan<'_>, disk: &'d Unlocked<D>) -> Self {
+        let seal = |draft: &'d dyn ReadDevice| Sealed::new(draft, disk.disk(), disk.volumes());
+        let drafts = plan.drafts();
+        Self {
+            converted: seal(drafts.converted),
+            finished: seal(drafts.finished),
+        }
+    }
+
+    fn drafts(&self) -> Drafts<'_> {
+        Drafts {
+            converted: &self.converted,
+            finished: &self.finished,
+        }
+    }
+
+    /// What the journal keeps of a volume, in such a form that an encrypted one need not be open when the job is
+    /// finished or taken back.
+    fn watch<D: ReadDevice>(
+        &self,
+        volume: EditedVolume,
+        disk: &Unlocked<D>,
+    ) -> Result<EditedVolume, NotSealed> {
+        let first = Lba(volume.first_lba);
+        let mut open = disk.volumes().iter();
+        let Some(open) = open.find(|open| open.extent().first == first) else {
+            return Ok(volume);
+        };
+        let watched = || {
+            let window = Window::new(disk, open.extent())?;
+            let places = NtfsVolume::open(&window).ok()?.fingerprint_places().ok()?;
+            let sector = disk.geometry().logical_sector;
+            let sealed: Vec<Extent> = places
+                .into_iter()
+                .flat_map(|place| open.sectors_of(place, sector))
+                .collect();
+            Some(EditedVolume {
+                before: sealed_fingerprint(disk.disk(), &sealed)?,
+                after: sealed_fingerprint(&self.converted, &sealed)?,
+                sealed,
+                ..volume
+            })
+        };
+        watched().ok_or(NotSealed { first })
     }
 }

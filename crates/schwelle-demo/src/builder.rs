@@ -181,11 +181,11 @@ impl<'a> DiskBuilder<'a> {
         block[..8].copy_from_slice(b"-FVE-FS-");
         // Version 2, state "encrypted" now and next, size of the volume, its header's place, the
         // blocks' places.
-        for (at, value) in [(8, 64u16), (10, 2), (12, 4), (14, 4)] {
+        for (at, value) in [(10, 2u16), (12, 4), (14, 4)] {
             block[at..at + 2].copy_from_slice(&value.to_le_bytes());
         }
         block[16..24].copy_from_slice(&size.to_le_bytes());
-        block[28..32].copy_from_slice(&8192u32.to_le_bytes());
+        block[28..32].copy_from_slice(&(8192 / sector).to_le_bytes());
         for (offset, at) in METADATA_AT.iter().zip((32..).step_by(8)) {
             block[at..at + 8].copy_from_slice(&offset.to_le_bytes());
         }
@@ -206,6 +206,12 @@ impl<'a> DiskBuilder<'a> {
         // Cipher: AES-XTS 128.
         block[100..102].copy_from_slice(&0x8004u16.to_le_bytes());
         block.extend(keys);
+        // In units of 16 bytes; then the checksum of all that.
+        block.resize(block.len().next_multiple_of(16), 0);
+        let units = u16::try_from(block.len() / 16)?;
+        block[8..10].copy_from_slice(&units.to_le_bytes());
+        let checksum = crc32fast::hash(&block);
+        block.extend([32, 0, 2, 0].into_iter().chain(checksum.to_le_bytes()));
         for offset in METADATA_AT {
             self.bytes(Lba(extent.first.0 + offset / u64::from(sector)), &block)?;
         }

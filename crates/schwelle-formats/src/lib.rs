@@ -2,7 +2,7 @@
 //!
 //! A format knows bytes and the device that it is read from, and nothing of what is done with it: tables
 //! ([`mbr`], [`gpt`]), file systems ([`fat`], [`ntfs`]) and what lies in their files ([`hive`], [`bcd`],
-//! [`windows`], [`pe`], [`unpack`]), encrypted volumes ([`encryption`]), and the names of a disk and its
+//! [`windows`], [`pe`], [`unpack`]), encrypted volumes ([`bitlocker`]), and the names of a disk and its
 //! partitions in both tables ([`identities`]). All input is hostile: errors carry their place.
 //!
 //! ```
@@ -24,7 +24,7 @@
 use schwelle_disk::{bytes, cause, device};
 
 pub mod bcd;
-pub mod encryption;
+pub mod bitlocker;
 pub mod fat;
 pub mod gpt;
 pub mod hive;

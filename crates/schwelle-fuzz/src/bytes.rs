@@ -1,8 +1,8 @@
 //! What is read from a buffer.
 
 use schwelle_core::bcd::BcdStore;
+use schwelle_core::bitlocker;
 use schwelle_core::device::{BlockDevice, Memory, Window};
-use schwelle_core::encryption;
 use schwelle_core::firmware::{LoadOption, parse_lists};
 use schwelle_core::hive::{Hive, HiveEditor, Node, Recovered};
 use schwelle_core::host::HostFacts;
@@ -49,7 +49,7 @@ pub(crate) fn table(data: &[u8]) {
         .unwrap();
     let _walk = walk(&disk, None);
     let _profile = Profile::read(&disk, HostFacts::default());
-    let _encrypted = encryption::recognise(&disk, &head);
+    let _encrypted = bitlocker::recognise(&disk, &head);
 }
 
 pub(crate) fn table_seeds() -> Vec<Vec<u8>> {

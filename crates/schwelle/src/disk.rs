@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jiff::Timestamp;
+use schwelle_core::bitlocker::Unlocked;
 use schwelle_core::device::{self, DiskFile, HealthWarning};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Stamp;
@@ -25,6 +26,7 @@ use crate::options::{Accepted, DiskOptions, ImageOptions};
 use crate::policy::Policy;
 use crate::random::Guids;
 use crate::text::typed;
+use crate::unlock::UnlockOptions;
 use crate::which;
 use crate::words;
 use crate::words::here::here;
@@ -32,7 +34,8 @@ use crate::words::here::here;
 /// An opened disk.
 pub(crate) struct Disk {
     pub(crate) path: PathBuf,
-    pub(crate) device: DiskFile,
+    /// With its encrypted volumes open, as far as they are.
+    pub(crate) device: Unlocked<DiskFile>,
     pub(crate) profile: Profile,
     given: DiskOptions,
     /// As it was named, where that is surely this one: by serial number or by-id name.
@@ -47,7 +50,7 @@ impl Disk {
     /// The job folders that belong to this disk: on all mounted file systems, and beside an image.
     fn jobs(&self) -> &[FoundJob] {
         self.jobs.get_or_init(|| {
-            if self.device.is_block_device() {
+            if self.is_real() {
                 let places = this_pc().mounted_folders();
                 return jobs_of(&self.device, &places, 2);
             }
@@ -56,12 +59,17 @@ impl Disk {
         })
     }
 
+    /// True for a real disk, false for an image.
+    pub(crate) fn is_real(&self) -> bool {
+        self.device.disk().is_block_device()
+    }
+
     /// What an NVMe drive says of its own health; nothing of others, and where it does not say.
     fn health(&self) -> Vec<HealthWarning> {
         if self.profile.host.bus != Some(Bus::Nvme) {
             return Vec::new();
         }
-        let page = this_pc().nvme_health(self.device.file());
+        let page = this_pc().nvme_health(self.device.disk().file());
         page.map_or_else(|_| Vec::new(), |page| device::nvme_warnings(&page))
     }
 
@@ -127,24 +135,24 @@ impl Disk {
     }
 
     /// Opens read-only and looks at it.
-    pub(crate) fn open(path: &Path, image: ImageOptions) -> Result<Self, CliError> {
+    pub(crate) fn open(path: &Path, image: &ImageOptions) -> Result<Self, CliError> {
         Self::open_for(path, image, false)
     }
 
     /// Opens exclusively, for writing, and looks at it.
-    pub(crate) fn open_for_writing(path: &Path, image: ImageOptions) -> Result<Self, CliError> {
+    pub(crate) fn open_for_writing(path: &Path, image: &ImageOptions) -> Result<Self, CliError> {
         Self::open_for(path, image, true)
     }
 
-    fn open_for(path: &Path, image: ImageOptions, write: bool) -> Result<Self, CliError> {
+    fn open_for(path: &Path, image: &ImageOptions, write: bool) -> Result<Self, CliError> {
         let named = which::resolve(path)?;
         let given = DiskOptions {
-            image,
+            image: image.clone(),
             ..DiskOptions::default()
         };
         let look = || {
             let device = open_image_or_disk(&named.path, image.sector_size, write)?;
-            Self::look_at(&named.path, device)
+            Self::look_at(&named.path, device, &image.unlock)
         };
         let disk = twice_where_mounted(look)?.with(&given);
         Ok(Self {
@@ -154,15 +162,23 @@ impl Disk {
     }
 
     /// Looks at a disk that has been opened.
-    pub(crate) fn look_at(path: &Path, device: DiskFile) -> Result<Self, CliError> {
+    pub(crate) fn look_at(
+        path: &Path,
+        device: DiskFile,
+        unlock: &UnlockOptions,
+    ) -> Result<Self, CliError> {
         let facts = this_pc().facts(path, device.is_block_device());
         let host = once_opened(facts, device.has_taken_off());
-        Self::look_knowing(path, device, host)
+        Self::look_knowing(path, unlock.open(path, device)?, host)
     }
 
-    fn look_knowing(path: &Path, device: DiskFile, host: HostFacts) -> Result<Self, CliError> {
+    fn look_knowing(
+        path: &Path,
+        device: Unlocked<DiskFile>,
+        host: HostFacts,
+    ) -> Result<Self, CliError> {
         let profile =
-            Profile::read(&device, host).map_err(|error| CliError::reading(path, error))?;
+            Profile::read_open(&device, host).map_err(|error| CliError::reading(path, error))?;
         Ok(Self {
             path: path.to_owned(),
             device,
@@ -179,7 +195,7 @@ impl Disk {
     pub(crate) fn machine(&self, from_file: Option<&Machine>) -> Machine {
         match from_file {
             Some(machine) => machine.clone(),
-            None if self.device.is_block_device() => Machine::of(this_pc()),
+            None if self.is_real() => Machine::of(this_pc()),
             None => Machine::unknown(Ground::Image),
         }
     }
@@ -191,7 +207,7 @@ impl Disk {
 
     /// What is known besides the disk, in the terms of the rules.
     fn known<'a>(&'a self, asked: &Inputs<'a>) -> pipeline::Inputs<'a> {
-        let is_real = self.device.is_block_device();
+        let is_real = self.is_real();
         pipeline::Inputs {
             to: asked.to,
             request: asked.request,
@@ -213,7 +229,7 @@ impl Disk {
             health: self.health(),
             twins: self
                 .twins
-                .get_or_init(|| which::twins(&self.device, &self.path)),
+                .get_or_init(|| which::twins(self.device.disk(), &self.path)),
             jobs: self.jobs(),
             named_surely: self.surely.is_some(),
             job_lost: self.given.job_lost,
@@ -316,11 +332,11 @@ const BUSY_WAIT: Duration = Duration::from_millis(200);
 /// which it does for a disk at rest only. That covers what no list shows: other namespaces, programs of
 /// other users, drivers.
 pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
-    if !disk.device.is_block_device() {
+    if !disk.is_real() {
         return Ok(());
     }
     for _ in 0..BUSY_TRIES {
-        match this_pc().read_partitions_again(disk.device.file()) {
+        match this_pc().read_partitions_again(disk.device.disk().file()) {
             Err(error) if error.kind() == std::io::ErrorKind::ResourceBusy => {
                 std::thread::sleep(BUSY_WAIT);
             }
@@ -483,6 +499,7 @@ mod tests {
             let disk = twice_where_mounted(|| {
                 count += 1;
                 let device = open_image_or_disk(&image, None, false)?;
+                let device = Unlocked::new(device, Vec::new());
                 let disk = Disk::look_knowing(&image, device, facts.clone());
                 if is_written {
                     // Its signature, as a system may give it a new one.

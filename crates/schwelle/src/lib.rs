@@ -19,6 +19,7 @@ mod random;
 mod screen;
 mod sizes;
 mod text;
+mod unlock;
 mod views;
 mod which;
 mod words;

@@ -12,6 +12,7 @@ use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::policy::{self, Policy, PolicyOptions};
 use crate::sizes::size;
+use crate::unlock::UnlockOptions;
 use crate::words::here::here;
 
 /// Options of every command.
@@ -39,21 +40,23 @@ pub(crate) enum WhenColored {
     Never,
 }
 
-/// How to read images.
-#[derive(Debug, Clone, Copy, Default, Args)]
+/// How to read images, and what is encrypted.
+#[derive(Debug, Clone, Default, Args)]
 pub(crate) struct ImageOptions {
     /// Logical sector size of an image, in bytes [default: detected from its content, else 512]
     #[arg(long, value_name = "N", value_parser = sector_size)]
     pub(crate) sector_size: Option<u32>,
+    #[command(flatten)]
+    pub(crate) unlock: UnlockOptions,
 }
 
 impl ImageOptions {
     /// As they are typed.
-    pub(crate) fn typed(self) -> String {
+    pub(crate) fn typed(&self) -> String {
         let size = self
             .sector_size
             .map(|size| format!(" --sector-size {size}"));
-        size.unwrap_or_default()
+        size.unwrap_or_default() + &self.unlock.typed()
     }
 }
 

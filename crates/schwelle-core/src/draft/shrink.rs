@@ -53,6 +53,7 @@ pub(crate) fn apply(
         named_at: named_at(partition),
         before,
         after,
+        sealed: Vec::new(),
     };
     Ok((regions, volume))
 }
@@ -76,6 +77,7 @@ pub(crate) fn watch(
         named_at: named_at(partition),
         before,
         after,
+        sealed: Vec::new(),
     })
 }
 

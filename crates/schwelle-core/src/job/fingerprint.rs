@@ -1,5 +1,6 @@
 //! Whether a volume has been used.
 
+use crate::commit::hash_of;
 use crate::device::{DeviceError, Extent, ReadDevice, Window};
 use crate::fat::FatVolume;
 use crate::ntfs::NtfsVolume;
@@ -20,6 +21,17 @@ pub fn fingerprint(device: &dyn ReadDevice, extent: Extent) -> Option<String> {
         },
     };
     Some(hash.to_hex().to_string())
+}
+
+/// The same of an encrypted volume that may be closed: over the sectors that its metadata lies in; `None` where they
+/// cannot be read.
+pub(crate) fn sealed_fingerprint(device: &dyn ReadDevice, sectors: &[Extent]) -> Option<String> {
+    let mut hasher = blake3::Hasher::new();
+    for extent in sectors {
+        let part = hash_of(device, *extent).ok()?;
+        hasher.update(part.as_bytes());
+    }
+    Some(hasher.finalize().to_hex().to_string())
 }
 
 fn head(volume: &dyn ReadDevice) -> Result<blake3::Hash, DeviceError> {

@@ -93,6 +93,10 @@ pub struct EditedVolume {
     pub before: String,
     /// Hash over its metadata when it has been shrunk and nothing is edited yet, in hex.
     pub after: String,
+    /// Of an encrypted volume, which may be closed when the job is finished or taken back: the sectors that its
+    /// metadata lies in. Both hashes are over what these hold.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sealed: Vec<Extent>,
 }
 
 /// An extent that is copied.

@@ -32,6 +32,7 @@ mod torn;
 pub use facts::{JobEnd, JobFacts, JobKind};
 pub use find::{FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
+pub(crate) use fingerprint::sealed_fingerprint;
 pub use folder::JobFolder;
 pub use journal::{
     Beside, EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched,
@@ -47,6 +48,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
+use crate::bitlocker::NotSealed;
 use crate::commit::{ChangeSet, StageKind};
 use crate::device::DeviceError;
 
@@ -78,6 +80,9 @@ pub enum JobError {
     /// What should be saved could not be read from the disk.
     #[error(transparent)]
     Device(#[from] DeviceError),
+    /// A change to an encrypted volume cannot be encrypted again, or the volume not be watched.
+    #[error(transparent)]
+    NotSealed(#[from] NotSealed),
 }
 
 /// Where a job stands.

@@ -204,6 +204,9 @@ pub(super) fn fingerprint(
     volume: &EditedVolume,
     sectors: u64,
 ) -> Option<String> {
+    if !volume.sealed.is_empty() {
+        return super::sealed_fingerprint(disk, &volume.sealed);
+    }
     super::fingerprint(disk, Extent::new(Lba(volume.first_lba), sectors)?)
 }
 

@@ -169,6 +169,11 @@ pub enum CannotShrink {
         /// Which.
         volume: VolumeKind,
     },
+    /// It is encrypted.
+    #[error(
+        "the volume is encrypted, and such volumes are shrunk by Windows alone (Disk Management)"
+    )]
+    Encrypted,
     /// Something is in the way.
     #[error("the volume must be sound and closed cleanly first")]
     NotSound,

@@ -121,6 +121,9 @@ impl Search<'_> {
 
     /// Plans to let a partition end at `end`.
     fn shrink(&self, partition: &Partition, end: Lba) -> Result<Shrinking, CannotShrink> {
+        if partition.is_opened() {
+            return Err(CannotShrink::Encrypted);
+        }
         let Some(health) = &partition.volume.ntfs else {
             return Err(CannotShrink::NotNtfs {
                 volume: partition.volume.kind,

@@ -8,6 +8,7 @@ use crate::device::{Extent, Lba};
 use crate::gpt::{GptEntry, GptPair};
 use crate::mbr::{Kind, MbrTable};
 
+use super::encryption::Encryption;
 use super::volume::{Volume, VolumeKind};
 
 /// Style of the partition table.
@@ -105,6 +106,8 @@ pub struct Partition {
     pub volume: Volume,
     /// What it is for.
     pub role: Role,
+    /// How its volume is encrypted, where it is; it may be open.
+    pub encryption: Option<Encryption>,
 }
 
 /// A partition as it is named to people: by its number and the label of its volume. The label comes from the
@@ -157,6 +160,12 @@ impl Partition {
     /// Cannot be looked into: encrypted, or damaged.
     pub fn is_closed(&self) -> bool {
         matches!(self.volume.kind, VolumeKind::Encrypted(_)) || self.volume.fault.is_some()
+    }
+
+    /// An encrypted volume that has been opened.
+    pub fn is_opened(&self) -> bool {
+        let encryption = self.encryption.as_ref();
+        encryption.is_some_and(|encryption| encryption.opened_by.is_some())
     }
 
     /// An NTFS volume that can be read.

@@ -10,6 +10,7 @@ use crate::identities::{Identities, Style};
 use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
 
 use super::boot::BootProfile;
+use super::encryption::Encryption;
 use super::layout::Profile;
 use super::open::sector_size_of_content;
 use super::partition::{Origin, Partition, Role, Table, used_extents};
@@ -43,6 +44,10 @@ impl Profile {
         let trace = traces::find(beside, &table, &partitions)?;
         for partition in &mut partitions {
             partition.role = role_of(partition, &systems, &boot, &recovery);
+            if let VolumeKind::Encrypted(state) = partition.volume.kind {
+                let closed = Encryption::closed(device, partition.extent, state);
+                partition.encryption = Some(closed);
+            }
         }
         Ok(Self {
             geometry,
@@ -121,6 +126,7 @@ fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), Device
             origin: Origin::Bare,
             volume,
             role: Role::Data,
+            encryption: None,
         };
         return Ok((Table::Bare, vec![partition]));
     }
@@ -139,6 +145,7 @@ fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), Device
                         origin,
                         volume,
                         role: Role::Data,
+                        encryption: None,
                     })
                 })
                 .collect::<Result<_, DeviceError>>()?,
@@ -169,6 +176,7 @@ fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), Device
                         origin,
                         volume,
                         role: Role::Data,
+                        encryption: None,
                     })
                 })
                 .collect::<Result<_, DeviceError>>()?;

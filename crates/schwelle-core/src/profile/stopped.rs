@@ -38,6 +38,9 @@ pub enum StoppedSign {
 
 /// Sectors of a partition beyond its NTFS volume, where that ends clearly before it.
 pub(crate) fn beyond_volume(partition: &Partition, sector_bytes: u32) -> Option<Extent> {
+    if partition.is_opened() {
+        return None;
+    }
     let shape = partition.volume.ntfs.as_ref()?.shape;
     // The backup boot sector lies beyond the volume's own sectors.
     let bytes = shape

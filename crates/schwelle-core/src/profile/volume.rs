@@ -4,9 +4,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::foreign::Foreign;
+use crate::bitlocker::{self, EncryptionState};
 use crate::cause::Cause;
 use crate::device::{DeviceError, Extent, Lba, ReadDevice, Window};
-use crate::encryption::{self, EncryptionState};
 use crate::fat::{self, FatKind};
 use crate::ntfs::{
     Audit, CopyFault, Hibernation, LogState, NtfsError, NtfsShape, NtfsVolume, ShadowCopies,
@@ -154,7 +154,7 @@ impl Volume {
     pub(super) fn read(window: &dyn ReadDevice) -> Result<Self, DeviceError> {
         let len = window.geometry().len_bytes().min(16 << 10);
         let head = window.read_vec(0, usize::try_from(len).unwrap_or(0))?;
-        if let Some(state) = encryption::recognise(window, &head) {
+        if let Some(state) = bitlocker::recognise(window, &head) {
             return Ok(Self::plain(VolumeKind::Encrypted(state)));
         }
         let starts = |at: usize, signature: &[u8]| {

@@ -2,11 +2,11 @@
 
 use super::answers::volume::{Evidence, Remedy};
 use super::{Answer, Facts, Outcome, Rule, RuleId, Subject};
+use crate::bitlocker::{EncryptionState, Method, ProtectorKind};
 use crate::disk_use::DiskUse;
-use crate::encryption::EncryptionState;
 use crate::mbr::Kind;
 use crate::ntfs::{Hibernation, LogState};
-use crate::profile::{Foreign, NtfsHealth, Origin, Partition, Profile, VolumeKind};
+use crate::profile::{Encryption, Foreign, NtfsHealth, Origin, Partition, Profile, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
     Rule {
@@ -56,13 +56,15 @@ fn ntfs_volumes<'a>(facts: &'a Facts<'_>) -> impl Iterator<Item = (&'a Partition
 
 fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
     let answer = |partition: &Partition| {
-        let VolumeKind::Encrypted(state) = partition.volume.kind else {
-            return None;
-        };
+        let encryption = partition.encryption.as_ref()?;
         let subject = Subject::of(partition);
+        if let Some(opened_by) = encryption.opened_by {
+            return Some(opened(facts, partition, encryption, opened_by));
+        }
         let evidence = Evidence::Encryption {
             at: partition.extent.first,
-            state,
+            state: encryption.state,
+            recovery_ids: encryption.recovery_ids.clone(),
         };
         // A data disk's volume is kept as it is, and need not be looked into.
         if facts.disk_use == DiskUse::Data {
@@ -71,17 +73,44 @@ fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
         if is_aside(facts.profile, partition) {
             return Some(Answer::caution(subject, evidence, Remedy::KeptUnseenAside));
         }
-        let remedy = match state {
+        let is_known = encryption.method.is_some_and(Method::is_supported);
+        let remedy = match encryption.state {
+            EncryptionState::Encrypted if is_known => Remedy::Unlock,
             EncryptionState::Encrypted
-            | EncryptionState::Encrypting
+            | EncryptionState::Suspended
             | EncryptionState::NotReported => Remedy::Decrypt,
-            EncryptionState::Suspended => Remedy::DecryptSuspended,
+            EncryptionState::Encrypting => Remedy::WaitForEncryption,
             EncryptionState::Decrypting => Remedy::WaitForDecryption,
             EncryptionState::Decrypted => Remedy::StartOnceDecrypted,
         };
         Some(Answer::block(subject, evidence, remedy))
     };
     facts.profile.partitions.iter().filter_map(answer).collect()
+}
+
+/// An encrypted volume that is open here: it is kept encrypted. What matters is what happens at the next start.
+fn opened(
+    facts: &Facts<'_>,
+    partition: &Partition,
+    encryption: &Encryption,
+    opened_by: ProtectorKind,
+) -> Answer {
+    let evidence = Evidence::EncryptionOpen {
+        opened_by,
+        recovery_ids: encryption.recovery_ids.clone(),
+    };
+    let mut systems = facts.profile.systems.iter();
+    let is_system = systems.any(|system| system.partition == partition.number);
+    let subject = Subject::of(partition);
+    if facts.disk_use == DiskUse::Data || !is_system {
+        return Answer::pass(subject, evidence);
+    }
+    let remedy = if encryption.is_protected() {
+        Remedy::RecoveryPasswordAtHand
+    } else {
+        Remedy::SealsItsKeyAnew
+    };
+    Answer::caution(subject, evidence, remedy)
 }
 
 /// True for a partition that nothing starts from, on a disk whose menu starts an installed Windows that can be read.

@@ -39,7 +39,7 @@ const ROOMS: [(&str, &[&str]); 4] = [
             "bcd",
             "pe",
             "windows",
-            "encryption",
+            "bitlocker",
         ],
     ),
     (

@@ -121,6 +121,24 @@ pub trait ReadDevice: Debug + Send + Sync {
     }
 }
 
+impl<D: ReadDevice + ?Sized> ReadDevice for &D {
+    fn geometry(&self) -> Geometry {
+        (**self).geometry()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
+        (**self).read_at(offset, buffer)
+    }
+
+    fn disk_offset(&self) -> u64 {
+        (**self).disk_offset()
+    }
+
+    fn unreadable(&self) -> Vec<Extent> {
+        (**self).unreadable()
+    }
+}
+
 /// A device that can be written, in whole logical sectors.
 pub trait BlockDevice: ReadDevice {
     /// Writes `bytes` at byte `offset`; both are multiples of the logical sector.
@@ -128,4 +146,14 @@ pub trait BlockDevice: ReadDevice {
 
     /// Returns when all that was written is on the medium.
     fn flush(&self) -> Result<(), DeviceError>;
+}
+
+impl<D: BlockDevice + ?Sized> BlockDevice for &D {
+    fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
+        (**self).write_at(offset, bytes)
+    }
+
+    fn flush(&self) -> Result<(), DeviceError> {
+        (**self).flush()
+    }
 }

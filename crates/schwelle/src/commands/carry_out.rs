@@ -158,7 +158,7 @@ impl<'a> Job<'a> {
 
     /// Asks whether a real disk may be written from this system.
     fn confirm_writing_here(&self, screen: &Screen) -> Result<(), CliError> {
-        let is_real = self.disk.device.is_block_device();
+        let is_real = self.disk.is_real();
         let Some(caution) = self.accepted.here.caution(is_real) else {
             return Ok(());
         };
@@ -265,7 +265,7 @@ impl<'a> Job<'a> {
             return Err(CliError::commit(&disk.path, self.folder, &error));
         }
         let busy = screen.busy("Rehearsing the disk");
-        let warnings: Vec<String> = read_table_again(&disk.device).into_iter().collect();
+        let warnings: Vec<String> = read_table_again(disk.device.disk()).into_iter().collect();
         let rehearsal = plan.rehearse_on(&disk.device);
         drop(busy);
         job.set_state(JobState::Done)

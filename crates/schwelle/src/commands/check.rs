@@ -56,7 +56,12 @@ pub(crate) fn run(args: &CheckArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     match &args.disks[..] {
         [one] if !many::names_many(one) => check_one(one, args, &inputs, screen),
-        several => check_many(&many::disks_of(several)?, args.given.image, &inputs, screen),
+        several => check_many(
+            &many::disks_of(several)?,
+            &args.given.image,
+            &inputs,
+            screen,
+        ),
     }
 }
 
@@ -68,7 +73,7 @@ fn check_one(
 ) -> Result<u8, CliError> {
     let given = &args.given;
     let busy = screen.busy(format!("Looking at {}", path.display()));
-    let opened = Disk::open(path, given.image).inspect_err(|error| {
+    let opened = Disk::open(path, &given.image).inspect_err(|error| {
         let check = Check::unreadable(path, inputs.to, error);
         screen.document_line(&check);
     });
@@ -86,7 +91,7 @@ fn check_one(
 
 fn check_many(
     disks: &[PathBuf],
-    image: ImageOptions,
+    image: &ImageOptions,
     inputs: &Inputs<'_>,
     screen: &Screen,
 ) -> Result<u8, CliError> {

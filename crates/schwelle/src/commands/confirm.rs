@@ -57,7 +57,7 @@ pub(crate) fn run(args: &ConfirmArgs, screen: &Screen) -> Result<u8, CliError> {
         })
     };
     let path = args.disk.clone().map_or_else(running, Ok)?;
-    let disk = Disk::open(&path, args.image)?;
+    let disk = Disk::open(&path, &args.image)?;
     let machine = disk.machine(args.machine.read()?.as_ref());
     let confirmation = confirm::confirm(&disk.device, &disk.profile, &machine);
     screen.show(&views::confirm::render(

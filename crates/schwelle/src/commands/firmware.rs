@@ -146,7 +146,7 @@ pub(crate) fn run(args: &FirmwareArgs, screen: &Screen) -> Result<u8, CliError> 
         Some(Action::Set { settings }) => set(pc, settings, screen),
         Some(Action::Start) => start(&pc, screen),
         Some(Action::Sheet(sheet)) => make_sheet(&pc, sheet, screen),
-        Some(Action::Entry { disk, name, image }) => entry(&pc, disk, name, *image, screen),
+        Some(Action::Entry { disk, name, image }) => entry(&pc, disk, name, image, screen),
         Some(Action::Setup) => to_setup(&pc, screen),
     }
 }
@@ -214,7 +214,7 @@ impl Pc {
     }
 
     /// The attached disks; `also` is the first among them.
-    fn disks(&self, also: Option<(&Path, ImageOptions)>) -> Result<Disks, CliError> {
+    fn disks(&self, also: Option<(&Path, &ImageOptions)>) -> Result<Disks, CliError> {
         let mut wanted: Vec<(PathBuf, Option<u32>)> = match &self.simulated {
             Some(pc) => pc.file().disks(),
             None => this_pc()
@@ -327,7 +327,7 @@ fn start(pc: &Pc, screen: &Screen) -> Result<u8, CliError> {
 
 fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError> {
     let policy = args.policy.read()?;
-    let disk = Disk::open(&args.disk, args.image)?;
+    let disk = Disk::open(&args.disk, &args.image)?;
     let rehearsal = rehearse::walk(&disk.device, None);
     // Without a machine file, of an image's PC nothing is known.
     let machine = disk.machine(pc.simulated.as_ref().map(|_| &pc.machine));
@@ -358,7 +358,7 @@ fn entry(
     pc: &Pc,
     disk: &Path,
     name: &str,
-    image: ImageOptions,
+    image: &ImageOptions,
     screen: &Screen,
 ) -> Result<u8, CliError> {
     let disks = pc.disks(Some((disk, image)))?;
@@ -380,7 +380,7 @@ fn entry(
         EntryPlan::new(&pc.machine, &variables, (&disks.attached(), 0), name).map_err(failed)?;
     plan.apply(&variables).map_err(failed)?;
     let given = DiskOptions {
-        image,
+        image: image.clone(),
         machine: pc
             .file
             .clone()

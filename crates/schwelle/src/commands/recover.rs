@@ -12,6 +12,7 @@ use crate::disk::{Disk, refuse_busy, refuse_users};
 use crate::error::{CliError, Kind};
 use crate::options::WritingHere;
 use crate::text::typed;
+use crate::unlock::UnlockOptions;
 use crate::which;
 
 /// Which job, and on which disk.
@@ -24,6 +25,8 @@ pub(crate) struct JobOptions {
     /// at its old name]
     #[arg(long, value_name = "DISK")]
     disk: Option<PathBuf>,
+    #[command(flatten)]
+    unlock: UnlockOptions,
     #[command(flatten)]
     here: WritingHere,
 }
@@ -49,7 +52,7 @@ impl JobOptions {
         };
         self.here.refuse(&path, is_real(&path))?;
         let sector = folder.journal().map(|journal| journal.sector_bytes);
-        let disk = Disk::look_at(&path, open(&path, sector, true)?)?;
+        let disk = Disk::look_at(&path, open(&path, sector, true)?, &self.unlock)?;
         refuse_users(&path, &disk.profile.host)?;
         refuse_busy(&disk)?;
         Ok(Recovery {

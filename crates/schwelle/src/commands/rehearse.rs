@@ -81,7 +81,7 @@ impl RehearseArgs {
 
 pub(crate) fn run(args: &RehearseArgs, screen: &Screen) -> Result<u8, CliError> {
     let busy = screen.busy(format!("Walking {}", args.disk.display()));
-    let disk = Disk::open(&args.disk, args.image)?;
+    let disk = Disk::open(&args.disk, &args.image)?;
     let (style, disk_use) = (args.to.style(), args.disk_use.disk_use());
     let rehearsal = match (style, disk_use) {
         (Style::Gpt, DiskUse::System) => rehearse::walk(&disk.device, args.loader.as_deref()),

@@ -31,7 +31,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     let failed = |error| CliError::recovering(&disk, &folder, error);
     screen.show(&views::common::head(&job.disk));
     let busy = screen.busy("Comparing the disk with the job's record");
-    let repaired = Repaired::look(&job.folder, &job.disk.device).map_err(failed)?;
+    let repaired = Repaired::look(&job.folder, job.disk.device.disk()).map_err(failed)?;
     let plan = recover::plan_resume(&job.folder, &repaired).map_err(failed)?;
     drop(busy);
     let mut warnings = Vec::new();
@@ -52,11 +52,17 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         });
         let mut progress = Progress::new(screen, &folder);
         progress.catch_stops();
-        let written = repaired.write(&job.disk.device);
+        let written = repaired.write(job.disk.device.disk());
         written.map_err(|error| failed(error.into()))?;
-        recover::resume(&mut job.folder, &plan, &job.disk.device, &mut progress).map_err(failed)?;
+        recover::resume(
+            &mut job.folder,
+            &plan,
+            job.disk.device.disk(),
+            &mut progress,
+        )
+        .map_err(failed)?;
         drop(progress);
-        warnings.extend(read_table_again(&job.disk.device));
+        warnings.extend(read_table_again(job.disk.device.disk()));
     } else {
         screen.show("The job is finished already; nothing was written.\n");
     }

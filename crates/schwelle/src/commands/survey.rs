@@ -66,12 +66,12 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<u8, CliError> {
     let policy = args.policy.read()?;
     let inputs = Inputs::of(machine.as_ref(), &policy);
     // What came of a disk, and the exit code of one that could not be read.
-    let look = |path: &Path| match Disk::open(path, args.image) {
+    let look = |path: &Path| match Disk::open(path, &args.image) {
         Ok(disk) => (Surveyed::of(&disk, &disk.judge(&inputs)), None),
         Err(error) => (Surveyed::unreadable(path, &error), Some(error.exit_code())),
     };
     let given = DiskOptions {
-        image: args.image,
+        image: args.image.clone(),
         machine: args.machine.clone(),
         policy: args.policy.clone(),
         ..DiskOptions::default()

@@ -49,7 +49,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     let failed = |error| CliError::recovering(&disk, &folder, error);
     screen.show(&views::common::head(&job.disk));
     let busy = screen.busy("Comparing the disk with the job's record");
-    let repaired = Repaired::look(&job.folder, &job.disk.device).map_err(failed)?;
+    let repaired = Repaired::look(&job.folder, job.disk.device.disk()).map_err(failed)?;
     let plan = recover::plan_undo(&job.folder, &repaired).map_err(failed)?;
     let named = match &plan {
         Some(plan) => RestoredNames::plan(&job.folder, plan, &repaired, stamp_now().windows)
@@ -66,16 +66,16 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         confirm(args, screen)?;
         let mut progress = Progress::new(screen, &folder);
         progress.catch_stops();
-        let written = repaired.write(&job.disk.device);
+        let written = repaired.write(job.disk.device.disk());
         written.map_err(|error| failed(error.into()))?;
         let renaming = named.as_ref().and_then(|named| named.renaming.as_ref());
-        let device = &job.disk.device;
+        let device = job.disk.device.disk();
         let undone = recover::undo(&mut job.folder, plan, renaming, device, &mut progress);
         undone.map_err(failed)?;
         drop(progress);
-        warnings.extend(read_table_again(&job.disk.device));
+        warnings.extend(read_table_again(job.disk.device.disk()));
     } else {
-        let written = repaired.write(&job.disk.device);
+        let written = repaired.write(job.disk.device.disk());
         written.map_err(|error| failed(error.into()))?;
         screen.show("Nothing of the job is on the disk.\n");
         let undone = job.folder.set_state(JobState::Undone);

@@ -3,8 +3,10 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use uuid::Uuid;
+
+use crate::bitlocker::{EncryptionState, ProtectorKind};
 use crate::device::Lba;
-use crate::encryption::EncryptionState;
 use crate::mbr::Kind;
 use crate::next::Next;
 use crate::ntfs::{AuditFault, CopyFault};
@@ -21,6 +23,15 @@ pub enum Evidence {
         at: Lba,
         /// How far.
         state: EncryptionState,
+        /// Identifiers of its recovery passwords.
+        recovery_ids: Vec<Uuid>,
+    },
+    /// It is encrypted, and open here.
+    EncryptionOpen {
+        /// By what.
+        opened_by: ProtectorKind,
+        /// Identifiers of its recovery passwords.
+        recovery_ids: Vec<Uuid>,
     },
     /// It cannot be read.
     VolumeFault {
@@ -88,8 +99,14 @@ pub enum Evidence {
 pub enum Remedy {
     /// Turn the encryption off.
     Decrypt,
-    /// Suspending is not enough.
-    DecryptSuspended,
+    /// Open it here.
+    Unlock,
+    /// Wait for the encryption to end, or turn it off.
+    WaitForEncryption,
+    /// At the next start Windows asks for the recovery password once.
+    RecoveryPasswordAtHand,
+    /// At the next start Windows protects its key again by itself.
+    SealsItsKeyAnew,
     /// Wait for the decryption to end.
     WaitForDecryption,
     /// Start Windows once.

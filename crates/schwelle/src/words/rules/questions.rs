@@ -156,9 +156,11 @@ pub(crate) fn of(rule: RuleId) -> Asked {
              is there already is used, where it is sound and large enough. With --place takeover, it replaces the System Reserved partition.",
         ),
         RuleId::VolumeEncryption => asked(
-            "Are the volumes free of encryption?",
-            "An encrypted Windows volume cannot be read from here, so its boot files and its state cannot \
-             be checked; and its key is bound to the way the PC starts, so that after the switch it would ask for the recovery key.",
+            "Are encrypted volumes open here?",
+            "Boot files and state of an encrypted Windows volume can be checked only where it is open: by itself while \
+             its protection is suspended, else by its recovery password or key file (--unlock). It stays encrypted and \
+             is not shrunk. Its key is bound to the way the PC starts, so that after the switch Windows may ask for the \
+             recovery password once.",
         ),
         RuleId::VolumeReadable => asked(
             "Can every volume be read that should be?",

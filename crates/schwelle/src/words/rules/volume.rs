@@ -1,11 +1,24 @@
 //! The rules about the volumes.
 
-use schwelle_core::encryption::EncryptionState;
+use schwelle_core::bitlocker::{EncryptionState, ProtectorKind};
 use schwelle_core::rules::answers::volume::{Evidence, Remedy};
+use uuid::Uuid;
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
-        Evidence::Encryption { at, state } => format!("{at}: {}", encryption(*state)),
+        Evidence::Encryption {
+            at,
+            state,
+            recovery_ids,
+        } => format!("{at}: {}{}", encryption(*state), ids(recovery_ids)),
+        Evidence::EncryptionOpen {
+            opened_by,
+            recovery_ids,
+        } => format!(
+            "encrypted, and opened here {}; it stays encrypted{}",
+            opener(*opened_by),
+            ids(recovery_ids)
+        ),
         Evidence::VolumeFault { fault } => fault.to_string(),
         Evidence::Hibernated => {
             "\\hiberfil.sys holds a session that was not ended (hibernation or Fast Startup)".to_owned()
@@ -64,13 +77,34 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
     }
 }
 
+/// Recovery passwords by their identifiers, as Windows and its accounts show them.
+fn ids(ids: &[Uuid]) -> String {
+    let shown: Vec<String> = ids.iter().map(|id| id.to_string().to_uppercase()).collect();
+    match &shown[..] {
+        [] => String::new(),
+        all => format!("; key ID of its recovery password: {}", all.join(", ")),
+    }
+}
+
+/// What opened a volume.
+pub(crate) fn opener(kind: ProtectorKind) -> &'static str {
+    match kind {
+        ProtectorKind::ClearKey => "by the key that lies open while protection is suspended",
+        ProtectorKind::RecoveryPassword => "by its recovery password",
+        ProtectorKind::Password => "by its password",
+        ProtectorKind::KeyFile => "by its key file",
+        ProtectorKind::Tpm => "by the PC's security chip",
+        ProtectorKind::Other => "by another key",
+    }
+}
+
 fn encryption(state: EncryptionState) -> &'static str {
     match state {
         EncryptionState::Encrypted => "encrypted",
         EncryptionState::Suspended => {
             "encrypted, protection suspended: the content is still encrypted, only the key is stored in the clear"
         }
-        EncryptionState::Encrypting => "encryption is under way",
+        EncryptionState::Encrypting => "encryption is under way, or waits to go on",
         EncryptionState::Decrypting => "decryption is under way",
         EncryptionState::Decrypted => "decrypted, but its encryption metadata is still active",
         EncryptionState::NotReported => "encrypted; its metadata cannot be read",
@@ -83,9 +117,23 @@ pub(super) fn remedy(remedy: &Remedy) -> String {
             "In Windows, turn the encryption of this volume off and wait until it says that decryption is \
              complete; shut down and check again. Keep the recovery key at hand."
         }
-        Remedy::DecryptSuspended => {
-            "Suspending is not enough here, since the boot files cannot be read from outside. In Windows, turn \
-             the encryption off and wait until decryption is complete."
+        Remedy::Unlock => {
+            "Open it with its recovery password or key file: --unlock FILE, or --unlock - to type it. Or suspend \
+             its protection in Windows (manage-bde -protectors -disable C:) and shut down: then it is opened by \
+             itself. Nothing is decrypted."
+        }
+        Remedy::WaitForEncryption => {
+            "Start Windows, and wait until it says that the volume is encrypted, or turn the encryption off and \
+             wait for that; shut down and check again."
+        }
+        Remedy::RecoveryPasswordAtHand => {
+            "At the first start in the other mode Windows asks once for the recovery password with this key ID, \
+             since the PC starts in another way. Have it at hand, or suspend protection in Windows before. Leave \
+             the security chip (TPM) alone."
+        }
+        Remedy::SealsItsKeyAnew => {
+            "At the first start in the other mode Windows protects its key again by itself. Do not resume \
+             protection before that, and leave the security chip (TPM) alone."
         }
         Remedy::WaitForDecryption => {
             "Start Windows, wait until decryption is complete, shut down and check again."

@@ -1,0 +1,131 @@
+//! Encrypted volumes that Windows 7 to 11 wrote, opened with their published passwords: what is read is what the
+//! disk encryption tool of Linux reads, as its own tests have it by checksum; and what is encrypted again is what
+//! Windows wrote.
+
+#![allow(clippy::unwrap_used, clippy::panic)]
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+
+use schwelle_disk::device::{DiskFile, Extent, Lba, ReadDevice};
+use schwelle_formats::bitlocker::{
+    EncryptionState, Metadata, Method, ProtectorKind, Sealed, Secret, SecretError, UnlockError,
+    Unlocked, UnlockedVolume,
+};
+use sha2::{Digest, Sha256};
+
+fn real_data(name: &str) -> PathBuf {
+    let path = Path::new(env!("CARGO_TARGET_TMPDIR"))
+        .join("../real-data")
+        .join(name);
+    let shown = "is missing: tools/install-test-tools.sh brings it";
+    assert!(path.exists(), "{} {shown}", path.display());
+    path
+}
+
+/// A copy of a volume that has as many bytes as it says, where the published one has been cut.
+fn volume(path: &Path) -> (tempfile::NamedTempFile, u64) {
+    let copy = tempfile::NamedTempFile::new().unwrap();
+    fs::copy(path, copy.path()).unwrap();
+    let len_bytes = copy.as_file().metadata().unwrap().len();
+    let metadata = metadata(&DiskFile::open_read(copy.path(), None).unwrap());
+    let whole = metadata.encrypted_bytes().max(len_bytes);
+    copy.as_file()
+        .set_len(whole.next_multiple_of(4096))
+        .unwrap();
+    (copy, len_bytes)
+}
+
+fn metadata(device: &dyn ReadDevice) -> Metadata {
+    let first = device.read_vec(0, 512).unwrap();
+    Metadata::read(device, &first).unwrap().unwrap()
+}
+
+fn open(device: DiskFile, secrets: &[Secret]) -> Result<Unlocked<DiskFile>, UnlockError> {
+    let metadata = metadata(&device);
+    let key = metadata.unlock(secrets)?;
+    let geometry = device.geometry();
+    let volume = UnlockedVolume::new(geometry, geometry.whole(), metadata, key).unwrap();
+    Ok(Unlocked::new(device, vec![volume]))
+}
+
+/// Sections of the tests' list: image, and its settings.
+fn published() -> BTreeMap<String, BTreeMap<String, String>> {
+    let folder = real_data("cryptsetup/bitlk-images");
+    let text = fs::read_to_string(folder.join("images.conf")).unwrap();
+    let mut all = BTreeMap::new();
+    let mut name = String::new();
+    for line in text.lines() {
+        if let Some(section) = line
+            .strip_prefix('[')
+            .and_then(|line| line.strip_suffix(']'))
+        {
+            name = section.to_owned();
+        } else if let Some((key, value)) = line.split_once('=') {
+            let section: &mut BTreeMap<_, _> = all.entry(name.clone()).or_default();
+            section.insert(key.to_owned(), value.to_owned());
+        }
+    }
+    all
+}
+
+fn sha256(device: &dyn ReadDevice, len_bytes: u64) -> String {
+    let mut hash = Sha256::new();
+    let mut at = 0;
+    while at < len_bytes {
+        let len = usize::try_from((len_bytes - at).min(1 << 20)).unwrap();
+        hash.update(device.read_vec(at, len).unwrap());
+        at += len as u64;
+    }
+    hash.finalize()
+        .iter()
+        .map(|byte| format!("{byte:02x}"))
+        .collect()
+}
+
+#[test]
+fn volumes_of_windows_are_read_as_the_tool_of_linux_reads_them() {
+    let folder = real_data("cryptsetup/bitlk-images");
+    let mut read = 0;
+    for (name, settings) in published() {
+        let (file, len_bytes) = volume(&folder.join(format!("{name}.img")));
+        let device = || DiskFile::open_read(file.path(), None).unwrap();
+        let state = metadata(&device()).state;
+        if state == EncryptionState::Encrypting {
+            // Encrypted as far as it was written: that is a conversion under way.
+            assert!(
+                name.ends_with("-eow") || name.contains("clearkey"),
+                "{name}"
+            );
+            let opened = open(device(), &[Secret::typed(&settings["RP"]).unwrap()]);
+            assert!(matches!(opened, Err(UnlockError::UnderWay)));
+            continue;
+        }
+        let mut secrets = Vec::new();
+        for key in ["RP", "PW"] {
+            let text = settings.get(key).filter(|text| !text.is_empty());
+            secrets.extend(text.map(|text| Secret::typed(text).unwrap()));
+        }
+        let id = settings.get("SK_VMK_GUID").map(|id| id.to_uppercase());
+        secrets.extend(id.map(|id| {
+            Secret::in_file(&fs::read(folder.join(format!("{id}.BEK"))).unwrap()).unwrap()
+        }));
+        assert!(!secrets.is_empty(), "{name}");
+        let mut first: Option<Vec<u8>> = None;
+        for secret in secrets {
+            let kind = secret.opens();
+            let opened = open(device(), &[secret]);
+            let opened = opened.unwrap_or_else(|error| panic!("{name}, {kind:?}: {error}"));
+            assert_eq!(opened.volumes()[0].key().opened_by, kind, "{name}");
+            let part = opened.read_vec(0, 1 << 20).unwrap();
+            match &first {
+                Some(first) => assert!(*first == part, "{name}, {kind:?}"),
+                None => assert_eq!(sha256(&opened, len_bytes), settings["SHA256SUM"], "{name}"),
+            }
+            first.get_or_insert(part);
+            read += 1;
+        }
+    }
+    assert!(read >= 25, "{read}");
+}
