@@ -5,13 +5,13 @@
 #![allow(clippy::unwrap_used, clippy::panic)]
 
 use std::collections::BTreeMap;
-use std::fs::{self, File};
+use std::fs;
 use std::path::{Path, PathBuf};
 
 use schwelle_disk::device::{DiskFile, Extent, Lba, ReadDevice};
 use schwelle_formats::bitlocker::{
-    EncryptionState, Metadata, Method, ProtectorKind, Sealed, Secret, SecretError, UnlockError,
-    Unlocked, UnlockedVolume,
+    EncryptionState, Metadata, Sealed, Secret, SecretError, UnlockError, Unlocked, UnlockedVolume,
+    can_be_sealed,
 };
 use sha2::{Digest, Sha256};
 
@@ -84,6 +84,44 @@ fn sha256(device: &dyn ReadDevice, len_bytes: u64) -> String {
         .collect()
 }
 
+/// What Windows wrote is what comes out when it is decrypted and encrypted again: around the first sectors, around
+/// the metadata and where the first sectors are kept, and at the end. None of those may be changed.
+fn is_sealed_as_it_was(opened: &Unlocked<DiskFile>, name: &str) {
+    let sealed = Sealed::new(opened, opened.disk(), opened.volumes());
+    let header = opened.disk().read_vec(0, 512).unwrap();
+    let at = if &header[3..11] == b"-FVE-FS-" {
+        176
+    } else {
+        440
+    };
+    let copy = |index: usize| {
+        let bytes = header[at + 8 * index..][..8].try_into().unwrap();
+        u64::from_le_bytes(bytes)
+    };
+    let end = opened.geometry().len_bytes();
+    for around in [1 << 19, copy(0), copy(1), copy(2), end - (1 << 19)] {
+        let from = around - (1 << 19);
+        let raw = opened.disk().read_vec(from, 1 << 20).unwrap();
+        assert!(
+            sealed.read_vec(from, 1 << 20).unwrap() == raw,
+            "{name}: {around}"
+        );
+    }
+    let may_change = |first: u64| {
+        let place = Extent::new(Lba(first), 8).unwrap();
+        can_be_sealed(opened.geometry(), opened.volumes(), [place]).is_ok()
+    };
+    assert!(!may_change(0) && !may_change(15), "{name}");
+    assert!(
+        !may_change(copy(0) / 512) && !may_change(copy(2) / 512 - 1),
+        "{name}"
+    );
+    assert!(
+        may_change(copy(0) / 512 - 8) && may_change(30_000),
+        "{name}"
+    );
+}
+
 #[test]
 fn volumes_of_windows_are_read_as_the_tool_of_linux_reads_them() {
     let folder = real_data("cryptsetup/bitlk-images");
@@ -123,9 +161,76 @@ fn volumes_of_windows_are_read_as_the_tool_of_linux_reads_them() {
                 Some(first) => assert!(*first == part, "{name}, {kind:?}"),
                 None => assert_eq!(sha256(&opened, len_bytes), settings["SHA256SUM"], "{name}"),
             }
+            if first.is_none() {
+                is_sealed_as_it_was(&opened, &name);
+            }
             first.get_or_insert(part);
             read += 1;
         }
     }
     assert!(read >= 25, "{read}");
+}
+
+#[test]
+fn secrets_are_read_as_they_are_typed_and_saved() {
+    let digits = "042647-302313-590458-071500-554323-116567-412181-516978";
+    let key = |secret: &Secret| match secret {
+        Secret::RecoveryPassword(key) => key.to_vec(),
+        other => panic!("{other:?}"),
+    };
+    let typed = key(&Secret::typed(digits).unwrap());
+    // A text file as Windows saves it, in UTF-16, and one in UTF-8.
+    let saved = format!(
+        "BitLocker Drive Encryption recovery key\r\n\r\nRecovery Key:\r\n\r\n\t{digits}\r\n"
+    );
+    let utf16: Vec<u8> = saved.encode_utf16().flat_map(u16::to_le_bytes).collect();
+    for bytes in [
+        digits.as_bytes().to_vec(),
+        format!(" {digits} \n").into_bytes(),
+        saved.clone().into_bytes(),
+        [&[0xEF, 0xBB, 0xBF][..], saved.as_bytes()].concat(),
+        [&[0xFF, 0xFE][..], &utf16].concat(),
+    ] {
+        assert_eq!(key(&Secret::in_file(&bytes).unwrap()), typed);
+    }
+    for (text, error) in [
+        ("", SecretError::Empty),
+        (
+            "042647-302313-590459-071500-554323-116567-412181-516978",
+            SecretError::Mistyped { group: 3 },
+        ),
+        (
+            "042647-302313-590458-071500-554323-116567-412181-720896",
+            SecretError::Mistyped { group: 8 },
+        ),
+    ] {
+        assert_eq!(Secret::typed(text).unwrap_err(), error, "{text}");
+    }
+    assert!(matches!(Secret::typed("anaconda"), Ok(Secret::Password(_))));
+    assert_eq!(
+        Secret::in_file(&[0xC3, 0x28]).unwrap_err(),
+        SecretError::Other
+    );
+    // Nothing of it is shown.
+    let shown = format!("{:?}", Secret::typed(digits).unwrap());
+    assert!(!shown.contains(|c: char| c.is_ascii_digit()), "{shown}");
+}
+
+#[test]
+fn the_key_of_another_volume_opens_nothing() {
+    let folder = real_data("dissect.fve");
+    for (name, file) in [
+        ("recovery_key", "startup_key"),
+        ("startup_key", "recovery_key"),
+    ] {
+        let (copy, _) = volume(&folder.join(format!("{name}.bin")));
+        let opened = |file: &str| {
+            let device = DiskFile::open_read(copy.path(), None).unwrap();
+            let key = fs::read(folder.join(format!("{file}.bek"))).unwrap();
+            open(device, &[Secret::in_file(&key).unwrap()])
+        };
+        assert_eq!(opened(file).unwrap_err(), UnlockError::NoneFits, "{name}");
+        let read = opened(name).unwrap().read_vec(3, 8).unwrap();
+        assert_eq!(read, b"NTFS    ");
+    }
 }

@@ -1,8 +1,8 @@
 //! What is read from a buffer.
 
 use schwelle_core::bcd::BcdStore;
-use schwelle_core::bitlocker;
-use schwelle_core::device::{BlockDevice, Memory, Window};
+use schwelle_core::bitlocker::{Metadata, Sealed, Secret, Unlocked, UnlockedVolume};
+use schwelle_core::device::{BlockDevice, Lba, Memory, ReadDevice, Window};
 use schwelle_core::firmware::{LoadOption, parse_lists};
 use schwelle_core::hive::{Hive, HiveEditor, Node, Recovered};
 use schwelle_core::host::HostFacts;
@@ -49,7 +49,6 @@ pub(crate) fn table(data: &[u8]) {
         .unwrap();
     let _walk = walk(&disk, None);
     let _profile = Profile::read(&disk, HostFacts::default());
-    let _encrypted = bitlocker::recognise(&disk, &head);
 }
 
 pub(crate) fn table_seeds() -> Vec<Vec<u8>> {
@@ -77,6 +76,72 @@ pub(crate) fn table_seeds() -> Vec<Vec<u8>> {
         .into_iter()
         .flat_map(|bytes| [[vec![0], bytes.clone()].concat(), [vec![1], bytes].concat()])
         .collect()
+}
+
+/// Where the metadata of an encrypted volume lies, and how large that is.
+const METADATA_AT: u64 = 1 << 20;
+const VOLUME_BYTES: u64 = 4 << 20;
+
+/// The metadata of an encrypted volume, with a checksum that holds; what is open of it is read. And a key file.
+pub(crate) fn encrypted(data: &[u8]) {
+    let mut secrets: Vec<Secret> = Secret::in_file(data).into_iter().collect();
+    // Each of these hashes for a second, whatever the volume says.
+    secrets.retain(|secret| matches!(secret, Secret::KeyFile { .. }));
+    let mut block = data.get(..MAX_BYTES).unwrap_or(data).to_vec();
+    block.resize(block.len().next_multiple_of(16).max(112), 0);
+    let units = u16::try_from(block.len() / 16).unwrap_or(u16::MAX);
+    block[8..10].copy_from_slice(&units.to_le_bytes());
+    let checksum = crc32fast::hash(&block);
+    block.extend([8, 0, 2, 0]);
+    block.extend(checksum.to_le_bytes());
+    block.resize(block.len().next_multiple_of(512), 0);
+    let disk = Memory::new(512, VOLUME_BYTES / 512);
+    disk.write_at(METADATA_AT, &block).unwrap();
+    let mut first = vec![0; 512];
+    first[3..11].copy_from_slice(b"-FVE-FS-");
+    first[11..13].copy_from_slice(&512u16.to_le_bytes());
+    first[176..184].copy_from_slice(&METADATA_AT.to_le_bytes());
+    disk.write_at(0, &first).unwrap();
+    let Some(Ok(metadata)) = Metadata::read(&disk, &first) else {
+        return;
+    };
+    let geometry = disk.geometry();
+    let Ok(key) = metadata.unlock(&secrets) else {
+        return;
+    };
+    let volume = UnlockedVolume::new(geometry, geometry.whole(), metadata, key);
+    let disk = Unlocked::new(disk, volume.into_iter().collect());
+    let sealed = Sealed::new(&disk, disk.disk(), disk.volumes());
+    for at in [0, METADATA_AT - 512, METADATA_AT, VOLUME_BYTES - 8192] {
+        let _read = (disk.read_vec(at, 8192), sealed.read_vec(at, 8192));
+    }
+}
+
+pub(crate) fn encrypted_seeds() -> Vec<Vec<u8>> {
+    let disk = Memory::new(512, 480 * 2048);
+    let builder = DiskBuilder::new(&disk);
+    let places = builder.standard(7, "LANTERN-ONE").unwrap();
+    builder.encrypt(places.windows).unwrap();
+    let window = Window::new(&disk, places.windows).unwrap();
+    let header = window.read_sector(Lba(0)).unwrap();
+    let place = u64::from_le_bytes(header[176..184].try_into().unwrap());
+    let block = window.read_vec(place, 1024).unwrap();
+    let len = usize::from(u16::from_le_bytes([block[8], block[9]])) * 16;
+    // The same with a key that lies open, and a key file.
+    let mut open = block[..len].to_vec();
+    let kind = open.windows(2).position(|bytes| bytes == [0, 8]);
+    open[kind.unwrap() + 1] = 0;
+    let entry = |kind: u16, value: u16, data: &[u8]| {
+        let len = u16::try_from(8 + data.len()).unwrap();
+        let head = [len, kind, value, 1].map(u16::to_le_bytes).concat();
+        [head, data.to_vec()].concat()
+    };
+    let key = entry(6, 9, &[vec![7; 24], entry(0, 1, &[3; 36])].concat());
+    let len_bytes = u32::try_from(48 + key.len()).unwrap();
+    let mut file = [len_bytes, 1, 48, len_bytes].map(u32::to_le_bytes).concat();
+    file.resize(48, 0);
+    file.extend(key);
+    vec![block[..len].to_vec(), open, file]
 }
 
 /// A hive, and after it a log where the first two bytes say so.

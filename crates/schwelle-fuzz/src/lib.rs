@@ -43,6 +43,11 @@ pub static TARGETS: &[Target] = &[
         run: base::fat,
     },
     Target {
+        name: "encrypted",
+        seeds: bytes::encrypted_seeds,
+        run: bytes::encrypted,
+    },
+    Target {
         name: "hive",
         seeds: bytes::hive_seeds,
         run: bytes::hive,

@@ -248,6 +248,9 @@ pub(crate) struct Accepted {
     /// Lose the restore points (shadow copies) of a volume that is shrunk
     #[arg(long)]
     pub(crate) lose_restore_points: bool,
+    /// The recovery password of an encrypted Windows is at hand: it asks for that at its next start
+    #[arg(long)]
+    pub(crate) recovery_key_at_hand: bool,
     #[command(flatten)]
     pub(crate) here: WritingHere,
 }

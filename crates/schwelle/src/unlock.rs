@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_core::bitlocker::{Secret, SecretError, UnlockError, Unlocked};
 use schwelle_core::bytes::read_file;
-use schwelle_core::device::{DiskFile, Extent};
-use schwelle_core::profile;
+use schwelle_core::device::DiskFile;
+use schwelle_core::profile::{self, StaysClosed};
 use zeroize::Zeroizing;
 
 use crate::error::{CliError, Kind};
@@ -99,7 +99,7 @@ impl UnlockOptions {
         let secrets = self.secrets()?;
         let unlocked = profile::unlock(disk, &secrets);
         let (unlocked, closed) = unlocked.map_err(|error| CliError::reading(path, error))?;
-        let is_wrong = |(_, why): &&(Extent, UnlockError)| *why == UnlockError::NoneFits;
+        let is_wrong = |(_, why): &&StaysClosed| *why == UnlockError::NoneFits;
         match closed.iter().find(is_wrong) {
             Some((extent, _)) if !secrets.is_empty() && unlocked.volumes().is_empty() => {
                 Err(CliError::new(

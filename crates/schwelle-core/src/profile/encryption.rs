@@ -3,6 +3,7 @@
 use uuid::Uuid;
 
 use super::layout::Profile;
+use super::partition::Partition;
 use crate::bitlocker::{
     EncryptionState, Metadata, Method, ProtectorKind, Secret, UnlockError, Unlocked, UnlockedVolume,
 };
@@ -60,6 +61,9 @@ impl Encryption {
     }
 }
 
+/// Where an encrypted volume lies that was not opened, and why not.
+pub type StaysClosed = (Extent, UnlockError);
+
 fn metadata(device: &dyn ReadDevice, extent: Extent) -> Option<Metadata> {
     let window = Window::new(device, extent)?;
     let first = window.read_sector(Lba(0)).ok()?;
@@ -90,7 +94,7 @@ fn extents(device: &dyn ReadDevice) -> Result<Vec<Extent>, DeviceError> {
 pub fn unlock<D: ReadDevice>(
     disk: D,
     secrets: &[Secret],
-) -> Result<(Unlocked<D>, Vec<(Extent, UnlockError)>), DeviceError> {
+) -> Result<(Unlocked<D>, Vec<StaysClosed>), DeviceError> {
     let (mut open, mut closed): (Vec<UnlockedVolume>, Vec<_>) = (Vec::new(), Vec::new());
     let geometry = disk.geometry();
     for extent in extents(&disk)? {
@@ -110,6 +114,20 @@ pub fn unlock<D: ReadDevice>(
 }
 
 impl Profile {
+    /// The encrypted volumes with a Windows on them that are open.
+    pub fn opened_systems(&self) -> impl Iterator<Item = (&Partition, &Encryption)> {
+        let partitions = self
+            .partitions
+            .iter()
+            .filter(|partition| partition.is_opened());
+        partitions
+            .filter(|partition| {
+                let mut systems = self.systems.iter();
+                systems.any(|system| system.partition == partition.number)
+            })
+            .filter_map(|partition| Some((partition, partition.encryption.as_ref()?)))
+    }
+
     /// Looks at a disk of which volumes have been opened.
     ///
     /// # Errors

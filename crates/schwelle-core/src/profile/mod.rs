@@ -24,7 +24,7 @@ pub(crate) use boot::find_stores;
 pub use boot::{BootProfile, FoundStore, StoreFault};
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
 pub use boot_files::{BootFile, BootFileFault, BootFiles, SignedSet};
-pub use encryption::{Encryption, unlock};
+pub use encryption::{Encryption, StaysClosed, unlock};
 pub use foreign::Foreign;
 pub(crate) use known::{BIOS_LOADER, KERNEL, UEFI_LOADER};
 pub use known::{BIOS_STORE, BOOTMGFW, BOOTMGR, ESP_STORE, REMOVABLE_X64, is_systems_own};

@@ -1,7 +1,8 @@
 //! The walk from the BCD store's default entry to the kernel.
 
 use crate::bcd::{BcdStore, BootObject, ObjectKind, element};
-use crate::device::{Extent, ReadDevice, Window};
+use crate::bitlocker;
+use crate::device::{Extent, Lba, ReadDevice, Window};
 use crate::identities::Style;
 use crate::ntfs::NtfsVolume;
 use crate::pe::{BOOT_APPLICATION, ProgramFault};
@@ -21,6 +22,12 @@ pub(super) fn walk_entry(
     let entry = walk.step(StepId::DefaultEntry, default_entry(store))?;
     let windows = walk.step(StepId::EntryDevices, entry_devices(&entry, names, store))?;
     let window = walk.window(StepId::SystemLoader, disk, windows)?;
+    let first = window.read_sector(Lba(0)).unwrap_or_default();
+    if bitlocker::recognise(&window, &first).is_some() {
+        let evidence = Evidence::VolumeEncrypted { at: windows.first };
+        walk.note(StepId::SystemLoader, false, evidence, Remedy::Unlock);
+        return None;
+    }
     let volume = walk.step(
         StepId::SystemLoader,
         system_loader(&window, &entry, names.style()),

@@ -165,7 +165,7 @@ pub enum Answer {
     /// Every step on the way holds: the disk starts; of a data disk, all volumes are there.
     Starts,
     /// Nothing fails, but something on the way is outside the specification: some firmware starts it, some does
-    /// not, or it starts from a backup copy.
+    /// not, or it starts from a backup copy. Or the walk ends at an encrypted volume that is not open here.
     Depends,
     /// A step on the way fails.
     DoesNotStart,
@@ -189,12 +189,18 @@ impl Rehearsal {
             DiskUse::System => StepId::Kernel,
             DiskUse::Data => StepId::Volumes,
         };
-        let reached = self.steps.iter().any(|step| step.id == goal);
+        let reached = self.steps.iter().any(|step| step.id == goal) || self.ends_closed();
         match self.first_fault().map(|step| step.outcome) {
             None if reached => Answer::Starts,
             Some(StepOutcome::Caution) if reached && !self.failed() => Answer::Depends,
             _ => Answer::DoesNotStart,
         }
+    }
+
+    /// The walk ends at a volume that is encrypted and not open here: what is on it cannot be seen.
+    pub fn ends_closed(&self) -> bool {
+        let last = self.steps.last().map(|step| &step.evidence);
+        matches!(last, Some(Evidence::Start(Start::VolumeEncrypted { .. })))
     }
 
     fn failed(&self) -> bool {

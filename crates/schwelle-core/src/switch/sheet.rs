@@ -5,8 +5,10 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use uuid::Uuid;
 
 use crate::firmware::{AttachedDisk, BootEntry, BootMode, Ground, How, Machine, Target, Verdict};
+use crate::profile::Encryption;
 use crate::rehearse::{self, Answer, Rehearsal, StepId};
 
 /// What the sheet is made from.
@@ -24,6 +26,8 @@ pub struct SheetFacts<'a> {
     pub entry: EntryPlace,
     /// A system on it needs the CSM's video, and knows no Secure Boot.
     pub needs_csm: bool,
+    /// The encrypted volume of the Windows on it, where it is open here.
+    pub encryption: Option<&'a Encryption>,
 }
 
 /// Where a disk stands in a PC's boot order.
@@ -137,6 +141,13 @@ pub enum SheetStep {
     SaveAndLeave,
     /// Restart.
     Restart,
+    /// At its first start Windows asks for the recovery password of its volume.
+    RecoveryPassword {
+        /// Its identifiers, of which one is asked for.
+        ids: Vec<Uuid>,
+    },
+    /// At its first start Windows protects the key of its volume again by itself.
+    SealsKey,
     /// Ask whether Windows has started.
     Confirm,
     /// Leave the CSM on.
@@ -258,6 +269,15 @@ fn steps(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
         true => SheetStep::SaveAndLeave,
         false => SheetStep::Restart,
     });
+    steps.extend(facts.encryption.map(|encryption| {
+        if encryption.is_protected() {
+            SheetStep::RecoveryPassword {
+                ids: encryption.recovery_ids.clone(),
+            }
+        } else {
+            SheetStep::SealsKey
+        }
+    }));
     steps.push(SheetStep::Confirm);
     // What comes after the first start.
     if facts.needs_csm {

@@ -46,7 +46,8 @@ impl NtfsVolume<'_> {
     pub fn fingerprint_places(&self) -> Result<Vec<Range<u64>>, NtfsError> {
         let shape = self.shape();
         let cluster = u64::from(shape.cluster_bytes);
-        let mut places = vec![0..u64::from(shape.sector_bytes)];
+        let mut places = Vec::new();
+        places.push(0..u64::from(shape.sector_bytes));
         for (record, limit) in COVERED {
             let file = self.open_file(record)?;
             let mut left = file.len_bytes().min(limit).div_ceil(cluster);

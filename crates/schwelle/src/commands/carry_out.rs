@@ -156,6 +156,37 @@ impl<'a> Job<'a> {
         Ok(())
     }
 
+    /// Asks whether the recovery password of an encrypted Windows is at hand, where Windows will ask for it.
+    fn confirm_recovery_password(&self, screen: &Screen) -> Result<(), CliError> {
+        if self.accepted.recovery_key_at_hand || self.disk_use == DiskUse::Data {
+            return Ok(());
+        }
+        let systems = self.disk.profile.opened_systems();
+        for (partition, encryption) in systems.filter(|(_, found)| found.is_protected()) {
+            let title = text::safe(&partition.title());
+            let ids: Vec<String> = encryption
+                .recovery_ids
+                .iter()
+                .map(|id| id.to_string().to_uppercase())
+                .collect();
+            let key = match &ids[..] {
+                [] => "of which the volume has none".to_owned(),
+                ids => format!("with the key ID {}", ids.join(" or ")),
+            };
+            let refused = (
+                format!("that the recovery password of {title} is at hand was not confirmed"),
+                "At its next start Windows asks for it once, since the PC starts in another way. The disk is \
+                 unchanged.",
+                "--recovery-key-at-hand",
+            );
+            let question = format!(
+                "At its next start Windows on {title} asks for its recovery password, {key}. Is it at hand? (yes/no)"
+            );
+            self.ask_by_name(screen, &question, refused)?;
+        }
+        Ok(())
+    }
+
     /// Asks whether a real disk may be written from this system.
     fn confirm_writing_here(&self, screen: &Screen) -> Result<(), CliError> {
         let is_real = self.disk.is_real();
@@ -173,6 +204,7 @@ impl<'a> Job<'a> {
     pub(super) fn confirm(&self, plan: &Plan<'_>, screen: &Screen) -> Result<(), CliError> {
         self.confirm_unrecognised(screen)?;
         self.confirm_restore_points(plan, screen)?;
+        self.confirm_recovery_password(screen)?;
         self.confirm_writing_here(screen)?;
         if self.yes {
             return Ok(());
@@ -416,6 +448,7 @@ pub(super) fn read_table_again(disk: &DiskFile) -> Option<String> {
 
 fn outcome(rehearsal: &Rehearsal) -> &'static str {
     match (rehearsal.disk_use, rehearsal.answer()) {
+        (_, Answer::Depends) if rehearsal.ends_closed() => "ends at an encrypted volume",
         (_, Answer::Depends) => "depends on the firmware",
         (DiskUse::System, Answer::Starts) => "starts",
         (DiskUse::System, Answer::DoesNotStart) => "does not start",

@@ -86,13 +86,18 @@ fn partition(disk: &Disk, part: &Partition, look: Look) -> String {
     } else {
         part.role.name()
     };
+    let kind = if part.is_opened() {
+        "encrypted"
+    } else {
+        part.volume.kind.name()
+    };
     // The label stands last: it may be of any script and length.
     let line = format!(
         "  {:>2}  {} {size:>10}  {}{} {} {}",
         part.number,
         pad(role, 10),
         place(&part.extent, look),
-        pad(part.volume.kind.name(), 10),
+        pad(kind, 10),
         pad(note, 7),
         safe(&part.volume.label)
     );

@@ -407,6 +407,13 @@ pub(crate) fn finished(word: &str, disk: &Disk, job: &Path, rehearsal: &Rehearsa
             }
             Style::Mbr => text + &answer(Tone::Good, word, BACK_IN_THE_SETUP),
         }
+    } else if rehearsal.ends_closed() {
+        let seen = toned(Tone::Careful, "ends at the encrypted volume");
+        let next = format!(
+            "Whether Windows starts is not seen, since its volume is encrypted and not open here. To see it: {again} \
+             --unlock FILE"
+        );
+        format!("  Rehearsal of the disk: {seen}\n{back}") + &answer(Tone::Careful, word, &next)
     } else {
         let next = format!("Do not switch the firmware yet. See all steps: {again}");
         let fail = toned(Tone::Bad, "FAIL");

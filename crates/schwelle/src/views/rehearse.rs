@@ -31,6 +31,11 @@ pub(crate) fn render_data(disk: &Disk, rehearsal: &Rehearsal, columns: usize) ->
 
 /// What an answer that depends comes from, and what would change it.
 fn depends(rehearsal: &Rehearsal, disk: &Disk) -> String {
+    if rehearsal.ends_closed() {
+        return "All steps as far as the encrypted volume hold; whether Windows starts is not seen. To see it: open \
+                the volume (--unlock FILE)."
+            .to_owned();
+    }
     let faults = rehearsal
         .steps
         .iter()

@@ -80,6 +80,10 @@ impl Sheet {
             verdict: &verdict_on_loader(device, machine, REMOVABLE_X64),
             setup_key: manufacturer.and_then(|manufacturer| policy.setup_key(manufacturer)),
             needs_csm,
+            encryption: profile
+                .opened_systems()
+                .next()
+                .map(|(_, encryption)| encryption),
             entry: EntryPlace::of(machine, AttachedDisk { name: "", device }),
         });
         Self::of(&sheet, machine, &disk.after_restart(), &known_as)

@@ -1,6 +1,7 @@
 //! The switch sheet: its steps, and what is the same on every one.
 
 use schwelle_core::switch::{Already, Missing, SheetStep};
+use uuid::Uuid;
 
 use super::{facts, steps};
 
@@ -97,6 +98,17 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
             "Restart. Take the rescue stick out, if one is in.",
             FIRST_START,
         ),
+        SheetStep::RecoveryPassword { ids } => lines(
+            format!(
+                "At this first start Windows asks once for the recovery password of its encrypted volume{}. Type it.",
+                key_ids(ids)
+            ),
+            "Windows starts, and does not ask at its next start. If it does: suspend and resume protection in Windows.",
+        ),
+        SheetStep::SealsKey => lines(
+            "The encrypted volume's protection is suspended: Windows needs nothing from you, and protects its key again.",
+            "Windows says that protection is on. If not: resume it there.",
+        ),
         SheetStep::Confirm => lines(
             format!(
                 "Ask: schwelle confirm (in this Windows, as administrator, without naming a disk). Or shut it down, start \
@@ -118,6 +130,14 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
              be off, the factory keys loaded, and on some PCs a setup password set.",
             "Windows starts again. If not, switch it off again.",
         ),
+    }
+}
+
+fn key_ids(ids: &[Uuid]) -> String {
+    let ids: Vec<String> = ids.iter().map(|id| id.to_string().to_uppercase()).collect();
+    match &ids[..] {
+        [] => String::new(),
+        ids => format!(" (key ID {})", ids.join(" or ")),
     }
 }
 

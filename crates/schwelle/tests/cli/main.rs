@@ -18,6 +18,7 @@ mod convert;
 mod damage;
 mod devices;
 mod emulate;
+mod encrypted;
 mod every_disk;
 mod firmware;
 mod foreign_volumes;

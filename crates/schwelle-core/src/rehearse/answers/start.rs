@@ -77,6 +77,11 @@ pub enum Evidence {
         /// Which.
         faults: Vec<FatFault>,
     },
+    /// A volume that is encrypted, and not open here.
+    VolumeEncrypted {
+        /// Its first sector.
+        at: Lba,
+    },
     /// A volume that cannot be read.
     VolumeUnreadable {
         /// Why not.
@@ -279,6 +284,8 @@ pub enum Remedy {
     },
     /// Repair the system's files.
     RepairSystem,
+    /// Open the encrypted volume.
+    Unlock,
 }
 
 impl Remedy {

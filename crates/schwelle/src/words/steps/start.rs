@@ -57,6 +57,9 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             let faults: Vec<String> = faults.iter().map(FatFault::to_string).collect();
             faults.join("; ")
         }
+        Evidence::VolumeEncrypted { at } => {
+            format!("{at}: the volume is encrypted, and not open here: what is on it is not seen")
+        }
         Evidence::VolumeUnreadable { fault } => fault.to_string(),
         Evidence::File { path, bytes } => format!("{path}, {bytes} bytes"),
         Evidence::FileMissing { path } => format!("{path} is not there"),
@@ -198,6 +201,10 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::BringLoader { style: Style::Mbr } => {
             "Windows must bring its BIOS loader: repair the system's files from its installation medium."
+        }
+        Remedy::Unlock => {
+            "Open it with its recovery password or key file, and repeat the command: --unlock FILE, or --unlock - to \
+             type it."
         }
         Remedy::RepairSystem => "Repair the system's files from its installation medium.",
     };
