@@ -3,6 +3,7 @@
 use anyhow::{Context, Result};
 use schwelle_core::bytes::utf16_bytes;
 use schwelle_core::device::{BlockDevice, Extent, Lba, MIB};
+use uuid::Uuid;
 
 use crate::assets::Asset;
 use crate::edit::replace_bytes;
@@ -11,6 +12,9 @@ use crate::edit::replace_bytes;
 const ASSET_SIGNATURE: u32 = 0x51C3_A7E5;
 /// The computer's name in the packed registry.
 const ASSET_COMPUTER: &str = "LANTERN-ONE";
+
+/// The key ID of the recovery password of volumes that are made to look encrypted.
+const RECOVERY_KEY_ID: Uuid = Uuid::from_u128(0x5E1A_7C3D_90B2_4F68_8D41_2C9E_77A0_36F5);
 
 /// An entry of a boot record.
 #[derive(Debug, Clone, Copy)]
@@ -196,6 +200,7 @@ impl<'a> DiskBuilder<'a> {
             |len: u16, kind: u16, value: u16| [len, kind, value, 1].map(u16::to_le_bytes).concat();
         let encrypted_key = |kind| [head(80, kind, 5), vec![0x5A; 72]].concat();
         let mut master = [head(116, 2, 8), vec![0; 28], encrypted_key(0)].concat();
+        master[8..24].copy_from_slice(&RECOVERY_KEY_ID.to_bytes_le());
         master[34..36].copy_from_slice(&0x0800u16.to_le_bytes());
         let keys = [master, encrypted_key(3)].concat();
         let len = u32::try_from(48 + keys.len())?;

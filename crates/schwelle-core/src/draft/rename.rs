@@ -25,6 +25,8 @@ use super::edit::{self, EditedFile};
 pub enum WhyNotUpdated {
     /// A hibernated session waits on it, and would write what it remembers.
     Hibernated,
+    /// Its volume is encrypted, and is not opened for this.
+    Encrypted,
     /// It was not closed.
     NotClosed,
     /// Its books do not balance.
@@ -142,7 +144,16 @@ fn left_alone(profile: &Profile, undoing: &Undoing) -> Vec<NotUpdated> {
             why: why_not(partition).or(uneditable)?,
         })
     });
-    left.collect()
+    let is_used = |partition: &&Partition| {
+        let mut used = undoing.used.iter();
+        partition.encryption.is_some() && used.any(|(at, _)| *at == partition.extent.first)
+    };
+    let closed = profile.partitions.iter().filter(is_used);
+    let closed = closed.map(|partition| NotUpdated {
+        partition: partition.number,
+        why: WhyNotUpdated::Encrypted,
+    });
+    left.chain(closed).collect()
 }
 
 /// What speaks against writing to a volume with a system. One that is no NTFS has none.

@@ -68,9 +68,9 @@ const ROOMS: [(&str, &[&str]); 4] = [
     (
         "schwelle",
         &[
-            "text", "sizes", "words", "error", "random", "machine", "many", "policy", "options",
-            "which", "screen", "emulate", "progress", "disk", "views", "commands", "cli",
-            "hostile",
+            "text", "sizes", "words", "error", "random", "machine", "many", "policy", "unlock",
+            "options", "which", "screen", "emulate", "progress", "disk", "views", "commands",
+            "cli", "hostile",
         ],
     ),
 ];

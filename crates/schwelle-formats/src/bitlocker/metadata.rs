@@ -281,10 +281,23 @@ impl Header {
     }
 }
 
-/// The state of the volume on `device`; `None` when its first sector is not that of an encrypted volume.
+/// The state of the volume on `device`; `None` when its first sector is not that of an encrypted volume. A copy of the
+/// metadata with a wrong checksum tells it as well, where none is whole: such a volume is never opened.
 pub fn recognise(device: &dyn ReadDevice, first_sector: &[u8]) -> Option<EncryptionState> {
-    let read = Metadata::read(device, first_sector)?;
-    Some(read.map_or(EncryptionState::NotReported, |metadata| metadata.state))
+    let header = Header::of(first_sector)?;
+    let state = |checked: Checksum| {
+        let mut copies = header.copies.iter();
+        copies.find_map(|&offset| Metadata::read_copy(device, &header, offset, checked).ok())
+    };
+    let found = state(Checksum::Holds).or_else(|| state(Checksum::Ignored));
+    Some(found.map_or(EncryptionState::NotReported, |metadata| metadata.state))
+}
+
+/// What is asked of a copy's checksum.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Checksum {
+    Holds,
+    Ignored,
 }
 
 impl Metadata {
@@ -305,7 +318,7 @@ impl Metadata {
         let sector_bytes = u64::from(device.geometry().logical_sector);
         let mut last = (Lba(0), Damage::NotThere);
         for offset in header.copies {
-            match Self::read_copy(device, header, offset) {
+            match Self::read_copy(device, header, offset, Checksum::Holds) {
                 Ok(metadata) => return Ok(metadata),
                 Err(Unusable::Version(version)) => return Err(MetadataError::Version(version)),
                 Err(Unusable::Damaged(why)) => {
@@ -318,7 +331,12 @@ impl Metadata {
         Err(MetadataError::Damaged { at, why })
     }
 
-    fn read_copy(device: &dyn ReadDevice, header: &Header, offset: u64) -> Result<Self, Unusable> {
+    fn read_copy(
+        device: &dyn ReadDevice,
+        header: &Header,
+        offset: u64,
+        checksum: Checksum,
+    ) -> Result<Self, Unusable> {
         let start = device.read_vec(offset, BLOCK_HEADER + SET_HEADER)?;
         if !start.starts_with(SIGNATURE) {
             return Err(Damage::NotThere.into());
@@ -335,7 +353,8 @@ impl Metadata {
         }
         let block = device.read_vec(offset, len + CHECK_BYTES)?;
         let (block, check) = block.split_at(len);
-        if u32_at(check, 4) != Some(crc32fast::hash(block)) {
+        let holds = u32_at(check, 4) == Some(crc32fast::hash(block));
+        if !holds && checksum == Checksum::Holds {
             return Err(Damage::Checksum.into());
         }
         Self::parse(block, header).ok_or_else(|| Damage::Lengths.into())
@@ -426,5 +445,110 @@ impl From<Damage> for Unusable {
 impl From<DeviceError> for Unusable {
     fn from(_: DeviceError) -> Self {
         Self::Damaged(Damage::Unreadable)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::{BlockDevice, Memory};
+
+    const COPY_AT: [u64; 3] = [65_536, 131_072, 196_608];
+
+    fn entry(kind: u16, value: u16, data: &[u8]) -> Vec<u8> {
+        let len = u16::try_from(8 + data.len()).unwrap();
+        let head = [len, kind, value, 1].map(u16::to_le_bytes).concat();
+        [head, data.to_vec()].concat()
+    }
+
+    /// A volume with these states and protectors, of whose copies only the second is there.
+    fn volume(now: u16, next: u16, protectors: &[u16], on_write: bool) -> Memory {
+        let disk = Memory::new(512, 2048);
+        let mut sector = vec![0; 512];
+        sector[3..11].copy_from_slice(SIGNATURE);
+        sector[11..13].copy_from_slice(&512u16.to_le_bytes());
+        let kind = if on_write { ON_WRITE } else { USUAL };
+        sector[KIND_AT..][..16].copy_from_slice(&kind.to_bytes_le());
+        for (index, offset) in COPY_AT.into_iter().enumerate() {
+            sector[KIND_AT + 16 + index * 8..][..8].copy_from_slice(&offset.to_le_bytes());
+        }
+        disk.write_at(0, &sector).unwrap();
+        let protector = |kind: &u16| {
+            let mut data = vec![7; 28];
+            data[26..].copy_from_slice(&kind.to_le_bytes());
+            entry(ENTRY_PROTECTOR, VALUE_PROTECTOR, &data)
+        };
+        let entries: Vec<u8> = protectors.iter().flat_map(protector).collect();
+        let len = u32::try_from(SET_HEADER + entries.len()).unwrap();
+        let mut block = vec![0; BLOCK_HEADER + SET_HEADER];
+        block.extend(entries);
+        block.resize(block.len().next_multiple_of(16), 0);
+        block[..8].copy_from_slice(SIGNATURE);
+        let units = u16::try_from(block.len() / 16).unwrap();
+        for (at, value) in [(8, units), (10, 2), (12, now), (14, next), (100, 0x8004)] {
+            block[at..at + 2].copy_from_slice(&u16::to_le_bytes(value));
+        }
+        block[64..68].copy_from_slice(&len.to_le_bytes());
+        block[72..76].copy_from_slice(&48u32.to_le_bytes());
+        let checksum = crc32fast::hash(&block);
+        block.extend([8, 0, 2, 0]);
+        block.extend(checksum.to_le_bytes());
+        block.resize(1024, 0);
+        disk.write_at(COPY_AT[1], &block).unwrap();
+        disk
+    }
+
+    #[test]
+    fn states_are_told_apart() {
+        use EncryptionState::{
+            Decrypted, Decrypting, Encrypted, Encrypting, NotReported, Suspended,
+        };
+        for (now, next, protectors, on_write, expected) in [
+            (4, 4, &[0x0100, 0x0800][..], false, Encrypted),
+            (4, 4, &[0x0800, 0x0000], false, Suspended),
+            (4, 4, &[0x0800], true, Encrypting),
+            (2, 4, &[0x0800], false, Encrypting),
+            (5, 1, &[0x0800], false, Decrypting),
+            (4, 1, &[0x0800], false, Decrypting),
+            (1, 1, &[], true, Decrypted),
+            (9, 9, &[], false, NotReported),
+        ] {
+            let disk = volume(now, next, protectors, on_write);
+            let sector = disk.read_vec(0, 512).unwrap();
+            assert_eq!(recognise(&disk, &sector), Some(expected), "{now} -> {next}");
+            let metadata = Metadata::read(&disk, &sector).unwrap().unwrap();
+            assert_eq!(metadata.protectors.len(), protectors.len());
+            assert_eq!(metadata.method, Method::Xts128);
+        }
+        assert_eq!(recognise(&Memory::new(512, 8), &[0; 512]), None);
+    }
+
+    #[test]
+    fn a_copy_that_is_not_whole_is_not_used() {
+        let disk = volume(4, 4, &[0x0800], false);
+        let sector = disk.read_vec(0, 512).unwrap();
+        let mut block = disk.read_vec(COPY_AT[1], 1024).unwrap();
+        block[120] ^= 1;
+        disk.write_at(COPY_AT[1], &block).unwrap();
+        // It is still said what the volume is.
+        assert_eq!(recognise(&disk, &sector), Some(EncryptionState::Encrypted));
+        let why = |disk: &Memory| Metadata::read(disk, &sector).unwrap().unwrap_err();
+        let told = why(&disk).to_string();
+        assert!(
+            told.contains("LBA 384") && told.contains("no metadata is there"),
+            "{told}"
+        );
+        block[10] = 1;
+        disk.write_at(COPY_AT[2], &block).unwrap();
+        assert!(matches!(why(&disk), MetadataError::Version(1)));
+        // Lengths beyond what a copy has room for.
+        block[8..12].copy_from_slice(&[0xFF, 0xFF, 2, 0]);
+        disk.write_at(COPY_AT[2], &block).unwrap();
+        assert!(why(&disk).to_string().contains("length"));
+        let entries = |bytes: &[u8]| Entry::all(bytes);
+        assert!(entries(&[7, 0, 0, 0, 0, 0, 0, 0]).is_none());
+        assert!(entries(&[9, 0, 0, 0, 0, 0, 0, 0]).is_none());
+        assert!(entries(&[8, 0, 0, 0, 0, 0, 0, 0].repeat(300)).is_none());
+        assert_eq!(entries(&[0; 20]).unwrap().len(), 0);
     }
 }

@@ -239,7 +239,7 @@ mod tests {
         let already = |already: &switch::Already| sheet::already(*already).to_owned();
         assert!(all_are_shown(already) > 3);
         assert_eq!(all_are_shown(plan::edit), 3);
-        assert_eq!(all_are_shown(plan::not_updated), 4);
+        assert_eq!(all_are_shown(plan::not_updated), 5);
         assert!(all_are_shown(facts::ground) > 20);
         assert_eq!(
             all_are_shown(|how: &firmware::How| facts::how(*how).to_owned()),

@@ -23,6 +23,11 @@ pub(crate) fn edit(edit: &Edit) -> String {
 /// Why the names in a system's files are not updated, and what to do about it.
 pub(crate) fn not_updated(why: &WhyNotUpdated) -> String {
     let (why, fix) = match why {
+        WhyNotUpdated::Encrypted => {
+            return "its volume is encrypted, and not opened for this. Windows assigns drive letters anew at its next \
+                    start, and its recovery environment (WinRE) must be disabled and enabled again there."
+                .to_owned();
+        }
         WhyNotUpdated::Hibernated => (
             "its session is hibernated (Fast Startup does that too) and would overwrite the change"
                 .to_owned(),

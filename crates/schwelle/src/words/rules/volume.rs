@@ -89,7 +89,9 @@ fn ids(ids: &[Uuid]) -> String {
 /// What opened a volume.
 pub(crate) fn opener(kind: ProtectorKind) -> &'static str {
     match kind {
-        ProtectorKind::ClearKey => "by the key that lies open while protection is suspended",
+        ProtectorKind::ClearKey => {
+            "by the key that is stored in the clear while protection is suspended"
+        }
         ProtectorKind::RecoveryPassword => "by its recovery password",
         ProtectorKind::Password => "by its password",
         ProtectorKind::KeyFile => "by its key file",

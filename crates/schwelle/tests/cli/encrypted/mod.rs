@@ -294,10 +294,41 @@ fn crosses_and_comes_back(sector: u32, method: &str, protectors: &[&str]) {
     assert_eq!(resumed.code, code, "{told}{}", resumed.stderr);
     assert!(told.contains(said), "{told}");
     assert_eq!(hash(&disk.image), finished);
+    used_since_is_seen(&disk, &job);
     let undone = disk.lab.run(&job_args("undo", &job, &["--yes"]));
     assert_eq!(undone.code, 0, "{}{}", undone.stdout, undone.stderr);
     assert_eq!(hash(&disk.image), hash(&disk.before));
     disk.keeps_secrets(&job);
+}
+
+/// What Windows has written since is kept, and that is seen without the key: on a copy of the disk and its job.
+fn used_since_is_seen(disk: &Disk, job: &Path) {
+    let (image, copy) = (disk.lab.path("used.img"), disk.lab.path("job-used"));
+    copy_image(&disk.image, &image);
+    fs::create_dir(&copy).unwrap();
+    for entry in fs::read_dir(job).unwrap() {
+        let path = entry.unwrap().path();
+        fs::copy(&path, copy.join(path.file_name().unwrap())).unwrap();
+    }
+    let sealed = &journal(job)["volumes"][0]["sealed"];
+    let sealed = sealed.as_array().unwrap().last().unwrap();
+    let at = sealed["first_lba"].as_u64().unwrap() * u64::from(disk.sector) + 7;
+    let byte = peek(&image, at, 1)[0];
+    poke(&image, at, &[!byte]);
+    let windows = peek(&image, disk.windows.0, 4 << 20);
+    let undo = ["--yes", "--disk", image.to_str().unwrap()];
+    let undone = disk.lab.run(&job_args("undo", &copy, &undo));
+    assert_eq!(undone.code, 0, "{}{}", undone.stdout, undone.stderr);
+    let told = undone
+        .stdout
+        .split_whitespace()
+        .collect::<Vec<_>>()
+        .join(" ");
+    assert!(told.contains("has been used since"), "{told}");
+    assert_eq!(peek(&image, 0, 512), peek(&disk.before, 0, 512));
+    assert!(peek(&image, disk.windows.0, 4 << 20) == windows);
+    let why = "its volume is encrypted, and not opened";
+    assert!(told.contains(why), "{told}");
 }
 
 #[test]
