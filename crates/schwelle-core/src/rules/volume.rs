@@ -65,6 +65,10 @@ fn encryption(facts: &Facts<'_>) -> Vec<Answer> {
             at: partition.extent.first,
             state: encryption.state,
             recovery_ids: encryption.recovery_ids.clone(),
+            other_method: match encryption.method {
+                Some(Method::Other(number)) => Some(number),
+                _ => None,
+            },
         };
         // A data disk's volume is kept as it is, and need not be looked into.
         if facts.disk_use == DiskUse::Data {

@@ -25,6 +25,9 @@ pub enum Evidence {
         state: EncryptionState,
         /// Identifiers of its recovery passwords.
         recovery_ids: Vec<Uuid>,
+        /// The number of its method of encryption, where volumes with that are not opened here: a drive that
+        /// encrypts by itself among them.
+        other_method: Option<u16>,
     },
     /// It is encrypted, and open here.
     EncryptionOpen {

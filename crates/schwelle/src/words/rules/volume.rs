@@ -10,7 +10,13 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             at,
             state,
             recovery_ids,
-        } => format!("{at}: {}{}", encryption(*state), ids(recovery_ids)),
+            other_method,
+        } => {
+            let method = other_method.map_or(String::new(), |number| {
+                format!(", by a method that is not opened here ({number:#06x})")
+            });
+            format!("{at}: {}{method}{}", encryption(*state), ids(recovery_ids))
+        }
         Evidence::EncryptionOpen {
             opened_by,
             recovery_ids,

@@ -4,7 +4,9 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::process::Command;
 
+use assert_cmd::cargo::cargo_bin;
 use schwelle_core::device::{DiskFile, ReadDevice};
 use schwelle_testkit::{Run, copy_image, extract, hash, tool, tool_any, unmount};
 use serde_json::Value;
@@ -449,4 +451,61 @@ fn an_encrypted_volume_is_never_shrunk() {
         dump.stdout,
         dump.stderr
     );
+}
+
+#[test]
+fn a_password_that_is_typed_is_not_shown() {
+    let disk = Disk::new(4096, "xts-128", &[PASSWORD]);
+    // In a terminal of its own, typed half a second after the question.
+    let program = cargo_bin("schwelle");
+    let command = format!("{} check disk.img --unlock -", program.display());
+    let typing = format!("sleep 0.5; echo {PASSWORD}; sleep 5");
+    let output = Command::new("sh")
+        .args([
+            "-c",
+            &format!("({typing}) | script -qec '{command}' /dev/null"),
+        ])
+        .env_clear()
+        .envs([
+            ("PATH", "/usr/bin:/bin"),
+            ("TERM", "xterm"),
+            ("SHELL", "/bin/sh"),
+        ])
+        .current_dir(disk.lab.path(""))
+        .output()
+        .unwrap();
+    let shown = String::from_utf8(output.stdout).unwrap();
+    assert!(
+        shown.contains("it is not shown") && shown.contains("opened here"),
+        "{shown}"
+    );
+    assert!(!shown.contains(&PASSWORD[..13]), "{shown}");
+}
+
+#[test]
+fn an_encrypted_windows_goes_back_to_an_mbr() {
+    let mut disk = Disk::new(512, "cbc-128", &["clear"]);
+    let converted = disk.run("convert", &["--job", "job", "--yes"]);
+    assert_eq!(
+        converted.code, 0,
+        "{}{}",
+        converted.stdout, converted.stderr
+    );
+    let gpt = hash(&disk.image);
+    let back = disk.run("convert", &["--to", "mbr", "--job", "back", "--yes"]);
+    assert_eq!(back.code, 0, "{}{}", back.stdout, back.stderr);
+    let starts = disk.run("rehearse", &["--to", "mbr"]);
+    assert_eq!(starts.code, 0, "{}", starts.stdout);
+    // The files on it are as the other reader decrypts them before and after, but for the two.
+    let files = |image: &Path, name: &str| snapshot(&disk.decrypted(image, &[], name));
+    let (before, after) = (files(&disk.before, "a.bin"), files(&disk.image, "b.bin"));
+    let changed = before
+        .iter()
+        .filter(|(path, seen)| after.get(*path) != Some(*seen));
+    assert!((1..=2).contains(&changed.count()));
+    let undone = disk
+        .lab
+        .run(&job_args("undo", &disk.lab.path("back"), &["--yes"]));
+    assert_eq!(undone.code, 0, "{}{}", undone.stdout, undone.stderr);
+    assert_eq!(hash(&disk.image), gpt);
 }
