@@ -6,11 +6,10 @@ const A_TURNS: [u32; 4] = [9, 0, 13, 0];
 const B_ROUNDS: usize = 3;
 const B_TURNS: [u32; 4] = [0, 10, 0, 25];
 
-/// One half: the words it adds to each lie before it or after it.
+/// One half: what it adds to each word comes from two others, at these distances, modulo the number of words.
 struct Half {
     rounds: usize,
     turns: [u32; 4],
-    /// Distances, modulo the number of words.
     near: usize,
     far: usize,
 }
@@ -34,24 +33,28 @@ fn b() -> Half {
 }
 
 impl Half {
-    fn other(&self, words: &[u32], at: usize) -> u32 {
-        let near = words[(at + self.near) % words.len()];
-        let far = words[(at + self.far) % words.len()];
+    /// `last` is the index of the last word: of a power of two of words, so that it serves as the modulus.
+    #[inline]
+    fn other(&self, words: &[u32], at: usize, last: usize) -> u32 {
+        let near = words[(at + self.near) & last];
+        let far = words[(at + self.far) & last];
         near ^ far.rotate_left(self.turns[at % 4])
     }
 
     fn undo(&self, words: &mut [u32]) {
+        let last = words.len() - 1;
         for _ in 0..self.rounds {
             for at in 0..words.len() {
-                words[at] = words[at].wrapping_add(self.other(words, at));
+                words[at] = words[at].wrapping_add(self.other(words, at, last));
             }
         }
     }
 
     fn apply(&self, words: &mut [u32]) {
+        let last = words.len() - 1;
         for _ in 0..self.rounds {
             for at in (0..words.len()).rev() {
-                words[at] = words[at].wrapping_sub(self.other(words, at));
+                words[at] = words[at].wrapping_sub(self.other(words, at, last));
             }
         }
     }
@@ -66,7 +69,7 @@ fn with_words(sector: &mut [u8], change: impl FnOnce(&mut [u32])) {
     }
 }
 
-/// Takes the diffuser off a sector of at least 32 bytes.
+/// Takes the diffuser off a sector; its length is a power of two from 32 bytes on.
 pub(super) fn undo(sector: &mut [u8]) {
     with_words(sector, |words| {
         b().undo(words);
@@ -74,7 +77,7 @@ pub(super) fn undo(sector: &mut [u8]) {
     });
 }
 
-/// Mixes a sector of at least 32 bytes.
+/// Mixes such a sector.
 pub(super) fn apply(sector: &mut [u8]) {
     with_words(sector, |words| {
         a(words.len()).apply(words);
