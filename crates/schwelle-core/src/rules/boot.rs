@@ -66,11 +66,13 @@ fn start(facts: &Facts<'_>) -> Vec<Answer> {
     let has_closed = facts.profile.partitions.iter().any(Partition::is_closed);
     vec![match today.answer() {
         // What is encrypted cannot be walked.
-        _ if has_closed && fault.outcome == StepOutcome::Fail => Answer::unknown(
-            Subject::Disk,
-            Evidence::StartUnknown { step },
-            Common::VolumeFirst,
-        ),
+        _ if today.ends_closed() || (has_closed && fault.outcome == StepOutcome::Fail) => {
+            Answer::unknown(
+                Subject::Disk,
+                Evidence::StartUnknown { step },
+                Common::VolumeFirst,
+            )
+        }
         rehearse::Answer::Depends => Answer::caution(
             Subject::Disk,
             Evidence::StartDependsToday { step },
