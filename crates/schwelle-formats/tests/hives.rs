@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::Command;
 
 use schwelle_demo::{LogFormat, Unfinished, interrupted};
@@ -283,12 +283,7 @@ fn dumped(node: &Node, path: &str, into: &mut BTreeMap<String, Vec<String>>) {
 
 /// A file that `tools/real-data.sh` has fetched.
 fn real_data(name: &str) -> PathBuf {
-    let path = Path::new(env!("CARGO_TARGET_TMPDIR"))
-        .join("../real-data")
-        .join(name);
-    let shown = "is missing: tools/install-test-tools.sh brings it";
-    assert!(path.exists(), "{} {shown}", path.display());
-    path
+    schwelle_testkit::real_data(env!("CARGO_TARGET_TMPDIR"), name)
 }
 
 #[test]

@@ -27,5 +27,5 @@ pub use dice::Dice;
 pub use images::{copy_image, hash};
 pub use medium::{Failure, Image, Medium};
 pub use opened::WriteWatch;
-pub use referees::{Mounted, Run, dump, extract, hex, merge, tool, tool_any, unmount};
+pub use referees::{Mounted, Run, dump, extract, hex, merge, real_data, tool, tool_any, unmount};
 pub use renew::{is_up_to_date, renew};

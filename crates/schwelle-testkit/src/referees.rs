@@ -50,6 +50,14 @@ pub fn tool_any(name: &str, args: &[&str]) -> Run {
     }
 }
 
+/// A file that `tools/real-data.sh` has fetched. `built` is the caller's own `CARGO_TARGET_TMPDIR`.
+pub fn real_data(built: &str, name: &str) -> PathBuf {
+    let path = Path::new(built).join("../real-data").join(name);
+    let shown = "is missing: tools/install-test-tools.sh brings it";
+    assert!(path.exists(), "{} {shown}", path.display());
+    path
+}
+
 /// Copies a stretch of an image into a file of its own.
 pub fn extract(image: &Path, (offset, len): (u64, u64), to: &Path) {
     use std::io::{Seek, SeekFrom as From};

@@ -5,6 +5,7 @@ use std::fmt;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
+use zeroize::Zeroizing;
 
 use crate::bytes::{array_at, u16_at, u32_at, u64_at, utf16_lossy};
 use crate::device::{DeviceError, Lba, ReadDevice};
@@ -156,12 +157,20 @@ pub struct Protector {
     pub(super) parts: Vec<Entry>,
 }
 
-/// One entry of a data set.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// One entry of a data set. It may be a key that is stored in the clear, so it is wiped when it is dropped, and shows
+/// nothing of its content.
+#[derive(Clone, PartialEq, Eq)]
 pub(super) struct Entry {
     pub(super) kind: u16,
     pub(super) value: u16,
-    pub(super) data: Vec<u8>,
+    pub(super) data: Zeroizing<Vec<u8>>,
+}
+
+impl fmt::Debug for Entry {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let len = self.data.len();
+        write!(f, "entry {} of type {}, {len} bytes", self.kind, self.value)
+    }
 }
 
 impl Entry {
@@ -178,7 +187,7 @@ impl Entry {
             entries.push(Self {
                 kind: u16_at(bytes, 2)?,
                 value: u16_at(bytes, 4)?,
-                data: bytes.get(HEADER..len)?.to_vec(),
+                data: Zeroizing::new(bytes.get(HEADER..len)?.to_vec()),
             });
             bytes = bytes.get(len..)?;
         }

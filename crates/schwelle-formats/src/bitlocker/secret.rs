@@ -156,17 +156,19 @@ impl Secret {
     /// What wraps the master key for this protector.
     fn wrapping_key(&self, protector: &Protector) -> Option<Key> {
         match self {
-            Self::RecoveryPassword(key) => {
-                stretch(&Sha256::digest(key.as_slice()).into(), protector)
-            }
+            Self::RecoveryPassword(key) => stretch(&hash(key.as_slice()), protector),
             Self::Password(text) => {
                 let text = Zeroizing::new(utf16_bytes(text));
-                let once = Zeroizing::new(<[u8; 32]>::from(Sha256::digest(text.as_slice())));
-                stretch(&Sha256::digest(once.as_slice()).into(), protector)
+                stretch(&hash(hash(&text).as_slice()), protector)
             }
             Self::KeyFile { id, key } => (*id == protector.id).then(|| key.clone()),
         }
     }
+}
+
+/// A hash that is wiped when it is dropped, since a key is made of it.
+fn hash(bytes: &[u8]) -> Key {
+    Zeroizing::new(Sha256::digest(bytes).into())
 }
 
 /// A key that lies open in one of these entries.
@@ -177,18 +179,18 @@ fn plain_key(parts: &[Entry]) -> Option<Key> {
 }
 
 /// The key that a password gives with the protector's salt.
-fn stretch(first: &[u8; 32], protector: &Protector) -> Option<Key> {
+fn stretch(first: &Key, protector: &Protector) -> Option<Key> {
     let parts = protector.parts.iter();
     let salted = parts.clone().find(|part| part.value == VALUE_STRETCHED)?;
     let salt: [u8; 16] = array_at(&salted.data, 4)?;
     // The last hash, the first one, the salt, the number of the round.
     let mut round = Zeroizing::new([0_u8; 88]);
-    round[32..64].copy_from_slice(first);
+    round[32..64].copy_from_slice(first.as_slice());
     round[64..80].copy_from_slice(&salt);
     for count in 0..ROUNDS {
         round[80..].copy_from_slice(&count.to_le_bytes());
-        let hash = Sha256::digest(round.as_slice());
-        round[..32].copy_from_slice(&hash);
+        let last = hash(round.as_slice());
+        round[..32].copy_from_slice(last.as_slice());
     }
     Some(Zeroizing::new(array_at(round.as_slice(), 0)?))
 }

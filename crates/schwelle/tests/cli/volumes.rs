@@ -347,13 +347,5 @@ pub(crate) fn begin_log(volume: &Path, sector: u32) {
 
 /// A file from the tests of others; tools/real-data.sh fetches it.
 pub(crate) fn real_data(name: &str) -> PathBuf {
-    let path = Path::new(env!("CARGO_TARGET_TMPDIR"))
-        .join("../real-data")
-        .join(name);
-    assert!(
-        path.exists(),
-        "{} is missing: tools/install-test-tools.sh brings it",
-        path.display()
-    );
-    path
+    schwelle_testkit::real_data(env!("CARGO_TARGET_TMPDIR"), name)
 }
