@@ -23,7 +23,7 @@
 
 pub use schwelle_disk::{bytes, cause, commit, device, host};
 pub use schwelle_formats::{
-    bcd, bitlocker, fat, gpt, hive, identities, mbr, ntfs, pe, unpack, windows,
+    bcd, bitlocker, ext, fat, gpt, grub, hive, identities, mbr, ntfs, pe, unpack, windows,
 };
 
 pub mod confirm;
@@ -43,4 +43,5 @@ pub mod placement;
 pub mod profile;
 pub mod rehearse;
 pub mod rules;
+pub mod starts;
 pub mod switch;

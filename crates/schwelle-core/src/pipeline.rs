@@ -25,6 +25,7 @@ use crate::placement::{self, EspRequest};
 use crate::profile::{Profile, Table};
 use crate::rehearse::{self, Rehearsal};
 use crate::rules::{self, Facts, Family, Finding, JobPlace, Outcome, Room, RuleId, Severity, Twin};
+use crate::starts::{SystemStart, starts};
 
 /// What is known and requested besides what the disk itself says.
 #[derive(Debug, Clone)]
@@ -183,6 +184,14 @@ impl<'d, 'k> Judged<'d, 'k> {
     /// The answer over all of them.
     pub fn answer(&self) -> Outcome {
         rules::answer(&self.findings)
+    }
+
+    /// Every system on an MBR disk that is to start in UEFI mode: whether it starts today, and afterwards.
+    pub fn starts(&self) -> Vec<SystemStart> {
+        match (self.to(), self.disk_use()) {
+            (Style::Gpt, DiskUse::System) => starts(self.profile),
+            _ => Vec::new(),
+        }
     }
 
     /// A rule blocks it.

@@ -1,8 +1,8 @@
 //! The structures on a disk: a folder per format, a file per structure.
 //!
 //! A format knows bytes and the device that it is read from, and nothing of what is done with it: tables
-//! ([`mbr`], [`gpt`]), file systems ([`fat`], [`ntfs`]) and what lies in their files ([`hive`], [`bcd`],
-//! [`windows`], [`pe`], [`unpack`]), encrypted volumes ([`bitlocker`]), and the names of a disk and its
+//! ([`mbr`], [`gpt`]), file systems ([`fat`], [`ntfs`], [`ext`]) and what lies in their files ([`hive`], [`bcd`],
+//! [`windows`], [`pe`], [`unpack`], [`grub`]), encrypted volumes ([`bitlocker`]), and the names of a disk and its
 //! partitions in both tables ([`identities`]). All input is hostile: errors carry their place.
 //!
 //! ```
@@ -25,8 +25,10 @@ use schwelle_disk::{bytes, cause, device};
 
 pub mod bcd;
 pub mod bitlocker;
+pub mod ext;
 pub mod fat;
 pub mod gpt;
+pub mod grub;
 pub mod hive;
 pub mod identities;
 pub mod mbr;

@@ -361,7 +361,7 @@ pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
 }
 
 /// What is known besides the disk.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub(crate) struct Inputs<'a> {
     /// The table that it is to get.
     pub(crate) to: Style,

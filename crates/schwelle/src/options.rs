@@ -237,7 +237,7 @@ impl DiskOptions {
 }
 
 /// What a technician can accept, each by its own name. Neither --yes nor a policy covers any of it.
-#[derive(Debug, Clone, Copy, Default, Args)]
+#[derive(Debug, Clone, Default, Args)]
 pub(crate) struct Accepted {
     /// Accept a job folder on a RAM disk: after a power failure there is neither resume nor undo
     #[arg(long)]
@@ -251,6 +251,9 @@ pub(crate) struct Accepted {
     /// The recovery password of an encrypted Windows is at hand: it asks for that at its next start
     #[arg(long)]
     pub(crate) recovery_key_at_hand: bool,
+    /// Give up this system: it starts today, and does not once the disk is converted. Can be repeated
+    #[arg(long, value_name = "NAME")]
+    pub(crate) drop: Vec<String>,
     #[command(flatten)]
     pub(crate) here: WritingHere,
 }

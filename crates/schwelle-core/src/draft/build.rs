@@ -104,11 +104,14 @@ pub(crate) fn build<'a>(
     let is_late = |region: &Region| region.stage == StageKind::Takeover;
     let (late, early): (Vec<Region>, Vec<Region>) = esp.into_iter().partition(is_late);
     assembly.write(early);
-    assembly.write([
-        Region::new(Prepare, Purpose::BackupTable, backup),
-        Region::new(Prepare, Purpose::PrimaryTable, primary),
-        Region::new(Commit, Purpose::ProtectiveMbr, SECTOR_0),
-    ]);
+    let backup = Region::new(Prepare, Purpose::BackupTable, backup);
+    let sector_0 = Region::new(Commit, Purpose::ProtectiveMbr, SECTOR_0);
+    let primary = |stage| Region::new(stage, Purpose::PrimaryTable, primary);
+    assembly.write(match profile.starts_through_gap() {
+        false => [backup, primary(Prepare), sector_0],
+        // The old disk starts through what lies there, so that stays until sector 0 has been replaced.
+        true => [backup, sector_0, primary(StageKind::Table)],
+    });
     assembly.write(late);
     assembly.finish(Ending {
         after: MapPart::after(geometry, &kept, layout.used(), placement.esp_from()),

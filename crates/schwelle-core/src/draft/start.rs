@@ -3,13 +3,14 @@
 
 use uuid::Uuid;
 
-use crate::bcd::{BcdStore, NewEntry, Translated, translate};
+use crate::bcd::{self, BcdStore, NewEntry, Translated, translate};
 use crate::device::Extent;
 use crate::identities::{Identities, Style};
 use crate::marker::{MARKER, Marker, SystemMarker};
 use crate::profile::{
     BIOS_STORE, BootFile, ESP_STORE, Profile, SignedSet, WindowsSystem, bios_system, boot_system,
 };
+use crate::starts::can_be_given_up;
 
 use super::basis::{DraftError, Source};
 use super::esp::Filled;
@@ -151,8 +152,19 @@ pub(crate) fn bcd_store(
         .collect();
     if let Some(store) = old {
         let mut store = store.clone();
-        let offsets: Vec<u64> = places.iter().map(|(_, (offset, _))| *offset).collect();
-        let translated = translate(&mut store, identities, &offsets);
+        let is_left = |system: &&WindowsSystem| {
+            identities.to == Style::Gpt && can_be_given_up(profile, system)
+        };
+        let (left, start): (Vec<_>, Vec<_>) =
+            places.iter().partition(|(system, _)| is_left(system));
+        let offset = |(_, (offset, _)): (&WindowsSystem, (u64, Uuid))| offset;
+        let [left, start] =
+            [left, start].map(|places| places.into_iter().map(offset).collect::<Vec<u64>>());
+        let systems = bcd::Systems {
+            start: &start,
+            left: &left,
+        };
+        let translated = translate(&mut store, identities, systems);
         return Ok((store, Some(translated)));
     }
     let (system, _) = start_of(profile, identities.to)?;

@@ -402,8 +402,11 @@ pub fn undo(
     let regions = journal.regions(|stage| stage == StageKind::Edit);
     run(job, &draft, &regions, disk, observer)?;
 
-    // The boot partition, or the old table, comes back before the sector that starts from it.
-    let behind = |stage| matches!(stage, StageKind::Takeover | StageKind::Clear);
+    // The boot partition, boot code, or the old table, comes back before the sector that starts from it.
+    let behind = |stage| {
+        use StageKind::{Clear, Table, Takeover};
+        matches!(stage, Takeover | Clear | Table)
+    };
     let draft = Draft::new(disk);
     lay(job, &draft, Side::Old, |entry| behind(entry.stage))?;
     run(job, &draft, &journal.regions(behind), disk, observer)?;

@@ -21,7 +21,8 @@ const MAX_STORE_BYTES: u64 = 16 << 20;
 /// Boot configuration: of the BIOS start on an MBR disk, of the UEFI start on a GPT disk.
 #[derive(Debug, Clone, Default)]
 pub struct BootProfile {
-    /// Number of the partition marked active, or of the EFI system partition, where there is exactly one.
+    /// Number of the partition that Windows starts from: the EFI system partition, or in BIOS mode the one marked
+    /// active, where there is exactly one, or the one that GRUB's menu goes to.
     pub partition: Option<usize>,
     /// The BCD store; else why it could not be read. `None` when there is none.
     pub store: Option<Result<FoundStore, StoreFault>>,
@@ -55,6 +56,7 @@ impl BootProfile {
         device: &dyn ReadDevice,
         partitions: &[Partition],
         systems: &[WindowsSystem],
+        through_grub: Option<usize>,
     ) -> Self {
         let is_esp = |part: &&Partition| part.gpt_kind() == Some(type_guid::EFI_SYSTEM);
         let esps: Vec<&Partition> = partitions.iter().filter(is_esp).collect();
@@ -66,7 +68,10 @@ impl BootProfile {
         }
         let active: Vec<&Partition> = partitions
             .iter()
-            .filter(|partition| partition.is_active())
+            .filter(|partition| match through_grub {
+                Some(number) => partition.number == number,
+                None => partition.is_active(),
+            })
             .collect();
         let [active] = active[..] else {
             return Self::default();

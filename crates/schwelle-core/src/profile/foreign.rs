@@ -27,11 +27,14 @@ pub enum Foreign {
     ReFs,
     /// ZFS, a member of a pool.
     Zfs,
+    /// A volume that Linux has encrypted (LUKS).
+    Luks,
 }
 
 /// Signatures at fixed places: byte offset, bytes. From libblkid's and the file systems' own documents.
 const SIGNATURES: &[(u64, &[u8], Foreign)] = &[
     (0, b"XFSB", Foreign::Xfs),
+    (0, b"LUKS\xBA\xBE", Foreign::Luks),
     (3, b"ReFS\0\0\0\0", Foreign::ReFs),
     (32, b"NXSB", Foreign::Apfs),
     (1024, b"H+", Foreign::HfsPlus),
@@ -65,6 +68,7 @@ impl Foreign {
             Self::Xfs => "XFS",
             Self::ReFs => "ReFS",
             Self::Zfs => "ZFS",
+            Self::Luks => "LUKS",
         }
     }
 

@@ -8,6 +8,7 @@ use crate::pe::FileVersion;
 
 use super::boot::BootProfile;
 use super::known::BOOTMGR;
+use super::linux::{Grub, LinuxSystem};
 use super::partition::{Partition, Table, TableStyle, used_extents};
 use super::recovery::RecoveryImage;
 use super::stopped::StoppedSign;
@@ -42,6 +43,10 @@ pub struct Profile {
     pub trace: Option<Trace>,
     /// Windows systems found.
     pub systems: Vec<WindowsSystem>,
+    /// Linux systems found on ext volumes.
+    pub linux: Vec<LinuxSystem>,
+    /// GRUB, where sector 0 has its boot image.
+    pub grub: Option<Grub>,
     /// Boot configuration of the BIOS start.
     pub boot: BootProfile,
     /// Recovery environments found.
@@ -119,6 +124,18 @@ impl Profile {
         match &self.table {
             Table::Mbr { table, .. } => Some(table),
             _ => None,
+        }
+    }
+
+    /// True where the boot code in sector 0 may need what lies in the sectors after it. Windows' own does not, nor
+    /// ours; the remains of a GPT are no boot code.
+    pub fn starts_through_gap(&self) -> bool {
+        match &self.table {
+            Table::Mbr {
+                table,
+                gpt_leftover: false,
+            } => self.code_in_gap.is_some() && !table.record.goes_to_active(),
+            _ => false,
         }
     }
 

@@ -12,6 +12,7 @@ use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
 use super::boot::BootProfile;
 use super::encryption::Encryption;
 use super::layout::Profile;
+use super::linux::{LinuxSystem, ThroughGrub};
 use super::open::sector_size_of_content;
 use super::partition::{Origin, Partition, Role, Table, used_extents};
 use super::recovery::RecoveryImage;
@@ -34,7 +35,10 @@ impl Profile {
         let code_in_gap = code_in_gap(beside, &gaps)?;
         let identities = any_identities(geometry, &table, &partitions);
         let systems = WindowsSystem::find_all(device, &partitions, identities.as_ref());
-        let mut boot = BootProfile::read(device, &partitions, &systems);
+        let (linux, grub) = LinuxSystem::find_all(beside, &partitions)?;
+        let through_grub = ThroughGrub::find(grub.as_ref(), &linux, &partitions);
+        let through_grub = through_grub.map(|through| through.partition);
+        let mut boot = BootProfile::read(device, &partitions, &systems, through_grub);
         boot.resolve(identities.as_ref(), &partitions, &systems, geometry);
         let recovery = RecoveryImage::find_all(device, &partitions, &systems);
         let stopped = match &table {
@@ -63,6 +67,8 @@ impl Profile {
             stopped,
             trace,
             systems,
+            linux,
+            grub,
             boot,
             recovery,
         })

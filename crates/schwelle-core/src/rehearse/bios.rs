@@ -13,7 +13,7 @@ use crate::host::HostFacts;
 use crate::identities::Style;
 use crate::mbr::{BiosStart, BootRecord, MbrTable, is_windows_boot_record};
 use crate::ntfs::{NtfsError, NtfsVolume};
-use crate::profile::{BIOS_STORE, BOOTMGR, Profile};
+use crate::profile::{BIOS_STORE, BOOTMGR, Profile, ThroughGrub};
 
 /// Boot code of a volume lies in its first sixteen sectors.
 const BOOT_CODE_BYTES: usize = 16 * 512;
@@ -53,7 +53,7 @@ pub fn walk_bios_to_kernel(disk: &dyn ReadDevice, profile: &Profile) -> Rehearsa
     // Where a step fails, the steps so far are the result.
     let walk = &mut rehearsal;
     let _reached_the_end = walk_table(walk, disk).and_then(|table| {
-        let (window, active) = boot_partition(walk, disk, &table)?;
+        let (window, active) = boot_partition(walk, disk, &table, profile.through_grub())?;
         let start = boot_start(walk, disk, &table, (&window, active), Some(profile))?;
         walk_to_kernel(walk, disk, &start.names, &start.store, active)
     });
@@ -62,8 +62,15 @@ pub fn walk_bios_to_kernel(disk: &dyn ReadDevice, profile: &Profile) -> Rehearsa
 
 pub(super) fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<()> {
     let table = walk_table(walk, disk)?;
-    let (window, active) = boot_partition(walk, disk, &table)?;
-    let start = boot_start(walk, disk, &table, (&window, active), None)?;
+    // Only GRUB's menu leads anywhere that the table does not say.
+    let profile = match table.record.has_grub_code {
+        true => Profile::read(disk, HostFacts::default()).ok(),
+        false => None,
+    };
+    let profile = profile.as_ref();
+    let through = profile.and_then(Profile::through_grub);
+    let (window, active) = boot_partition(walk, disk, &table, through)?;
+    let start = boot_start(walk, disk, &table, (&window, active), profile)?;
     walk_store(walk, disk, &start.names, &start.store, (active, None))?;
     if !start.faults.is_empty() {
         let evidence = Start::FatFaults {
@@ -79,9 +86,27 @@ fn boot_partition<'d>(
     walk: &mut Rehearsal,
     disk: &'d dyn ReadDevice,
     table: &MbrTable,
+    through: Option<ThroughGrub>,
 ) -> Option<(Window<'d, dyn ReadDevice + 'd>, Extent)> {
-    boot_code(walk, table)?;
-    let active = walk.step(StepId::ActivePartition, active_partition(table))?;
+    let mut partitions = table.partitions.iter();
+    let started = through.and_then(|through| {
+        let started = partitions.find(|part| part.slot.number() == through.partition)?;
+        Some((through, started.extent))
+    });
+    let active = match started {
+        Some((through, extent)) => {
+            let evidence = Evidence::GrubGoesTo {
+                menu_on: through.menu_on,
+                partition: through.partition,
+                by_default: through.by_default,
+            };
+            walk.step(StepId::BootCode, holds(evidence, extent))?
+        }
+        None => {
+            boot_code(walk, table)?;
+            walk.step(StepId::ActivePartition, active_partition(table))?
+        }
+    };
     let window = walk.window(StepId::BootRecord, disk, active)?;
     Some((window, active))
 }
@@ -157,6 +182,7 @@ fn boot_code(walk: &mut Rehearsal, table: &MbrTable) -> Option<()> {
         Some(_) => BootCode::StartsNothing,
         None if !record.has_boot_code => BootCode::None,
         None if record.has_windows_code => BootCode::Windows,
+        None if record.has_grub_code => BootCode::Grub,
         None => BootCode::Unknown,
     };
     let evidence = Evidence::BootCode { code };
@@ -166,7 +192,7 @@ fn boot_code(walk: &mut Rehearsal, table: &MbrTable) -> Option<()> {
             let fault = Fault::new(evidence, Remedy::WriteBootCode);
             walk.step(StepId::BootCode, Err(fault))
         }
-        BootCode::Unknown => {
+        BootCode::Grub | BootCode::Unknown => {
             walk.note(StepId::BootCode, false, evidence, Remedy::SeeItStart);
             Some(())
         }

@@ -10,6 +10,7 @@ use crate::profile::{
     BIOS_STORE, ESP_STORE, Partition, Profile, RECOVERY_IMAGE, RecoveryImage, WindowsSystem,
 };
 use crate::rehearse::{self, StepOutcome};
+use crate::starts::can_be_given_up;
 use crate::windows::{RecoveryDisk, RecoveryLocation};
 
 pub(super) static RULES: &[Rule] = &[
@@ -173,6 +174,19 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
         return vec![Answer::block(subject, evidence, Remedy::SetDefault)];
     };
     let mut systems = facts.profile.systems.iter();
+    let is_given_up = |system: &WindowsSystem| {
+        system.partition == partition
+            && facts.to() == Style::Gpt
+            && can_be_given_up(facts.profile, system)
+    };
+    if systems.clone().any(is_given_up) {
+        let title = entry.title();
+        return vec![other_default(
+            facts.profile,
+            store,
+            DefaultFault::GivenUp { title },
+        )];
+    }
     let is_closed = facts.profile.partition(partition);
     let is_closed = is_closed.is_some_and(Partition::is_closed);
     vec![if systems.any(|system| system.partition == partition) {
@@ -195,6 +209,7 @@ fn default(facts: &Facts<'_>) -> Vec<Answer> {
 /// What becomes of a default that cannot be started.
 fn other_default(profile: &Profile, store: &BcdStore, was: DefaultFault) -> Answer {
     let systems = profile.systems.iter();
+    let systems = systems.filter(|system| !can_be_given_up(profile, system));
     let identities = profile.any_identities();
     let places: Vec<Locator> = systems
         .filter_map(|system| profile.partition(system.partition))

@@ -107,6 +107,7 @@ rule_ids! {
         SystemRegistry "system.registry",
         SystemLetters "system.letters",
         SystemSeveral "system.several",
+        SystemStarts "system.starts",
     }
     Boot "boot" {
         BootStart "boot.start",

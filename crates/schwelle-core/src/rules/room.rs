@@ -87,26 +87,18 @@ fn primary(facts: &Facts<'_>) -> Vec<Answer> {
         end: Lba(first_usable(facts.profile.geometry.logical_sector)),
     };
     let mut answers = partitions_in(facts, region, TableCopy::Primary, &Remedy::MovePartition);
-    if let (
-        Some(sectors),
-        Table::Mbr {
-            table,
-            gpt_leftover,
-        },
-    ) = (facts.profile.code_in_gap, &facts.profile.table)
-    {
+    if let (Some(sectors), Table::Mbr { .. }) = (facts.profile.code_in_gap, &facts.profile.table) {
         // The remains of a GPT are no boot manager: they may be those of a conversion that stopped.
-        let foreign_boot_code = !(table.record.goes_to_active() || *gpt_leftover);
+        let foreign_boot_code = facts.profile.starts_through_gap();
         let evidence = Evidence::CodeInGap {
             sectors,
             foreign_boot_code,
         };
-        answers.push(match foreign_boot_code {
-            false => Answer::caution(Subject::Disk, evidence, Remedy::OverwrittenAndSaved),
-            // The table is written before sector 0: a power cut between the two would leave a disk
-            // that starts in neither mode.
-            true => Answer::block(Subject::Disk, evidence, Remedy::WindowsBootCode),
-        });
+        let remedy = match foreign_boot_code {
+            false => Remedy::OverwrittenAndSaved,
+            true => Remedy::OverwrittenAfterSector0,
+        };
+        answers.push(Answer::caution(Subject::Disk, evidence, remedy));
     }
     answers
 }

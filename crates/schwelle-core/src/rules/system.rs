@@ -7,6 +7,7 @@ use crate::disk_use::DiskUse;
 use crate::identities::Style;
 use crate::pe::ProgramFault;
 use crate::profile::{KERNEL, Partition, Table, Titled, UEFI_LOADER, WindowsSystem};
+use crate::starts::{can_be_given_up, starts};
 use crate::windows::{MountedName, SYSTEM_FOLDER, shared_out};
 
 pub(super) static RULES: &[Rule] = &[
@@ -45,6 +46,11 @@ pub(super) static RULES: &[Rule] = &[
         to: None,
         check: several,
     },
+    Rule {
+        id: RuleId::SystemStarts,
+        to: Some(Style::Gpt),
+        check: starts_afterwards,
+    },
 ];
 
 const MANAGER: &str = "\\Windows\\Boot\\EFI\\bootmgfw.efi";
@@ -53,9 +59,13 @@ fn subject(facts: &Facts<'_>, system: &WindowsSystem) -> Subject {
     Subject::numbered(facts.profile, system.partition)
 }
 
-/// What is wrong with a system that nothing starts does not block: it is reported, and the disk converts.
+/// What is wrong with a system that nothing starts, or that can be given up since another one starts, does not block:
+/// it is reported, and the disk converts.
 fn aside(facts: &Facts<'_>, system: &WindowsSystem, answer: Answer) -> Answer {
-    if answer.outcome != Outcome::Block || facts.profile.is_started(system) {
+    let profile = facts.profile;
+    let is_aside =
+        !profile.is_started(system) || facts.to() == Style::Gpt && can_be_given_up(profile, system);
+    if answer.outcome != Outcome::Block || !is_aside {
         return answer;
     }
     let found = Box::new(answer.evidence);
@@ -88,6 +98,7 @@ fn active(facts: &Facts<'_>) -> Vec<Answer> {
     }
     vec![match active[..] {
         [only] => Answer::pass(Subject::of(only), Evidence::Active),
+        [] if table.record.has_grub_code => Answer::pass(Subject::Disk, Evidence::GrubNeedsNone),
         [] => Answer::block(Subject::Disk, Evidence::NoneActive, Remedy::MarkActive),
         ref several => {
             let partitions = several.iter().map(|part| part.titled()).collect();
@@ -297,6 +308,39 @@ fn letters_of(facts: &Facts<'_>, system: &WindowsSystem) -> Answer {
     match kept.left.iter().any(is_own) {
         true => Answer::block(subject, evidence, Remedy::StartAndMakeRoom),
         false => Answer::caution(subject, evidence, Remedy::NoteLetters),
+    }
+}
+
+/// Whether everything that starts today starts afterwards. What does not is given up by name.
+fn starts_afterwards(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.profile.mbr().is_none() {
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::NoMbr)];
+    }
+    if facts.disk_use == DiskUse::Data {
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::DataDisk)];
+    }
+    let systems = starts(facts.profile);
+    let lost: Vec<Answer> = systems
+        .iter()
+        .filter(|system| system.is_lost())
+        .map(|system| {
+            let name = system.name.clone();
+            let evidence = Evidence::StartsNoMore {
+                today: system.today.clone(),
+                afterwards: system.afterwards.clone(),
+            };
+            let remedy = Remedy::GiveUpByName { name: name.clone() };
+            Answer::caution(Subject::System { name }, evidence, remedy)
+        })
+        .collect();
+    if !lost.is_empty() {
+        return lost;
+    }
+    let starting = systems.iter().filter(|system| system.starts_afterwards());
+    let names: Vec<String> = starting.map(|system| system.name.clone()).collect();
+    match names.is_empty() {
+        true => Vec::new(),
+        false => vec![Answer::pass(Subject::Disk, Evidence::AllStart { names })],
     }
 }
 

@@ -29,6 +29,7 @@ const ROOMS: [(&str, &[&str]); 4] = [
     (
         "schwelle-formats",
         &[
+            "grub",
             "mbr",
             "gpt",
             "fat",
@@ -40,6 +41,7 @@ const ROOMS: [(&str, &[&str]); 4] = [
             "pe",
             "windows",
             "bitlocker",
+            "ext",
         ],
     ),
     (
@@ -58,6 +60,7 @@ const ROOMS: [(&str, &[&str]); 4] = [
             "placement",
             "fit",
             "job",
+            "starts",
             "rules",
             "draft",
             "mend",

@@ -39,6 +39,8 @@ pub(crate) enum Kind {
     Back,
     /// A GPT disk is mended.
     Mended,
+    /// From MBR to GPT, on a disk that starts through code where the primary table goes.
+    ThroughGap,
 }
 
 /// A conversion that can be begun again and again.
@@ -79,6 +81,16 @@ impl Bench {
     fn brief(self) -> Self {
         Self {
             is_brief: true,
+            ..self
+        }
+    }
+
+    /// Fails where the primary table is not written after sector 0.
+    fn through_gap(self) -> Self {
+        use StageKind::{Commit, Edit, Prepare, Table};
+        assert_eq!(self.stages(), [Prepare, Commit, Table, Edit]);
+        Self {
+            kind: Kind::ThroughGap,
             ..self
         }
     }
@@ -247,6 +259,24 @@ pub(crate) fn disk(mib: u64, more: impl FnOnce(&DiskBuilder<'_>, [MbrEntry; 2]))
 
 pub(crate) fn extent(first_mib: u64, mib: u64) -> Extent {
     Extent::new(Lba(first_mib * 2048), mib * 2048).unwrap()
+}
+
+/// Where boot code lies between sector 0 and the first partition, as boot managers for a BIOS keep it.
+pub(crate) const GAP_CODE: Extent = Extent {
+    first: Lba(1),
+    end: Lba(60),
+};
+
+/// A disk that starts through code in the gap.
+fn with_code_in_gap(mib: u64) -> Memory {
+    disk(mib, |builder, _| {
+        let mut sector = builder.device().read_sector(Lba(0)).unwrap();
+        // No code that goes straight to the active partition.
+        sector[..6].copy_from_slice(&[0xFA, 0xFC, 0x31, 0xC0, 0x8E, 0xD8]);
+        builder.bytes(Lba(0), &sector).unwrap();
+        let code = vec![0x90; usize::try_from(GAP_CODE.sectors() * 512).unwrap()];
+        builder.bytes(GAP_CODE.first, &code).unwrap();
+    })
 }
 
 /// A converted disk on a larger medium: its backup table is not at the end, its registry names the
@@ -447,6 +477,13 @@ pub(crate) fn scenarios() -> Vec<Bench> {
                 plan_of(disk, request).unwrap()
             },
         ),
+        Bench::new("boot code in the gap", None, with_code_in_gap(330)).through_gap(),
+        Bench::new(
+            "boot code in the gap of a drive with larger physical sectors",
+            None,
+            with_code_in_gap(330).with_physical(4096),
+        )
+        .through_gap(),
         Bench::of_plan("the way back to MBR", to_go_back(), |disk| {
             let plan = plan_back(disk, DiskUse::System).unwrap();
             let stages: Vec<StageKind> =

@@ -19,16 +19,17 @@ mod used;
 use std::cell::Cell;
 use std::thread;
 
-use schwelle_core::commit::{CommitError, Event, Ledger, Observer, StageKind};
+use schwelle_core::commit::{CommitError, Event, Ledger, Observer, StageKind, hash_of};
 use schwelle_core::device::{Extent, Lba, ReadDevice};
 use schwelle_core::gpt::GptPair;
 use schwelle_core::job::recover::{self, RecoverError};
 use schwelle_core::job::{JobFolder, JobState, Repaired};
 use schwelle_core::mbr::{BootRecord, MbrTable};
+use schwelle_core::rehearse::{self, StepOutcome};
 
 use schwelle_testkit::Dice;
 
-use bench::{Bench, Kind, scenarios};
+use bench::{Bench, GAP_CODE, Kind, scenarios};
 use schwelle_testkit::{Failure, Image, Medium};
 
 /// Which way out of a half-written disk.
@@ -157,6 +158,23 @@ fn sound_on_the_way_back(medium: &Medium<'_>, case: &str) {
     }
 }
 
+/// A disk that starts through code in its gap: with the old sector 0 all of that code is there, and with the new one
+/// a copy of the GPT, from which the way to the kernel holds.
+fn starts_either_way(bench: &Bench, image: &Image, case: &str) {
+    let medium = Medium::new(&bench.old, image.clone());
+    let record = BootRecord::parse(&medium.read_sector(Lba(0)).unwrap()).unwrap();
+    if record.is_protective() {
+        let rehearsal = rehearse::walk(&medium, None);
+        let is_whole = rehearsal
+            .first_fault()
+            .is_none_or(|step| step.outcome != StepOutcome::Fail);
+        assert!(is_whole, "{case}: {:?}", rehearsal.first_fault());
+    } else {
+        let code = |disk: &dyn ReadDevice| hash_of(disk, GAP_CODE).unwrap();
+        assert_eq!(code(&medium), code(&bench.old), "{case}");
+    }
+}
+
 /// Cuts one kind of conversion at every operation; the number of cases.
 fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
     let (mut cases, mut dice) = (0, Dice::new(0x5EED));
@@ -181,6 +199,9 @@ fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
                 // A GPT disk stays one: a copy of the table is sound at any moment.
                 let medium = Medium::new(&bench.old, image.clone());
                 assert!(GptPair::read(&medium).best().is_some(), "{case}");
+            }
+            if bench.kind == Kind::ThroughGap && !bench.has_large_sectors() {
+                starts_either_way(bench, image, &case);
             }
             if bench.kind == Kind::Back {
                 sound_on_the_way_back(&Medium::new(&bench.old, image.clone()), &case);

@@ -26,6 +26,9 @@ pub enum StageKind {
     Prepare,
     /// Sector 0.
     Commit,
+    /// The primary table, where sectors that boot code uses lie in its place: the old disk starts through them until
+    /// sector 0 is replaced, and from then on the backup table is there.
+    Table,
     /// The place of the System Reserved partition, which the old disk starts from.
     Takeover,
     /// The old table, which nothing names any more.
@@ -44,6 +47,7 @@ impl StageKind {
             Self::Fill => "fill",
             Self::Prepare => "prepare",
             Self::Commit => "commit",
+            Self::Table => "table",
             Self::Takeover => "takeover",
             Self::Clear => "clear",
             Self::Edit => "edit",

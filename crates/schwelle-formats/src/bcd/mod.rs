@@ -9,11 +9,13 @@
 
 mod device;
 mod fresh;
+mod menu;
 mod resolve;
 mod store;
 mod translate;
 
 pub use device::{DeviceElement, Locator};
 pub use fresh::NewEntry;
+pub use menu::{Systems, is_bios_only};
 pub use store::{BcdStore, BootObject, ObjectKind, StoreError, element, object};
-pub use translate::{Translated, is_bios_only, translate};
+pub use translate::{Translated, translate};

@@ -2,7 +2,8 @@
 //! languages, custom entries, debugging settings.
 
 use super::device::DeviceElement;
-use super::store::{BcdStore, BootObject, ObjectKind, element, object};
+use super::menu::{Systems, choose_default, drop_from_menu};
+use super::store::{BcdStore, ObjectKind, element, object};
 use crate::hive::value_kind;
 use crate::identities::{Identities, PartitionName, Style};
 
@@ -41,8 +42,8 @@ pub struct Translated {
     pub paths: Vec<(String, String)>,
     /// Entries with a device on another disk, or on a partition that is not there: kept as they were.
     pub foreign: Vec<String>,
-    /// Entries that only a BIOS can start, on the way to GPT: no longer in the menu, though still in the
-    /// store.
+    /// Entries that only a BIOS can start, on the way to GPT, and those of systems that do not start in the new mode:
+    /// no longer in the menu, though still in the store.
     pub dropped: Vec<String>,
     /// The entry that is the default now, where the old default is missing or can no longer start.
     pub new_default: Option<String>,
@@ -66,13 +67,17 @@ fn other_path(to: &Programs, kind: ObjectKind, path: &str) -> Option<String> {
         .then(|| format!("{stem}.{}", to.ending))
 }
 
-/// Takes `store` across. `systems` are the byte offsets of the partitions with an installed Windows.
-pub fn translate(store: &mut BcdStore, identities: &Identities, systems: &[u64]) -> Translated {
+/// Takes `store` across.
+pub fn translate(
+    store: &mut BcdStore,
+    identities: &Identities,
+    systems: Systems<'_>,
+) -> Translated {
     let mut done = Translated::default();
     let to = programs(identities.to);
     choose_default(store, identities, systems, &mut done);
     if identities.to == Style::Gpt {
-        drop_from_menu(store, &mut done);
+        drop_from_menu(store, identities, systems, &mut done);
     }
     let esp = identities.name_after(identities.esp);
     struct Change {
@@ -160,66 +165,6 @@ pub fn translate(store: &mut BcdStore, identities: &Identities, systems: &[u64])
     done
 }
 
-impl BcdStore {
-    /// The default entry, where it can be started in the other mode, and is a system on a partition.
-    pub fn default_for(&self, to: Style) -> Option<BootObject<'_>> {
-        let is_carried_over = |kind| to == Style::Mbr || !is_bios_only(kind);
-        let default = self.default_entry();
-        default.filter(|entry| is_carried_over(entry.kind()) && !entry.is_in_file())
-    }
-}
-
-/// True for an entry that runs in BIOS mode only.
-pub fn is_bios_only(kind: Option<ObjectKind>) -> bool {
-    matches!(kind, Some(ObjectKind::OldLoader | ObjectKind::BootSector))
-}
-
-/// Gives the boot manager another default where its own cannot be started any more.
-fn choose_default(
-    store: &mut BcdStore,
-    identities: &Identities,
-    systems: &[u64],
-    done: &mut Translated,
-) {
-    if store.default_for(identities.to).is_some() {
-        return;
-    }
-    let places = systems.iter().filter_map(|&at| identities.name_before(at));
-    let places: Vec<PartitionName> = places.collect();
-    let Some(entry) = store.first_of(&places) else {
-        return;
-    };
-    let (id, title) = (entry.id().to_owned(), entry.title());
-    store.set_text(object::BOOT_MANAGER, element::DEFAULT, &id);
-    done.new_default = Some(title);
-}
-
-/// Takes the entries that only a BIOS can start out of the menu's lists.
-fn drop_from_menu(store: &mut BcdStore, done: &mut Translated) {
-    let Some(manager) = store.manager() else {
-        return;
-    };
-    let old = |id: &String| {
-        let object = store.object(id);
-        object.filter(|object| is_bios_only(object.kind()))
-    };
-    let mut changes = Vec::new();
-    for list in [element::DISPLAY_ORDER, element::NEXT_START, element::TOOLS] {
-        let all = manager.objects(list);
-        let kept: Vec<String> = all.iter().filter(|id| old(id).is_none()).cloned().collect();
-        if kept.len() < all.len() {
-            let dropped = all.iter().filter_map(&old).map(|object| object.title());
-            done.dropped.extend(dropped);
-            changes.push((list, kept));
-        }
-    }
-    done.dropped.sort();
-    done.dropped.dedup();
-    for (list, kept) in changes {
-        store.set_objects(object::BOOT_MANAGER, list, &kept);
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use uuid::Uuid;
@@ -243,6 +188,10 @@ mod tests {
             value_kind::BINARY,
             DeviceElement::partition(Locator::Mbr { signature, offset }).0,
         )
+    }
+
+    fn starting(start: &[u64]) -> Systems<'_> {
+        Systems { start, left: &[] }
     }
 
     type Element = (u32, u32, Vec<u8>);
@@ -343,7 +292,7 @@ mod tests {
                 ],
             ),
         ]);
-        let done = translate(&mut store, &identities(), &WINDOWS);
+        let done = translate(&mut store, &identities(), starting(&WINDOWS));
         assert_eq!(done.foreign, ["another disk", "old, and on no partition"]);
         assert_eq!(
             done.devices, 2,
@@ -433,7 +382,7 @@ mod tests {
                     .map(|(id, (kind, elements))| (*id, kind, elements)),
             );
             let mut store = store(&all);
-            let done = translate(&mut store, &identities(), &WINDOWS);
+            let done = translate(&mut store, &identities(), starting(&WINDOWS));
             assert_eq!(done.new_default.as_deref(), expected);
             let now = store.manager().unwrap().text(element::DEFAULT);
             assert_eq!(now.as_deref().filter(|id| *id != "{gone}"), expected);
@@ -492,7 +441,7 @@ mod tests {
                 ],
             ),
         ]);
-        let done = translate(&mut store, &back, &WINDOWS);
+        let done = translate(&mut store, &back, starting(&WINDOWS));
         assert_eq!(done.new_default.as_deref(), Some("{B}"));
         assert_eq!((done.devices, done.dropped.len()), (2, 0));
         assert_eq!(done.foreign, ["a boot sector", "{C}"]);
@@ -515,7 +464,7 @@ mod tests {
         assert_eq!(manager.objects(element::DISPLAY_ORDER), MENU);
         // A second time gives the same.
         let before = store.clone();
-        translate(&mut store, &back, &WINDOWS);
+        translate(&mut store, &back, starting(&WINDOWS));
         assert_eq!(store, before);
     }
 
@@ -538,7 +487,10 @@ mod tests {
             })
             .collect();
         let mut store = store(&objects);
-        assert_eq!(translate(&mut store, &identities(), &WINDOWS).devices, 4);
+        assert_eq!(
+            translate(&mut store, &identities(), starting(&WINDOWS)).devices,
+            4
+        );
         let store = BcdStore::read(&store.to_hive(3)[..]).unwrap();
         let first = store.object("{010}").unwrap();
         assert!(first.device(element::OS_DEVICE).is_none());
@@ -561,10 +513,10 @@ mod tests {
                 device(element::DEVICE, SIGNATURE, 1 << 20),
             ],
         )]);
-        translate(&mut once, &identities(), &WINDOWS);
+        translate(&mut once, &identities(), starting(&WINDOWS));
         let mut twice = once.clone();
         assert_eq!(
-            translate(&mut twice, &identities(), &WINDOWS),
+            translate(&mut twice, &identities(), starting(&WINDOWS)),
             Translated::default()
         );
         assert_eq!(twice, once);

@@ -63,6 +63,11 @@ impl Kind {
         matches!(self.0, 0x12 | 0x84 | 0xDE)
     }
 
+    /// A volume of Linux: its file systems, LVM or RAID.
+    pub fn is_linux(self) -> bool {
+        matches!(self.0, 0x83 | 0x8E | 0xFD)
+    }
+
     /// What technicians call it.
     pub fn name(self) -> &'static str {
         match self.0 {

@@ -8,6 +8,7 @@ use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned};
 
 use super::boot_code::BiosStart;
 use super::entry::{Entry, Kind, RawEntry};
+use crate::grub::BootImage;
 
 #[derive(Debug, Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
@@ -34,6 +35,8 @@ pub struct BootRecord {
     /// name "TCPA", under which it asks for a TPM (Windows Vista and later, in every language;
     /// code without it is taken for another's).
     pub has_windows_code: bool,
+    /// The boot code is GRUB's, which loads more from sectors that it names.
+    pub has_grub_code: bool,
     /// Which of our own programs the boot code is.
     pub own_code: Option<BiosStart>,
     /// The four entries, unused ones as `None`.
@@ -50,6 +53,7 @@ impl BootRecord {
         Some(Self {
             disk_signature: raw.disk_signature.get(),
             has_boot_code: raw.boot_code.iter().any(|&byte| byte != 0),
+            has_grub_code: BootImage::of(&raw.boot_code).is_some(),
             own_code: BiosStart::of(&raw.boot_code),
             has_windows_code: raw.boot_code.windows(4).any(|part| part == b"TCPA"),
             entries: raw.entries.each_ref().map(Entry::parse),

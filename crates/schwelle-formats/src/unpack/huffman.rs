@@ -50,7 +50,7 @@ impl Code {
         for (length, &count) in (0u32..).zip(&self.counts).skip(1) {
             first <<= 1;
             let code = ahead >> (MAX_BITS - length);
-            if let Some(within) = code.checked_sub(first).filter(|&at| at < count.into()) {
+            if let Some(within) = code.checked_sub(first).filter(|&at| at < u32::from(count)) {
                 bits.skip(length);
                 let at = usize::try_from(index.saturating_add(within)).unwrap_or(usize::MAX);
                 return self.symbols.get(at).copied().ok_or("a code has no symbol");

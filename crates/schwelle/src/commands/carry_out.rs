@@ -12,6 +12,7 @@ use schwelle_core::identities::Style;
 use schwelle_core::job::{JobEnd, JobFacts, JobFolder, JobKind, JobState, bytes_needed};
 use schwelle_core::pipeline::Ready;
 use schwelle_core::rehearse::{Answer, Rehearsal};
+use schwelle_core::starts::SystemStart;
 
 use crate::disk::{Disk, Inputs, refuse_busy};
 use crate::error::{CliError, Kind};
@@ -59,7 +60,7 @@ impl<'a> Job<'a> {
             machine: disk.machine(inputs.machine),
             does,
             disk_use: inputs.request.disk_use,
-            accepted: inputs.accepted,
+            accepted: inputs.accepted.clone(),
         }
     }
 
@@ -187,6 +188,47 @@ impl<'a> Job<'a> {
         Ok(())
     }
 
+    /// Asks about each system that starts today and will not afterwards: it is given up by its name.
+    fn confirm_dropped(&self, starts: &[SystemStart], screen: &Screen) -> Result<(), CliError> {
+        let lost = || starts.iter().filter(|system| system.is_lost());
+        let mut named = self.accepted.drop.iter();
+        let unknown = named.find(|name| !lost().any(|system| system.is_called(name)));
+        if let Some(name) = unknown {
+            let names: Vec<String> = lost()
+                .map(|system| format!("\"{}\"", system.name))
+                .collect();
+            let names = match names.is_empty() {
+                true => "none does".to_owned(),
+                false => names.join(", "),
+            };
+            return Err(CliError::new(
+                Kind::Usage,
+                format!("--drop \"{name}\": no system of this name stops starting"),
+                "A system is given up by exactly its name. The disk is unchanged.",
+                format!("These stop starting: {names}"),
+            ));
+        }
+        for system in lost() {
+            if self.accepted.drop.iter().any(|name| system.is_called(name)) {
+                continue;
+            }
+            let name = text::safe(&system.name);
+            let question = format!(
+                "{name} starts today and will not start from the converted disk. To give it up, type its name:"
+            );
+            let typed = (!self.yes).then(|| screen.ask(&question)).flatten();
+            if !typed.is_some_and(|typed| system.is_called(&typed)) {
+                return Err(CliError::new(
+                    Kind::Usage,
+                    format!("{name} would start no more, and was not given up"),
+                    "It starts today, and has no UEFI boot loader on the converted disk. The disk is unchanged.",
+                    format!("If you can do without it, repeat the command with --drop \"{name}\""),
+                ));
+            }
+        }
+        Ok(())
+    }
+
     /// Asks whether a real disk may be written from this system.
     fn confirm_writing_here(&self, screen: &Screen) -> Result<(), CliError> {
         let is_real = self.disk.is_real();
@@ -201,8 +243,14 @@ impl<'a> Job<'a> {
     }
 
     /// The questions that only the technician can answer.
-    pub(super) fn confirm(&self, plan: &Plan<'_>, screen: &Screen) -> Result<(), CliError> {
+    pub(super) fn confirm(
+        &self,
+        plan: &Plan<'_>,
+        starts: &[SystemStart],
+        screen: &Screen,
+    ) -> Result<(), CliError> {
         self.confirm_unrecognised(screen)?;
+        self.confirm_dropped(starts, screen)?;
         self.confirm_restore_points(plan, screen)?;
         self.confirm_recovery_password(screen)?;
         self.confirm_writing_here(screen)?;

@@ -113,7 +113,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         request: args.given.place.request(&policy)?,
         job: Some(&folder),
         backup_confirmed: args.yes,
-        accepted: args.accepted,
+        accepted: args.accepted.clone(),
         ..Inputs::of(machine.as_ref(), &policy)
     };
     Job::new(JobKind::Convert, &disk, &folder, args.yes, &inputs).refuse_unfinished()?;
@@ -156,7 +156,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     let job = Job::new(JobKind::Convert, &disk, &folder, args.yes, &inputs);
     job.refuse_unready(plan)?;
-    job.confirm(plan, screen)?;
+    job.confirm(plan, &judged.starts(), screen)?;
     // The record says what was answered, not that it was still to be asked.
     let judged = judged.confirmed();
     let kept: Vec<PathBuf> = KEPT.iter().map(|name| folder.join(name)).collect();

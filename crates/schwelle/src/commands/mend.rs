@@ -72,7 +72,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         request: args.given.place.request(&policy)?,
         job: args.job.as_deref(),
         backup_confirmed: args.yes,
-        accepted: args.accepted,
+        accepted: args.accepted.clone(),
         ..Inputs::of(machine.as_ref(), &policy)
     };
     // As with a conversion: looked at read-only first, and again under the lock.
@@ -103,7 +103,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     let plan = mended.rehearsed.plan();
     let job = Job::new(JobKind::Mend, &disk, folder, args.yes, &inputs);
     job.refuse_unready(plan)?;
-    job.confirm(plan, screen)?;
+    job.confirm(plan, &[], screen)?;
     let mended = MendedDraft {
         judged: mended.judged.confirmed(),
         ..mended

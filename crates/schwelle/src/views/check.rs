@@ -6,7 +6,9 @@ use schwelle_core::overview::{DiskAnswer, Overview};
 use schwelle_core::profile::TableStyle;
 use schwelle_core::rules::Outcome;
 
-use super::common::{answer, answer_line, answer_tone, head, item, paragraph, partitions};
+use super::common::{
+    answer, answer_line, answer_tone, head_with_starts, item, paragraph, partitions,
+};
 use super::json::Check;
 use super::worded::FindingDoc;
 use crate::disk::{Disk, options_of};
@@ -126,7 +128,7 @@ fn blocks_and_cautions(
     overview: &Overview,
     look: Look,
 ) -> String {
-    let mut text = head(disk) + &partitions(disk, look);
+    let mut text = head_with_starts(disk, judged, look.columns) + &partitions(disk, look);
     // Red is for a disk that should be converted and cannot be.
     let blocked = match overview.answer {
         DiskAnswer::Blocked => (Outcome::Block, Tone::Bad, "Blocked"),

@@ -4,16 +4,44 @@ use schwelle_core::device::Extent;
 use schwelle_core::draft::{Change, MapPart};
 use schwelle_core::gpt::attributes;
 use schwelle_core::overview::DiskAnswer;
+use schwelle_core::pipeline::Judged;
 use schwelle_core::profile::{Origin, Partition, Role};
 
 use super::map;
 use crate::disk::Disk;
 use crate::screen::{Look, Tone, toned};
 use crate::text::{bytes, cut, pad, safe, width, wrap};
-use crate::words::{lba_range, overview};
+use crate::words::{self, lba_range, overview};
 
-/// Which disk this is: path, size, table, model and serial, disk name, the systems on it.
+/// Which disk this is, and the systems on it.
 pub(crate) fn head(disk: &Disk) -> String {
+    let mut text = title(disk);
+    for system in &disk.profile.systems {
+        text += &format!(
+            "System: {} on partition {}\n",
+            safe(&system.title()),
+            system.partition
+        );
+    }
+    text
+}
+
+/// Which disk this is, and of each system on it whether it starts today, and once the disk is converted.
+pub(crate) fn head_with_starts(disk: &Disk, judged: &Judged<'_, '_>, columns: usize) -> String {
+    let starts = judged.starts();
+    if starts.is_empty() {
+        return head(disk);
+    }
+    let mut text = title(disk);
+    for system in &starts {
+        text += &item("System:", &words::starts::system(system), 0, columns);
+        text += &paragraph("", &words::starts::both(system), 8, columns);
+    }
+    text
+}
+
+/// Which disk this is: path, size, table, model and serial, disk name.
+fn title(disk: &Disk) -> String {
     let profile = &disk.profile;
     let size = bytes(profile.geometry.len_bytes());
     let mut facts = vec![
@@ -33,13 +61,6 @@ pub(crate) fn head(disk: &Disk) -> String {
     let mut text = format!("{}\n", toned(Tone::Heading, &facts.join("   ")));
     if let Some(name) = profile.disk_name() {
         text += &format!("Disk name: {}\n", safe(&name));
-    }
-    for system in &profile.systems {
-        text += &format!(
-            "System: {} on partition {}\n",
-            safe(&system.title()),
-            system.partition
-        );
     }
     text
 }

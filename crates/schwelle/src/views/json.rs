@@ -14,6 +14,7 @@ use schwelle_core::overview::{DiskAnswer, Overview};
 use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::{Answer, Rehearsal};
+use schwelle_core::starts::{Afterwards, SystemStart, Today};
 use schwelle_core::switch::ByBootOrder;
 use serde::{Deserialize, Serialize};
 
@@ -39,6 +40,8 @@ pub(crate) struct Check {
     /// False where a rule blocks: the exit code is then 1, whatever the answer is
     pub(crate) convertible: bool,
     pub(crate) findings: Vec<FindingDoc>,
+    /// The systems on an MBR disk that is to start in UEFI mode; else empty
+    pub(crate) starts: Vec<SystemStartDoc>,
     /// Why the disk could not be read; null where it could
     pub(crate) unreadable: Option<String>,
 }
@@ -62,6 +65,7 @@ impl Check {
             step: overview.step.map(|step| StepDoc::of(disk, &step)),
             convertible: !judged.is_blocked(),
             findings: findings(disk, judged),
+            starts: starts(judged),
             unreadable: None,
         }
     }
@@ -76,12 +80,45 @@ impl Check {
             step: None,
             convertible: false,
             findings: Vec::new(),
+            starts: Vec::new(),
             unreadable: Some(error.what.clone()),
         }
     }
 }
 
-/// `plan`. For a blocked disk there are only `answer`, `disk`, `to` and `findings`.
+/// A system on the disk, or boot code that starts none that is known.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct SystemStartDoc {
+    /// What it is called; `convert --drop` takes this name
+    pub(crate) system: String,
+    /// Number of its partition; null for boot code
+    pub(crate) partition: Option<usize>,
+    /// Whether it starts in BIOS mode today
+    pub(crate) today: Worded<Today>,
+    /// Whether it starts in UEFI mode, once the disk is converted
+    pub(crate) afterwards: Worded<Afterwards>,
+    /// It starts today, or may, and does not afterwards: it must be given up by name
+    pub(crate) is_lost: bool,
+}
+
+impl SystemStartDoc {
+    fn of(system: SystemStart) -> Self {
+        Self {
+            is_lost: system.is_lost(),
+            system: system.name,
+            partition: system.on.map(|on| on.number),
+            today: Worded::of(system.today, words::starts::today),
+            afterwards: Worded::of(system.afterwards, words::starts::afterwards),
+        }
+    }
+}
+
+fn starts(judged: &Judged<'_, '_>) -> Vec<SystemStartDoc> {
+    let starts = judged.starts().into_iter();
+    starts.map(SystemStartDoc::of).collect()
+}
+
+/// `plan`. For a blocked disk there are only `answer`, `disk`, `to`, `findings` and `starts`.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Plan {
     pub(crate) disk: String,
@@ -89,6 +126,9 @@ pub(crate) struct Plan {
     pub(crate) to: Style,
     pub(crate) answer: DiskAnswer,
     pub(crate) findings: Vec<FindingDoc>,
+    /// The systems on an MBR disk that is to start in UEFI mode; else empty
+    #[serde(default)]
+    pub(crate) starts: Vec<SystemStartDoc>,
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub(crate) draft: Option<DraftDoc>,
     /// The start of the draft on real firmware; null when it was not asked for
@@ -316,6 +356,7 @@ impl Plan {
             to: judged.to(),
             answer: DiskAnswer::of_rules(judged.answer()),
             findings: findings(disk, judged),
+            starts: starts(judged),
             draft: None,
             emulated: None,
             mended: Vec::new(),

@@ -14,7 +14,7 @@ use schwelle_core::profile::Role;
 use schwelle_core::rehearse::Rehearsal;
 use schwelle_core::rules::Outcome;
 
-use super::common::{answer, gone_line, head, item, lbas, map_line, paragraph};
+use super::common::{answer, gone_line, head_with_starts, item, lbas, map_line, paragraph};
 use super::{check, map, rehearse};
 use crate::disk::{Disk, options};
 use crate::screen::{Look, Tone, toned};
@@ -30,7 +30,7 @@ pub(crate) fn render(
     rehearsal: &Rehearsal,
     look: Look,
 ) -> String {
-    head(disk) + &body(disk, judged, plan, rehearsal, look)
+    head_with_starts(disk, judged, look.columns) + &body(disk, judged, plan, rehearsal, look)
 }
 
 /// The view without its header.

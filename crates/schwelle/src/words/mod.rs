@@ -14,6 +14,7 @@ pub(crate) mod rules;
 pub(crate) mod secure_boot;
 pub(crate) mod sheet;
 pub(crate) mod simulated;
+pub(crate) mod starts;
 pub(crate) mod steps;
 
 use schwelle_core::device::Extent;

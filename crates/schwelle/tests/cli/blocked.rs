@@ -361,18 +361,6 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         },
     ),
     (
-        "another boot manager",
-        "room.primary-table",
-        "LBA 0 has boot code that is not Windows' own",
-        |disk| {
-            standard(disk);
-            let mut sector = disk.device().read_vec(0, 512).unwrap();
-            sector[..8].copy_from_slice(b"\xEB\xFEother.");
-            disk.device().write_at(0, &sector).unwrap();
-            disk.bytes(lba(1), b"the rest of it").unwrap();
-        },
-    ),
-    (
         "bare file system",
         "table.mbr",
         "file system on the bare disk",

@@ -48,6 +48,7 @@ mod secure_boot;
 mod shrink;
 mod signing;
 mod signpost;
+mod starts;
 mod stopped;
 mod support;
 mod terminal;

@@ -15,7 +15,7 @@ use schwelle_testkit::{Run, extract, hash, tool};
 const OWN_SIGNATURE: u32 = 0x5709_9ED1;
 
 /// Puts a disk into the state after some stages of a job: the old disk with what they write.
-fn after_stages(old: &Path, disk: &Path, job: &Path, stages: &[&str]) {
+pub(crate) fn after_stages(old: &Path, disk: &Path, job: &Path, stages: &[&str]) {
     fs::copy(old, disk).unwrap();
     let journal = journal(job);
     let sector = journal["sector_bytes"].as_u64().unwrap();

@@ -47,6 +47,15 @@ pub enum Evidence {
         /// What it is.
         code: BootCode,
     },
+    /// GRUB's code, and its menu goes to the boot record of a partition.
+    GrubGoesTo {
+        /// The partition that the menu lies on.
+        menu_on: usize,
+        /// The one that it goes to.
+        partition: usize,
+        /// Without a key.
+        by_default: bool,
+    },
     /// The active partition.
     ActivePartition {
         /// Its number.
@@ -120,6 +129,8 @@ pub enum BootCode {
     None,
     /// Windows' own.
     Windows,
+    /// GRUB's, of which the menu is not known, or does not go to Windows.
+    Grub,
     /// What it starts is not known.
     Unknown,
 }

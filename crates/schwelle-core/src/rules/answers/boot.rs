@@ -121,6 +121,11 @@ pub enum Evidence {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum DefaultFault {
+    /// It leads to a Windows that does not start in UEFI mode.
+    GivenUp {
+        /// Its title.
+        title: String,
+    },
     /// Only a BIOS can start it.
     BiosOnly {
         /// Its title.

@@ -99,8 +99,8 @@ pub enum Remedy {
     MovePartition,
     /// What lies there is overwritten, and saved.
     OverwrittenAndSaved,
-    /// Let Windows write its own boot code.
-    WindowsBootCode,
+    /// It is overwritten after sector 0, and saved; what starts through it starts no more.
+    OverwrittenAfterSector0,
     /// Make the volume smaller with its own system.
     ShrinkForBackup {
         /// Why it is not shrunk here.

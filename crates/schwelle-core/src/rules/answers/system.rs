@@ -8,6 +8,7 @@ use crate::disk_use::DiskUse;
 use crate::next::Next;
 use crate::pe::ProgramFault;
 use crate::profile::{BootFileFault, RegistryFault, Titled};
+use crate::starts::{Afterwards, Today};
 
 /// What was found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -20,6 +21,8 @@ pub enum Evidence {
     ActiveOnDataDisk,
     /// A BIOS starts nothing from here.
     NotStarted,
+    /// No partition is active, and GRUB needs none.
+    GrubNeedsNone,
     /// No partition is active.
     NoneActive,
     /// Several partitions are active.
@@ -110,6 +113,18 @@ pub enum Evidence {
         /// Which.
         systems: Vec<SystemOn>,
     },
+    /// What starts today starts afterwards.
+    AllStart {
+        /// What.
+        names: Vec<String>,
+    },
+    /// It starts today, and not afterwards.
+    StartsNoMore {
+        /// How it starts today.
+        today: Today,
+        /// Why not afterwards.
+        afterwards: Afterwards,
+    },
 }
 
 /// A system and where it is.
@@ -156,6 +171,11 @@ pub enum Remedy {
     StartAndMakeRoom,
     /// Note the letters down: Windows gives them anew.
     NoteLetters,
+    /// Convert only if it need not start any more, and say so by its name.
+    GiveUpByName {
+        /// Its name.
+        name: String,
+    },
     /// Look at the menu: the default starts by itself.
     LookAtMenu,
 }

@@ -92,6 +92,11 @@ fn none_to_make(can_be_made: bool) -> &'static str {
 
 fn fault(fault: &DefaultFault) -> String {
     match fault {
+        DefaultFault::GivenUp { title } => {
+            format!(
+                "\"{title}\" leads to a 32-bit or damaged Windows, which does not start in UEFI mode"
+            )
+        }
         DefaultFault::BiosOnly { title } => format!("\"{title}\" runs in BIOS mode only"),
         DefaultFault::InFile { title } => {
             format!("\"{title}\" starts a RAM disk or a virtual disk, and no system on a partition")

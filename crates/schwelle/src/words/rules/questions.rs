@@ -135,9 +135,9 @@ pub(crate) fn of(rule: RuleId) -> Asked {
         ),
         RuleId::RoomPrimaryTable => asked(
             "Are the sectors for the primary table free?",
-            "The primary copy of the GPT takes the sectors right after sector 0. Partitions begin after it on all but very old disks; but some boot managers keep code there, and a disk that starts \
-             through it would stop starting before sector 0 is replaced. What lies there is saved in the \
-             job folder.",
+            "The primary copy of the GPT takes the sectors right after sector 0. Partitions begin after it on all but very old disks; but some boot managers keep code there. It \
+             is saved in the job folder, and overwritten only after sector 0 has been replaced, so that the disk \
+             starts at every moment; what starts through it does not start afterwards.",
         ),
         RuleId::RoomBackupTable => asked(
             "Are the last sectors free for the backup table?",
@@ -228,6 +228,12 @@ pub(crate) fn of(rule: RuleId) -> Asked {
             "How many systems are on the disk?",
             "All of them stay where they are, but one brings the boot files, and the BCD store's default \
              decides which starts first. The technician should know their names.",
+        ),
+        RuleId::SystemStarts => asked(
+            "Does everything that starts today start afterwards?",
+            "In BIOS mode a disk may start several systems, each by boot code of its own. A converted disk starts \
+             what has a UEFI loader. A system that would start no more is given up only by its name: in answer to \
+             a question, or with --drop NAME; --yes does not cover it.",
         ),
         RuleId::BootStart => asked(
             "Does the disk start today?",

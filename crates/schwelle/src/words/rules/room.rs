@@ -92,9 +92,10 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
              another program keeps something there."
                 .to_owned()
         }
-        Remedy::WindowsBootCode => {
-            "Another boot manager may start through it. Let the startup repair of Windows' recovery environment \
-             write its own boot code, see the PC start, and check again."
+        Remedy::OverwrittenAfterSector0 => {
+            "It is saved in the job folder, and overwritten after sector 0 has been replaced: until then the disk \
+             starts through it, from then on by the backup table. What starts through it today is named by the \
+             rule system.starts."
                 .to_owned()
         }
         Remedy::ShrinkForBackup { why } => format!(

@@ -2,7 +2,7 @@
 
 use schwelle_core::rules::answers::system::{Evidence, Remedy, SystemOn};
 
-use super::super::{nth, titled, titles, unfit};
+use super::super::{nth, starts, titled, titles, unfit};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
     match evidence {
@@ -15,6 +15,9 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::NoneActive => {
             "LBA 0: no partition is marked active, so the disk does not start in BIOS mode"
                 .to_owned()
+        }
+        Evidence::GrubNeedsNone => {
+            "no partition is marked active; GRUB in sector 0 needs none".to_owned()
         }
         Evidence::SeveralActive { partitions } => format!(
             "LBA 0: {} partitions are marked active: {}",
@@ -59,6 +62,12 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             "the registry has no free space for {}, whose new names are longer",
             letters_and_names(letters, *names)
         ),
+        Evidence::AllStart { names } => format!("starts afterwards: {}", names.join(", ")),
+        Evidence::StartsNoMore { today, afterwards } => format!(
+            "{}; {}",
+            starts::today(today),
+            starts::afterwards(afterwards)
+        ),
         Evidence::Several { systems } => {
             let on = |system: &SystemOn| format!("{} on {}", system.name, titled(&system.on));
             let each: Vec<String> = systems.iter().map(on).collect();
@@ -83,6 +92,12 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
                 "Check that this is the right disk ({}). If this is a data disk, say so: {}",
                 nth(next, 0),
                 nth(next, 1)
+            );
+        }
+        Remedy::GiveUpByName { name } => {
+            return format!(
+                "Convert only if you can do without it. Its files stay where they are. convert asks for its name; \
+                 for scripts: --drop \"{name}\""
             );
         }
         Remedy::SeeWhetherStarted => {

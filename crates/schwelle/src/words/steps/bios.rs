@@ -22,6 +22,19 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             format!("a GPT header is left ({})", copies.join(", "))
         }
         Evidence::BootCode { code } => format!("LBA 0: {}", boot_code(*code)),
+        Evidence::GrubGoesTo {
+            menu_on,
+            partition,
+            by_default,
+        } => {
+            let how = match by_default {
+                true => "starts",
+                false => "has an entry that starts",
+            };
+            format!(
+                "LBA 0: GRUB's boot code; its menu on partition {menu_on} {how} partition {partition}"
+            )
+        }
         Evidence::ActivePartition { partition, sectors } => {
             format!("partition {partition}, {}", lba_range(sectors))
         }
@@ -54,6 +67,7 @@ fn boot_code(code: BootCode) -> &'static str {
         BootCode::StartsNothing => "boot code that starts nothing from here",
         BootCode::None => "no boot code",
         BootCode::Windows => "Windows' own boot code",
+        BootCode::Grub => "GRUB's boot code; no entry of its menu is known to start Windows",
         BootCode::Unknown => "unknown boot code; what it starts is not known",
     }
 }

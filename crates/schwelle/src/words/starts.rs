@@ -1,0 +1,59 @@
+//! Who starts here, today and afterwards.
+
+use schwelle_core::starts::{Afterwards, SystemStart, Today};
+
+/// How a system starts in BIOS mode.
+pub(crate) fn today(today: &Today) -> String {
+    match today {
+        Today::WindowsMenu => "starts today, from Windows' boot menu".to_owned(),
+        Today::GrubMenu => "starts today, from GRUB's menu".to_owned(),
+        Today::BootCode => "runs today, from sector 0; what it starts is not known".to_owned(),
+        Today::NotNamed => "does not start today: no boot menu names it".to_owned(),
+        Today::NoKernel { path } => {
+            format!("does not start today: GRUB's menu names {path}, which is not there")
+        }
+        Today::NotLookedInto { volume } => {
+            format!(
+                "not known: a system on {} is not looked into",
+                volume.name()
+            )
+        }
+    }
+}
+
+/// Whether a system starts from the converted disk.
+pub(crate) fn afterwards(afterwards: &Afterwards) -> String {
+    match afterwards {
+        Afterwards::WindowsMenu => "starts afterwards, from Windows' boot menu".to_owned(),
+        Afterwards::NotNamed => "does not start afterwards: no boot menu names it".to_owned(),
+        Afterwards::Unfit { why } => {
+            format!("does not start afterwards: {why}, and so not in UEFI mode")
+        }
+        Afterwards::NoLoader => "does not start afterwards: it gets no UEFI boot loader".to_owned(),
+        Afterwards::BiosCode => "does not run afterwards: it is boot code for a BIOS".to_owned(),
+        Afterwards::NotLookedInto => {
+            "kept as it is; what starts it today may be gone afterwards".to_owned()
+        }
+    }
+}
+
+/// What a system is called, and where it lies.
+pub(crate) fn system(system: &SystemStart) -> String {
+    match &system.on {
+        // What has no name of its own is called by its partition.
+        Some(on) if !system.name.ends_with(&format!("partition {}", on.number)) => {
+            format!("{} on partition {}", system.name, on.number)
+        }
+        _ => system.name.clone(),
+    }
+}
+
+/// Whether it starts today, and afterwards.
+pub(crate) fn both(system: &SystemStart) -> String {
+    match (&system.today, &system.afterwards) {
+        (Today::WindowsMenu, Afterwards::WindowsMenu) => {
+            "starts today and afterwards, from Windows' boot menu".to_owned()
+        }
+        (before, after) => format!("{}; {}", today(before), afterwards(after)),
+    }
+}
