@@ -20,6 +20,7 @@ missing() {
     /usr/bin/python3 -c "import jsonschema" 2>/dev/null || echo python3-jsonschema
     /usr/bin/python3 -c "import cryptography" 2>/dev/null || echo python3-cryptography
     [ -f /usr/lib/grub/i386-pc/boot.img ] || echo grub-pc-bin
+    [ -f /usr/lib/grub/x86_64-efi/moddep.lst ] || echo grub-efi-amd64-bin
     [ -f /usr/lib/shim/shimx64.efi.signed ] || echo shim-signed
 }
 

@@ -1,13 +1,14 @@
 #!/bin/bash
-# tools/linux.sh OUT.img: a disk with a Debian that starts in BIOS mode, as its own tools install one: MBR, ext4, swap, GRUB in sector 0
-# and the sectors after it. Made from Debian's packages, as root. Kept in the target folder, and copied from there the next time.
+# tools/linux.sh OUT.img LOADERS: a disk with a Debian that starts in BIOS mode, as its own tools install one: MBR, ext4, swap, GRUB in
+# sector 0 and the sectors after it; and in the folder LOADERS the distribution's signed UEFI boot loaders. Made from Debian's packages, as root. Kept in the target folder, and copied from there the next time.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-out=$1
+out=$1 loaders=$2
 kept=${CARGO_TARGET_DIR:-$PWD/target}/${CARGO_BUILD_TARGET:-}/real-data/linux
 recipe=$(sha256sum tools/linux.sh | cut -d' ' -f1)
 if [ "$(cat "$kept/.made" 2>/dev/null)" = "$recipe" ]; then
     cp --sparse=always "$kept/disk.img" "$out"
+    cp -r "$kept/loaders" "$loaders"
     exit
 fi
 
@@ -69,6 +70,15 @@ GRUB_TIMEOUT=1
 GRUB_DISTRIBUTOR=Debian
 GRUB_CMDLINE_LINUX="console=tty0 console=ttyS0,115200"
 GRUB
+# As another program of its package writes it, where it finds a Windows.
+cat >>"$root/etc/grub.d/40_custom" <<'CUSTOM'
+menuentry 'Windows (on the third partition)' {
+    insmod part_msdos
+    insmod ntfs
+    set root='hd0,msdos3'
+    chainloader +1
+}
+CUSTOM
 # Its tools name volumes by UUID where the links are there that a running system makes.
 mount -t tmpfs none "$root/dev"
 cp -a /dev/null /dev/zero /dev/urandom "$loop" "$loop"p1 "$loop"p2 "$root/dev/"
@@ -84,5 +94,15 @@ for number in 1 2; do delpart "$loop" $number; done
 losetup --detach "$loop"
 loop=
 cp --sparse=always "$disk" "$kept/disk.img"
+rm -rf "$kept/loaders"
+mkdir "$kept/loaders"
+(
+    cd "$work"
+    apt-get download -q -o APT::Sandbox::User=root grub-efi-amd64-signed shim-signed shim-helpers-amd64-signed >>log
+    for package in *.deb; do dpkg -x "$package" loaders; done
+)
+cp "$work"/loaders/usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed "$work"/loaders/usr/lib/shim/shimx64.efi.signed \
+    "$work"/loaders/usr/lib/shim/mmx64.efi.signed "$kept/loaders/"
 echo "$recipe" >"$kept/.made"
 cp --sparse=always "$kept/disk.img" "$out"
+cp -r "$kept/loaders" "$loaders"

@@ -694,4 +694,5 @@ def make_disks(stick):
     run(os.environ["PC_DISKS"], stick.work)
 
 
-main()
+if __name__ == "__main__":
+    main()

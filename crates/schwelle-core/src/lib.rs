@@ -23,7 +23,7 @@
 
 pub use schwelle_disk::{bytes, cause, commit, device, host};
 pub use schwelle_formats::{
-    bcd, bitlocker, ext, fat, gpt, grub, hive, identities, mbr, ntfs, pe, unpack, windows,
+    bcd, bitlocker, ext, fat, gpt, grub, hive, identities, mbr, ntfs, pe, swap, unpack, windows,
 };
 
 pub mod confirm;

@@ -52,6 +52,8 @@ pub struct Inputs<'a> {
     pub named_surely: bool,
     /// The technician has said by name that the folder of a stopped job is lost.
     pub job_lost: bool,
+    /// The partition of the system that firmware without a boot entry is to start, where the technician chose one.
+    pub first: Option<usize>,
     /// The technician has confirmed a backup.
     pub backup_confirmed: bool,
 }
@@ -76,6 +78,7 @@ impl<'a> Inputs<'a> {
             jobs: &[],
             named_surely: false,
             job_lost: false,
+            first: None,
             backup_confirmed: false,
         }
     }
@@ -247,6 +250,7 @@ impl<'d, 'k> Judged<'d, 'k> {
             stamp: outside.stamp,
             set: self.loader.set,
             types: self.inputs.types,
+            first: self.inputs.first,
         };
         let plan = match &self.room {
             Room::Gpt(Ok(place)) => draft::build(self.disk, self.profile, place, source),
@@ -296,6 +300,7 @@ impl<'d, 'k> Mending<'d, 'k> {
             stamp: outside.stamp,
             set: firmware::choose(disk, profile, &inputs.machine).set,
             types: inputs.types,
+            first: None,
         };
         let planned = mend::plan(disk, profile, inputs.request, source)?;
         Ok(planned.map(|(plan, fixes)| {
@@ -388,7 +393,15 @@ impl<'a> Rehearsed<'a> {
 impl Plan<'_> {
     /// The walk that the finished disk must pass, on the draft or on the disk that it was written to.
     pub fn rehearse_on(&self, disk: &dyn ReadDevice) -> Rehearsal {
-        rehearse::walk_to(disk, self.table.style(), self.placement.disk_use)
+        let mut rehearsal = rehearse::walk_to(disk, self.table.style(), self.placement.disk_use);
+        if self
+            .start
+            .as_ref()
+            .is_some_and(|start| !start.linux.is_empty())
+        {
+            rehearsal.require_other_systems();
+        }
+        rehearsal
     }
 
     /// Something is written into volumes: boot files, edited files, file systems that are shrunk.

@@ -4,11 +4,13 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use uuid::Uuid;
+
 use crate::grub::{Menu, MenuEntry, Target};
 use crate::pe::ProgramFault;
 use crate::profile::{
-    LinuxSystem, Partition, Profile, Role, Table, Titled, VolumeKind, WindowsSystem,
-    grub_partition_at,
+    LinuxSystem, Origin, Partition, Profile, Role, Table, Titled, UefiLoaders, VolumeKind,
+    WindowsSystem, grub_partition_at, is_by_table,
 };
 
 /// A system on the disk, or boot code that starts no system that is known.
@@ -54,8 +56,18 @@ pub enum Today {
 pub enum Afterwards {
     /// The menu of Windows' boot manager starts it.
     WindowsMenu,
+    /// The menu of a GRUB that gets a folder on the EFI system partition starts it.
+    GrubMenu {
+        /// The folder, as "/EFI/debian".
+        folder: String,
+    },
     /// No menu names it, as today.
     NotNamed,
+    /// It has boot loaders, and is told by the partition table where its volumes are, which it does not find then.
+    ByTable {
+        /// What names them so: its menu, or a file.
+        names: Vec<String>,
+    },
     /// One of its programs does not start in UEFI mode.
     Unfit {
         /// What is wrong.
@@ -76,16 +88,16 @@ impl SystemStart {
             self.today,
             Today::WindowsMenu | Today::GrubMenu | Today::BootCode
         );
-        let stays = matches!(
-            self.afterwards,
-            Afterwards::WindowsMenu | Afterwards::NotLookedInto
-        );
-        starts && !stays
+        let is_kept = self.afterwards == Afterwards::NotLookedInto;
+        starts && !is_kept && !self.starts_afterwards()
     }
 
     /// True for what starts from the converted disk.
     pub fn starts_afterwards(&self) -> bool {
-        self.afterwards == Afterwards::WindowsMenu
+        matches!(
+            self.afterwards,
+            Afterwards::WindowsMenu | Afterwards::GrubMenu { .. }
+        )
     }
 
     /// True where `name` is this one's.
@@ -105,17 +117,20 @@ pub fn starts(profile: &Profile) -> Vec<SystemStart> {
         .filter_map(|partition| on_partition(profile, partition))
         .collect();
     let record = &table.record;
-    let is_known = record.goes_to_active() || record.own_code.is_some();
-    let by_grub = |found: &SystemStart| found.today == Today::GrubMenu;
-    let (is_grub, has_code) = (record.has_grub_code, record.has_boot_code);
-    // Code that goes to the active partition, or to a system that is listed, is nothing by itself.
-    if !is_known
-        && has_code
-        && !found.iter().any(by_grub)
-        && (is_grub || profile.starts_through_gap())
-    {
+    // Code that goes to the active partition is nothing by itself, nor is GRUB where its menu has been read: what it
+    // starts is listed.
+    let (is_known, is_unread) = match record.has_grub_code {
+        true => (false, profile.grub_menu().is_none()),
+        false => (record.goes_to_active(), profile.starts_through_gap()),
+    };
+    if !is_known && is_unread && record.own_code.is_none() {
+        let name = if record.has_grub_code {
+            "GRUB"
+        } else {
+            "boot code"
+        };
         found.push(SystemStart {
-            name: if is_grub { "GRUB" } else { "boot code" }.to_owned(),
+            name: name.to_owned(),
             on: None,
             today: Today::BootCode,
             afterwards: Afterwards::BiosCode,
@@ -156,7 +171,7 @@ fn on_partition(profile: &Profile, partition: &Partition) -> Option<SystemStart>
             (
                 system.title(),
                 linux_today(profile, system),
-                Afterwards::NoLoader,
+                linux_afterwards(profile, system),
             )
         } else if is_not_looked_into(partition) {
             let volume = partition.volume.kind;
@@ -189,8 +204,7 @@ fn listed(profile: &Profile, number: usize) -> Option<&LinuxSystem> {
 
 /// Might hold a Linux, and is not looked into.
 fn is_not_looked_into(partition: &Partition) -> bool {
-    let is_linux =
-        matches!(partition.origin, crate::profile::Origin::Mbr { kind, .. } if kind.is_linux());
+    let is_linux = matches!(partition.origin, Origin::Mbr { kind, .. } if kind.is_linux());
     let is_other = !matches!(
         partition.volume.kind,
         VolumeKind::Ext
@@ -238,6 +252,105 @@ fn windows_today(profile: &Profile, system: &WindowsSystem) -> Today {
 /// Sector 0 has code that goes somewhere.
 fn starts_something(record: &crate::mbr::BootRecord) -> bool {
     record.has_boot_code && (record.own_code.is_none() || record.goes_to_active())
+}
+
+/// A GRUB that is placed on the EFI system partition: the loaders, and the menu that they lead to.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct PlacedGrub<'p> {
+    /// The Linux that they belong to.
+    pub(crate) system: &'p LinuxSystem,
+    pub(crate) loaders: &'p UefiLoaders,
+    /// UUID of the volume with the menu, and the folder there.
+    pub(crate) uuid: Uuid,
+    pub(crate) folder: &'p str,
+    menu: &'p Menu,
+}
+
+/// The GRUBs that are placed: those of systems that start by them.
+pub(crate) fn placed_grubs(profile: &Profile) -> Vec<PlacedGrub<'_>> {
+    let mut grubs = possible_grubs(profile);
+    grubs.retain(|grub| {
+        let afterwards = linux_afterwards(profile, grub.system);
+        matches!(afterwards, Afterwards::GrubMenu { .. })
+    });
+    grubs
+}
+
+/// The GRUB of each Linux that has loaders and a menu, unless another one has the folder already.
+fn possible_grubs(profile: &Profile) -> Vec<PlacedGrub<'_>> {
+    let mut placed: Vec<PlacedGrub<'_>> = Vec::new();
+    for system in profile
+        .linux
+        .iter()
+        .filter(|system| system.release.is_some())
+    {
+        let Ok(loaders) = &system.loaders else {
+            continue;
+        };
+        let Some(on) = menu_volume(profile, system) else {
+            continue;
+        };
+        let is_taken = placed
+            .iter()
+            .any(|other| other.loaders.folder == loaders.folder);
+        if let (Some(found), Some(menu), false) = (&on.menu, on.readable_menu(), is_taken) {
+            placed.push(PlacedGrub {
+                system,
+                loaders,
+                uuid: on.uuid,
+                folder: &found.folder,
+                menu,
+            });
+        }
+    }
+    placed
+}
+
+/// The volume with the menu of a Linux: its own, or one of boot files whose menu starts it.
+fn menu_volume<'p>(profile: &'p Profile, system: &'p LinuxSystem) -> Option<&'p LinuxSystem> {
+    if system.readable_menu().is_some() {
+        return Some(system);
+    }
+    let starts_it = |volume: &&LinuxSystem| {
+        let entries = volume.readable_menu().map_or(&[][..], |menu| &menu.entries);
+        let mut started = entries.iter().filter_map(|entry| system_of(profile, entry));
+        volume.release.is_none() && started.any(|started| started.partition == system.partition)
+    };
+    profile.linux.iter().find(starts_it)
+}
+
+fn linux_afterwards(profile: &Profile, system: &LinuxSystem) -> Afterwards {
+    let mut found = None;
+    for grub in possible_grubs(profile) {
+        for entry in &grub.menu.entries {
+            let Target::Linux {
+                kernel, arguments, ..
+            } = &entry.target
+            else {
+                continue;
+            };
+            let started = system_of(profile, entry);
+            if started.is_some_and(|started| started.partition == system.partition)
+                && has_kernel(profile, entry, kernel)
+            {
+                let root = arguments.iter().find_map(|word| word.strip_prefix("root="));
+                let root = root.filter(|root| is_by_table(root));
+                found = found.or(Some((grub.loaders.folder.clone(), root)));
+            }
+        }
+    }
+    let Some((folder, root)) = found else {
+        return Afterwards::NoLoader;
+    };
+    let root = root.map(|root| format!("root={root}"));
+    let names: Vec<String> = root
+        .into_iter()
+        .chain(system.by_table.iter().cloned())
+        .collect();
+    match names.is_empty() {
+        true => Afterwards::GrubMenu { folder },
+        false => Afterwards::ByTable { names },
+    }
 }
 
 fn linux_today(profile: &Profile, system: &LinuxSystem) -> Today {

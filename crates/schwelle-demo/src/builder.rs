@@ -95,6 +95,43 @@ impl<'a> DiskBuilder<'a> {
         Ok(places)
     }
 
+    /// The volumes of the standard system disk at other places, without a table: BCD store and registry name these.
+    pub fn standard_at(
+        &self,
+        boot: Extent,
+        windows: Extent,
+        (signature, computer): (u32, &str),
+    ) -> Result<()> {
+        self.volume(Asset::Boot, boot)?;
+        self.volume(Asset::Windows, windows)?;
+        let geometry = self.device.geometry();
+        let byte = |extent: Extent| geometry.byte_of(extent.first).context("beyond any disk");
+        let places = [byte(boot)?, byte(windows)?];
+        let name = |signature: u32, byte: u64| {
+            [&signature.to_le_bytes()[..], &byte.to_le_bytes()].concat()
+        };
+        // By way of places where nothing is, since each may come to lie where the other was.
+        let away = [7 << 50, 9 << 50];
+        let passes = [
+            (ASSET_SIGNATURE, [MIB, 51 * MIB], signature, away),
+            (signature, away, signature, places),
+        ];
+        for (old, from, new, to) in passes {
+            for (from, to) in from.into_iter().zip(to) {
+                let (here, there) = (from.to_le_bytes(), to.to_le_bytes());
+                replace_bytes(self.device, boot, "\\Boot\\BCD", &here, &there)?;
+                let (here, there) = (name(old, from), name(new, to));
+                replace_bytes(self.device, windows, SYSTEM_HIVE, &here, &there)?;
+            }
+        }
+        let (old, new) = (ASSET_SIGNATURE.to_le_bytes(), signature.to_le_bytes());
+        replace_bytes(self.device, boot, "\\Boot\\BCD", &old, &new)?;
+        if computer != ASSET_COMPUTER {
+            rename_computer(self.device, windows, computer)?;
+        }
+        Ok(())
+    }
+
     /// Unpacks a volume at `extent`.
     pub fn volume(&self, asset: Asset, extent: Extent) -> Result<()> {
         let offset = self

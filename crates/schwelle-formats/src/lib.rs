@@ -1,7 +1,7 @@
 //! The structures on a disk: a folder per format, a file per structure.
 //!
 //! A format knows bytes and the device that it is read from, and nothing of what is done with it: tables
-//! ([`mbr`], [`gpt`]), file systems ([`fat`], [`ntfs`], [`ext`]) and what lies in their files ([`hive`], [`bcd`],
+//! ([`mbr`], [`gpt`]), file systems ([`fat`], [`ntfs`], [`ext`], [`swap`]) and what lies in their files ([`hive`], [`bcd`],
 //! [`windows`], [`pe`], [`unpack`], [`grub`]), encrypted volumes ([`bitlocker`]), and the names of a disk and its
 //! partitions in both tables ([`identities`]). All input is hostile: errors carry their place.
 //!
@@ -34,5 +34,6 @@ pub mod identities;
 pub mod mbr;
 pub mod ntfs;
 pub mod pe;
+pub mod swap;
 pub mod unpack;
 pub mod windows;

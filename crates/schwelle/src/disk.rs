@@ -38,6 +38,8 @@ pub(crate) struct Disk {
     pub(crate) device: Unlocked<DiskFile>,
     pub(crate) profile: Profile,
     given: DiskOptions,
+    /// The partition of the system that firmware without a boot entry is to start.
+    first: Option<usize>,
     /// As it was named, where that is surely this one: by serial number or by-id name.
     surely: Option<PathBuf>,
     /// Other disks with its signature or GUID, looked for once.
@@ -83,9 +85,14 @@ impl Disk {
     }
 
     /// The same disk, asked about with these options.
-    pub(crate) fn with(self, given: &DiskOptions) -> Self {
-        let given = given.clone();
-        Self { given, ..self }
+    ///
+    /// # Errors
+    ///
+    /// What they say of systems that are not there.
+    pub(crate) fn with(mut self, given: &DiskOptions) -> Result<Self, CliError> {
+        self.given = given.clone();
+        self.first = given.systems.apply(&mut self.profile)?;
+        Ok(self)
     }
 
     /// A command for this disk as it is typed next, with the options that this one was given.
@@ -154,7 +161,7 @@ impl Disk {
             let device = open_image_or_disk(&named.path, image.sector_size, write)?;
             Self::look_at(&named.path, device, &image.unlock)
         };
-        let disk = twice_where_mounted(look)?.with(&given);
+        let disk = twice_where_mounted(look)?.with(&given)?;
         Ok(Self {
             surely: named.surely.then(|| path.to_owned()),
             ..disk
@@ -184,6 +191,7 @@ impl Disk {
             device,
             profile,
             given: DiskOptions::default(),
+            first: None,
             surely: None,
             twins: OnceCell::new(),
             jobs: OnceCell::new(),
@@ -233,6 +241,7 @@ impl Disk {
             jobs: self.jobs(),
             named_surely: self.surely.is_some(),
             job_lost: self.given.job_lost,
+            first: self.first,
             backup_confirmed: asked.backup_confirmed,
         }
     }

@@ -93,7 +93,7 @@ impl CliError {
             _ => String::new(),
         };
         let (kind, next) = match error {
-            EntryError::NoEsp | EntryError::NoLoader => (
+            EntryError::NoEsp | EntryError::NoLoader { .. } => (
                 Kind::Blocked,
                 format!("Look at the disk first: schwelle rehearse {shown}"),
             ),

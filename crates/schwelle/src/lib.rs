@@ -10,6 +10,7 @@ mod emulate;
 mod error;
 #[doc(hidden)]
 pub mod hostile;
+mod linux;
 mod machine;
 mod many;
 mod options;

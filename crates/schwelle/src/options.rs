@@ -9,6 +9,7 @@ use schwelle_core::identities::Style;
 use schwelle_core::placement::{EspRequest, PlaceRequest};
 
 use crate::error::{CliError, Kind};
+use crate::linux::SystemOptions;
 use crate::machine::MachineOptions;
 use crate::policy::{self, Policy, PolicyOptions};
 use crate::sizes::size;
@@ -215,6 +216,8 @@ pub(crate) struct DiskOptions {
     pub(crate) image: ImageOptions,
     #[command(flatten)]
     pub(crate) place: PlaceOptions,
+    #[command(flatten)]
+    pub(crate) systems: SystemOptions,
     /// The folder of a job interrupted on this disk is lost: use the disk as it is now. Not covered by --yes
     #[arg(long)]
     pub(crate) job_lost: bool,
@@ -227,7 +230,8 @@ impl DiskOptions {
         match command {
             "check" | "plan" | "convert" | "mend" => {
                 let lost = if self.job_lost { " --job-lost" } else { "" };
-                self.place.typed() + &image + &machine + &self.policy.typed() + lost
+                let (place, systems) = (self.place.typed(), self.systems.typed());
+                place + &systems + &image + &machine + &self.policy.typed() + lost
             }
             "firmware sheet" => image + &machine + &self.policy.typed(),
             "firmware entry" | "confirm" => image + &machine,

@@ -30,6 +30,8 @@ pub(crate) struct Source<'a> {
     pub(crate) set: SignedSet,
     /// Which partition types become which.
     pub(crate) types: &'a TypeTable,
+    /// The partition of the system that firmware without a boot entry is to start, where the technician chose one.
+    pub(crate) first: Option<usize>,
 }
 
 /// Why there is no draft. Most of these are found by a rule first; they are errors here because a

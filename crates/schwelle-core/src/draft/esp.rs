@@ -106,7 +106,9 @@ impl Filled {
         disk: &dyn ReadDevice,
         content: &Content,
     ) -> Result<(), DraftError> {
-        let windows = content.windows;
+        let Some(windows) = content.windows else {
+            return self.put_own(write, content);
+        };
         let source = Window::new(disk, windows).ok_or(DraftError::Outside(windows))?;
         let volume = NtfsVolume::open(&source)?;
         let files = &content.files;
@@ -116,13 +118,19 @@ impl Filled {
         for file in before {
             self.copy(write, &volume, file)?;
         }
+        self.put_own(write, content)?;
+        for file in behind {
+            self.copy(write, &volume, file)?;
+        }
+        Ok(())
+    }
+
+    /// The files that do not come from the Windows volume.
+    fn put_own(&mut self, write: Write<'_>, content: &Content) -> Result<(), DraftError> {
         for (path, content) in &content.own {
             let names: Vec<&str> = path.split('\\').filter(|name| !name.is_empty()).collect();
             let replaces = write(&names, content)?;
             self.note(path, content, replaces);
-        }
-        for file in behind {
-            self.copy(write, &volume, file)?;
         }
         Ok(())
     }

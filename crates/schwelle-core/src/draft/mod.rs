@@ -10,6 +10,7 @@ mod basis;
 mod build;
 pub(crate) mod edit;
 pub(crate) mod esp;
+mod linux;
 mod map;
 mod patch;
 mod plan;
@@ -21,6 +22,7 @@ pub(crate) use assembly::{Assembly, Ending};
 pub(crate) use back::build_back;
 pub(crate) use build::{bios_start, build};
 pub(crate) use esp::KeptFile;
+pub use linux::NewLinux;
 pub use map::{Change, MapPart};
 
 pub use basis::{DraftError, Stamp};

@@ -6,7 +6,8 @@ use crate::device::{Draft, Extent, Lba, Move, ReadDevice, Window};
 use crate::job::EditedVolume;
 use crate::ntfs::NtfsVolume;
 use crate::placement::Shrinking;
-use crate::profile::{Origin, Partition};
+use crate::profile::{Origin, Partition, VolumeKind};
+use crate::swap;
 
 use super::basis::DraftError;
 use super::patch;
@@ -18,6 +19,9 @@ pub(crate) fn apply(
     shrink: &Shrinking,
 ) -> Result<(Vec<Region>, EditedVolume), DraftError> {
     let old = partition.extent;
+    if partition.volume.kind == VolumeKind::Swap {
+        return apply_to_swap(draft, partition, shrink);
+    }
     let before = fingerprint(draft.base(), old)?;
     let Some(health) = &partition.volume.ntfs else {
         return Err(DraftError::Missing("NTFS volume to be shrunk"));
@@ -54,6 +58,37 @@ pub(crate) fn apply(
         before,
         after,
         sealed: Vec::new(),
+    };
+    Ok((regions, volume))
+}
+
+/// The same of a swap area: its header. Whether it has been made anew since is told by that, and not by what lies in it.
+fn apply_to_swap(
+    draft: &Draft<'_>,
+    partition: &Partition,
+    shrink: &Shrinking,
+) -> Result<(Vec<Region>, EditedVolume), DraftError> {
+    let old = partition.extent;
+    let what = Purpose::FileSystem {
+        partition: partition.number,
+    };
+    let sector = draft.geometry().logical_sector;
+    let header = patch::sectors(sector, old, 0, swap::HEADER_BYTES)?;
+    let print = |disk: &dyn ReadDevice| {
+        let found = crate::job::sealed_fingerprint(disk, &[header]);
+        found.ok_or(DraftError::Missing("readable swap area"))
+    };
+    let before = print(draft.base())?;
+    let patches = &shrink.plan.patches;
+    let regions = patch::lay(draft, old, patches, StageKind::Shrink, &what)?;
+    let volume = EditedVolume {
+        first_lba: old.first.0,
+        sectors_before: old.sectors(),
+        sectors_after: shrink.after.sectors(),
+        named_at: named_at(partition),
+        before,
+        after: print(draft)?,
+        sealed: vec![header],
     };
     Ok((regions, volume))
 }

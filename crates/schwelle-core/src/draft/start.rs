@@ -14,14 +14,17 @@ use crate::starts::can_be_given_up;
 
 use super::basis::{DraftError, Source};
 use super::esp::Filled;
+use super::linux::{self, NewLinux, OwnFile};
 
 /// What the new EFI system partition holds, and where it leads.
 #[derive(Debug)]
 pub struct NewStart {
-    /// The new BCD store.
-    pub store: BcdStore,
+    /// The new BCD store; `None` where no Windows starts.
+    pub store: Option<BcdStore>,
     /// What became of the old one; `None` when there was none to take over.
     pub translated: Option<Translated>,
+    /// The Linux systems that have a folder on the partition.
+    pub linux: Vec<NewLinux>,
     /// Files put on the partition.
     pub files: Vec<String>,
     /// Bytes of those files.
@@ -34,11 +37,12 @@ pub struct NewStart {
 pub(crate) struct Content {
     /// Boot files, and where the installed Windows lies that brings them.
     pub(crate) files: Vec<BootFile>,
-    pub(crate) windows: Extent,
-    pub(crate) store: BcdStore,
+    pub(crate) windows: Option<Extent>,
+    pub(crate) store: Option<BcdStore>,
     pub(crate) translated: Option<Translated>,
-    /// Files that are made here: the store, and the marker of a conversion.
-    pub(crate) own: Vec<(&'static str, Vec<u8>)>,
+    pub(crate) linux: Vec<NewLinux>,
+    /// Files that are made here, the store and the marker of a conversion, and those of Linux systems.
+    pub(crate) own: Vec<OwnFile>,
 }
 
 impl NewStart {
@@ -47,6 +51,7 @@ impl NewStart {
         Self {
             store: content.store,
             translated: content.translated,
+            linux: content.linux,
             files: filled.files,
             bytes: filled.bytes,
             replaced: filled.replaced,
@@ -61,13 +66,32 @@ impl Content {
         identities: &Identities,
         source: &mut Source<'_>,
     ) -> Result<Self, DraftError> {
-        let (set, written) = (source.set, source.stamp.windows);
+        let (set, written, first) = (source.set, source.stamp.windows, source.first);
+        let systems = linux::systems(profile, first);
+        let marker = marker(profile, identities, written).write();
+        let mut own = vec![(MARKER.to_owned(), marker)];
+        own.extend(linux::files(profile, first));
+        if boot_system(profile).is_none() && !systems.is_empty() {
+            return Ok(Self {
+                files: Vec::new(),
+                windows: None,
+                store: None,
+                translated: None,
+                linux: systems,
+                own,
+            });
+        }
         let old = profile.boot.readable();
         let made = bcd_store(profile, identities, old, source)?;
-        let marker = marker(profile, identities, written).write();
-        let own = vec![(ESP_STORE, made.0.to_hive(written)), (MARKER, marker)];
+        own.insert(0, (ESP_STORE.to_owned(), made.0.to_hive(written)));
         let (system, windows) = start_of(profile, identities.to)?;
-        Ok(Self::new(system.boot_files.placed(set), windows, made, own))
+        let mut files = system.boot_files.placed(set);
+        // What a Linux puts there is not overwritten.
+        files.retain(|file| !own.iter().any(|(path, _)| file.is_for(path)));
+        Ok(Self {
+            linux: systems,
+            ..Self::new(files, windows, made, own)
+        })
     }
 
     /// What the way back gives.
@@ -78,7 +102,8 @@ impl Content {
     ) -> Result<Self, DraftError> {
         let old = profile.boot.readable();
         let made = bcd_store(profile, identities, old, source)?;
-        let own = vec![(BIOS_STORE, made.0.to_hive(source.stamp.windows))];
+        let store = made.0.to_hive(source.stamp.windows);
+        let own = vec![(BIOS_STORE.to_owned(), store)];
         let (system, windows) = start_of(profile, identities.to)?;
         Ok(Self::new(
             system.bios_files.files.clone(),
@@ -103,13 +128,14 @@ impl Content {
         files: Vec<BootFile>,
         windows: Extent,
         (store, translated): (BcdStore, Option<Translated>),
-        own: Vec<(&'static str, Vec<u8>)>,
+        own: Vec<OwnFile>,
     ) -> Self {
         Self {
             files,
-            windows,
-            store,
+            windows: Some(windows),
+            store: Some(store),
             translated,
+            linux: Vec::new(),
             own,
         }
     }

@@ -5,7 +5,6 @@
 use crate::device::{Extent, ReadDevice, Window};
 use crate::fat::FatVolume;
 use crate::gpt::{GptPair, type_guid};
-use crate::profile::BOOTMGFW;
 
 use super::fact::Ground;
 use super::load_option::LoadOption;
@@ -19,9 +18,12 @@ pub enum EntryError {
     /// The disk has no EFI system partition.
     #[error("the disk has no EFI system partition")]
     NoEsp,
-    /// There is no boot manager on it.
-    #[error("{BOOTMGFW} is not on the EFI system partition")]
-    NoLoader,
+    /// There is no such loader on it.
+    #[error("{path} is not on the EFI system partition")]
+    NoLoader {
+        /// Its path.
+        path: String,
+    },
     /// The firmware's entries are not known.
     #[error("the boot entries of this PC are not known")]
     NotReported(Ground),
@@ -53,21 +55,21 @@ pub struct EntryPlan {
 }
 
 impl EntryPlan {
-    /// Plans an entry for the boot manager on the EFI system partition of the disk at place `at` among
-    /// those attached, first in the order.
+    /// Plans an entry for the loader at a path on the EFI system partition of the disk at place `at` among those
+    /// attached, first in the order and called `name`.
     pub fn new(
         machine: &Machine,
         variables: &Variables,
         (disks, at): (&[AttachedDisk<'_>], usize),
-        name: &str,
+        (name, path): (&str, &str),
     ) -> Result<Self, EntryError> {
         let disk = disks.get(at).ok_or(EntryError::NoEsp)?.device;
         let entries = machine
             .entries
             .value()
             .ok_or_else(|| EntryError::NotReported(machine.entries.ground().clone()))?;
-        let (number, extent, id) = find_loader(disk)?;
-        let option = LoadOption::for_file(name, (number, extent, id), BOOTMGFW);
+        let (number, extent, id) = find_loader(disk, path)?;
+        let option = LoadOption::for_file(name, (number, extent, id), path);
         let same = entries.iter().find(|entry| leads_to_same(entry, &option));
         let number = match same {
             Some(entry) => entry.number,
@@ -120,8 +122,8 @@ impl EntryPlan {
     }
 }
 
-/// The EFI system partition with a boot manager: number, place, GUID.
-fn find_loader(disk: &dyn ReadDevice) -> Result<(u32, Extent, uuid::Uuid), EntryError> {
+/// The EFI system partition with this loader: number, place, GUID.
+fn find_loader(disk: &dyn ReadDevice, path: &str) -> Result<(u32, Extent, uuid::Uuid), EntryError> {
     let pair = GptPair::read(disk);
     let entries = pair.best().map(|copy| copy.entries.as_slice());
     let mut found = entries.unwrap_or_default().iter();
@@ -129,13 +131,15 @@ fn find_loader(disk: &dyn ReadDevice) -> Result<(u32, Extent, uuid::Uuid), Entry
         .find(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM)
         .ok_or(EntryError::NoEsp)?;
     let window = Window::new(disk, entry.extent).ok_or(EntryError::NoEsp)?;
-    let file = FatVolume::open(&window).and_then(|fat| fat.find(BOOTMGFW));
+    let file = FatVolume::open(&window).and_then(|fat| fat.find(path));
     match file {
         Ok(Some(file)) if !file.is_directory => {
             let number = u32::try_from(*number).map_err(|_| EntryError::NoEsp)?;
             Ok((number, entry.extent, entry.id))
         }
-        _ => Err(EntryError::NoLoader),
+        _ => Err(EntryError::NoLoader {
+            path: path.to_owned(),
+        }),
     }
 }
 

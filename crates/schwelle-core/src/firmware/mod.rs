@@ -25,10 +25,10 @@ pub use keys::{Keys, KeysError};
 pub use load_option::{DiskSignature, LoadOption, LoadOptionError, OtherTarget, PathNode};
 pub use machine::{BootEntry, BootMode, Machine};
 pub use machine_file::{FileError, MachineFile};
-pub(crate) use secure_boot::choose;
 pub use secure_boot::{
     AcceptedBy, LoaderChoice, Objection, Unreported, Verdict, verdict, verdict_on_loader,
 };
+pub(crate) use secure_boot::{choose, linux_loaders};
 pub use signature_list::{Signature, SignatureListError, certificate_list, parse_lists};
 pub use target::{AttachedDisk, Target};
 pub(crate) use target::{is_protected, read_loader};

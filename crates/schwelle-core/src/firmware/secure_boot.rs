@@ -23,7 +23,7 @@ use crate::cause::Cause;
 use crate::device::{ReadDevice, Window};
 use crate::ntfs::NtfsVolume;
 use crate::pe::SignedImage;
-use crate::profile::{Profile, SignedSet, boot_system};
+use crate::profile::{Profile, SignedSet, UefiLoaders, boot_system};
 
 /// Certificates between signer and root, at most.
 const MAX_CHAIN: usize = 8;
@@ -353,6 +353,19 @@ pub struct LoaderChoice {
 /// Chooses the set of boot files that this PC's Secure Boot accepts: the first one, unless only the
 /// second is accepted.
 pub(crate) fn choose(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> LoaderChoice {
+    if let (None, Some(loaders)) = (boot_system(profile), linux_loaders(profile)) {
+        let mut files = loaders.files();
+        let first = files.find(|(name, _)| *name == loaders.first());
+        return LoaderChoice {
+            set: SignedSet::First,
+            verdict: match (machine.keys_to_go_by(), first) {
+                (Ok(keys), Some((_, file))) => verdict(&file.content, keys),
+                (Err(why), _) => Verdict::not_reported(why),
+                (Ok(_), None) => Verdict::not_reported(Unreported::NoLoader),
+            },
+            other: None,
+        };
+    }
     let judge = |set| verdict_on_set(disk, profile, machine, set);
     let nothing = || Verdict::not_reported(Unreported::NoLoader);
     let first = judge(SignedSet::First).unwrap_or_else(nothing);
@@ -368,6 +381,12 @@ pub(crate) fn choose(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine
             other: second,
         },
     }
+}
+
+/// The loaders of the first Linux that has some.
+pub(crate) fn linux_loaders(profile: &Profile) -> Option<&UefiLoaders> {
+    let mut systems = profile.linux.iter();
+    systems.find_map(|system| system.loaders.as_ref().ok())
 }
 
 /// The verdict on the loader at `path` on the EFI system partition of a converted disk.

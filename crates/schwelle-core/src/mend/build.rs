@@ -151,7 +151,7 @@ fn content(
     let (store, translated) = bcd_store(profile, identities, old, source)?;
     let hive = store.to_hive(source.stamp.windows);
     let mut content = Content::of_store(profile, source.set, (store, translated))?;
-    content.own.push((ESP_STORE, hive));
+    content.own.push((ESP_STORE.to_owned(), hive));
     if remedies.keep_removable {
         content.files.retain(|file| !file.is_for(REMOVABLE_X64));
     }

@@ -154,6 +154,9 @@ impl<'p> Remedies<'p> {
             | StepId::DefaultEntry
             | StepId::EntryDevices => self.add_boot_files(step, so_far),
             StepId::SystemLoader | StepId::Kernel => Err(no_remedy(step, NotMended::SystemFiles)),
+            StepId::LinuxLoader | StepId::LinuxMenu | StepId::LinuxKernel => {
+                Err(no_remedy(step, NotMended::SystemFiles))
+            }
             StepId::Volumes => Err(no_remedy(step, NotMended::Volume)),
             StepId::Mbr
             | StepId::BootCode
@@ -166,6 +169,7 @@ impl<'p> Remedies<'p> {
             | StepId::Letters
             | StepId::Recovery
             | StepId::OtherFiles
+            | StepId::OtherSystem
             | StepId::OldTable => Err(no_remedy(step, NotMended::NoRemedy)),
         }
     }

@@ -56,6 +56,11 @@ impl Search<'_> {
             esp_floor(geometry.logical_sector),
         );
         let files = boot_system(self.profile).map_or(0, |system| system.boot_files.len_bytes());
+        let linux = self.profile.linux.iter();
+        let linux = linux.filter_map(|system| system.loaders.as_ref().ok());
+        // In a folder of their own, and where firmware looks without a boot entry.
+        let linux: u64 = linux.map(|loaders| 2 * loaders.len_bytes()).sum();
+        let files = files.saturating_add(linux);
         let free = room_for_files(self.device, partition, files);
         if is_fat32(partition) && has < floor {
             return Err(ExistingUnfit::TooSmall {

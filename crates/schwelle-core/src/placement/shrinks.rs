@@ -1,12 +1,14 @@
-//! The tails of NTFS volumes.
+//! The tails of NTFS volumes, and of swap areas.
 
 use std::sync::Arc;
 
-use crate::device::{Extent, Lba, Window};
+use crate::cause::Cause;
+use crate::device::{Extent, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::gpt::first_usable;
 use crate::ntfs::NtfsVolume;
-use crate::profile::{Partition, Role, beyond_volume};
+use crate::profile::{Partition, Role, VolumeKind, beyond_volume};
+use crate::swap;
 
 use super::{
     Candidate, CannotShrink, NoRoom, Place, PlaceRequest, PlaceVerdict, Search, Shrinking,
@@ -22,8 +24,13 @@ impl Search<'_> {
         }
         let profile = self.profile;
         let with = |role: Role| profile.partitions.iter().filter(move |p| p.role == role);
-        let of_data = with(Role::Data).filter(|_| self.request.disk_use == DiskUse::Data);
-        let all = with(Role::Boot).chain(with(Role::Windows)).chain(of_data);
+        let is_data = self.request.disk_use == DiskUse::Data;
+        let of_data = with(Role::Data).filter(|_| is_data);
+        let swap = with(Role::Data).filter(|part| !is_data && part.volume.kind == VolumeKind::Swap);
+        let all = with(Role::Boot)
+            .chain(with(Role::Windows))
+            .chain(swap)
+            .chain(of_data);
         for partition in all.collect::<Vec<_>>() {
             let place = Place::Tail {
                 partition: partition.number,
@@ -124,6 +131,9 @@ impl Search<'_> {
         if partition.is_opened() {
             return Err(CannotShrink::Encrypted);
         }
+        if partition.volume.kind == VolumeKind::Swap {
+            return self.shrink_swap(partition, end);
+        }
         let Some(health) = &partition.volume.ntfs else {
             return Err(CannotShrink::NotNtfs {
                 volume: partition.volume.kind,
@@ -153,6 +163,23 @@ impl Search<'_> {
             number: partition.number,
             after,
             plan: Arc::new(plan),
+        })
+    }
+
+    /// The same of a swap area, of which nothing has to move.
+    fn shrink_swap(&self, partition: &Partition, end: Lba) -> Result<Shrinking, CannotShrink> {
+        let other = |fault: Cause| CannotShrink::Other { fault };
+        let first = partition.extent.first;
+        let after = Extent { first, end };
+        let window = Window::new(self.device, partition.extent).ok_or(CannotShrink::LeavesDisk)?;
+        let header = window.read_vec(0, usize::try_from(swap::HEADER_BYTES).unwrap_or_default());
+        let header = header.map_err(|error| other(error.into()))?;
+        let bytes = self.profile.geometry.bytes_in(&after);
+        let plan = swap::plan_shrink(&header, bytes, after.sectors());
+        Ok(Shrinking {
+            number: partition.number,
+            after,
+            plan: Arc::new(plan.map_err(|error| other(error.into()))?),
         })
     }
 

@@ -9,6 +9,7 @@ use crate::ext::{ExtError, ExtVolume};
 use crate::grub::{BootImage, CoreImage, Menu, MenuEntry, Place, Target};
 
 use super::layout::Profile;
+use super::loaders::{NoLoaders, UefiLoaders};
 use super::partition::Partition;
 use super::volume::VolumeKind;
 
@@ -21,6 +22,8 @@ const KERNEL_FOLDERS: [&str; 2] = ["/boot", "/"];
 const KERNEL: &str = "vmlinuz";
 /// The core image that its installer put on the disk, in GRUB's folder.
 const CORE: &str = "i386-pc/core.img";
+/// Where a system says what it mounts (fstab(5)).
+const FSTAB: &str = "/etc/fstab";
 /// What is read of such files at most.
 const MAX_RELEASE_BYTES: usize = 64 << 10;
 const MAX_MENU_BYTES: usize = 1 << 20;
@@ -43,6 +46,11 @@ pub struct LinuxSystem {
     pub menu: Option<FoundMenu>,
     /// The core image that sector 0 starts is this one's.
     pub is_started: bool,
+    /// What `/etc/fstab` names by the partition table, which a conversion changes: devices that do not keep their
+    /// names.
+    pub by_table: Vec<String>,
+    /// Its UEFI boot loaders, on its volume or given; else why there are none.
+    pub loaders: Result<UefiLoaders, NoLoaders>,
 }
 
 /// What a system calls itself. Both come from the disk.
@@ -153,6 +161,10 @@ impl LinuxSystem {
                 });
             }
         }
+        let loaders = match &release {
+            Some(release) => UefiLoaders::on_volume(volume, &release.id),
+            None => Err(NoLoaders::Missing),
+        };
         let is_one = release.is_some() || menu.is_some();
         Ok(is_one.then(|| Self {
             partition,
@@ -161,6 +173,11 @@ impl LinuxSystem {
             kernels,
             menu,
             is_started,
+            by_table: match volume.read_file(FSTAB, MAX_RELEASE_BYTES) {
+                Ok(Some(text)) => by_table(&String::from_utf8_lossy(&text)),
+                Ok(None) | Err(_) => Vec::new(),
+            },
+            loaders,
         }))
     }
 
@@ -196,7 +213,53 @@ impl Release {
     }
 }
 
+/// The devices that a table of mounts names in a way that goes by the partition table.
+fn by_table(text: &str) -> Vec<String> {
+    let lines = text.lines().map(str::trim);
+    let specs = lines
+        .filter(|line| !line.starts_with('#'))
+        .filter_map(|line| line.split_whitespace().next());
+    specs
+        .filter(|spec| is_by_table(spec))
+        .map(str::to_owned)
+        .collect()
+}
+
+/// True for a name of a partition that another table, or another disk beside it, gives to another one.
+pub(crate) fn is_by_table(spec: &str) -> bool {
+    let (kind, _) = spec.split_once('=').unwrap_or_default();
+    let is_node = ["sd", "hd", "vd", "xvd", "nvme", "mmcblk"]
+        .iter()
+        .any(|name| {
+            spec.strip_prefix("/dev/")
+                .is_some_and(|node| node.starts_with(name))
+        });
+    is_node
+        || matches!(kind, "PARTUUID" | "PARTLABEL")
+        || spec.starts_with("/dev/disk/by-partuuid/")
+        || spec.starts_with("/dev/disk/by-path/")
+}
+
 impl Profile {
+    /// Gives these loaders to the Linux systems that they are for: those that call themselves as the loaders' folder is
+    /// called, or the only one. How many these are.
+    pub fn give_loaders(&mut self, loaders: &UefiLoaders) -> usize {
+        let whole = |system: &&mut LinuxSystem| system.release.is_some();
+        let count = self.linux.iter_mut().filter(whole).count();
+        let is_for = |system: &LinuxSystem| {
+            let id = system.release.as_ref().map(|release| release.id.as_str());
+            count == 1 || id == Some(loaders.name())
+        };
+        let mut given = 0;
+        for system in self.linux.iter_mut().filter(whole) {
+            if is_for(system) {
+                system.loaders = Ok(loaders.clone());
+                given += 1;
+            }
+        }
+        given
+    }
+
     /// Where GRUB's menu goes to Windows, when a BIOS starts this disk through it.
     pub fn through_grub(&self) -> Option<ThroughGrub> {
         ThroughGrub::find(self.grub.as_ref(), &self.linux, &self.partitions)

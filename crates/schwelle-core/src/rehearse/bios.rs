@@ -2,6 +2,7 @@
 
 use super::answers::bios::{BootCode, Evidence, ManagerFault, Remedy};
 use super::answers::start::Evidence as Start;
+use super::linux;
 use super::names::DiskNames;
 use super::step::{Fault, Found, Rehearsal, StepId, depends, holds};
 use super::store::{open_fat, store_read, walk_store, walk_to_kernel};
@@ -53,6 +54,9 @@ pub fn walk_bios_to_kernel(disk: &dyn ReadDevice, profile: &Profile) -> Rehearsa
     // Where a step fails, the steps so far are the result.
     let walk = &mut rehearsal;
     let _reached_the_end = walk_table(walk, disk).and_then(|table| {
+        if profile.systems.is_empty() && profile.grub_menu().is_some() {
+            return walk_grub(walk, profile);
+        }
         let (window, active) = boot_partition(walk, disk, &table, profile.through_grub())?;
         let start = boot_start(walk, disk, &table, (&window, active), Some(profile))?;
         walk_to_kernel(walk, disk, &start.names, &start.store, active)
@@ -68,6 +72,11 @@ pub(super) fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<
         false => None,
     };
     let profile = profile.as_ref();
+    let linux_only =
+        profile.filter(|known| known.systems.is_empty() && known.grub_menu().is_some());
+    if let Some(profile) = linux_only {
+        return walk_grub(walk, profile);
+    }
     let through = profile.and_then(Profile::through_grub);
     let (window, active) = boot_partition(walk, disk, &table, through)?;
     let start = boot_start(walk, disk, &table, (&window, active), profile)?;
@@ -79,6 +88,16 @@ pub(super) fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<
         walk.note(StepId::OtherFiles, false, evidence, Remedy::CheckOnCopy);
     }
     Some(())
+}
+
+/// A disk without Windows, from GRUB in sector 0 to the kernel that its menu starts.
+fn walk_grub(walk: &mut Rehearsal, profile: &Profile) -> Option<()> {
+    let partition = profile.grub.as_ref()?.menu_on?;
+    walk.step(
+        StepId::BootCode,
+        holds(Evidence::GrubMenuOn { partition }, ()),
+    )?;
+    walk.step(StepId::LinuxKernel, linux::kernel_of(profile, partition))
 }
 
 /// The steps up to the partition that sector 0 starts.

@@ -10,6 +10,7 @@ mod around;
 mod bios;
 mod entry;
 mod esp;
+mod linux;
 mod loader;
 mod names;
 mod step;
@@ -19,6 +20,7 @@ mod walk;
 
 pub use answers::{Evidence, Remedy};
 pub use bios::walk_bios_to_kernel;
+pub use linux::LinuxOnEsp;
 pub use names::partition_named;
 pub use step::{Answer, Rehearsal, Step, StepId, StepOutcome};
 pub use walk::{walk, walk_to};

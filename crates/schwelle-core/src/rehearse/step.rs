@@ -57,6 +57,14 @@ pub enum StepId {
     Recovery,
     /// The other files of the partition that the start begins on are sound.
     OtherFiles,
+    /// The loaders of a Linux are in a folder of their own, and fit.
+    LinuxLoader,
+    /// The configuration there leads to a menu on the Linux's volume.
+    LinuxMenu,
+    /// Kernel and initial RAM disks of the menu's entry are there.
+    LinuxKernel,
+    /// Beside Windows, a Linux starts from a folder of its own.
+    OtherSystem,
     /// The partitions of a data disk hold sound volumes.
     Volumes,
     /// The MBR and its chain of extended boot records are sound.
@@ -106,7 +114,12 @@ impl StepId {
     pub fn is_on_the_way(self) -> bool {
         !matches!(
             self,
-            Self::OldTable | Self::Menu | Self::Letters | Self::Recovery | Self::OtherFiles
+            Self::OldTable
+                | Self::Menu
+                | Self::Letters
+                | Self::Recovery
+                | Self::OtherFiles
+                | Self::OtherSystem
         )
     }
 
@@ -132,6 +145,10 @@ impl StepId {
             Self::Letters => "drive-letters",
             Self::Recovery => "recovery",
             Self::OtherFiles => "other-files",
+            Self::LinuxLoader => "linux-loader",
+            Self::LinuxMenu => "linux-menu",
+            Self::LinuxKernel => "linux-kernel",
+            Self::OtherSystem => "other-system",
             Self::Volumes => "volumes",
             Self::Mbr => "mbr",
             Self::OldTable => "old-table",
@@ -185,11 +202,11 @@ pub struct Rehearsal {
 impl Rehearsal {
     /// Whether the disk starts, or a data disk is sound.
     pub fn answer(&self) -> Answer {
-        let goal = match self.disk_use {
-            DiskUse::System => StepId::Kernel,
-            DiskUse::Data => StepId::Volumes,
+        let is_goal = |step: &Step| match self.disk_use {
+            DiskUse::System => matches!(step.id, StepId::Kernel | StepId::LinuxKernel),
+            DiskUse::Data => step.id == StepId::Volumes,
         };
-        let reached = self.steps.iter().any(|step| step.id == goal) || self.ends_closed();
+        let reached = self.steps.iter().any(is_goal) || self.ends_closed();
         match self.first_fault().map(|step| step.outcome) {
             None if reached => Answer::Starts,
             Some(StepOutcome::Caution) if reached && !self.failed() => Answer::Depends,
@@ -211,7 +228,20 @@ impl Rehearsal {
     /// The first step on the way that does not hold.
     pub fn first_fault(&self) -> Option<&Step> {
         let mut steps = self.steps.iter();
-        steps.find(|step| step.id.is_on_the_way() && step.outcome != StepOutcome::Pass)
+        steps.find(|step| match step.outcome {
+            StepOutcome::Pass => false,
+            StepOutcome::Caution => step.id.is_on_the_way(),
+            StepOutcome::Fail => true,
+        })
+    }
+
+    /// Every system that the disk was given must start, and not the first alone.
+    pub(crate) fn require_other_systems(&mut self) {
+        let others = self.steps.iter_mut();
+        let others = others.filter(|step| step.id == StepId::OtherSystem);
+        for step in others.filter(|step| step.outcome != StepOutcome::Pass) {
+            step.outcome = StepOutcome::Fail;
+        }
     }
 
     /// True of a system disk when all of the way to the kernel holds.

@@ -8,7 +8,7 @@ use crate::fat::FatVolume;
 use crate::gpt::{GptCopy, GptError, GptPair, TableCopy};
 use crate::identities::Style;
 use crate::mbr::Protection;
-use crate::profile::ESP_STORE;
+use crate::profile::{BOOTMGFW, ESP_STORE};
 
 use super::answers::start::{Evidence as Start, Remedy as StartRemedy};
 use super::answers::table;
@@ -16,7 +16,7 @@ use super::loader::{Loaders, walk_loader};
 use super::names::DiskNames;
 use super::step::{Fault, Found, Rehearsal, StepId, depends, holds};
 use super::store::{store_read, walk_store};
-use super::{bios, esp, volumes};
+use super::{bios, esp, linux, volumes};
 
 const MAX_STORE_BYTES: u64 = 16 << 20;
 
@@ -90,9 +90,21 @@ fn walk_steps(walk: &mut Rehearsal, disk: &dyn ReadDevice, loader: Option<&str>)
     let others = table.entries.iter().map(|(_, entry)| entry.extent);
     let loaders = Loaders::new(&fat, disk, others.filter(|extent| *extent != own));
     let manager = walk_loader(walk, &loaders, loader)?;
-    let store = walk.step(StepId::BcdStore, read_store(&fat))?;
-    let names = DiskNames::of_gpt(disk.geometry(), &table);
-    walk_store(walk, disk, &names, &store, (own, manager))?;
+    let folders = linux::folders(&fat);
+    // A boot entry that names the loader of a Linux starts that, and nothing else.
+    let named = loader.and_then(|path| linux::folder_of(&folders, path));
+    let wanted = named.map_or(&folders[..], std::slice::from_ref);
+    let has_windows = [ESP_STORE, BOOTMGFW]
+        .iter()
+        .any(|path| fat.find(path).is_ok_and(|file| file.is_some()));
+    if named.is_none() && (has_windows || folders.is_empty()) {
+        let store = walk.step(StepId::BcdStore, read_store(&fat))?;
+        let names = DiskNames::of_gpt(disk.geometry(), &table);
+        walk_store(walk, disk, &names, &store, (own, manager))?;
+        linux::note_folders(walk, disk, (&fat, &table.entries), wanted);
+    } else {
+        linux::walk_folders(walk, disk, (&fat, &table.entries), wanted)?;
+    }
     if !faults.is_empty() {
         let evidence = Start::FatFaults { faults };
         walk.note(StepId::OtherFiles, false, evidence, StartRemedy::CheckEsp);

@@ -10,7 +10,7 @@ use crate::profile::{
     BIOS_STORE, ESP_STORE, Partition, Profile, RECOVERY_IMAGE, RecoveryImage, WindowsSystem,
 };
 use crate::rehearse::{self, StepOutcome};
-use crate::starts::can_be_given_up;
+use crate::starts::{SystemStart, can_be_given_up, starts};
 use crate::windows::{RecoveryDisk, RecoveryLocation};
 
 pub(super) static RULES: &[Rule] = &[
@@ -101,6 +101,13 @@ fn store(facts: &Facts<'_>) -> Vec<Answer> {
             Remedy::WhichSystemStarts,
         );
         return found.then_some(block).into_iter().collect();
+    }
+    let is_linux = |system: &SystemStart| system.starts_afterwards();
+    if facts.to() == Style::Gpt
+        && facts.profile.systems.is_empty()
+        && starts(facts.profile).iter().any(is_linux)
+    {
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::NoWindows)];
     }
     if !facts.can_have_table() || facts.profile.boot.partition.is_none() {
         let because = match facts.to() {

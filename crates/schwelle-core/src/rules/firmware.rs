@@ -4,7 +4,7 @@ use super::answers::common::NotAsked;
 use super::answers::firmware::{Evidence, Remedy};
 use super::{Answer, Facts, Rule, RuleId, Subject};
 use crate::disk_use::DiskUse;
-use crate::firmware::{Fact, How, Verdict};
+use crate::firmware::{Fact, How, Verdict, linux_loaders};
 use crate::identities::Style;
 use crate::profile::{WindowsSystem, boot_system};
 
@@ -95,7 +95,7 @@ fn csm(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn secure_boot(facts: &Facts<'_>) -> Vec<Answer> {
-    if boot_system(facts.profile).is_none() {
+    if boot_system(facts.profile).is_none() && linux_loaders(facts.profile).is_none() {
         return vec![Answer::not_asked(Subject::Pc, NotAsked::NoBootManager)];
     }
     let (state, choice) = (&facts.machine.secure_boot, facts.loader);

@@ -7,7 +7,7 @@ use crate::disk_use::DiskUse;
 use crate::identities::Style;
 use crate::pe::ProgramFault;
 use crate::profile::{KERNEL, Partition, Table, Titled, UEFI_LOADER, WindowsSystem};
-use crate::starts::{can_be_given_up, starts};
+use crate::starts::{Afterwards, SystemStart, can_be_given_up, starts};
 use crate::windows::{MountedName, SYSTEM_FOLDER, shared_out};
 
 pub(super) static RULES: &[Rule] = &[
@@ -125,6 +125,10 @@ fn windows(facts: &Facts<'_>) -> Vec<Answer> {
     if is_data || !answers.is_empty() || !facts.can_have_table() {
         return answers;
     }
+    let linux = linux(facts);
+    if !linux.is_empty() {
+        return linux;
+    }
     let partitions = facts.profile.partitions.iter();
     let closed = partitions.filter(|part| part.is_closed());
     let closed: Vec<Titled> = closed.map(Partition::titled).collect();
@@ -140,6 +144,43 @@ fn windows(facts: &Facts<'_>) -> Vec<Answer> {
             Remedy::RightDiskOrSayData,
         ),
     }]
+}
+
+/// The Linux systems of a disk without Windows: one of them must start afterwards.
+fn linux(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.to() != Style::Gpt {
+        return Vec::new();
+    }
+    let systems = starts(facts.profile);
+    let is_linux = |number| {
+        facts
+            .profile
+            .linux
+            .iter()
+            .any(|linux| linux.partition == number)
+    };
+    let on = |system: &SystemStart| system.on.as_ref().map(|on| on.number);
+    let found: Vec<&SystemStart> = systems
+        .iter()
+        .filter(|system| on(system).is_some_and(is_linux))
+        .collect();
+    let any = found.iter().any(|system| system.starts_afterwards());
+    let answer = |system: &&SystemStart| {
+        let number = on(system)?;
+        let subject = Subject::numbered(facts.profile, number);
+        let (name, afterwards) = (system.name.clone(), system.afterwards.clone());
+        if system.starts_afterwards() {
+            return Some(Answer::pass(subject, Evidence::Linux { name }));
+        }
+        let remedy = match afterwards {
+            Afterwards::NoLoader => Remedy::GiveLoaders,
+            _ => Remedy::NameByUuid,
+        };
+        let evidence = Evidence::LinuxStartsNoMore { name, afterwards };
+        // What another one starts without it is asked about by its name.
+        (!any).then(|| Answer::block(subject, evidence, remedy))
+    };
+    found.iter().filter_map(answer).collect()
 }
 
 /// The answer of a rule that asks about each Windows installation where there is none.

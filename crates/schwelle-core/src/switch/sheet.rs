@@ -9,7 +9,7 @@ use uuid::Uuid;
 
 use crate::firmware::{AttachedDisk, BootEntry, BootMode, Ground, How, Machine, Target, Verdict};
 use crate::profile::Encryption;
-use crate::rehearse::{self, Answer, Rehearsal, StepId};
+use crate::rehearse::{self, Answer, LinuxOnEsp, Rehearsal, StepId};
 
 /// What the sheet is made from.
 #[derive(Debug)]
@@ -28,6 +28,8 @@ pub struct SheetFacts<'a> {
     pub needs_csm: bool,
     /// The encrypted volume of the Windows on it, where it is open here.
     pub encryption: Option<&'a Encryption>,
+    /// The Linux systems that start from its EFI system partition.
+    pub linux: Option<&'a LinuxOnEsp>,
 }
 
 /// Where a disk stands in a PC's boot order.
@@ -150,6 +152,15 @@ pub enum SheetStep {
     SealsKey,
     /// Ask whether Windows has started.
     Confirm,
+    /// See in a Linux that it has started in UEFI mode, and let it keep its boot loader itself from then on.
+    LinuxAfterwards {
+        /// Path of its loader on the EFI system partition.
+        loader: String,
+        /// Volume number of that partition.
+        volume: u32,
+        /// Windows starts without a boot entry, so that this one needs one.
+        needs_entry: bool,
+    },
     /// Leave the CSM on.
     KeepCsm,
     /// Switch the CSM off.
@@ -278,7 +289,16 @@ fn steps(facts: &SheetFacts<'_>) -> Vec<SheetStep> {
             SheetStep::SealsKey
         }
     }));
-    steps.push(SheetStep::Confirm);
+    let has_windows = facts.linux.is_none_or(|linux| linux.has_windows);
+    steps.extend(has_windows.then_some(SheetStep::Confirm));
+    if let Some(linux) = facts.linux {
+        let step = |loader: &String| SheetStep::LinuxAfterwards {
+            loader: loader.clone(),
+            volume: linux.volume_id,
+            needs_entry: linux.has_windows,
+        };
+        steps.extend(linux.loaders.iter().map(step));
+    }
     // What comes after the first start.
     if facts.needs_csm {
         steps.push(SheetStep::KeepCsm);

@@ -42,6 +42,7 @@ const ROOMS: [(&str, &[&str]); 4] = [
             "windows",
             "bitlocker",
             "ext",
+            "swap",
         ],
     ),
     (
@@ -71,9 +72,9 @@ const ROOMS: [(&str, &[&str]); 4] = [
     (
         "schwelle",
         &[
-            "text", "sizes", "words", "error", "random", "machine", "many", "policy", "unlock",
-            "options", "which", "screen", "emulate", "progress", "disk", "views", "commands",
-            "cli", "hostile",
+            "text", "sizes", "words", "error", "random", "linux", "machine", "many", "policy",
+            "unlock", "options", "which", "screen", "emulate", "progress", "disk", "views",
+            "commands", "cli", "hostile",
         ],
     ),
 ];

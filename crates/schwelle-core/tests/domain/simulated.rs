@@ -9,6 +9,7 @@ use schwelle_core::firmware::{
     Target, Variable, Variables,
 };
 use schwelle_core::placement::EspRequest;
+use schwelle_core::profile::BOOTMGFW;
 use schwelle_core::switch::{Event, Outcome, Settings, Tried, start};
 use schwelle_demo::{BOOT_KEY, DiskBuilder, plan_of};
 
@@ -350,14 +351,14 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
     };
     variables.write("BootOrder", GLOBAL, &order).unwrap();
     // The plan for an entry finds the one that is there, puts it first, and names the dead ones.
-    let planned = EntryPlan::new(&machine, &variables, (&disks, 0), "New").unwrap();
+    let planned = EntryPlan::new(&machine, &variables, (&disks, 0), ("New", BOOTMGFW)).unwrap();
     assert_eq!((planned.number, planned.is_there), (3, false));
     assert_eq!(planned.order, [3, 7, 1, 2, 0x99]);
     let dead: Vec<u16> = planned.dead.iter().map(|(number, _)| *number).collect();
     assert_eq!(dead, [1, 2, 0]);
     // Where there is none, it takes the lowest free number, and leads to the file.
     machine.entries = known(vec![entry(0, Some(0), option(uuid::Uuid::nil(), "x"))]);
-    let planned = EntryPlan::new(&machine, &variables, (&disks, 0), "New").unwrap();
+    let planned = EntryPlan::new(&machine, &variables, (&disks, 0), ("New", BOOTMGFW)).unwrap();
     assert_eq!((planned.number, planned.order[0]), (1, 1));
     let leads_to = Target::of(&planned.option, &disks);
     assert!(
@@ -376,7 +377,7 @@ fn boot_entries_are_tried_in_their_order_and_dead_ones_are_skipped() {
         name: "the MBR disk",
         device: &old,
     };
-    assert!(EntryPlan::new(&machine, &variables, (&[old_disk], 0), "New").is_err());
+    assert!(EntryPlan::new(&machine, &variables, (&[old_disk], 0), ("New", BOOTMGFW)).is_err());
     let silent = Machine::unknown(Ground::Image);
-    assert!(EntryPlan::new(&silent, &variables, (&disks, 0), "New").is_err());
+    assert!(EntryPlan::new(&silent, &variables, (&disks, 0), ("New", BOOTMGFW)).is_err());
 }

@@ -1,6 +1,8 @@
 //! The superblock (the kernel's documentation of ext4, "Super Block"): what is asked of it before a volume is opened.
 
-use crate::bytes::{u16_at, u32_at};
+use uuid::Uuid;
+
+use crate::bytes::{array_at, u16_at, u32_at};
 use crate::device::{DeviceError, ReadDevice};
 
 use super::ExtError;
@@ -25,6 +27,8 @@ pub struct Superblock {
     pub blocks: u64,
     /// Groups of blocks.
     pub groups: u64,
+    /// UUID of the file system.
+    pub uuid: Uuid,
 }
 
 impl Superblock {
@@ -70,6 +74,7 @@ impl Superblock {
             block_bytes,
             blocks,
             groups,
+            uuid: Uuid::from_bytes(array_at(raw, 0x68)?),
         })
     }
 }

@@ -15,6 +15,8 @@ pub struct Menu {
     /// Which entry of the outermost menu is started without a key, counted from 0: where the script says so with a
     /// number. What a variable names is not known.
     pub default: Option<usize>,
+    /// The volume that the script itself goes to, outside of entries.
+    pub root: Place,
     /// Entries come from files of their own beside it (`blscfg`), which are not read.
     pub has_entries_elsewhere: bool,
 }
@@ -218,11 +220,33 @@ impl Reader {
                     self.menu.default = value.parse().ok();
                 }
             }
-            _ => {
-                if let Some(entry) = &mut self.entry {
-                    entry.take(name, rest);
+            _ => match &mut self.entry {
+                Some(entry) => entry.take(name, rest),
+                None => self.menu.root.take(name, rest),
+            },
+        }
+    }
+}
+
+impl Place {
+    fn take(&mut self, name: &str, rest: &[String]) {
+        match name {
+            "set" => {
+                let root = rest.first().and_then(|set| set.strip_prefix("root="));
+                if let Some(root) = root {
+                    self.partition = mbr_partition(root);
                 }
             }
+            // The older form is a command of its own, with the UUID first.
+            "search.fs_uuid" => self.uuid = rest.first().cloned(),
+            "search" => {
+                let is_uuid = rest.iter().any(|word| word == "--fs-uuid" || word == "-u");
+                let named = rest.iter().rev().find(|word| !word.starts_with('-'));
+                if let Some(uuid) = named.filter(|_| is_uuid) {
+                    self.uuid = Some(uuid.clone());
+                }
+            }
+            _ => {}
         }
     }
 }
@@ -230,19 +254,6 @@ impl Reader {
 impl MenuEntry {
     fn take(&mut self, name: &str, rest: &[String]) {
         match name {
-            "set" => {
-                let root = rest.first().and_then(|set| set.strip_prefix("root="));
-                if let Some(root) = root {
-                    self.root.partition = mbr_partition(root);
-                }
-            }
-            "search" => {
-                let is_uuid = rest.iter().any(|word| word == "--fs-uuid" || word == "-u");
-                let named = rest.iter().rev().find(|word| !word.starts_with('-'));
-                if let Some(uuid) = named.filter(|_| is_uuid) {
-                    self.root.uuid = Some(uuid.clone());
-                }
-            }
             "linux" | "linux16" | "linuxefi" => {
                 if let Some((kernel, arguments)) = rest.split_first() {
                     self.target = Target::Linux {
@@ -258,7 +269,7 @@ impl MenuEntry {
                 }
             }
             "chainloader" | "ntldr" => self.target = Target::BootRecord,
-            _ => {}
+            other => self.root.take(other, rest),
         }
     }
 }

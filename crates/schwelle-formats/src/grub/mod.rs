@@ -7,8 +7,10 @@
 
 #![warn(clippy::indexing_slicing)]
 
+mod efi;
 mod image;
 mod menu;
 
+pub use efi::{Lead, prefix_of};
 pub use image::{BootImage, CoreImage};
 pub use menu::{Menu, MenuEntry, Place, Target};

@@ -77,7 +77,7 @@ fn check_one(
         let check = Check::unreadable(path, inputs.to, error);
         screen.document_line(&check);
     });
-    let disk = opened?.with(given);
+    let disk = opened?.with(given)?;
     let judged = disk.judge(inputs);
     drop(busy);
     let look = Look {

@@ -106,7 +106,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     policy.may_answer(args.yes)?;
     let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
     // Looked at read-only first: a disk that is blocked is never even opened for writing.
-    let disk = Disk::open(&args.disk, &args.given.image)?.with(&args.given);
+    let disk = Disk::open(&args.disk, &args.given.image)?.with(&args.given)?;
     let folder = args.folder(&disk, &policy)?;
     let inputs = Inputs {
         to: args.to.style_with(args.given.place)?,
@@ -124,7 +124,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     drop(disk);
     // From here to the end the disk is locked, and everything is read again under the lock.
-    let disk = Disk::open_for_writing(&args.disk, &args.given.image)?.with(&args.given);
+    let disk = Disk::open_for_writing(&args.disk, &args.given.image)?.with(&args.given)?;
     let judged = disk.judge(&inputs);
     if judged.is_blocked() {
         drop(busy);

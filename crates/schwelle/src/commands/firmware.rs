@@ -8,8 +8,8 @@ use schwelle_core::firmware::{
     AttachedDisk, EntryError, EntryPlan, Machine, Variables, ask_for_setup,
 };
 use schwelle_core::host::this_pc;
-use schwelle_core::profile::open_image_or_disk;
-use schwelle_core::rehearse;
+use schwelle_core::profile::{BOOTMGFW, open_image_or_disk};
+use schwelle_core::rehearse::{self, LinuxOnEsp};
 use schwelle_core::switch::{self, Outcome, SimulatedPc};
 
 use super::report::write_new;
@@ -19,7 +19,7 @@ use crate::machine;
 use crate::options::{DiskOptions, ImageOptions};
 use crate::policy::PolicyOptions;
 use crate::screen::Screen;
-use crate::text::typed;
+use crate::text::{safe, typed};
 use crate::views;
 use crate::views::sheet::Sheet;
 use crate::which;
@@ -79,9 +79,13 @@ enum Action {
     Entry {
         /// Image file or block device
         disk: PathBuf,
-        /// What the firmware's menu calls it
-        #[arg(long, default_value = "Windows Boot Manager", value_parser = entry_name)]
-        name: String,
+        /// The Linux to start, by its folder on the EFI system partition, as debian [default: Windows, where it is on
+        /// the disk]
+        #[arg(long, value_name = "FOLDER")]
+        system: Option<String>,
+        /// What the firmware's menu calls it [default: "Windows Boot Manager", or the Linux's folder]
+        #[arg(long, value_parser = entry_name)]
+        name: Option<String>,
         #[command(flatten)]
         image: ImageOptions,
     },
@@ -146,7 +150,18 @@ pub(crate) fn run(args: &FirmwareArgs, screen: &Screen) -> Result<u8, CliError> 
         Some(Action::Set { settings }) => set(pc, settings, screen),
         Some(Action::Start) => start(&pc, screen),
         Some(Action::Sheet(sheet)) => make_sheet(&pc, sheet, screen),
-        Some(Action::Entry { disk, name, image }) => entry(&pc, disk, name, image, screen),
+        Some(Action::Entry {
+            disk,
+            system,
+            name,
+            image,
+        }) => entry(
+            &pc,
+            disk,
+            (system.as_deref(), name.as_deref()),
+            image,
+            screen,
+        ),
         Some(Action::Setup) => to_setup(&pc, screen),
     }
 }
@@ -357,7 +372,7 @@ fn make_sheet(pc: &Pc, args: &SheetArgs, screen: &Screen) -> Result<u8, CliError
 fn entry(
     pc: &Pc,
     disk: &Path,
-    name: &str,
+    (system, name): (Option<&str>, Option<&str>),
     image: &ImageOptions,
     screen: &Screen,
 ) -> Result<u8, CliError> {
@@ -376,8 +391,17 @@ fn entry(
     }
     let variables = pc.variables().ok_or_else(|| no_variables(pc))?;
     let failed = |error: EntryError| CliError::boot_entry(disk, &error);
-    let plan =
-        EntryPlan::new(&pc.machine, &variables, (&disks.attached(), 0), name).map_err(failed)?;
+    let attached = disks.attached();
+    let linux = attached
+        .first()
+        .and_then(|disk| LinuxOnEsp::find(disk.device));
+    let loader = loader_of(disk, linux.as_ref(), system)?;
+    let own = match loader == BOOTMGFW {
+        true => "Windows Boot Manager",
+        false => LinuxOnEsp::name_of(&loader),
+    };
+    let wanted = (name.unwrap_or(own), loader.as_str());
+    let plan = EntryPlan::new(&pc.machine, &variables, (&attached, 0), wanted).map_err(failed)?;
     plan.apply(&variables).map_err(failed)?;
     let given = DiskOptions {
         image: image.clone(),
@@ -397,6 +421,39 @@ fn entry(
     ));
     screen.document(&views::firmware::EntryWritten::of(&plan));
     Ok(0)
+}
+
+/// The loader that an entry is for: that of the Linux which is named, else Windows' boot manager, else that of the only
+/// Linux.
+fn loader_of(
+    disk: &Path,
+    linux: Option<&LinuxOnEsp>,
+    system: Option<&str>,
+) -> Result<String, CliError> {
+    let only = |linux: &LinuxOnEsp| match &linux.loaders[..] {
+        [only] if !linux.has_windows => Some(only.clone()),
+        _ => None,
+    };
+    let Some(name) = system else {
+        let only = linux.and_then(only);
+        return Ok(only.unwrap_or_else(|| BOOTMGFW.to_owned()));
+    };
+    let found = linux.and_then(|linux| linux.loader(name));
+    found.map(str::to_owned).ok_or_else(|| {
+        let folders = linux.map_or(&[][..], |linux| &linux.loaders[..]).iter();
+        let folders: Vec<String> = folders
+            .map(|loader| safe(LinuxOnEsp::name_of(loader)))
+            .collect();
+        CliError::new(
+            Kind::Usage,
+            format!("{}: no Linux starts from a folder {}", disk.display(), safe(name)),
+            "A boot entry leads to a loader that is on the EFI system partition. Nothing is changed.",
+            match folders.is_empty() {
+                true => "Leave --system out: there is no Linux on this EFI system partition".to_owned(),
+                false => format!("These folders have one: {}", folders.join(", ")),
+            },
+        )
+    })
 }
 
 fn to_setup(pc: &Pc, screen: &Screen) -> Result<u8, CliError> {

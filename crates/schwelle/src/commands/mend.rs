@@ -76,7 +76,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         ..Inputs::of(machine.as_ref(), &policy)
     };
     // As with a conversion: looked at read-only first, and again under the lock.
-    let disk = Disk::open(&args.disk, &args.given.image)?.with(&args.given);
+    let disk = Disk::open(&args.disk, &args.given.image)?.with(&args.given)?;
     let Some(folder) = &args.job else {
         return match planned(&disk, &inputs, screen)? {
             Err(code) => Ok(code),
@@ -94,7 +94,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         return Ok(code);
     }
     drop(disk);
-    let disk = Disk::open_for_writing(&args.disk, &args.given.image)?.with(&args.given);
+    let disk = Disk::open_for_writing(&args.disk, &args.given.image)?.with(&args.given)?;
     let mended = match planned(&disk, &inputs, screen)? {
         Err(code) => return Ok(code),
         Ok(mended) => mended,

@@ -66,7 +66,7 @@ pub(crate) fn run(args: &PlanArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.given.machine.read()?;
     let policy = args.given.policy.read()?;
     let busy = screen.busy(format!("Looking at {}, and drafting", args.disk.display()));
-    let disk = Disk::open(&args.disk, &args.given.image)?.with(&args.given);
+    let disk = Disk::open(&args.disk, &args.given.image)?.with(&args.given)?;
     let judged = disk.judge(&Inputs {
         to: args.to.style_with(args.given.place)?,
         request: args.given.place.request(&policy)?,

@@ -163,8 +163,11 @@ pub(crate) struct DraftDoc {
     pub(crate) job_folder_bytes: u64,
     /// Files on kept volumes that the job edits
     pub(crate) files_edited: Vec<EditedFileDoc>,
-    /// The boot menu afterwards; null for a data disk
+    /// The boot menu of Windows afterwards; null where no Windows starts
     pub(crate) menu: Option<MenuDoc>,
+    /// The Linux systems that get boot loaders on the EFI system partition
+    #[serde(default)]
+    pub(crate) linux: Vec<LinuxDoc>,
     /// Files put on the EFI system partition
     pub(crate) files_added: Vec<String>,
     /// Those of them in whose place others were, on a partition that was there
@@ -186,15 +189,43 @@ pub(crate) struct MenuDoc {
 }
 
 impl MenuDoc {
-    fn of(start: &draft::NewStart) -> Self {
+    fn of(start: &draft::NewStart) -> Option<Self> {
         let translated = start.translated.as_ref();
-        let menu = start.store.menu();
-        Self {
+        let store = start.store.as_ref()?;
+        let menu = store.menu();
+        Some(Self {
             carried_over: translated.is_some(),
             entries: menu.iter().map(|entry| entry.title()).collect(),
-            default: start.store.default_entry().map(|entry| entry.title()),
+            default: store.default_entry().map(|entry| entry.title()),
             taken_out: translated.map_or_else(Vec::new, |done| done.dropped.clone()),
-        }
+        })
+    }
+}
+
+/// A Linux that gets boot loaders on the EFI system partition.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct LinuxDoc {
+    /// What it is called
+    pub(crate) system: String,
+    /// Number of its partition
+    pub(crate) partition: usize,
+    /// Path of what firmware starts of it, on the EFI system partition
+    pub(crate) loader: String,
+    /// Firmware without a boot entry starts it, by the path for removable media
+    pub(crate) is_first: bool,
+}
+
+impl LinuxDoc {
+    fn of(start: &draft::NewStart) -> Vec<Self> {
+        let linux = start.linux.iter();
+        linux
+            .map(|linux| Self {
+                system: linux.name.clone(),
+                partition: linux.partition,
+                loader: format!("{}\\{}", linux.folder, linux.loader),
+                is_first: linux.is_first,
+            })
+            .collect()
     }
 }
 
@@ -398,7 +429,8 @@ impl Plan {
             bytes_written: plan.changes.bytes(),
             job_folder_bytes: bytes_needed(&plan.changes, 0),
             files_edited: plan.files_edited.iter().map(EditedFileDoc::of).collect(),
-            menu: plan.start.as_ref().map(MenuDoc::of),
+            menu: plan.start.as_ref().and_then(MenuDoc::of),
+            linux: plan.start.iter().flat_map(LinuxDoc::of).collect(),
             files_added: of_start(|start| &start.files),
             files_replaced: of_start(|start| &start.replaced),
             rehearsal: Rehearsed::of(disk, rehearsal),

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schwelle_core::bcd::BcdStore;
 use schwelle_core::commit::Stage;
 use schwelle_core::device::{Extent, Geometry};
 use schwelle_core::disk_use::DiskUse;
@@ -46,7 +47,10 @@ pub(super) fn body(
     text += &room(plan, look);
     text += &writes(disk, plan, look);
     if let Some(start) = &plan.start {
-        text += &menu(start, plan.table.style(), look);
+        if let Some(store) = &start.store {
+            text += &menu(start, store, plan.table.style(), look);
+        }
+        text += &linux(start, columns);
     }
     let cautions = check::found(disk, judged, Outcome::Caution);
     if !cautions.is_empty() {
@@ -296,9 +300,27 @@ fn stage_line(stage: &Stage, geometry: Geometry, columns: usize) -> String {
     item(lead.trim_end(), &parts.join(", "), 0, columns)
 }
 
-fn menu(start: &NewStart, style: Style, look: Look) -> String {
+/// The Linux systems that get boot loaders, and which system firmware starts without a boot entry.
+fn linux(start: &NewStart, columns: usize) -> String {
+    if start.linux.is_empty() {
+        return String::new();
+    }
+    let mut text = format!(
+        "\n{}\n",
+        toned(Tone::Heading, "Linux, with its own boot loaders")
+    );
+    for linux in &start.linux {
+        let line = format!("{}: {}\\{}", linux.name, linux.folder, linux.loader);
+        text += &paragraph("", &line, 2, columns);
+    }
+    let first = start.linux.iter().find(|linux| linux.is_first);
+    let first = first.map_or("Windows", |linux| linux.name.as_str());
+    let line = format!("Without a boot entry, firmware starts {first}.");
+    text + &paragraph("", &line, 2, columns)
+}
+
+fn menu(start: &NewStart, store: &BcdStore, style: Style, look: Look) -> String {
     let columns = look.columns;
-    let store = &start.store;
     let heading = match start.translated {
         Some(_) => "Boot menu, carried over",
         None => "Boot menu, new",
@@ -399,10 +421,14 @@ pub(crate) fn finished(word: &str, disk: &Disk, job: &Path, rehearsal: &Rehearsa
                     disk.next("firmware sheet")
                 );
                 let confirm = disk.next_after_restart("confirm");
-                let then = format!(
-                    "Afterwards, in that Windows: schwelle confirm\n\
-                     Or from the rescue stick: {confirm}\n"
-                );
+                let then = match disk.profile.systems.is_empty() {
+                    // What a Linux shows of its start is on the sheet.
+                    true => String::new(),
+                    false => format!(
+                        "Afterwards, in that Windows: schwelle confirm\n\
+                         Or from the rescue stick: {confirm}\n"
+                    ),
+                };
                 text + &answer(Tone::Good, word, &next) + &then
             }
             Style::Mbr => text + &answer(Tone::Good, word, BACK_IN_THE_SETUP),

@@ -6,7 +6,7 @@ use askama::Template;
 use schemars::JsonSchema;
 use schwelle_core::firmware::{AttachedDisk, Machine, Verdict, verdict_on_loader};
 use schwelle_core::profile::REMOVABLE_X64;
-use schwelle_core::rehearse::Rehearsal;
+use schwelle_core::rehearse::{LinuxOnEsp, Rehearsal};
 use schwelle_core::switch::{Already, EntryPlace, Missing, SheetFacts, SheetStep, SwitchSheet};
 use serde::{Deserialize, Serialize};
 
@@ -74,7 +74,9 @@ impl Sheet {
         let mut systems = profile.systems.iter();
         let needs_csm = systems.any(|system| system.needs_csm() && profile.is_started(system));
         let device = &disk.device;
+        let linux = LinuxOnEsp::find(device);
         let sheet = SwitchSheet::new(&SheetFacts {
+            linux: linux.as_ref(),
             machine,
             rehearsal,
             verdict: &verdict_on_loader(device, machine, REMOVABLE_X64),

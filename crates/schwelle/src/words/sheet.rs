@@ -1,5 +1,6 @@
 //! The switch sheet: its steps, and what is the same on every one.
 
+use schwelle_core::rehearse::LinuxOnEsp;
 use schwelle_core::switch::{Already, Missing, SheetStep};
 use uuid::Uuid;
 
@@ -116,6 +117,11 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
             ),
             "It says \"Confirmed\".",
         ),
+        SheetStep::LinuxAfterwards {
+            loader,
+            volume,
+            needs_entry,
+        } => linux_afterwards(disk, (loader, *volume), *needs_entry),
         SheetStep::KeepCsm => lines(
             "Leave the CSM on, and Secure Boot off: this Windows draws its start screen \
              with its video.",
@@ -123,14 +129,35 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
         ),
         SheetStep::CsmOff => lines(
             "Only now: in the setup, switch the CSM off, if there is one.",
-            "Windows starts again. If not, switch it on again and leave it so.",
+            "The system starts again. If not, switch it on again and leave it so.",
         ),
         SheetStep::SecureBootOn => lines(
             "If Secure Boot is wanted: switch it on now. Where it is greyed out: the CSM must \
              be off, the factory keys loaded, and on some PCs a setup password set.",
-            "Windows starts again. If not, switch it off again.",
+            "The system starts again. If not, switch it off again.",
         ),
     }
+}
+
+/// What a Linux must do itself once it has started.
+fn linux_afterwards(disk: &str, (loader, volume): (&str, u32), needs_entry: bool) -> Lines {
+    let name = LinuxOnEsp::name_of(loader);
+    let (high, low) = (volume >> 16, volume & 0xFFFF);
+    let start = match needs_entry {
+        true => format!(
+            "Start the Linux of {loader}: by its own boot entry (schwelle firmware entry {disk} --system {name}, in a \
+             session in UEFI mode), or from the firmware's boot menu. Then, in it: "
+        ),
+        false => format!("In the Linux of {loader}: "),
+    };
+    lines(
+        format!(
+            "{start}add \"UUID={high:04X}-{low:04X} /boot/efi vfat umask=0077 0 1\" to /etc/fstab, make that folder, \
+             mount it, and install its UEFI boot loader (Debian, Ubuntu: apt install grub-efi-amd64-signed \
+             shim-signed; then grub-install and update-grub)."
+        ),
+        "The folder /sys/firmware/efi is there, and it starts again. From then on it keeps its boot loader itself.",
+    )
 }
 
 fn key_ids(ids: &[Uuid]) -> String {
@@ -142,7 +169,7 @@ fn key_ids(ids: &[Uuid]) -> String {
 }
 
 const FIRST_START: &str =
-    "Windows starts. The first start may take longer, and may ask for a restart.";
+    "The system starts. The first start may take longer, and may ask for a restart.";
 
 fn enter_setup(key: Option<&str>, can_be_asked: bool) -> String {
     let enter = match key {

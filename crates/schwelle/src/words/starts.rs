@@ -25,6 +25,14 @@ pub(crate) fn today(today: &Today) -> String {
 pub(crate) fn afterwards(afterwards: &Afterwards) -> String {
     match afterwards {
         Afterwards::WindowsMenu => "starts afterwards, from Windows' boot menu".to_owned(),
+        Afterwards::GrubMenu { folder } => {
+            format!("starts afterwards, from GRUB's menu ({folder} on the EFI system partition)")
+        }
+        Afterwards::ByTable { names } => format!(
+            "does not start afterwards: {} names a partition by the partition table, which changes; let it name \
+             the volume by UUID= first",
+            names.join(", ")
+        ),
         Afterwards::NotNamed => "does not start afterwards: no boot menu names it".to_owned(),
         Afterwards::Unfit { why } => {
             format!("does not start afterwards: {why}, and so not in UEFI mode")
@@ -54,6 +62,9 @@ pub(crate) fn both(system: &SystemStart) -> String {
         (Today::WindowsMenu, Afterwards::WindowsMenu) => {
             "starts today and afterwards, from Windows' boot menu".to_owned()
         }
+        (Today::GrubMenu, Afterwards::GrubMenu { folder }) => format!(
+            "starts today and afterwards, from GRUB's menu ({folder} on the EFI system partition)"
+        ),
         (before, after) => format!("{}; {}", today(before), afterwards(after)),
     }
 }

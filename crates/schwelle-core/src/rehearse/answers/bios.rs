@@ -56,6 +56,11 @@ pub enum Evidence {
         /// Without a key.
         by_default: bool,
     },
+    /// GRUB's code, and its menu on this partition.
+    GrubMenuOn {
+        /// The partition.
+        partition: usize,
+    },
     /// The active partition.
     ActivePartition {
         /// Its number.

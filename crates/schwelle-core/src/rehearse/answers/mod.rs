@@ -5,6 +5,7 @@
 
 pub mod around;
 pub mod bios;
+pub mod linux;
 pub mod start;
 pub mod table;
 
@@ -20,6 +21,7 @@ families! {
     Table table,
     Start start,
     Bios bios,
+    Linux linux,
     Around around,
 }
 

@@ -45,6 +45,18 @@ pub enum Evidence {
         /// Which.
         partitions: Vec<Titled>,
     },
+    /// A Linux that starts afterwards, on a disk without Windows.
+    Linux {
+        /// What it calls itself.
+        name: String,
+    },
+    /// A Linux that does not start afterwards, on a disk without Windows.
+    LinuxStartsNoMore {
+        /// What it calls itself.
+        name: String,
+        /// Why not.
+        afterwards: Afterwards,
+    },
     /// No volume holds an installed Windows.
     NoSystem,
     /// Its kernel is one for 64-bit PCs.
@@ -147,6 +159,10 @@ pub enum Remedy {
     MarkActive,
     /// Mark only one partition active.
     MarkOneActive,
+    /// Give the distribution's boot loaders.
+    GiveLoaders,
+    /// Let the system name its volumes by UUID.
+    NameByUuid,
     /// Do not call it a data disk.
     NoDataDisk,
     /// See that this is the right disk, or say that it is for data.

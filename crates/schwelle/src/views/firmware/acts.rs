@@ -144,7 +144,8 @@ pub(crate) fn render_entry(
     let done = if plan.is_there {
         format!("{name} leads to this disk already and stands first. Nothing was written.")
     } else {
-        format!("{name} leads to this disk's boot manager now and stands first in the boot order.")
+        let loader = plan.option.file().unwrap_or_default();
+        format!("{name} leads to {loader} on this disk now and stands first in the boot order.")
     };
     let mut text = paragraph("", &done, 0, columns);
     for (number, description) in &plan.dead {

@@ -85,6 +85,7 @@ const SORTS: &[(Sort, &[&str])] = &[
             "partition",
             "primary",
             "program",
+            "programs",
             "recovery_ids",
             "role",
             "rule",
@@ -107,6 +108,7 @@ const SORTS: &[(Sort, &[&str])] = &[
             "type",
             "version",
             "volume",
+            "volume_id",
             "warning",
             "was",
             "why",
@@ -123,7 +125,18 @@ const SORTS: &[(Sort, &[&str])] = &[
     (Sort::Names("question"), &["questions"]),
     (Sort::Names("line"), &["line"]),
     (Sort::Names("file"), &["at", "file_name", "file_names"]),
-    (Sort::Path, &["files_added", "files_replaced", "path"]),
+    (
+        Sort::Path,
+        &[
+            "folder",
+            "menu_path",
+            "ram_disks",
+            "root",
+            "files_added",
+            "files_replaced",
+            "path",
+        ],
+    ),
     (
         Sort::Sentence,
         &[

@@ -62,6 +62,10 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             "the registry has no free space for {}, whose new names are longer",
             letters_and_names(letters, *names)
         ),
+        Evidence::Linux { name } => name.clone(),
+        Evidence::LinuxStartsNoMore { name, afterwards } => {
+            format!("{name}: {}", starts::afterwards(afterwards))
+        }
         Evidence::AllStart { names } => format!("starts afterwards: {}", names.join(", ")),
         Evidence::StartsNoMore { today, afterwards } => format!(
             "{}; {}",
@@ -109,6 +113,14 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::MarkOneActive => {
             "Mark only the partition active that the PC starts from, and see it start once before converting."
+        }
+        Remedy::GiveLoaders => {
+            "Give the distribution's signed UEFI boot loaders (Debian and Ubuntu: from the packages \
+             grub-efi-amd64-signed and shim-signed): --boot-files DIR. Or install these packages in that Linux, \
+             where they lie on its volume afterwards, and check again."
+        }
+        Remedy::NameByUuid => {
+            "Start that Linux, let /etc/fstab and its GRUB menu name volumes by UUID, see it start, and check again."
         }
         Remedy::NoDataDisk => "Leave --data-disk out, so that it starts afterwards as well.",
         Remedy::BiosOnly => {

@@ -35,6 +35,9 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
                 "LBA 0: GRUB's boot code; its menu on partition {menu_on} {how} partition {partition}"
             )
         }
+        Evidence::GrubMenuOn { partition } => {
+            format!("LBA 0: GRUB's boot code, with its menu on partition {partition}")
+        }
         Evidence::ActivePartition { partition, sectors } => {
             format!("partition {partition}, {}", lba_range(sectors))
         }

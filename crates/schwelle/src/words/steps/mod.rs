@@ -2,6 +2,7 @@
 
 mod around;
 mod bios;
+mod linux;
 mod start;
 mod table;
 
@@ -13,6 +14,7 @@ pub(crate) fn found(evidence: &Evidence) -> String {
         Evidence::Table(evidence) => table::evidence(evidence),
         Evidence::Start(evidence) => start::evidence(evidence),
         Evidence::Bios(evidence) => bios::evidence(evidence),
+        Evidence::Linux(evidence) => linux::evidence(evidence),
         Evidence::Around(evidence) => around::evidence(evidence),
     }
 }
@@ -23,6 +25,7 @@ pub(crate) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         Remedy::Table(remedy) => table::remedy(remedy, next),
         Remedy::Start(remedy) => start::remedy(remedy, next),
         Remedy::Bios(remedy) => bios::remedy(remedy, next),
+        Remedy::Linux(remedy) => linux::remedy(remedy),
         Remedy::Around(remedy) => around::remedy(remedy),
     }
 }

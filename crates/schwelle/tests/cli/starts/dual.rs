@@ -4,8 +4,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use schwelle_core::device::{Extent, MIB};
-use schwelle_demo::{DiskBuilder, MbrEntry, replace_bytes};
+use schwelle_core::device::Extent;
+use schwelle_demo::{BOOT_MANAGER, DiskBuilder, MbrEntry};
 use schwelle_testkit::tool;
 
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba};
@@ -62,9 +62,16 @@ impl Dual {
 
     /// Builds it, with space for an EFI system partition at its end.
     pub(crate) fn build(&self, lab: &Lab, name: &str) -> PathBuf {
-        let linux = self.linux(lab);
+        self.build_with(lab, name, |_| ())
+    }
+
+    /// The same, with `change` made to the folder of the Linux before its volume is made.
+    pub(crate) fn build_with(&self, lab: &Lab, name: &str, change: impl FnOnce(&Path)) -> PathBuf {
+        let linux = self.linux(lab, change);
         lab.image(name, 512, 400, |disk| {
-            self.volumes(disk);
+            let [boot, windows] = [Holds::Boot, Holds::Windows].map(|holds| self.extent(holds));
+            disk.standard_at(boot, windows, (SIGNATURE, COMPUTER))
+                .unwrap();
             disk.bytes(self.extent(Holds::Linux).first, &fs::read(&linux).unwrap())
                 .unwrap();
             let entries = self.order.map(|holds| {
@@ -83,46 +90,8 @@ impl Dual {
         })
     }
 
-    /// Windows and its boot volume, with their own places in BCD store and registry.
-    fn volumes(&self, disk: &DiskBuilder<'_>) {
-        disk.standard(SIGNATURE, COMPUTER).unwrap();
-        let device = disk.device();
-        let standard = disk.standard_places();
-        let read = |extent: Extent| {
-            let len = usize::try_from(extent.sectors() * 512).unwrap();
-            device.read_vec(extent.first.0 * 512, len).unwrap()
-        };
-        let (boot, windows) = (read(standard.boot), read(standard.windows));
-        for old in [standard.boot, standard.windows] {
-            let zeros = vec![0; usize::try_from(old.sectors() * 512).unwrap()];
-            device.write_at(old.first.0 * 512, &zeros).unwrap();
-        }
-        let places = [Holds::Boot, Holds::Windows].map(|holds| self.extent(holds));
-        disk.bytes(places[0].first, &boot).unwrap();
-        disk.bytes(places[1].first, &windows).unwrap();
-        let name = |byte: u64| [&SIGNATURE.to_le_bytes()[..], &byte.to_le_bytes()].concat();
-        let hive = "\\Windows\\System32\\config\\SYSTEM";
-        // By way of places where nothing is, since each may come to lie where the other was.
-        for (from, to) in [
-            ([MIB, 51 * MIB], [7 << 50, 9 << 50]),
-            ([7 << 50, 9 << 50], places.map(|place| place.first.0 * 512)),
-        ] {
-            for (from, to) in from.into_iter().zip(to) {
-                replace_bytes(
-                    device,
-                    places[0],
-                    "\\Boot\\BCD",
-                    &from.to_le_bytes(),
-                    &to.to_le_bytes(),
-                )
-                .unwrap();
-                replace_bytes(device, places[1], hive, &name(from), &name(to)).unwrap();
-            }
-        }
-    }
-
     /// The Linux: what it says of itself, a kernel by name, and GRUB's folder with a menu of both systems.
-    fn linux(&self, lab: &Lab) -> PathBuf {
+    pub(crate) fn linux(&self, lab: &Lab, change: impl FnOnce(&Path)) -> PathBuf {
         let (root, volume) = (lab.path("linux"), lab.path("linux.img"));
         let boot = self.number(Holds::Boot);
         let own = self.number(Holds::Linux);
@@ -139,7 +108,8 @@ impl Dual {
                 "etc/os-release",
                 format!("ID=ankerplatz\nPRETTY_NAME=\"{LINUX}\"\n").as_bytes(),
             ),
-            ("boot/vmlinuz-7", b"a kernel"),
+            // No kernel, but a program as firmware starts it.
+            ("boot/vmlinuz-7", BOOT_MANAGER),
             ("boot/initrd.img-7", b"its first files"),
             ("boot/grub/grub.cfg", menu.as_bytes()),
             ("boot/grub/i386-pc/core.img", &fs::read(core(lab)).unwrap()),
@@ -148,6 +118,7 @@ impl Dual {
             fs::create_dir_all(path.parent().unwrap()).unwrap();
             fs::write(path, content).unwrap();
         }
+        change(&root);
         make_ext4(&root, LINUX_UUID, LINUX_MIB, &volume);
         volume
     }
@@ -186,6 +157,29 @@ pub(crate) fn core(lab: &Lab) -> PathBuf {
         &[&args[..], &[config.to_str().unwrap()], &more].concat(),
     );
     image
+}
+
+/// GRUB for UEFI, which looks for its configuration in this folder of the partition that it is started from.
+pub(crate) fn efi_grub(lab: &Lab, folder: &str) -> Vec<u8> {
+    let image = lab.path("grubx64.efi");
+    let args = [
+        "-O",
+        "x86_64-efi",
+        "-p",
+        folder,
+        "-o",
+        image.to_str().unwrap(),
+    ];
+    let modules = [
+        "part_gpt",
+        "fat",
+        "ext2",
+        "search_fs_uuid",
+        "configfile",
+        "normal",
+    ];
+    tool("grub-mkimage", &[&args[..], &modules].concat());
+    fs::read(image).unwrap()
 }
 
 /// Puts the boot image into sector 0 and the core image after it, as GRUB's own program for that does.

@@ -1,6 +1,7 @@
 //! Who starts here: disks with several systems, what each is started by today, and whether it starts afterwards. What
 //! would not is given up by its name; and at every moment of the writing the disk starts, one way or the other.
 
+mod crosses;
 pub(crate) mod dual;
 
 use std::fs;
