@@ -56,5 +56,7 @@ RUST_TEST_THREADS=$(($(nproc) * 2)) cargo test --workspace --locked
 tools/alone.sh "$built/schwelle"
 ended "$pc" pc-test.sh
 pc=
+# A whole Linux, on real firmware in both modes.
+BESIDE_LINUX="$built/examples/beside_linux" tools/linux-test.sh
 # The program for Windows, under Wine, beside the one for Linux.
 tools/windows.sh test

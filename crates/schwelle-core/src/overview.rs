@@ -10,7 +10,7 @@ use crate::disk_use::DiskUse;
 use crate::identities::Style;
 use crate::pipeline::Judged;
 use crate::profile::{Profile, Role, Table};
-use crate::rehearse::{self, Step};
+use crate::rehearse::{self, LinuxOnEsp, Step};
 use crate::rules::{Outcome, RuleId};
 
 /// The first answer about a disk.
@@ -29,7 +29,7 @@ pub enum DiskAnswer {
     Starts,
     /// A GPT disk that some firmware starts and some does not.
     Depends,
-    /// A GPT disk with Windows that does not start in UEFI mode.
+    /// A GPT disk with Windows, or a Linux, that does not start in UEFI mode.
     DoesNotStart,
     /// A GPT disk whose Windows cannot be read, since it is encrypted or damaged.
     Closed,
@@ -119,8 +119,9 @@ fn has_windows(profile: &Profile) -> bool {
 
 fn of_gpt(judged: &Judged<'_, '_>, profile: &Profile) -> Overview {
     let mut partitions = profile.partitions.iter();
+    let has_linux = || LinuxOnEsp::find(judged.disk()).is_some();
     let answer = match (profile.systems.is_empty(), has_windows(profile)) {
-        (false, _) => {
+        (is_empty, closed) if !is_empty || (!closed && has_linux()) => {
             let rehearsal = rehearse::walk(judged.disk(), None);
             return Overview {
                 answer: match rehearsal.answer() {
@@ -131,11 +132,11 @@ fn of_gpt(judged: &Judged<'_, '_>, profile: &Profile) -> Overview {
                 step: rehearsal.first_fault().cloned(),
             };
         }
-        (true, true) => DiskAnswer::Closed,
-        (true, false) if partitions.any(|partition| partition.role == Role::Esp) => {
+        (_, true) => DiskAnswer::Closed,
+        (_, false) if partitions.any(|partition| partition.role == Role::Esp) => {
             DiskAnswer::NoWindows
         }
-        (true, false) => DiskAnswer::Data,
+        (_, false) => DiskAnswer::Data,
     };
     Overview { answer, step: None }
 }

@@ -25,7 +25,7 @@ use crate::placement::{self, EspRequest};
 use crate::profile::{Profile, Table};
 use crate::rehearse::{self, Rehearsal};
 use crate::rules::{self, Facts, Family, Finding, JobPlace, Outcome, Room, RuleId, Severity, Twin};
-use crate::starts::{SystemStart, starts};
+use crate::starts::{SectorZero, SystemStart, sector_zero, starts};
 
 /// What is known and requested besides what the disk itself says.
 #[derive(Debug, Clone)]
@@ -194,6 +194,14 @@ impl<'d, 'k> Judged<'d, 'k> {
         match (self.to(), self.disk_use()) {
             (Style::Gpt, DiskUse::System) => starts(self.profile),
             _ => Vec::new(),
+        }
+    }
+
+    /// The boot code of an MBR disk that is to start in UEFI mode.
+    pub fn sector_zero(&self) -> Option<SectorZero> {
+        match (self.to(), self.disk_use()) {
+            (Style::Gpt, DiskUse::System) => sector_zero(self.profile),
+            _ => None,
         }
     }
 

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use uuid::Uuid;
 
+use crate::device::Extent;
 use crate::grub::{Menu, MenuEntry, Target};
 use crate::pe::ProgramFault;
 use crate::profile::{
@@ -104,6 +105,51 @@ impl SystemStart {
     pub fn is_called(&self, name: &str) -> bool {
         self.name.eq_ignore_ascii_case(name.trim())
     }
+}
+
+/// The boot code in sector 0 of an MBR disk, and what it leads to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum SectorZero {
+    /// There is none, or it starts nothing.
+    StartsNothing,
+    /// It goes to the partition that is marked active: Windows' own, or ours.
+    ToActive {
+        /// Its number, where there is exactly one.
+        partition: Option<usize>,
+    },
+    /// GRUB's.
+    Grub {
+        /// The sectors that it loads; empty where they do not hold what it wants.
+        core: Vec<Extent>,
+        /// The partition with its menu, where that is known.
+        menu_on: Option<usize>,
+    },
+    /// Not known.
+    Unknown {
+        /// Content between it and the first partition, which it may need.
+        gap: Option<Extent>,
+    },
+}
+
+/// The boot code of an MBR disk; `None` of any other.
+pub fn sector_zero(profile: &Profile) -> Option<SectorZero> {
+    let record = &profile.mbr()?.record;
+    let mut active = profile.partitions.iter().filter(|part| part.is_active());
+    let partition = active.next().filter(|_| active.next().is_none());
+    Some(match &profile.grub {
+        _ if record.goes_to_active() => SectorZero::ToActive {
+            partition: partition.map(|part| part.number),
+        },
+        _ if !record.has_boot_code || record.own_code.is_some() => SectorZero::StartsNothing,
+        Some(grub) => SectorZero::Grub {
+            core: grub.core.clone(),
+            menu_on: grub.menu_on,
+        },
+        None => SectorZero::Unknown {
+            gap: profile.code_in_gap,
+        },
+    })
 }
 
 /// Every system on an MBR disk, in the order of the partitions; boot code of which no system is known at the end.

@@ -18,13 +18,15 @@ pub const BOOT_PROGRAM_ARM64: &[u8] = include_bytes!("../assets/boot/loader-arm6
 type Piece = (u64, Vec<u8>);
 const PIECE_BYTES: usize = 1 << 16;
 
-/// A packed NTFS volume.
+/// A packed volume.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Asset {
     /// The boot volume of a BIOS start.
     Boot,
     /// The Windows volume.
     Windows,
+    /// The ext4 volume of a Linux; on disks with sectors of 512 bytes.
+    Linux,
 }
 
 impl Asset {
@@ -33,6 +35,7 @@ impl Asset {
         match self {
             Self::Boot => 50 * MIB,
             Self::Windows => 160 * MIB,
+            Self::Linux => 24 * MIB,
         }
     }
 
@@ -42,6 +45,7 @@ impl Asset {
             (Self::Boot, _) => include_bytes!("../assets/boot-4k.img.zst"),
             (Self::Windows, 512) => include_bytes!("../assets/windows.img.zst"),
             (Self::Windows, _) => include_bytes!("../assets/windows-4k.img.zst"),
+            (Self::Linux, _) => include_bytes!("../assets/linux.img.zst"),
         }
     }
 
@@ -56,9 +60,14 @@ impl Asset {
 
     /// What is not zero in it: unpacked once, since a demo and the tests make many disks of it.
     fn pieces(self, sector: u32) -> Result<&'static [Piece]> {
-        static UNPACKED: [[OnceLock<Vec<Piece>>; 2]; 2] =
-            [const { [const { OnceLock::new() }; 2] }; 2];
-        let known = &UNPACKED[usize::from(self == Self::Windows)][usize::from(sector == 512)];
+        static UNPACKED: [[OnceLock<Vec<Piece>>; 2]; 3] =
+            [const { [const { OnceLock::new() }; 2] }; 3];
+        let index = match self {
+            Self::Boot => 0,
+            Self::Windows => 1,
+            Self::Linux => 2,
+        };
+        let known = &UNPACKED[index][usize::from(sector == 512)];
         if let Some(pieces) = known.get() {
             return Ok(pieces);
         }

@@ -132,6 +132,48 @@ impl<'a> DiskBuilder<'a> {
         Ok(())
     }
 
+    /// Puts a Linux after Windows on a standard disk with this signature, and a stub of GRUB's boot code into sector 0 and
+    /// after it; where the Linux lies.
+    pub fn with_linux(&self, signature: u32) -> Result<Extent> {
+        let places = self.standard_places();
+        let linux = Extent::new(places.windows.end, Asset::Linux.len_bytes() / 512);
+        let linux = linux.context("no such place")?;
+        self.volume(Asset::Linux, linux)?;
+        let beside = MbrEntry {
+            kind: 0x83,
+            ..entry(linux, false)?
+        };
+        let entries = [
+            entry(places.boot, true)?,
+            entry(places.windows, false)?,
+            beside,
+        ];
+        self.boot_record(Lba(0), signature, &entries)?;
+        self.stub_of_grub()?;
+        Ok(linux)
+    }
+
+    /// Puts boot code into sector 0, and after it, that is known as GRUB's by its messages and starts nothing.
+    fn stub_of_grub(&self) -> Result<()> {
+        let mut sector = self.device.read_sector(Lba(0))?;
+        let code = sector.get_mut(..440).context("a sector is longer")?;
+        code.fill(0);
+        for (at, bytes) in [
+            (0, &b"\xEB\xFE"[..]),
+            // Where it is loaded to, and the sector that it loads next.
+            (0x5A, &[0x00, 0x80, 1, 0, 0, 0, 0, 0, 0, 0]),
+            (0x180, b"GRUB \0Geom\0Hard Disk\0Read\0 Error\r\n"),
+        ] {
+            code[at..at + bytes.len()].copy_from_slice(bytes);
+        }
+        self.bytes(Lba(0), &sector)?;
+        // Sectors 2 to 8 are said to follow the first.
+        let mut core = vec![0x90; 8 * 512];
+        core[500..512].copy_from_slice(&[2, 0, 0, 0, 0, 0, 0, 0, 7, 0, 0x20, 0x08]);
+        core[464..500].fill(0);
+        self.bytes(Lba(1), &core)
+    }
+
     /// Unpacks a volume at `extent`.
     pub fn volume(&self, asset: Asset, extent: Extent) -> Result<()> {
         let offset = self

@@ -80,6 +80,17 @@ pub fn disks() -> &'static [DemoDisk] {
             build: |disk| disk.standard(0xC4A2_7000, "CHART-TABLE").map(drop),
         },
         DemoDisk {
+            file: "twolights.img",
+            story: "The keeper's own PC: Windows, and beside it a Linux that GRUB starts. Both are to start \
+                afterwards.",
+            mib: SYSTEM_MIB,
+            blocked_by: None,
+            build: |disk| {
+                disk.standard(0x2116_4705, "TWO-LIGHTS1")?;
+                disk.with_linux(0x2116_4705).map(drop)
+            },
+        },
+        DemoDisk {
             file: "tidegauge.img",
             story: "The old tide gauge: a 32-bit Windows on a PC that could do more.",
             mib: SYSTEM_MIB,

@@ -7,10 +7,13 @@ use std::sync::OnceLock;
 
 use schwelle_core::device::{BlockDevice, Draft, Extent, MIB, Memory, ReadDevice, Window};
 use schwelle_core::disk_use::DiskUse;
+use schwelle_core::ext::ExtVolume;
 use schwelle_core::fat::{FatEditor, FatVolume};
+use schwelle_core::grub::{Lead, Menu, prefix_of};
 use schwelle_core::ntfs::{NtfsVolume, ROOT_RECORD};
 use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::{Profile, Role};
+use schwelle_core::starts::starts;
 use schwelle_demo::{DiskBuilder, STAMP, Standard, plan_back, plan_of};
 
 use crate::everything::read_everything;
@@ -26,28 +29,56 @@ struct Base {
     /// Offset and length, in bytes.
     places: Vec<(u64, u64)>,
     windows: Extent,
+    linux: Option<Extent>,
     esp: Option<Extent>,
 }
 
-/// MiB and conversions of each disk: with a gap; full to the last sector; converted; taken back.
-const KINDS: [(u64, usize); 4] = [(480, 0), (211, 0), (480, 1), (480, 2)];
+/// MiB and conversions of each disk: with a gap; full to the last sector; converted; taken back; with a Linux beside
+/// Windows, and the same converted.
+const KINDS: [(u64, usize, bool); 6] = [
+    (480, 0, false),
+    (211, 0, false),
+    (480, 1, false),
+    (480, 2, false),
+    (480, 0, true),
+    (480, 1, true),
+];
 const WITH_GAP: usize = 0;
 const CONVERTED: usize = 2;
+const WITH_LINUX: usize = 4;
+/// Blocks of the Linux volume that count: superblock, descriptors, inodes, directories and files of a small one.
+const LINUX_BLOCKS: u64 = 512;
+const LINUX_BLOCK_BYTES: u64 = 1024;
 
 /// One of the disks, made when it is first asked for.
 fn kept(which: usize) -> &'static Base {
     static BASES: [OnceLock<Base>; KINDS.len()] = [const { OnceLock::new() }; KINDS.len()];
     let which = which % KINDS.len();
-    let (mib, conversions) = KINDS[which];
-    BASES[which].get_or_init(|| base(mib, conversions))
+    let (mib, conversions, has_linux) = KINDS[which];
+    BASES[which].get_or_init(|| base(mib, conversions, has_linux))
 }
 
-fn base(mib: u64, conversions: usize) -> Base {
+fn base(mib: u64, conversions: usize, has_linux: bool) -> Base {
     let disk = Memory::new(512, mib * MIB / 512);
-    let standard = DiskBuilder::new(&disk)
-        .standard(0x1234_5678, "LANTERN-ONE")
-        .unwrap();
+    let builder = DiskBuilder::new(&disk);
+    let standard = builder.standard(0x1234_5678, "LANTERN-ONE").unwrap();
     let mut places = places(&disk, &standard);
+    let mut linux = None;
+    if has_linux {
+        let extent = builder.with_linux(0x1234_5678).unwrap();
+        let first = extent.first.0 * 512;
+        let blocks = (0..LINUX_BLOCKS).map(|block| first + block * LINUX_BLOCK_BYTES);
+        // What is zero in a sound volume is mostly of no use.
+        let is_used = |at: &u64| {
+            disk.read_vec(*at, 1024)
+                .unwrap()
+                .iter()
+                .any(|&byte| byte != 0)
+        };
+        places.extend(blocks.filter(is_used).map(|at| (at, LINUX_BLOCK_BYTES)));
+        places.extend((1..9).map(|lba| (lba * 512, 512)));
+        linux = Some(extent);
+    }
     for identities in 0..conversions {
         let plan = match identities {
             0 => plan_of(&disk, EspRequest::default()).unwrap(),
@@ -76,6 +107,7 @@ fn base(mib: u64, conversions: usize) -> Base {
     let esp = esp.map(|part| part.extent);
     Base {
         windows: standard.windows,
+        linux,
         esp,
         disk,
         places,
@@ -232,6 +264,34 @@ pub(crate) fn fat(data: &[u8]) {
         let _written = editor.write_file(&["EFI", "Boot", "another.efi"], &[7; 9000]);
         let _done = editor.finish();
     }
+}
+
+/// The volume of a Linux: every folder and file of it, and what GRUB starts.
+pub(crate) fn linux(data: &[u8]) {
+    let base = kept(WITH_LINUX);
+    let extent = base.linux.unwrap();
+    let draft = changed(base, data, on(extent));
+    let window = Window::new(&draft, extent).unwrap();
+    let _read = ExtVolume::open(&window, |volume| {
+        let mut folders = vec!["/".to_owned()];
+        for at in 0..MAX_FOLDERS {
+            let Some(folder) = folders.get(at).cloned() else {
+                break;
+            };
+            for entry in volume.list(&folder).unwrap_or_default() {
+                let path = format!("{}/{}", folder.trim_end_matches('/'), entry.name);
+                match entry.is_directory {
+                    true => folders.push(path),
+                    false => drop(volume.read_file(&path, 1 << 20)),
+                }
+            }
+        }
+        Ok(())
+    });
+    // And as text of a menu, and as a program that says where its own is.
+    let text = String::from_utf8_lossy(data);
+    let _menu = (Menu::parse(&text), Lead::parse(&text), prefix_of(data));
+    let _systems = Profile::read(&draft, Default::default()).map(|profile| starts(&profile));
 }
 
 /// A whole disk: everything that reads one, on each of the bases.

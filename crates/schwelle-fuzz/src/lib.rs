@@ -43,6 +43,11 @@ pub static TARGETS: &[Target] = &[
         run: base::fat,
     },
     Target {
+        name: "linux",
+        seeds: base::seeds,
+        run: base::linux,
+    },
+    Target {
         name: "encrypted",
         seeds: bytes::encrypted_seeds,
         run: bytes::encrypted,

@@ -119,6 +119,17 @@ impl Profile {
         !is_any || started.contains(&system.partition)
     }
 
+    /// Every system found, Windows and Linux, by the numbers of their partitions: number and title.
+    pub fn titles(&self) -> Vec<(usize, String)> {
+        let windows = self.systems.iter();
+        let windows = windows.map(|system| (system.partition, system.title()));
+        let linux = self.linux.iter().filter(|system| system.release.is_some());
+        let linux = linux.map(|system| (system.partition, system.title()));
+        let mut titles: Vec<(usize, String)> = windows.chain(linux).collect();
+        titles.sort_by_key(|(number, _)| *number);
+        titles
+    }
+
     /// The MBR table, on an MBR disk.
     pub fn mbr(&self) -> Option<&MbrTable> {
         match &self.table {

@@ -102,6 +102,9 @@ fn both_ways(bench: &Bench, image: &Image, dice: &mut Dice, case: &str) -> u64 {
             let cut_again = Medium::new(&bench.old, image.clone()).fail(Failure::Power, cut);
             if go(first, &mut bench.open(), &cut_again).is_err() {
                 let left = cut_again.survivors_at_random(dice);
+                if bench.kind == Kind::ThroughGap && !bench.has_large_sectors() {
+                    starts_either_way(bench, &left, &case);
+                }
                 medium = Medium::new(&bench.old, left);
             } else {
                 bench.set_state(&state);

@@ -58,6 +58,16 @@ pub(crate) fn run(args: &ConfirmArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     let path = args.disk.clone().map_or_else(running, Ok)?;
     let disk = Disk::open(&path, &args.image)?;
+    let partitions = disk.profile.partitions.iter();
+    let has_closed = partitions.filter(|part| part.is_closed()).count() > 0;
+    if disk.profile.systems.is_empty() && !disk.profile.linux.is_empty() && !has_closed {
+        return Err(CliError::new(
+            Kind::Usage,
+            format!("{}: there is no Windows on this disk", path.display()),
+            "A confirmation weighs what a start of Windows leaves on the disk. A Linux leaves nothing of the kind.",
+            "Look in that Linux, once it has started: in UEFI mode the folder /sys/firmware/efi is there",
+        ));
+    }
     let machine = disk.machine(args.machine.read()?.as_ref());
     let confirmation = confirm::confirm(&disk.device, &disk.profile, &machine);
     screen.show(&views::confirm::render(

@@ -6,6 +6,7 @@ use schwelle_core::gpt::attributes;
 use schwelle_core::overview::DiskAnswer;
 use schwelle_core::pipeline::Judged;
 use schwelle_core::profile::{Origin, Partition, Role};
+use schwelle_core::starts::SectorZero;
 
 use super::map;
 use crate::disk::Disk;
@@ -16,12 +17,8 @@ use crate::words::{self, lba_range, overview};
 /// Which disk this is, and the systems on it.
 pub(crate) fn head(disk: &Disk) -> String {
     let mut text = title(disk);
-    for system in &disk.profile.systems {
-        text += &format!(
-            "System: {} on partition {}\n",
-            safe(&system.title()),
-            system.partition
-        );
+    for (number, title) in disk.profile.titles() {
+        text += &format!("System: {} on partition {number}\n", safe(&title));
     }
     text
 }
@@ -33,6 +30,12 @@ pub(crate) fn head_with_starts(disk: &Disk, judged: &Judged<'_, '_>, columns: us
         return head(disk);
     }
     let mut text = title(disk);
+    // What goes to the active partition is what every disk has.
+    let code = judged.sector_zero();
+    let code = code.filter(|code| !matches!(code, SectorZero::ToActive { partition: Some(_) }));
+    if let Some(code) = code {
+        text += &item("Boot code:", &words::starts::sector_zero(&code), 0, columns);
+    }
     for system in &starts {
         text += &item("System:", &words::starts::system(system), 0, columns);
         text += &paragraph("", &words::starts::both(system), 8, columns);

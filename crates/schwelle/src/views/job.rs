@@ -61,9 +61,9 @@ impl DiskDoc {
             model: profile.host.model.clone(),
             disk_name: profile.disk_name(),
             systems: profile
-                .systems
-                .iter()
-                .map(|system| system.title())
+                .titles()
+                .into_iter()
+                .map(|(_, title)| title)
                 .collect(),
             table: Some(profile.table_style()),
         }

@@ -14,7 +14,7 @@ use schwelle_core::overview::{DiskAnswer, Overview};
 use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
 use schwelle_core::profile::Role;
 use schwelle_core::rehearse::{Answer, Rehearsal};
-use schwelle_core::starts::{Afterwards, SystemStart, Today};
+use schwelle_core::starts::{Afterwards, SectorZero, SystemStart, Today};
 use schwelle_core::switch::ByBootOrder;
 use serde::{Deserialize, Serialize};
 
@@ -40,7 +40,9 @@ pub(crate) struct Check {
     /// False where a rule blocks: the exit code is then 1, whatever the answer is
     pub(crate) convertible: bool,
     pub(crate) findings: Vec<FindingDoc>,
-    /// The systems on an MBR disk that is to start in UEFI mode; else empty
+    /// The boot code in sector 0 of an MBR disk that is to start in UEFI mode; else null
+    pub(crate) boot_code: Option<Worded<SectorZero>>,
+    /// The systems on such a disk; else empty
     pub(crate) starts: Vec<SystemStartDoc>,
     /// Why the disk could not be read; null where it could
     pub(crate) unreadable: Option<String>,
@@ -65,6 +67,7 @@ impl Check {
             step: overview.step.map(|step| StepDoc::of(disk, &step)),
             convertible: !judged.is_blocked(),
             findings: findings(disk, judged),
+            boot_code: boot_code(judged),
             starts: starts(judged),
             unreadable: None,
         }
@@ -80,6 +83,7 @@ impl Check {
             step: None,
             convertible: false,
             findings: Vec::new(),
+            boot_code: None,
             starts: Vec::new(),
             unreadable: Some(error.what.clone()),
         }
@@ -113,12 +117,17 @@ impl SystemStartDoc {
     }
 }
 
+fn boot_code(judged: &Judged<'_, '_>) -> Option<Worded<SectorZero>> {
+    let code = judged.sector_zero();
+    code.map(|code| Worded::of(code, words::starts::sector_zero))
+}
+
 fn starts(judged: &Judged<'_, '_>) -> Vec<SystemStartDoc> {
     let starts = judged.starts().into_iter();
     starts.map(SystemStartDoc::of).collect()
 }
 
-/// `plan`. For a blocked disk there are only `answer`, `disk`, `to`, `findings` and `starts`.
+/// `plan`. For a blocked disk there are only `answer`, `disk`, `to`, `findings`, `boot_code` and `starts`.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Plan {
     pub(crate) disk: String,
@@ -126,7 +135,10 @@ pub(crate) struct Plan {
     pub(crate) to: Style,
     pub(crate) answer: DiskAnswer,
     pub(crate) findings: Vec<FindingDoc>,
-    /// The systems on an MBR disk that is to start in UEFI mode; else empty
+    /// The boot code in sector 0 of an MBR disk that is to start in UEFI mode; else null
+    #[serde(default)]
+    pub(crate) boot_code: Option<Worded<SectorZero>>,
+    /// The systems on such a disk; else empty
     #[serde(default)]
     pub(crate) starts: Vec<SystemStartDoc>,
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
@@ -387,6 +399,7 @@ impl Plan {
             to: judged.to(),
             answer: DiskAnswer::of_rules(judged.answer()),
             findings: findings(disk, judged),
+            boot_code: boot_code(judged),
             starts: starts(judged),
             draft: None,
             emulated: None,

@@ -102,9 +102,9 @@ impl Surveyed {
             serial: profile.host.serial.clone(),
             disk_name: profile.disk_name(),
             systems: profile
-                .systems
-                .iter()
-                .map(|system| system.title())
+                .titles()
+                .into_iter()
+                .map(|(_, title)| title)
                 .collect(),
             answer: overview.answer,
             rule: rule.map(|finding| finding.rule),

@@ -1,6 +1,41 @@
 //! Who starts here, today and afterwards.
 
-use schwelle_core::starts::{Afterwards, SystemStart, Today};
+use schwelle_core::starts::{Afterwards, SectorZero, SystemStart, Today};
+
+use super::lba_range;
+
+/// The boot code in sector 0, and what it leads to.
+pub(crate) fn sector_zero(code: &SectorZero) -> String {
+    match code {
+        SectorZero::StartsNothing => "none that starts anything".to_owned(),
+        SectorZero::ToActive {
+            partition: Some(partition),
+        } => {
+            format!("goes to the active partition ({partition})")
+        }
+        SectorZero::ToActive { partition: None } => {
+            "goes to the active partition, and not exactly one is active".to_owned()
+        }
+        SectorZero::Grub { core, menu_on } => {
+            let core: Vec<String> = core.iter().map(lba_range).collect();
+            let core = match core.is_empty() {
+                true => "and no core image is where it looks for one".to_owned(),
+                false => format!("with its core image in {}", core.join(" and ")),
+            };
+            match menu_on {
+                Some(partition) => format!("GRUB, {core}; its menu is on partition {partition}"),
+                None => format!("GRUB, {core}; its menu was not found"),
+            }
+        }
+        SectorZero::Unknown { gap: Some(gap) } => {
+            format!(
+                "not known; there is content in {}, which it may need",
+                lba_range(gap)
+            )
+        }
+        SectorZero::Unknown { gap: None } => "not known".to_owned(),
+    }
+}
 
 /// How a system starts in BIOS mode.
 pub(crate) fn today(today: &Today) -> String {
@@ -26,7 +61,7 @@ pub(crate) fn afterwards(afterwards: &Afterwards) -> String {
     match afterwards {
         Afterwards::WindowsMenu => "starts afterwards, from Windows' boot menu".to_owned(),
         Afterwards::GrubMenu { folder } => {
-            format!("starts afterwards, from GRUB's menu ({folder} on the EFI system partition)")
+            format!("starts afterwards, from GRUB's menu ({})", on_esp(folder))
         }
         Afterwards::ByTable { names } => format!(
             "does not start afterwards: {} names a partition by the partition table, which changes; let it name \
@@ -43,6 +78,12 @@ pub(crate) fn afterwards(afterwards: &Afterwards) -> String {
             "kept as it is; what starts it today may be gone afterwards".to_owned()
         }
     }
+}
+
+/// A folder as GRUB names it, as it is named elsewhere.
+fn on_esp(folder: &str) -> String {
+    let folder = folder.replace('/', "\\");
+    format!("{folder} on the EFI system partition")
 }
 
 /// What a system is called, and where it lies.
@@ -63,7 +104,8 @@ pub(crate) fn both(system: &SystemStart) -> String {
             "starts today and afterwards, from Windows' boot menu".to_owned()
         }
         (Today::GrubMenu, Afterwards::GrubMenu { folder }) => format!(
-            "starts today and afterwards, from GRUB's menu ({folder} on the EFI system partition)"
+            "starts today and afterwards, from GRUB's menu ({})",
+            on_esp(folder)
         ),
         (before, after) => format!("{}; {}", today(before), afterwards(after)),
     }

@@ -29,7 +29,7 @@ pub(crate) fn texts(list: &[&str]) -> String {
     wide(7, &text)
 }
 
-fn wide(kind: u32, text: &str) -> String {
+pub(crate) fn wide(kind: u32, text: &str) -> String {
     let bytes: Vec<u8> = format!("{text}\0")
         .encode_utf16()
         .flat_map(u16::to_le_bytes)

@@ -94,8 +94,8 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::OverwrittenAfterSector0 => {
             "It is saved in the job folder, and overwritten after sector 0 has been replaced: until then the disk \
-             starts through it, from then on by the backup table. What starts through it today is named by the \
-             rule system.starts."
+             starts through it, from then on by the backup table. The list of systems says what it starts \
+             today."
                 .to_owned()
         }
         Remedy::ShrinkForBackup { why } => format!(

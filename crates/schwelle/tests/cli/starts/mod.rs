@@ -10,12 +10,18 @@ use std::process::Command;
 
 use serde_json::{Value, json};
 
+use crate::menu::{
+    BOOT, SECOND, SECOND_AT, WINDOWS, loader, object, of_manager, texts, two_systems, wide,
+};
 use crate::real_firmware::Firmware;
 use crate::recover::{job_args, state};
 use crate::stopped::after_stages;
-use crate::support::{Lab, peek};
+use crate::support::{Lab, SIGNATURE, lba, peek};
+use crate::volumes::edit_volume;
 use dual::{Dual, Holds, LINUX};
-use schwelle_testkit::{Run, extract, hash, tool};
+use schwelle_core::device::{DiskFile, Extent};
+use schwelle_demo::{KERNEL_32BIT, put_program};
+use schwelle_testkit::{Run, extract, hash, merge, tool};
 
 use Holds::{Boot, Linux, Windows};
 
@@ -247,6 +253,67 @@ fn a_table_that_firmware_has_mended_meanwhile_is_the_jobs_own() {
             (expected, end),
             "{command}"
         );
+    }
+}
+
+#[test]
+fn an_old_windows_in_the_menu_is_given_up_by_name_and_leaves_it() {
+    for is_default in [false, true] {
+        let lab = Lab::new();
+        let image = two_systems(&lab);
+        let second = Extent::new(lba(SECOND_AT / 512), 160 * 2048).unwrap();
+        let disk = DiskFile::open_write(&image, Some(512)).unwrap();
+        put_program(
+            &disk,
+            second,
+            "\\Windows\\System32\\ntoskrnl.exe",
+            KERNEL_32BIT,
+        )
+        .unwrap();
+        drop(disk);
+        edit_volume(&image, BOOT, |mount| {
+            let store = lab.path("edited");
+            fs::copy(mount.path("Boot/BCD"), &store).unwrap();
+            let first = if is_default { SECOND } else { WINDOWS };
+            let manager = [
+                (0x2300_0003, wide(1, first)),
+                (0x2400_0001, texts(&[WINDOWS, SECOND])),
+            ];
+            let text = object(
+                SECOND,
+                0x1020_0003,
+                &loader("Engine room", SIGNATURE, SECOND_AT),
+            ) + &of_manager(&manager);
+            merge(&store, "BCD", &text);
+            fs::copy(&store, mount.path("Boot/BCD")).unwrap();
+        });
+        let old = "Windows 10 Pro 22H2 (build 19045) on partition 3";
+        let disk = image.to_str().unwrap();
+        let shown = lab.run(&["check", disk, "--json"]);
+        assert_eq!(shown.code, 0, "{}", shown.stdout);
+        let systems = listed(&shown);
+        let afterwards: Vec<&str> = systems.iter().map(|system| system.3.as_str()).collect();
+        assert_eq!(
+            (afterwards, systems[1].0.as_str()),
+            (vec!["windows-menu", "unfit"], old)
+        );
+        let refused = lab.convert(&image, "job", &[]);
+        assert!(
+            refused.code == 2 && refused.stderr.contains(old),
+            "{}",
+            refused.stderr
+        );
+        let done = lab.convert(&image, "job", &["--quiet", "--drop", old]);
+        assert_eq!(done.code, 0, "{}{}", done.stdout, done.stderr);
+        let record: Value =
+            serde_json::from_slice(&fs::read(lab.path("job/job.json")).unwrap()).unwrap();
+        let menu = &record["plan"]["menu"];
+        assert_eq!(menu["taken_out"], json!(["Engine room"]));
+        assert_eq!(
+            (&menu["default"], &menu["entries"]),
+            (&json!("Windows 10"), &json!(["Windows 10"]))
+        );
+        assert_eq!(lab.run(&["rehearse", disk]).code, 0);
     }
 }
 
