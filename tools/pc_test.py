@@ -334,6 +334,8 @@ def every_bus(stick):
     for serial, image in images.items():
         told = the(text, f"convert {serial}")
         check("Converted" in told and "job folder is on its medium" in told, told)
+        # FAT keeps no permissions.
+        check("Other users of this system can read the job folder" in told, f"that others can read the stick: {told}")
         check(f"schwelle confirm {serial}" in told, f"the next command has no name that stays: {told}")
         check("old partition table" not in told, f"the kernel has not read the new table: {told}")
         the(text, f"resume --job /jobs/{serial}")

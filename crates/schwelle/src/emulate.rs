@@ -1,11 +1,14 @@
 //! `--emulate`: the rehearsal on real firmware, in an emulator.
 
+use std::fs::OpenOptions;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::Args;
 use schwelle_core::device::{Extent, ReadDevice};
 use schwelle_core::firmware::BootMode;
+use schwelle_core::host::this_pc;
 use schwelle_emulator::{Emulation, Emulator, EmulatorError, Start};
 
 use crate::error::{CliError, Kind};
@@ -75,7 +78,7 @@ impl Emulated {
             let path = folder.join(name);
             let Some(content) = content else { continue };
             std::fs::create_dir_all(folder)
-                .and_then(|()| std::fs::write(&path, content))
+                .and_then(|()| write_privately(&path, content))
                 .map_err(|error| {
                     CliError::new(
                         Kind::Unchanged,
@@ -88,6 +91,14 @@ impl Emulated {
         }
         Ok(kept)
     }
+}
+
+/// Writes a file that this user alone can read: a picture shows what is on the disk.
+fn write_privately(path: &Path, content: &[u8]) -> std::io::Result<()> {
+    let mut options = OpenOptions::new();
+    let options = options.write(true).create(true).truncate(true);
+    let mut file = this_pc().privately(options).open(path)?;
+    file.write_all(content)
 }
 
 impl EmulateOptions {

@@ -69,7 +69,7 @@ fn apply_to_swap(
     shrink: &Shrinking,
 ) -> Result<(Vec<Region>, EditedVolume), DraftError> {
     let old = partition.extent;
-    let what = Purpose::FileSystem {
+    let what = Purpose::SwapArea {
         partition: partition.number,
     };
     let sector = draft.geometry().logical_sector;

@@ -74,7 +74,14 @@ impl Directory {
                 break;
             }
         }
-        fs::create_dir_all(path)?;
+        if let Some(parent) = path
+            .parent()
+            .filter(|parent| !parent.as_os_str().is_empty())
+        {
+            fs::create_dir_all(parent)?;
+        }
+        // It holds parts of a customer's disk.
+        this_pc().make_private_folder(path)?;
         if fs::read_dir(path)?.next().is_some() {
             return Ok(None);
         }
@@ -104,7 +111,8 @@ impl Storage for Directory {
     fn create(&self, name: &str) -> io::Result<Box<dyn StoredFile>> {
         let mut options = OpenOptions::new();
         let options = options.read(true).write(true).create(true).truncate(true);
-        Ok(Box::new(options.open(self.path.join(name))?))
+        let file = this_pc().privately(options).open(self.path.join(name))?;
+        Ok(Box::new(file))
     }
 
     fn sync_names(&self) -> io::Result<()> {

@@ -36,6 +36,8 @@ impl Profile {
         let identities = any_identities(geometry, &table, &partitions);
         let systems = WindowsSystem::find_all(device, &partitions, identities.as_ref());
         let (linux, grub) = LinuxSystem::find_all(beside, &partitions)?;
+        // On a GPT disk it belongs to a start in BIOS mode that nothing here is about.
+        let grub = grub.filter(|_| matches!(table, Table::Mbr { .. }));
         let through_grub = ThroughGrub::find(grub.as_ref(), &linux, &partitions);
         let through_grub = through_grub.map(|through| through.partition);
         let mut boot = BootProfile::read(device, &partitions, &systems, through_grub);

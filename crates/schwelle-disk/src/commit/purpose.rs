@@ -38,6 +38,11 @@ pub enum Purpose {
         /// The partition's number.
         partition: usize,
     },
+    /// The header of a swap area.
+    SwapArea {
+        /// The partition's number.
+        partition: usize,
+    },
     /// A file on a partition.
     File {
         /// Its name.
@@ -89,6 +94,7 @@ impl fmt::Display for Purpose {
             Self::FileSystem { partition } => {
                 return write!(f, "file system of partition {partition}");
             }
+            Self::SwapArea { partition } => return write!(f, "swap area of partition {partition}"),
             Self::File { name, partition } => return write!(f, "{name} on partition {partition}"),
             Self::Unnamed => "outside the journal",
             Self::Other { text } => text,

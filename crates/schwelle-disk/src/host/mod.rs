@@ -22,7 +22,7 @@ pub use facts::{
 pub use variables::{VariableFault, VariableFolder, VariableStore};
 
 use std::fmt::Debug;
-use std::fs::{File, TryLockError};
+use std::fs::{File, OpenOptions, TryLockError};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -99,6 +99,15 @@ pub trait Host: Debug + Send + Sync {
 
     /// Advice that later reads of a file should come from its medium.
     fn forget_cached(&self, file: &File);
+
+    /// Makes a folder that this user alone can read, in one that is there; one that is there already becomes such.
+    fn make_private_folder(&self, folder: &Path) -> io::Result<()>;
+
+    /// What is created with these options can be read by this user alone, from its first byte.
+    fn privately<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions;
+
+    /// Other users of this system can look into a folder; false where that is not known.
+    fn others_can_read(&self, folder: &Path) -> bool;
 
     /// Returns when the names in a folder are on the medium.
     fn sync_folder(&self, folder: &Path) -> io::Result<()>;

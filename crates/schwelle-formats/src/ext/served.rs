@@ -36,7 +36,8 @@ pub(super) fn serve<T: Send>(
         piece: (0, Vec::new()),
     };
     thread::scope(|scope| {
-        let reader = scope.spawn(|| read(source));
+        let reader = thread::Builder::new().spawn_scoped(scope, || read(source));
+        let reader = reader.map_err(|_| ExtError::GaveUp)?;
         for at in asked {
             let bytes = len.saturating_sub(at).min(PIECE_BYTES);
             let piece = window.read_vec(at, usize::try_from(bytes).unwrap_or_default());

@@ -419,11 +419,24 @@ pub(super) fn last_words(job: &JobFolder, warnings: &[String], screen: &Screen) 
     for warning in warnings {
         screen.warn(warning);
     }
+    warn_if_readable(job.path(), screen);
     match job.sync() {
         Ok(()) => screen.show("The job folder is on its medium.\n"),
         Err(error) => screen.warn(&format!(
             "The job folder may not be on its medium yet: {error}. Unmount it before it is unplugged."
         )),
+    }
+}
+
+/// Says so where other users of this system can look into a job folder: one of an older program, or on a file system
+/// that keeps no permissions.
+pub(super) fn warn_if_readable(folder: &Path, screen: &Screen) {
+    if this_pc().others_can_read(folder) {
+        screen.warn(&format!(
+            "Other users of this system can read the job folder, which holds parts of the customer's disk. To keep them out: \
+             chmod -R go= {}. On FAT, which keeps no permissions: unmount it.",
+            text::typed(folder)
+        ));
     }
 }
 

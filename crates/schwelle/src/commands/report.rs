@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use schwelle_core::job::JobFolder;
 
+use super::carry_out::warn_if_readable;
 use crate::error::{CliError, Kind};
 use crate::screen::Screen;
 use crate::views::report::{self, Report, ReportError};
@@ -54,6 +55,7 @@ pub(crate) fn run(args: &ReportArgs, screen: &Screen) -> Result<u8, CliError> {
         ),
     };
     let folder = JobFolder::open(&args.job).map_err(|error| failed(error.into()))?;
+    warn_if_readable(folder.path(), screen);
     let made = jiff::Timestamp::now().to_string();
     let (report, picture) = Report::of(&folder, made).map_err(failed)?;
     let (report, picture) = match args.share {

@@ -41,9 +41,15 @@ pub(crate) fn verdict(verdict: &PlaceVerdict) -> String {
             loses_restore_points,
             before_recovery,
         } => format!(
-            "{mib} MiB; {} must move, {} are free for it{}{}",
-            mebibytes(*moved_bytes),
-            mebibytes(*free_bytes),
+            "{mib} MiB; {}{}{}",
+            match moved_bytes {
+                0 => "nothing has to move".to_owned(),
+                some => format!(
+                    "{} must move, {} are free for it",
+                    mebibytes(*some),
+                    mebibytes(*free_bytes)
+                ),
+            },
             match loses_restore_points {
                 true => "; its restore points are lost",
                 false => "",

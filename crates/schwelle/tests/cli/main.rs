@@ -34,6 +34,7 @@ mod overview;
 mod packed;
 mod policy;
 mod printed;
+mod private;
 mod random_layouts;
 mod readers;
 mod real_disks;

@@ -9,9 +9,11 @@ mod identity;
 mod mounts;
 mod users;
 
-use std::fs::{self, File, OpenOptions, TryLockError};
+use std::fs::{self, DirBuilder, File, OpenOptions, Permissions, TryLockError};
 use std::io::{self, Seek, SeekFrom};
-use std::os::unix::fs::{FileExt, FileTypeExt, OpenOptionsExt};
+use std::os::unix::fs::{
+    DirBuilderExt, FileExt, FileTypeExt, MetadataExt, OpenOptionsExt, PermissionsExt,
+};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, LazyLock};
@@ -44,6 +46,11 @@ impl Linux {
         Self { root }
     }
 }
+
+/// Modes of what this user alone can read, and the bits of a mode that are about others.
+const PRIVATE_FOLDER: u32 = 0o700;
+const PRIVATE_FILE: u32 = 0o600;
+const OTHERS: u32 = 0o077;
 
 impl Host for Linux {
     fn system(&self) -> System {
@@ -146,6 +153,26 @@ impl Host for Linux {
     fn forget_cached(&self, file: &File) {
         // Where the system does not take the advice, the reads are still right.
         rustix::fs::fadvise(file, 0, None, Advice::DontNeed).ok();
+    }
+
+    fn make_private_folder(&self, folder: &Path) -> io::Result<()> {
+        match DirBuilder::new().mode(PRIVATE_FOLDER).create(folder) {
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => {
+                // Where the file system keeps no modes, this is refused or of no use; others_can_read says so.
+                fs::set_permissions(folder, Permissions::from_mode(PRIVATE_FOLDER)).ok();
+                Ok(())
+            }
+            made => made,
+        }
+    }
+
+    fn privately<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions {
+        options.mode(PRIVATE_FILE)
+    }
+
+    fn others_can_read(&self, folder: &Path) -> bool {
+        let mode = fs::metadata(folder).map(|folder| folder.mode());
+        mode.is_ok_and(|mode| mode & OTHERS != 0)
     }
 
     fn sync_folder(&self, folder: &Path) -> io::Result<()> {

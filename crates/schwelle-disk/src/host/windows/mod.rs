@@ -287,6 +287,22 @@ impl Host for Windows {
 
     fn forget_cached(&self, _: &File) {}
 
+    /// Who can read it is inherited from the folder that it lies in.
+    fn make_private_folder(&self, folder: &Path) -> io::Result<()> {
+        match fs::create_dir(folder) {
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => Ok(()),
+            made => made,
+        }
+    }
+
+    fn privately<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions {
+        options
+    }
+
+    fn others_can_read(&self, _: &Path) -> bool {
+        false
+    }
+
     /// Windows has no way to flush a folder. A file's name is on the medium when the file has been flushed.
     fn sync_folder(&self, _: &Path) -> io::Result<()> {
         Ok(())

@@ -344,6 +344,10 @@ pub(crate) fn render(report: &Report, written: &Path, columns: usize) -> String 
         let line = "Names, labels, serial numbers and file names are replaced, and pictures are left out. Look \
             through it before you send it.";
         text += &paragraph("", line, 2, columns);
+    } else {
+        let line = "It names the disk, its volumes and their labels, serial numbers, the PC, and files on the disk. Without \
+            these, to show it to a colleague: --share";
+        text += &paragraph("", line, 2, columns);
     }
     text += &format!("\nWritten: {}\n", typed(written));
     match report.answer {

@@ -425,6 +425,72 @@ fn a_linux_alone_gets_its_room_from_the_end_of_its_swap_area() {
 }
 
 #[test]
+fn a_linux_with_its_boot_files_on_a_volume_of_their_own_is_one_system() {
+    const BOOT_UUID: &str = "5e7ec0de-0000-4000-8000-00000000b007";
+    let lab = Lab::new();
+    let (root, boot) = (lab.path("root"), lab.path("boot"));
+    fs::create_dir_all(boot.join("grub/i386-pc")).unwrap();
+    fs::create_dir_all(root.join("etc")).unwrap();
+    fs::create_dir_all(root.join("boot")).unwrap();
+    with_loaders(&lab)(&root);
+    fs::write(
+        root.join("etc/os-release"),
+        format!("ID=ankerplatz\nPRETTY_NAME=\"{LINUX}\"\n"),
+    )
+    .unwrap();
+    fs::write(
+        root.join("etc/fstab"),
+        format!("UUID={LINUX_UUID} / ext4 defaults 0 1\n"),
+    )
+    .unwrap();
+    fs::write(boot.join("vmlinuz-7"), schwelle_demo::BOOT_MANAGER).unwrap();
+    fs::write(boot.join("initrd.img-7"), "its first files").unwrap();
+    fs::write(
+        boot.join("grub/i386-pc/core.img"),
+        fs::read(core(&lab)).unwrap(),
+    )
+    .unwrap();
+    let menu = format!(
+        "menuentry 'Ankerplatz' {{\n search --no-floppy --fs-uuid --set=root --hint-bios=hd0,msdos1 {BOOT_UUID}\n \
+         linux /vmlinuz-7 root=UUID={LINUX_UUID} ro\n initrd /initrd.img-7\n}}\n"
+    );
+    fs::write(boot.join("grub/grub.cfg"), menu).unwrap();
+    make_ext4(&boot, BOOT_UUID, 20, &lab.path("boot.img"));
+    make_ext4(&root, LINUX_UUID, 40, &lab.path("root.img"));
+    let image = lab.image("disk.img", 512, 300, |disk| {
+        let entry = |first: u32, mib: u32| MbrEntry {
+            active: false,
+            kind: 0x83,
+            first: first * 2048,
+            sectors: mib * 2048,
+        };
+        disk.boot_record(lba(0), SIGNATURE, &[entry(1, 20), entry(21, 40)])
+            .unwrap();
+        for (mib, file) in [(1, "boot.img"), (21, "root.img")] {
+            disk.bytes(lba(mib * 2048), &fs::read(lab.path(file)).unwrap())
+                .unwrap();
+        }
+        embed(disk, &core(&lab));
+    });
+    let shown = lab.run(&["check", image.to_str().unwrap(), "--json"]);
+    let expected = (
+        LINUX.to_owned(),
+        json!(2),
+        "grub-menu".to_owned(),
+        "grub-menu".to_owned(),
+    );
+    assert_eq!(listed(&shown), [expected], "{}", shown.stdout);
+    let done = lab.convert(&image, "job", &["--quiet"]);
+    assert_eq!(done.code, 0, "{}{}", done.stdout, done.stderr);
+    let lead = String::from_utf8(on_esp(&lab, &image, "/EFI/ankerplatz/grub.cfg")).unwrap();
+    assert!(
+        lead.contains(BOOT_UUID) && lead.contains("'/grub'"),
+        "{lead}"
+    );
+    assert_eq!(lab.run(&["rehearse", image.to_str().unwrap()]).code, 0);
+}
+
+#[test]
 fn a_folder_left_over_from_a_linux_is_told_and_keeps_windows_from_nothing() {
     let lab = Lab::new();
     let image = WINDOWS_THEN_LINUX.build_with(&lab, "disk.img", with_loaders(&lab));

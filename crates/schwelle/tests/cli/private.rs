@@ -1,0 +1,99 @@
+//! A job folder holds parts of a customer's disk: nobody but its user can read it, whatever the umask; where the file
+//! system keeps no permissions, or an older program made the folder, that is said.
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::Path;
+
+use assert_cmd::cargo::cargo_bin;
+use schwelle_testkit::tool;
+
+use crate::recover::job_args;
+use crate::support::Lab;
+use crate::volumes::Mount;
+
+fn mode(path: &Path) -> u32 {
+    fs::metadata(path).unwrap().mode() & 0o7777
+}
+
+/// The program under a umask.
+fn under(lab: &Lab, umask: &str, args: &str) -> (i32, String) {
+    let command = format!(
+        "umask {umask}; exec {} {args}",
+        cargo_bin("schwelle").display()
+    );
+    let output = std::process::Command::new("sh")
+        .args(["-c", &command])
+        .current_dir(lab.path(""))
+        .output()
+        .unwrap();
+    let text = String::from_utf8(output.stderr).unwrap();
+    (output.status.code().unwrap(), text)
+}
+
+#[test]
+fn a_job_folder_is_its_users_alone_whatever_the_umask() {
+    for umask in ["000", "022", "077"] {
+        let lab = Lab::new();
+        let (image, _) = lab.standard("disk.img", 512);
+        // One that is there already, as one may be made for the customer.
+        fs::create_dir(lab.path("made")).unwrap();
+        fs::set_permissions(lab.path("made"), fs::Permissions::from_mode(0o755)).unwrap();
+        for job in ["new/deep/job", "made"] {
+            let run = under(
+                &lab,
+                umask,
+                &format!("convert disk.img --job {job} --yes --quiet"),
+            );
+            assert_eq!(run, (0, String::new()), "{umask} {job}");
+            let folder = lab.path(job);
+            assert_eq!(mode(&folder), 0o700, "{umask} {job}");
+            let files: Vec<_> = fs::read_dir(&folder)
+                .unwrap()
+                .map(|entry| entry.unwrap().path())
+                .collect();
+            assert!(files.len() > 6, "{files:?}");
+            for file in &files {
+                assert_eq!(mode(file), 0o600, "{umask} {}", file.display());
+            }
+            // The report is made to be handed on.
+            let report = under(&lab, umask, &format!("report --job {job} --quiet"));
+            assert_eq!(report, (0, String::new()), "{umask} {job}");
+            let expected = 0o666 & !u32::from_str_radix(umask, 8).unwrap();
+            assert_eq!(mode(&folder.join("report.html")), expected, "{umask}");
+            let args = ["--yes", "--quiet", "--disk", image.to_str().unwrap()];
+            assert_eq!(lab.run(&job_args("undo", &folder, &args)).code, 0);
+        }
+    }
+}
+
+#[test]
+fn a_folder_that_others_can_read_is_told() {
+    const TOLD: &str = "Other users of this system can read the job folder";
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let job = lab.path("job");
+    assert_eq!(lab.convert(&image, &job, &["--quiet"]).stderr, "");
+    fs::set_permissions(&job, fs::Permissions::from_mode(0o755)).unwrap();
+    let named = ["--disk", image.to_str().unwrap()];
+    for run in [
+        lab.run(&["report", "--job", "job"]),
+        lab.run(&job_args("resume", &job, &named)),
+        lab.run(&job_args("undo", &job, &[&named[..], &["--yes"]].concat())),
+    ] {
+        assert_eq!(run.code, 0, "{}", run.stderr);
+        assert!(
+            run.stderr.contains(TOLD) && run.stderr.contains("chmod -R go= "),
+            "{}",
+            run.stderr
+        );
+    }
+
+    // A file system that keeps none: NTFS, as it is mounted by default. FAT is seen in the virtual PC.
+    let stick = lab.image("stick.img", 512, 40, |_| {});
+    tool("mkntfs", &["-F", "-Q", "-q", stick.to_str().unwrap()]);
+    let mounted = Mount::new(&stick, true);
+    let run = lab.convert(&image, mounted.path("job"), &["--quiet"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    assert!(run.stderr.contains(TOLD), "{}", run.stderr);
+}
