@@ -1,5 +1,5 @@
 #!/bin/bash
-# Installs the programs that judge Schwelle's results in the tests (Debian or Ubuntu; as root). Does nothing if all are there.
+# Installs the programs that judge Schwelle's results in the tests (Debian; as root). Does nothing if all are there.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 needed="ntfs-3g:ntfs-3g ntfsfix:ntfs-3g ntfsresize:ntfs-3g mkntfs:ntfs-3g ntfscluster:ntfs-3g setfattr:attr fsck.vfat:dosfstools

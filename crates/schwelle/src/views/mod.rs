@@ -17,5 +17,6 @@ pub(crate) mod rules;
 #[cfg(test)]
 mod schemas;
 pub(crate) mod sheet;
+mod starts;
 pub(crate) mod survey;
 pub(crate) mod worded;

@@ -325,7 +325,10 @@ fn pretend(lab: &Lab, script: &str) -> String {
     let folder = lab.path("pretended");
     fs::create_dir_all(&folder).unwrap();
     let program = folder.join("qemu-system-x86_64");
-    fs::write(&program, format!("#!/bin/sh\n{script}\n")).unwrap();
+    // By another process: one that another test's process has inherited open for writing cannot be started.
+    let text = folder.join("text");
+    fs::write(&text, format!("#!/bin/sh\n{script}\n")).unwrap();
+    tool("cp", &[text.to_str().unwrap(), program.to_str().unwrap()]);
     fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).unwrap();
     format!("{}:/usr/bin:/bin", folder.display())
 }

@@ -79,7 +79,9 @@ fn an_image_that_may_not_be_read_is_refused() {
     if fs::File::open(&image).is_ok() {
         // The superuser may read everything; run the program as somebody else.
         let copy = lab.path("schwelle");
-        fs::copy(assert_cmd::cargo::cargo_bin("schwelle"), &copy).unwrap();
+        // By another process: a program that another test's process has inherited open for writing cannot be started.
+        let program = assert_cmd::cargo::cargo_bin("schwelle");
+        schwelle_testkit::tool("cp", &[program.to_str().unwrap(), copy.to_str().unwrap()]);
         fs::set_permissions(lab.path("."), fs::Permissions::from_mode(0o755)).unwrap();
         let (copy, path) = (copy.to_str().unwrap(), image.to_str().unwrap());
         let args = [
