@@ -110,9 +110,14 @@ class Wine:
         return [WINE, "C:\\schwelle.exe", *map(str, arguments)]
 
     def schwelle(self, *arguments, cwd, code=0, stdin=""):
-        done = subprocess.run(self.command(*arguments), cwd=cwd, env=self.env, input=stdin.encode(),
-                              capture_output=True, timeout=LIMIT)
-        told = (done.stdout + done.stderr).decode(errors="replace")
+        for again in (True, False):
+            done = subprocess.run(self.command(*arguments), cwd=cwd, env=self.env, input=stdin.encode(),
+                                  capture_output=True, timeout=LIMIT)
+            told = (done.stdout + done.stderr).decode(errors="replace")
+            # The program says why it fails. On a busy machine Wine may not start it, and then nothing is said.
+            if done.returncode == code or told or "--quiet" in arguments or not again:
+                break
+            print(f"    {arguments[0]}: nothing was said ({done.returncode}), once more", flush=True)
         check(done.returncode == code, f"schwelle.exe {arguments}: {done.returncode}, not {code}\n{told}")
         return done.stdout, told
 
