@@ -11,6 +11,8 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+# No files beside the sources.
+sys.dont_write_bytecode = True
 sys.path.insert(0, str(Path(__file__).resolve().parent))
 from pc_test import OVMF, PC, check, run  # noqa: E402
 
