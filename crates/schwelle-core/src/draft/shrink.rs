@@ -50,15 +50,7 @@ pub(crate) fn apply(
     let regions = patch::lay(draft, old, patches, StageKind::Shrink, &what)?;
     let after = fingerprint(draft, shrink.after)?;
     prove(draft, partition, shrink)?;
-    let volume = EditedVolume {
-        first_lba: old.first.0,
-        sectors_before: old.sectors(),
-        sectors_after: shrink.after.sectors(),
-        named_at: named_at(partition),
-        before,
-        after,
-        sealed: Vec::new(),
-    };
+    let volume = edited(partition, shrink.after, (before, after), Vec::new());
     Ok((regions, volume))
 }
 
@@ -81,15 +73,8 @@ fn apply_to_swap(
     let before = print(draft.base())?;
     let patches = &shrink.plan.patches;
     let regions = patch::lay(draft, old, patches, StageKind::Shrink, &what)?;
-    let volume = EditedVolume {
-        first_lba: old.first.0,
-        sectors_before: old.sectors(),
-        sectors_after: shrink.after.sectors(),
-        named_at: named_at(partition),
-        before,
-        after: print(draft)?,
-        sealed: vec![header],
-    };
+    let prints = (before, print(draft)?);
+    let volume = edited(partition, shrink.after, prints, vec![header]);
     Ok((regions, volume))
 }
 
@@ -105,15 +90,27 @@ pub(crate) fn watch(
         Some(converted) => fingerprint(converted, partition.extent)?,
         None => before.clone(),
     };
-    Ok(EditedVolume {
+    let prints = (before, after);
+    Ok(edited(partition, partition.extent, prints, Vec::new()))
+}
+
+/// What the journal keeps of a volume: its sectors and its fingerprint before and after, and the sectors that the
+/// fingerprint is of, where it is not of the volume's metadata.
+fn edited(
+    partition: &Partition,
+    shrunk: Extent,
+    (before, after): (String, String),
+    sealed: Vec<Extent>,
+) -> EditedVolume {
+    EditedVolume {
         first_lba: partition.extent.first.0,
         sectors_before: partition.extent.sectors(),
-        sectors_after: partition.extent.sectors(),
+        sectors_after: shrunk.sectors(),
         named_at: named_at(partition),
         before,
         after,
-        sealed: Vec::new(),
-    })
+        sealed,
+    }
 }
 
 /// The boot record whose entry names a partition.

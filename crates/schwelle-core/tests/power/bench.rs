@@ -95,6 +95,14 @@ impl Bench {
         }
     }
 
+    /// Fails where a file system is shrunk.
+    fn that_shrinks_only_a_header(self) -> Self {
+        use StageKind::{Commit, Edit, Prepare, Shrink};
+        assert_eq!(self.stages(), [Shrink, Prepare, Commit, Edit]);
+        assert!(self.free_taken.is_empty());
+        self
+    }
+
     /// Fails where nothing is edited that has moved before.
     fn that_edits_what_moved(self) -> Self {
         assert!(self.edits_moved, "{}", self.name);
@@ -276,6 +284,26 @@ fn with_code_in_gap(mib: u64) -> Memory {
         builder.bytes(Lba(0), &sector).unwrap();
         let code = vec![0x90; usize::try_from(GAP_CODE.sectors() * 512).unwrap()];
         builder.bytes(GAP_CODE.first, &code).unwrap();
+    })
+}
+
+/// A full disk with a swap area at its end.
+fn with_swap() -> Memory {
+    disk(362, |builder, [boot, windows]| {
+        let swap = extent(211, 150);
+        // The kernel's header: version, last page, no bad pages, signature at the end of the page.
+        let mut header = vec![0; 4096];
+        header[1024] = 1;
+        let last = u32::try_from(swap.sectors() / 8 - 1).unwrap();
+        header[1028..1032].copy_from_slice(&last.to_le_bytes());
+        header[4086..].copy_from_slice(b"SWAPSPACE2");
+        builder.bytes(swap.first, &header).unwrap();
+        let swap = MbrEntry {
+            kind: 0x82,
+            ..entry(swap, false)
+        };
+        let entries = [boot, windows, swap];
+        builder.boot_record(Lba(0), 0x51C3_A7E5, &entries).unwrap();
     })
 }
 
@@ -484,6 +512,7 @@ pub(crate) fn scenarios() -> Vec<Bench> {
             with_code_in_gap(330).with_physical(4096),
         )
         .through_gap(),
+        Bench::new("the end of a swap area", None, with_swap()).that_shrinks_only_a_header(),
         Bench::of_plan("the way back to MBR", to_go_back(), |disk| {
             let plan = plan_back(disk, DiskUse::System).unwrap();
             let stages: Vec<StageKind> =
