@@ -55,7 +55,6 @@ shot survey 11 "schwelle survey disks/*.img"
 shot check-ready 13 "schwelle check disks/beacon.img"
 shot check-blocked 13 "schwelle check disks/harbour.img"
 shot rules 13 "schwelle rules volume.hibernation"
-shot plan 11 "schwelle plan disks/beacon.img"
 shot convert 9 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM yes
 shot rehearse 11 "schwelle rehearse disks/beacon.img"
 shot confirm 11 "schwelle confirm disks/beacon.img"
@@ -66,7 +65,7 @@ shot confirm 11 "schwelle confirm disks/beacon.img"
 convert "$work/signpost.ppm" -strip -define png:compression-level=9 "$shots/signpost.png"
 pc="--machine disks/lantern-pc.toml"
 shot firmware 11 "schwelle firmware $pc"
-shot sheet 8 "schwelle firmware sheet disks/lantern.img $pc --html sheet.html"
+schwelle firmware sheet disks/lantern.img $pc --html sheet.html --quiet
 shot firmware-start 13 "schwelle firmware $pc set csm=off keys=factory secure-boot=on; schwelle firmware $pc start"
 wait=8 shot rehearse-emulate 9 "schwelle rehearse disks/lantern.img --emulate --keep disks/lantern.job"
 page sheet-page sheet.html
@@ -76,4 +75,13 @@ shot undo 13 "schwelle undo --job disks/beacon.job" yes
 shot plan-shrink 11 "schwelle plan disks/chartroom.img"
 shot mend 9 "schwelle mend disks/newpilot.img"
 shot back 11 "schwelle plan disks/breakwater.img --to mbr"
+# A day's jobs: taken back, done, to be confirmed, stopped by a write error, and one whose folder is torn.
+schwelle mend disks/newpilot.img --job disks/newpilot.job --yes --quiet
+schwelle convert disks/breakwater.img --to mbr --job disks/breakwater.job --yes --quiet
+schwelle convert disks/twolights.img --job disks/twolights.job --yes --quiet
+truncate -s 512 disks/twolights.job/saved.bin
+schwelle confirm disks/lantern.img $pc --job disks/lantern.job --quiet || true
+(trap '' XFSZ && ulimit -f 200000 && schwelle convert disks/chartroom.img --job disks/chartroom.job --yes --quiet) || true
+shot jobs 10 "schwelle report --jobs disks --html jobs.html"
+page jobs-page jobs.html
 ls -l "$shots"

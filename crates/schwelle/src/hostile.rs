@@ -5,7 +5,7 @@ use std::path::Path;
 use schwelle_core::job::JobFolder;
 
 use crate::commands::convert::{self, ConvertArgs};
-use crate::options::{Common, WhenColored};
+use crate::options::{Common, Shown, WhenColored};
 use crate::policy;
 use crate::screen::Screen;
 use crate::views::report::{self, Report};
@@ -36,6 +36,7 @@ pub fn report(folder: &Path) -> bool {
 /// Converts an image, silently.
 pub fn convert(image: &Path, job: &Path) -> bool {
     let common = Common {
+        progress: Shown::Text,
         json: false,
         quiet: true,
         lba: false,

@@ -8,6 +8,7 @@ mod commands;
 mod disk;
 mod emulate;
 mod error;
+mod events;
 #[doc(hidden)]
 pub mod hostile;
 mod linux;

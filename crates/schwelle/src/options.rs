@@ -25,12 +25,24 @@ pub(crate) struct Common {
     /// Print nothing but errors; the exit code has the answer
     #[arg(long, short, global = true)]
     pub(crate) quiet: bool,
+    /// How long work, warnings, errors and questions are shown on stderr: for people, or as events in lines of JSON
+    #[arg(long, global = true, value_enum, default_value_t = Shown::Text, value_name = "FORM")]
+    pub(crate) progress: Shown,
     /// Show numbers of sectors (LBA) beside sizes
     #[arg(long, global = true)]
     pub(crate) lba: bool,
     /// Colours on stdout; NO_COLOR is respected as well
     #[arg(long, global = true, value_enum, default_value_t = WhenColored::Auto, value_name = "WHEN")]
     pub(crate) color: WhenColored,
+}
+
+/// How what happens is shown on stderr.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Shown {
+    /// A bar on a terminal, plain lines elsewhere
+    Text,
+    /// An event in each line, for programs
+    Json,
 }
 
 /// When to use colours.

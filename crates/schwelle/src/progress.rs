@@ -1,4 +1,4 @@
-//! Shows how a commit goes: a bar on a terminal, plain lines elsewhere, and always the log of the
+//! Shows how a commit goes: a bar on a terminal, plain lines elsewhere, or events, and always the log of the
 //! job. Takes the request to stop.
 
 use std::fs::{File, OpenOptions};
@@ -6,27 +6,45 @@ use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
+use crate::events::Event as Happened;
 use crate::screen::Screen;
 use crate::text;
 use indicatif::{ProgressBar, ProgressStyle};
 use schwelle_core::commit::{Event, Observer};
 use schwelle_core::host::this_pc;
 
+/// Events of a part are this far from each other, but for its first and last.
+const BETWEEN: Duration = Duration::from_millis(200);
+
 /// Takes the events of a commit.
-pub(crate) struct Progress {
+pub(crate) struct Progress<'a> {
+    screen: &'a Screen,
+    /// The disk, as it is named.
+    disk: String,
     bar: ProgressBar,
-    quiet: bool,
+    part: Option<Running>,
     log: Option<File>,
     stop: Arc<AtomicBool>,
 }
 
-impl Progress {
-    /// Progress of the job in `folder`, which goes to its log as well.
-    pub(crate) fn new(screen: &Screen, folder: &Path) -> Self {
+/// The part that is being written, or read back.
+struct Running {
+    name: &'static str,
+    bytes: u64,
+    total: u64,
+    shown: Instant,
+}
+
+impl<'a> Progress<'a> {
+    /// Progress on `disk` of the job in `folder`, which goes to its log as well.
+    pub(crate) fn new(screen: &'a Screen, disk: &Path, folder: &Path) -> Self {
         Self {
+            screen,
+            disk: disk.display().to_string(),
             bar: ProgressBar::hidden(),
-            quiet: screen.is_quiet(),
+            part: None,
             log: OpenOptions::new()
                 .append(true)
                 .open(folder.join("log.txt"))
@@ -42,7 +60,15 @@ impl Progress {
 
     fn begin(&mut self, what: &'static str, bytes: u64) {
         self.bar.finish_and_clear();
-        if !self.quiet {
+        if self.screen.has_events() {
+            self.part = Some(Running {
+                name: what,
+                bytes: 0,
+                total: bytes,
+                shown: Instant::now(),
+            });
+            self.say_part();
+        } else if !self.screen.is_quiet() {
             let template = "{msg:10} [{bar:30}] {bytes}/{total_bytes} {bytes_per_sec} {eta}";
             let style = ProgressStyle::with_template(template)
                 .expect("the template is ours")
@@ -54,8 +80,32 @@ impl Progress {
         self.line(&format!("{what}: {}", text::bytes(bytes)));
     }
 
+    fn go_on(&mut self, bytes: u64) {
+        self.bar.inc(bytes);
+        let Some(running) = &mut self.part else {
+            return;
+        };
+        running.bytes = running.bytes.saturating_add(bytes);
+        if running.bytes >= running.total || running.shown.elapsed() >= BETWEEN {
+            running.shown = Instant::now();
+            self.say_part();
+        }
+    }
+
+    fn say_part(&self) {
+        if let Some(running) = &self.part {
+            self.screen.event(Happened::Progress {
+                disk: &self.disk,
+                part: running.name,
+                bytes: running.bytes,
+                total: running.total,
+            });
+        }
+    }
+
     fn line(&mut self, line: &str) {
-        if self.bar.is_hidden() && !self.quiet {
+        let is_shown = !self.screen.is_quiet() && !self.screen.has_events();
+        if self.bar.is_hidden() && is_shown {
             eprintln!("{line}");
         }
         // The disk's own record matters more than a line of the log: a full job folder must not
@@ -66,7 +116,7 @@ impl Progress {
     }
 }
 
-impl Observer for Progress {
+impl Observer for Progress<'_> {
     fn wants_to_stop(&self) -> bool {
         self.stop.load(Ordering::Relaxed)
     }
@@ -77,13 +127,19 @@ impl Observer for Progress {
             // Nothing was written in this part.
             Event::VerifyStarted(0) => {}
             Event::VerifyStarted(bytes) => self.begin("verify", bytes),
-            Event::Written(bytes) | Event::Verified(bytes) => self.bar.inc(bytes),
-            Event::StageFlushed(stage) => self.line(&format!("{}: on the medium", stage.name())),
+            Event::Written(bytes) | Event::Verified(bytes) => self.go_on(bytes),
+            Event::StageFlushed(stage) => {
+                if self.screen.has_events() {
+                    let disk = &self.disk;
+                    self.screen.event(Happened::Flushed { disk, stage });
+                }
+                self.line(&format!("{}: on the medium", stage.name()));
+            }
         }
     }
 }
 
-impl Drop for Progress {
+impl Drop for Progress<'_> {
     fn drop(&mut self) {
         self.bar.finish_and_clear();
     }

@@ -11,7 +11,8 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
 use crate::error::{CliError, Kind};
-use crate::options::{Common, WhenColored};
+use crate::events::{self, Event};
+use crate::options::{Common, Shown, WhenColored};
 use crate::text::{self, Glyphs};
 use crate::words::here::here;
 
@@ -73,6 +74,8 @@ pub(crate) struct Screen {
     fits_lines: bool,
     json: bool,
     quiet: bool,
+    /// What would be read on stderr is an event in a line of JSON.
+    events: bool,
     /// What the terminals at stdout and stderr can show.
     glyphs: [Glyphs; 2],
 }
@@ -107,6 +110,7 @@ impl Screen {
             fits_lines: known.is_some(),
             json: common.json,
             quiet: common.quiet,
+            events: common.progress == Shown::Json,
             glyphs: [
                 glyphs(std::io::stdout().is_terminal()),
                 glyphs(std::io::stderr().is_terminal()),
@@ -122,6 +126,11 @@ impl Screen {
     /// Columns to fill.
     pub(crate) fn columns(&self) -> usize {
         self.look.columns
+    }
+
+    /// Columns to fill, where they are known: not in a pipe.
+    pub(crate) fn known_columns(&self) -> Option<usize> {
+        self.fits_lines.then_some(self.look.columns)
     }
 
     /// JSON is wanted in place of text.
@@ -143,13 +152,18 @@ impl Screen {
 
     /// Says on stderr what takes a while, unless silence is wanted.
     pub(crate) fn note(&self, text: &str) {
-        if !self.quiet {
+        if self.events {
+            self.event(Event::Note { text });
+        } else if !self.quiet {
             self.err(&format!("{text}\n"));
         }
     }
 
     /// Says on stderr what must be known although the work is done, also where silence is wanted.
     pub(crate) fn warn(&self, text: &str) {
+        if self.events {
+            return self.event(Event::Warning { text });
+        }
         let mark = toned(Tone::Careful, "warning");
         self.err(&format!("{mark}: {}\n", text::safe(text)));
     }
@@ -157,8 +171,12 @@ impl Screen {
     /// While this is kept, something is going on that is said when it takes longer than a second: beside a
     /// turning sign on a terminal, in a plain line elsewhere.
     pub(crate) fn busy(&self, what: impl Into<String>) -> Busy {
-        let what = self.glyphs[1].fit(&text::safe(&what.into()));
-        Busy::new(what, self.quiet)
+        let what = what.into();
+        if self.events {
+            self.event(Event::Working { what: &what });
+        }
+        let what = self.glyphs[1].fit(&text::safe(&what));
+        Busy::new(what, self.quiet || self.events)
     }
 
     /// Shows a document when JSON is wanted.
@@ -177,6 +195,19 @@ impl Screen {
                 .expect("documents hold only text, numbers and lists");
             self.out(&format!("{text}\n"));
         }
+    }
+
+    /// True where what happens is wanted as events.
+    pub(crate) fn has_events(&self) -> bool {
+        self.events
+    }
+
+    /// Puts an event on stderr.
+    pub(crate) fn event(&self, event: Event<'_>) {
+        // A reader that went away is no failure of the job.
+        std::io::stderr()
+            .write_all(events::line(event).as_bytes())
+            .ok();
     }
 
     fn fitted(&self, text: &str) -> String {
@@ -204,6 +235,14 @@ impl Screen {
 
     /// Shows an error: what, why it matters, what next.
     pub(crate) fn error(&self, error: &CliError) {
+        if self.events {
+            return self.event(Event::Error {
+                what: &error.what,
+                why: error.why,
+                next: &error.next,
+                exit_code: error.exit_code(),
+            });
+        }
         let head = match error.kind {
             Kind::Blocked | Kind::Usage | Kind::Unchanged => "error",
             Kind::Stopped => "STOPPED",
@@ -221,11 +260,14 @@ impl Screen {
 
     /// Asks a question on stderr and reads the answer from stdin; `None` at its end.
     pub(crate) fn ask(&self, question: &str) -> Option<String> {
-        self.err(&format!("{question} "));
+        match self.events {
+            true => self.event(Event::Question { text: question }),
+            false => self.err(&format!("{question} ")),
+        }
         let mut line = String::new();
         let stdin = std::io::stdin();
         let read = stdin.read_line(&mut line).ok()?;
-        if !stdin.is_terminal() {
+        if !stdin.is_terminal() && !self.events {
             // It was not typed where the question stands.
             self.err(&format!("{}\n", text::safe(line.trim())));
         }

@@ -141,9 +141,12 @@ pub(crate) fn sentence(text: &str) -> String {
     out
 }
 
-/// A path as it is typed in a shell: quoted where it must be, and harmless to show.
+/// A path as it is typed in a shell: quoted where it must be, and harmless to show. One that begins with a dash is
+/// no option.
 pub(crate) fn typed(path: &Path) -> String {
-    this_pc().typed(&safe(&path.display().to_string()))
+    let path = safe(&path.display().to_string());
+    let here = if path.starts_with('-') { "./" } else { "" };
+    this_pc().typed(&format!("{here}{path}"))
 }
 
 /// Columns that a text takes on a terminal.
@@ -216,7 +219,11 @@ fn broken(line: &str, indent: usize, columns: usize) -> String {
         None => (line, ""),
     };
     let mut lines: Vec<String> = Vec::new();
-    for word in prose.split(' ') {
+    let words = match prose.trim().is_empty() {
+        true => prose,
+        false => prose.trim_end(),
+    };
+    for word in words.split(' ') {
         match lines.last_mut() {
             Some(last) if shown_width(last) + 1 + shown_width(word) <= columns => {
                 last.push(' ');
@@ -358,6 +365,7 @@ mod tests {
             ("my disk.img", "'my disk.img'"),
             ("it's", r"'it'\''s'"),
             ("a\nb", "'a\\u{a}b'"),
+            ("--yes", "./--yes"),
         ] {
             assert_eq!(typed(Path::new(path)), shown);
         }

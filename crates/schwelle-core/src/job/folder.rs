@@ -15,17 +15,20 @@ use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
 use crate::device::{Lba, ReadDevice};
 use crate::mbr::BootRecord;
 
-const RECORD: &str = "job.json";
-const JOURNAL: &str = "journal.json";
-const SAVED: &str = "saved.bin";
+pub(super) const RECORD: &str = "job.json";
+pub(super) const JOURNAL: &str = "journal.json";
+pub(super) const SAVED: &str = "saved.bin";
 const NEW: &str = "new.bin";
 const MOVED: &str = "moved.json";
-const LOG: &str = "log.txt";
+pub(super) const LOG: &str = "log.txt";
 const OUTCOME: &str = "outcome.json";
 const NO_STATE: &str = "neither state-a.json nor state-b.json holds a whole state: this is no job folder, \
     or both files are damaged";
 /// A text file of the folder is read up to this length.
 const MAX_TEXT_BYTES: u64 = 1 << 30;
+
+/// A document for people is read up to this length. The longest ones seen have some hundred KiB.
+const MAX_DOCUMENT_BYTES: u64 = 8 << 20;
 
 /// Renamings in a folder, at most: each is one cut of power, with the disk used again after it.
 const MAX_RENAMINGS: usize = 200;
@@ -257,6 +260,11 @@ impl JobFolder {
         self.put(name, text.as_bytes())
     }
 
+    /// A document that was put into the folder; `None` where it cannot be read, or is longer than any is.
+    pub fn document(&self, name: &str) -> Option<Vec<u8>> {
+        document_of(&*self.storage, name)
+    }
+
     /// How the job ended; `None` where it has not, or where that was cut off while it was kept.
     pub fn outcome(&self) -> Result<Option<serde_json::Value>, JobError> {
         match self.read_json(OUTCOME) {
@@ -426,12 +434,23 @@ impl JobFolder {
         JobError::Io { path, source }
     }
 
+    /// A file of the folder is not what the job wrote; without a name, the folder itself.
     fn damaged(&self, name: &str, fault: impl ToString) -> JobError {
+        let path = match name {
+            "" => self.path.clone(),
+            name => self.path.join(name),
+        };
         JobError::Damaged {
-            path: self.path.join(name),
+            path,
             fault: fault.to_string(),
         }
     }
+}
+
+/// A document for people, if it can be read and is no longer than any is.
+pub(super) fn document_of(storage: &dyn Storage, name: &str) -> Option<Vec<u8>> {
+    let text = read_up_to(storage, name, MAX_DOCUMENT_BYTES + 1).ok()?;
+    (text.len() as u64 <= MAX_DOCUMENT_BYTES).then_some(text)
 }
 
 impl Ledger for JobFolder {

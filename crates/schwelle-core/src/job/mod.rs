@@ -19,6 +19,7 @@ mod facts;
 mod find;
 mod fingerprint;
 mod folder;
+mod glance;
 mod journal;
 pub mod recover;
 mod refusal;
@@ -34,6 +35,7 @@ pub use find::{FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
 pub(crate) use fingerprint::sealed_fingerprint;
 pub use folder::JobFolder;
+pub use glance::{Aside, Glance, JobStanding, glances};
 pub use journal::{
     Beside, EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched,
 };

@@ -103,8 +103,13 @@ fn named(folder: &Path) -> &Path {
 
 impl Storage for Directory {
     fn open(&self, name: &str, write: bool) -> io::Result<Box<dyn StoredFile>> {
+        let path = self.path.join(name);
+        // A link or a pipe in the place of a file was not put there by a job.
+        if !fs::symlink_metadata(&path)?.is_file() {
+            return Err(io::Error::other("it is no regular file"));
+        }
         let mut options = OpenOptions::new();
-        let file = options.read(true).write(write).open(self.path.join(name))?;
+        let file = options.read(true).write(write).open(path)?;
         Ok(Box::new(file))
     }
 

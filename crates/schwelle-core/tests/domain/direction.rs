@@ -73,8 +73,8 @@ const ROOMS: [(&str, &[&str]); 4] = [
         "schwelle",
         &[
             "text", "sizes", "words", "error", "random", "linux", "machine", "many", "policy",
-            "unlock", "options", "which", "screen", "emulate", "progress", "disk", "views",
-            "commands", "cli", "hostile",
+            "unlock", "options", "which", "events", "screen", "emulate", "progress", "disk",
+            "views", "commands", "cli", "hostile",
         ],
     ),
 ];

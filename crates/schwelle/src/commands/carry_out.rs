@@ -331,7 +331,7 @@ impl<'a> Job<'a> {
         let busy = screen.busy("Saving what is overwritten");
         let saved = ready.save(&disk.device, &mut job).map_err(untouched)?;
         drop(busy);
-        let mut progress = Progress::new(screen, self.folder);
+        let mut progress = Progress::new(screen, &disk.path, self.folder);
         progress.catch_stops();
         let committed = saved.write(&disk.device, &mut job, &mut progress);
         drop(progress);

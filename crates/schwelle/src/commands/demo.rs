@@ -141,6 +141,9 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let code = code.max(mend_one(screen, dir)?);
     let code = code.max(take_back(screen, dir)?);
+    let why = "Where do all these jobs stand?";
+    tell(screen, why, &format!("report --jobs {}", typed(dir)));
+    report::run(&report::ReportArgs::of_all(dir.clone()), screen)?;
     your_turn(screen, dir, &images[1]);
     Ok(code)
 }

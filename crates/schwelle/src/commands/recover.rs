@@ -110,7 +110,7 @@ fn candidate(folder: &JobFolder, path: &Path) -> String {
 
 /// Finds the job's disk by its content: at its old name, or else among this PC's disks. A name
 /// alone is never believed, since names change from start to start.
-fn find(folder: &JobFolder, facts: &JobFacts) -> Result<PathBuf, CliError> {
+pub(super) fn find(folder: &JobFolder, facts: &JobFacts) -> Result<PathBuf, CliError> {
     let (old_name, serial) = (&facts.disk, facts.serial.as_deref());
     let mut candidates: Vec<PathBuf> = vec![old_name.clone()];
     candidates.extend(this_pc().disks());

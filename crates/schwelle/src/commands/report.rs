@@ -4,27 +4,39 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use schwelle_core::job::JobFolder;
+use schwelle_core::job::{JobFolder, glances};
 
 use super::carry_out::warn_if_readable;
 use crate::error::{CliError, Kind};
 use crate::screen::Screen;
+use crate::text::typed;
+use crate::views;
+use crate::views::jobs::{JobLine, Jobs};
 use crate::views::report::{self, Report, ReportError};
 
-/// Make the hand-over record of a job: a page, or with --json a document
+/// Levels below a folder of job folders: by month, by customer, and the job.
+const DEPTH: u32 = 3;
+
+/// Make the hand-over record of a job, or the overview of many
 ///
-/// All of it comes from the job folder; the disk need not be there. The page is one file without anything
-/// from outside, fit for screen and paper. Nothing else is written.
+/// All of it comes from the job folders; the disks need not be there. The record is a page, or with --json a
+/// document; its page is one file without anything from outside, fit for screen and paper. The overview has a line
+/// for each job in a folder of job folders, what needs a hand first, with the next command; a page of it is made where
+/// --html names one. Nothing else is written.
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  schwelle report --job /media/stick/job-0815\n  schwelle report --job job-0815 \
-        --share --html question.html\n  schwelle report --job job-0815 --json"
+        --share --html question.html\n  schwelle report --job job-0815 --json\n  schwelle report --jobs /media/stick --html \
+        jobs.html"
 )]
 pub(crate) struct ReportArgs {
     /// The job's folder
-    #[arg(long, value_name = "DIR")]
-    job: PathBuf,
-    /// Where the page goes, a new file [default: report.html in the job folder, with --share
+    #[arg(long, value_name = "DIR", required_unless_present = "jobs")]
+    job: Option<PathBuf>,
+    /// A folder with job folders in it, up to three levels down
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["job", "share"])]
+    jobs: Option<PathBuf>,
+    /// Where the page goes, a new file [default: for one job report.html in its folder, with --share
     /// report-to-share.html; made anew each time]
     #[arg(long, value_name = "FILE")]
     html: Option<PathBuf>,
@@ -37,7 +49,18 @@ impl ReportArgs {
     /// The report of a job, in its folder.
     pub(crate) fn of(job: PathBuf) -> Self {
         Self {
-            job,
+            job: Some(job),
+            jobs: None,
+            html: None,
+            share: false,
+        }
+    }
+
+    /// The overview of the jobs in a folder.
+    pub(crate) fn of_all(jobs: PathBuf) -> Self {
+        Self {
+            job: None,
+            jobs: Some(jobs),
             html: None,
             share: false,
         }
@@ -45,16 +68,50 @@ impl ReportArgs {
 }
 
 pub(crate) fn run(args: &ReportArgs, screen: &Screen) -> Result<u8, CliError> {
+    match (&args.jobs, &args.job) {
+        (Some(place), _) => overview(place, args.html.as_deref(), screen),
+        (None, Some(job)) => record(job, args, screen),
+        // The definition of the command asks for one of the two.
+        (None, None) => Ok(2),
+    }
+}
+
+/// The overview of the jobs in a folder.
+fn overview(place: &Path, html: Option<&Path>, screen: &Screen) -> Result<u8, CliError> {
+    let busy = screen.busy(format!("Looking for job folders in {}", place.display()));
+    let mut jobs = Vec::new();
+    let aside = glances(place, DEPTH, &mut |glance| jobs.push(JobLine::of(&glance)));
+    let aside = aside.map_err(|error| {
+        CliError::new(
+            Kind::Unchanged,
+            format!("{}: {error}", place.display()),
+            "The job folders in it cannot be listed.",
+            "Name a folder that can be read: --jobs DIR",
+        )
+    })?;
+    drop(busy);
+    let jobs = Jobs::of(place, jiff::Timestamp::now().to_string(), jobs, &aside);
+    screen.show(&views::jobs::render(&jobs, screen.known_columns()));
+    if let Some(path) = html {
+        write_new(path, views::jobs::html(&jobs).as_bytes())?;
+        screen.show(&format!("Written: {}\n", typed(path)));
+    }
+    screen.document(&jobs);
+    Ok(0)
+}
+
+/// The record of a job.
+fn record(job: &Path, args: &ReportArgs, screen: &Screen) -> Result<u8, CliError> {
     let failed = |error: ReportError| match error {
         ReportError::Job(error) => CliError::job_folder(&error),
         other => CliError::new(
             Kind::Unchanged,
-            format!("{}: {other}", args.job.display()),
+            format!("{}: {other}", job.display()),
             "A report shows only what is in the job folder.",
             "See whether this is the right folder, and whether its disk or stick can be read.",
         ),
     };
-    let folder = JobFolder::open(&args.job).map_err(|error| failed(error.into()))?;
+    let folder = JobFolder::open(job).map_err(|error| failed(error.into()))?;
     warn_if_readable(folder.path(), screen);
     let made = jiff::Timestamp::now().to_string();
     let (report, picture) = Report::of(&folder, made).map_err(failed)?;
@@ -79,7 +136,7 @@ pub(crate) fn run(args: &ReportArgs, screen: &Screen) -> Result<u8, CliError> {
             } else {
                 "report.html"
             };
-            replace(&args.job, name, page.as_bytes())?
+            replace(job, name, page.as_bytes())?
         }
     };
     screen.show(&report::render(&report, &path, screen.columns()));

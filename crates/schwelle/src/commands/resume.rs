@@ -50,7 +50,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
                 stages.join(", ")
             ),
         });
-        let mut progress = Progress::new(screen, &folder);
+        let mut progress = Progress::new(screen, &disk, &folder);
         progress.catch_stops();
         let written = repaired.write(job.disk.device.disk());
         written.map_err(|error| failed(error.into()))?;

@@ -64,7 +64,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     if let Some(plan) = &plan {
         screen.show(&meaning(plan, named.as_ref(), screen.columns()));
         confirm(args, screen)?;
-        let mut progress = Progress::new(screen, &folder);
+        let mut progress = Progress::new(screen, &disk, &folder);
         progress.catch_stops();
         let written = repaired.write(job.disk.device.disk());
         written.map_err(|error| failed(error.into()))?;

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use schwelle_core::confirm::{Answer, Confirmation, Evidence, Lasting, Reason, Says, Weight};
 use schwelle_core::rehearse::{StepId, StepOutcome};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::common::{answer, head, paragraph};
 use super::json::Rehearsed;
@@ -119,7 +119,7 @@ fn upper(text: &str) -> String {
 }
 
 /// `confirm`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Confirmed {
     pub(crate) answer: Answer,
     /// Why
@@ -131,7 +131,7 @@ pub(crate) struct Confirmed {
 }
 
 /// A piece of evidence.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct EvidenceDoc {
     /// A stable name
     pub(crate) name: String,

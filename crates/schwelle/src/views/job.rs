@@ -6,11 +6,19 @@ use schwelle_core::job::JobEnd;
 use schwelle_core::profile::TableStyle;
 use serde::{Deserialize, Serialize};
 
+use super::confirm::Confirmed;
 use super::json::{Plan, Rehearsed};
 use super::sheet::Sheet;
 use super::worded::Worded;
 use crate::disk::Disk;
 use crate::words;
+
+/// Document of a job folder: a [`JobRecord`].
+pub(crate) const RECORD: &str = "job.json";
+/// Document of a job folder: an [`Outcome`].
+pub(crate) const OUTCOME: &str = "outcome.json";
+/// Document of a job folder: a [`KeptConfirmation`].
+pub(crate) const CONFIRMATION: &str = "confirmation.json";
 
 /// `job.json` in the job folder.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
@@ -111,6 +119,15 @@ impl PcFactDoc {
         ];
         known.into_iter().flatten().collect()
     }
+}
+
+/// `confirmation.json` in the job folder: what the last `confirm --job` said.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct KeptConfirmation {
+    /// RFC 3339
+    pub(crate) made: String,
+    #[serde(flatten)]
+    pub(crate) confirmed: Confirmed,
 }
 
 /// `outcome.json` in the job folder: how the last of `convert`, `mend`, `resume` and `undo` ended.

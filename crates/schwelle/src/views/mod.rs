@@ -7,6 +7,7 @@ pub(crate) mod confirm;
 pub(crate) mod emulate;
 pub(crate) mod firmware;
 pub(crate) mod job;
+pub(crate) mod jobs;
 pub(crate) mod json;
 pub(crate) mod map;
 pub(crate) mod mend;

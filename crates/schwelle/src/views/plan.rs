@@ -426,7 +426,8 @@ pub(crate) fn finished(word: &str, disk: &Disk, job: &Path, rehearsal: &Rehearsa
                     true => String::new(),
                     false => format!(
                         "Afterwards, in that Windows: schwelle confirm\n\
-                         Or from the rescue stick: {confirm}\n"
+                         Or from the rescue stick: {confirm} --job {}\n",
+                        typed(job)
                     ),
                 };
                 text + &answer(Tone::Good, word, &next) + &then

@@ -7,6 +7,7 @@ use serde_json::{Map, Value, json};
 
 use super::json::{self, ConsideredDoc};
 use super::worded::{FindingDoc, FixDoc, StepDoc, Worded};
+use crate::events::Line;
 use crate::views;
 use crate::views::sheet::LinesDoc;
 
@@ -91,6 +92,9 @@ fn schemas_in_docs_are_those_of_the_types() {
         ("job", schema::<views::job::JobRecord>()),
         ("outcome", schema::<views::job::Outcome>()),
         ("report", schema::<views::report::Report>()),
+        ("jobs", schema::<views::jobs::Jobs>()),
+        ("confirmation", schema::<views::job::KeptConfirmation>()),
+        ("event", schema::<Line<'static>>()),
     ];
     let documents = documents.into_iter().map(|(name, mut schema)| {
         share(&mut schema, &shared);

@@ -6,6 +6,7 @@ pub(crate) mod confirm;
 pub(crate) mod emulated;
 pub(crate) mod facts;
 pub(crate) mod here;
+pub(crate) mod jobs;
 pub(crate) mod mend;
 pub(crate) mod overview;
 pub(crate) mod places;

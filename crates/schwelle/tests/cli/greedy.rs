@@ -19,7 +19,7 @@ const SPACE: u64 = 400 << 20;
 const SECONDS: u64 = 20;
 
 /// Runs the program within the bounds; the exit code where it ended by itself.
-fn bounded(lab: &Lab, args: &[&str]) -> Result<i32, String> {
+pub(crate) fn bounded(lab: &Lab, args: &[&str]) -> Result<i32, String> {
     let output = Command::new("/usr/bin/prlimit")
         .args([format!("--as={SPACE}"), format!("--cpu={SECONDS}")])
         .arg(cargo_bin("schwelle"))

@@ -40,7 +40,7 @@ fn printed(lab: &Lab, command: &str, columns: &str) -> String {
     }
 }
 
-/// The text with what is another one each time in signs of the same length: GUIDs, and disk signatures.
+/// The text with what is another one each time in signs of the same length: GUIDs, disk signatures, and times.
 fn steady(text: &str) -> String {
     let mut out = String::new();
     let mut rest = text;
@@ -51,10 +51,24 @@ fn steady(text: &str) -> String {
                 _ => byte.is_ascii_hexdigit(),
             })
     };
+    // What follows the century.
+    let is_minute = |text: &str| {
+        text.bytes()
+            .zip("00-00-00 00:00".bytes())
+            .all(|(byte, form)| match form {
+                b'0' => byte.is_ascii_digit(),
+                other => byte == other,
+            })
+    };
     while let Some(c) = rest.chars().next() {
         if rest.get(..36).is_some_and(is_guid) {
             out += "xxxxxxxx-xxxx-xxxx-xxxx-xxxxxxxxxxxx";
             rest = &rest[36..];
+        } else if let Some(after) = rest.strip_prefix("20")
+            && after.get(..14).is_some_and(is_minute)
+        {
+            out += "20XX-XX-XX XX:XX";
+            rest = &after[14..];
         } else if let Some(after) = rest.strip_prefix("disk signature ")
             && after
                 .get(..8)

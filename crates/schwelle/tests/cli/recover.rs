@@ -22,7 +22,7 @@ const FULL_MIB: u64 = 211;
 
 /// The EFI system partition's size with which its files come to lie on the old place of clusters
 /// that have moved, on a full disk.
-const OVER_DATA: [&str; 2] = ["--esp-size", "107M"];
+pub(crate) const OVER_DATA: [&str; 2] = ["--esp-size", "107M"];
 
 /// A standard disk without any gap: the room comes from the Windows volume.
 pub(crate) fn full_disk(lab: &Lab, name: &str) -> PathBuf {

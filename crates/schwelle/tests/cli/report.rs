@@ -61,7 +61,7 @@ fn edit(lab: &Lab, file: &str, change: impl FnOnce(&mut Value)) {
 }
 
 /// Changes every text in a document; words of a closed set are none.
-fn each_text(value: &mut Value, change: &dyn Fn(&mut String)) {
+pub(crate) fn each_text(value: &mut Value, change: &dyn Fn(&mut String)) {
     const CLOSED: [&str; 11] = [
         "answer", "change", "disk_use", "do", "outcome", "role", "rule", "stage", "step", "table",
         "to",
@@ -78,7 +78,7 @@ fn each_text(value: &mut Value, change: &dyn Fn(&mut String)) {
 }
 
 /// The page, which loads nothing and runs nothing.
-fn page(path: &Path) -> String {
+pub(crate) fn page(path: &Path) -> String {
     let page = fs::read_to_string(path).unwrap();
     let lower = page.to_lowercase();
     for foreign in [

@@ -283,7 +283,7 @@ fn what_comes_next_has_what_was_given() {
         if command.starts_with("convert") {
             assert!(
                 run.stdout
-                    .contains(&format!("schwelle confirm disk.img {pc}\n"))
+                    .contains(&format!("schwelle confirm disk.img {pc} --job "))
             );
         }
         command = next;

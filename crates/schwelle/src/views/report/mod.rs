@@ -10,6 +10,7 @@ use std::path::Path;
 
 use schemars::JsonSchema;
 use schwelle_core::commit::{Purpose, StageKind};
+use schwelle_core::confirm::Reason;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::job::{JobEnd, JobFolder, JobState, JournalExtent};
 use serde::de::DeserializeOwned;
@@ -17,7 +18,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::common::{answer, paragraph};
-use super::job::{DiskDoc, JobRecord, Outcome, PcFactDoc};
+use super::job::{
+    CONFIRMATION, DiskDoc, JobRecord, KeptConfirmation, OUTCOME, Outcome, PcFactDoc, RECORD,
+};
 use super::json::{Plan, Rehearsed};
 use super::sheet::Sheet;
 use super::worded::{FindingDoc, StepDoc, Worded};
@@ -87,6 +90,8 @@ pub(crate) struct Report {
     /// The rehearsal of the finished disk
     pub(crate) rehearsal: Option<Rehearsed>,
     pub(crate) sheet: Option<Sheet>,
+    /// What `confirm --job` said last
+    pub(crate) confirmation: Option<KeptConfirmation>,
     /// `undo`: every sector that matters is as it was
     pub(crate) exact: Option<bool>,
     /// Every extent that the job writes, with hashes of what was there and what comes there
@@ -139,9 +144,9 @@ impl Report {
         folder: &JobFolder,
         made: String,
     ) -> Result<(Self, Option<Vec<u8>>), ReportError> {
-        let record: JobRecord = typed_json("job.json", folder.record()?)?;
+        let record: JobRecord = typed_json(RECORD, folder.record()?)?;
         let outcome: Option<Outcome> = match folder.outcome()? {
-            Some(outcome) => Some(typed_json("outcome.json", outcome)?),
+            Some(outcome) => Some(typed_json(OUTCOME, outcome)?),
             None => None,
         };
         let outcome = outcome.filter(|_| !folder.state().state.is_unfinished());
@@ -184,6 +189,7 @@ impl Report {
             plan: record.plan,
             rehearsal,
             sheet,
+            confirmation: confirmation(folder),
             exact,
             written: extents.iter().map(written).collect(),
             checksums,
@@ -251,6 +257,13 @@ fn typed_json<T: DeserializeOwned>(file: &'static str, value: Value) -> Result<T
     serde_json::from_value(value).map_err(|fault| ReportError::Record { file, fault })
 }
 
+/// What was confirmed of the disk as it is now. None is no reason for no report.
+fn confirmation(folder: &JobFolder) -> Option<KeptConfirmation> {
+    let is_done = folder.state().state == JobState::Done;
+    let text = folder.document(CONFIRMATION).filter(|_| is_done)?;
+    serde_json::from_slice(&text).ok()
+}
+
 fn checksum(folder: &Path, file: &str) -> io::Result<ChecksumDoc> {
     let mut hasher = blake3::Hasher::new();
     hasher.update_reader(std::fs::File::open(folder.join(file))?)?;
@@ -312,6 +325,18 @@ impl Report {
             .flat_map(|emulated| &mut emulated.steps)
         {
             step.evidence.retell(words::emulated::seen);
+        }
+        if let Some(kept) = self.confirmation.as_mut() {
+            let confirmed = &mut kept.confirmed;
+            let evidence = confirmed.evidence.iter_mut();
+            evidence.for_each(|piece| piece.found.retell(words::confirm::found));
+            let reason = |reason: &Reason| words::confirm::reason(*reason).to_owned();
+            confirmed.reason.retell(reason);
+            confirmed
+                .rehearsal
+                .steps
+                .iter_mut()
+                .for_each(StepDoc::retell);
         }
         let sheet = self.sheet.as_mut();
         // One that says that Secure Boot is off has no value.
