@@ -12,10 +12,11 @@ built=${CARGO_TARGET_DIR:-$PWD/target}/$CARGO_BUILD_TARGET/debug
 scratch=$(mktemp -d)
 install=
 pc=
+fleet=
 # shellcheck disable=SC2329 # called by the trap
 leave() {
-    # shellcheck disable=SC2086 # none, one or two
-    kill $install $pc 2>/dev/null || true
+    # shellcheck disable=SC2086 # none, one or more
+    kill $install $pc $fleet 2>/dev/null || true
     umount -l "$scratch/files" 2>/dev/null || true
     rm -rf "$scratch"
 }
@@ -56,7 +57,11 @@ RUST_TEST_THREADS=$(($(nproc) * 2)) cargo test --workspace --locked
 tools/alone.sh "$built/schwelle"
 ended "$pc" pc-test.sh
 pc=
-# A whole Linux, on real firmware in both modes.
+# The plays for many PCs, by the real engine, and meanwhile a whole Linux, on real firmware in both modes.
+FIRST_START="$built/examples/first_start" beside tools/fleet-test.sh
+fleet=$!
 BESIDE_LINUX="$built/examples/beside_linux" tools/linux-test.sh
+ended "$fleet" fleet-test.sh
+fleet=
 # The program for Windows, under Wine, beside the one for Linux.
 tools/windows.sh test

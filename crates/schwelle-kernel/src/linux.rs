@@ -78,9 +78,11 @@ pub fn random(bytes: &mut [u8; 16]) -> io::Result<()> {
     Ok(())
 }
 
-/// From now on Ctrl-C, and the signals of a closing terminal or a shutdown, set `stop`.
+/// From now on Ctrl-C, and the signals of a closing terminal or a shutdown, set `stop`; a file that may not grow any
+/// more is an error of that write, and ends nothing half-way.
 pub fn heed_stops(stop: &Arc<AtomicBool>) {
-    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGXFSZ};
+    signal_hook::flag::register(SIGXFSZ, Arc::default()).ok();
     for signal in [SIGINT, SIGTERM, SIGHUP] {
         // Without the handler the program ends at once, which a job survives as well.
         signal_hook::flag::register(signal, Arc::clone(stop)).ok();
