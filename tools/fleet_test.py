@@ -227,7 +227,7 @@ def on_windows(work, engine):
     form = ["--json", "--progress", "json"]
     for wanted in [
         ["survey", "S4EV"],
-        ["convert", "S4EV", "--job", job, "--yes"],
+        ["convert", "S4EV", "--disk-name", "OFFICE-PC", "--job", job, "--yes"],
         ["resume", "--job", job, "--disk", "S4EV"],
         ["confirm", "S4EV", "--job", job],
         ["undo", "--job", job, "--yes", "--disk", "S4EV"],

@@ -2,11 +2,26 @@
 # Makes the rescue stick: stick.sh OUT.img. An image of a USB stick that starts a PC in BIOS mode and in UEFI mode, with Secure
 # Boot on as well (Debian's signed shim, boot loader and kernel), with the static program and a partition for job folders.
 #
+#   --key FILE.pub     with network, Python, and an SSH server that accepts this key and nothing else. Without it there is none.
+#   --network FOLDER   with network; a new folder for a TFTP or HTTP server, to start PCs from in place of a stick, or beside one
+#
 # Needs Debian 12 with its packages (fetched and unpacked, not installed) and the Rust toolchain; no root.
 # SCHWELLE=FILE takes a static program that was made before. Packages are kept in ${XDG_CACHE_HOME:-~/.cache}/schwelle-stick.
 set -euo pipefail
-[ $# = 1 ] || { echo "usage: $0 OUT.img" >&2; exit 2; }
-out=$(realpath -m "$1")
+usage() { echo "usage: $0 [--key FILE.pub] [--network FOLDER] [OUT.img]" >&2; exit 2; }
+out='' key='' network=''
+while [ $# -gt 0 ]; do
+    case $1 in
+        --key) key=$(realpath -e "${2:?}") && shift 2 ;;
+        --network) network=$(realpath -m "${2:?}") && shift 2 ;;
+        -*) usage ;;
+        *) [ -z "$out" ] && out=$(realpath -m "$1") && shift || usage ;;
+    esac
+done
+[ -n "$out$network" ] || usage
+# Whoever has the private half is root on every PC that is started from this.
+[ -z "$key" ] || grep -qE '^(ssh-|ecdsa-)[^ ]+ AAAA' "$key" || { echo "$key is no public key" >&2; exit 2; }
+[ -z "$network" ] || mkdir "$network"
 here=$(cd "$(dirname "$0")" && pwd)
 cache=${XDG_CACHE_HOME:-$HOME/.cache}/schwelle-stick
 work=$(mktemp -d)
@@ -26,6 +41,10 @@ kernel=$(apt-cache depends --important linux-image-amd64 | sed -n 's/.*Depends: 
 [ -n "$kernel" ] || { echo "the package list has no kernel: run apt-get update first" >&2; exit 1; }
 packages="$kernel busybox-static grub-common grub-pc-bin grub-efi-amd64-signed shim-signed
     shim-helpers-amd64-signed kmod libkmod2 mtools dosfstools kbd console-data cpio zstd libdevmapper1.02.1"
+if [ -n "$key" ]; then
+    packages+=" dropbear-bin libtomcrypt1 libtommath1 libgmp10 libc6 libgcc-s1 libcrypt1 zlib1g python3.11-minimal
+        libpython3.11-minimal libpython3.11-stdlib libexpat1 libssl3 libbz2-1.0 liblzma5 libffi8 libuuid1"
+fi
 mkdir -p "$cache" "$work/debs" "$work/tree"
 declare -A file
 missing=()
@@ -58,14 +77,23 @@ mkdir -p "$root"/{bin,keymaps} "$modules/kernel"
 cp "$tree/bin/busybox" "$root/bin/busybox"
 strip -o "$root/bin/schwelle" "$program"
 cp "$here/stick/init" "$root/init"
-cp "$here/stick/menu" "$root/bin/menu"
+cp "$here/stick/menu" "$here/stick/steps" "$root/bin/"
 chmod 755 "$root/init" "$root/bin/"*
-# Disks on every bus, the file systems of sticks, keyboards, and what these modules need. No network, no sound, no pictures.
+# Disks on every bus, the file systems of sticks, keyboards, and what these modules need. No sound, no pictures; network only where
+# it was asked for.
 depmod -b "$tree" "$version"
 wanted='^kernel/(drivers/(ata|nvme|scsi|message|usb/(host|storage|common|core|misc)|mmc|virtio|block|hid|md|firmware|thunderbolt'
 wanted+='|cdrom|misc/cardreader|memstick|input/(keyboard|serio)|platform/surface)|fs/(fat|exfat|ext4|nls|fuse|efivarfs|btrfs|ntfs))/'
 # The checksum that ext4 asks for by name, which modules.dep does not know of.
 wanted+='|^kernel/(crypto/crc32c_generic|arch/x86/crypto/crc32c-intel)\.ko'
+# Network cards as PCs have them, also those on USB.
+if [ -n "$key$network" ]; then
+    wanted+='|^kernel/drivers/net/((phy|mdio|usb)/|virtio_net|ethernet/(3com|amd|aquantia|atheros|broadcom/(b44|bnx2|tg3)|dec'
+    wanted+='|intel/(e100|e1000|e1000e|igb|igc)|jme|marvell|nvidia|realtek|sis|via))'
+    mkdir -p "$root/etc"
+    cp "$here/stick/network" "$root/bin/network"
+    chmod 755 "$root/bin/network"
+fi
 # Each line of modules.dep has a module and all that it needs.
 grep -E "$wanted" "$tree/lib/modules/$version/modules.dep" | tr -d : | tr ' ' '\n' | sort -u |
     tar -c -C "$tree/lib/modules/$version" -T - | tar -x -C "$modules"
@@ -79,7 +107,39 @@ for map in qwerty/{us,uk,es,it,pl,pt-latin1,se-latin1,no-latin1,dk-latin1,nl} qw
     azerty/{fr-latin1,be-latin1}; do
     loadkeys -q -b "$maps/$map.kmap" >"$root/keymaps/$(basename "$map")"
 done
+if [ -n "$key" ]; then
+    # What Ansible asks of a host, and the SSH server; both need the C library.
+    lib=lib/x86_64-linux-gnu
+    mkdir -p "$root"/{usr/bin,lib64,$lib,usr/$lib,root/.ssh}
+    for from in $lib usr/$lib; do
+        find "$tree/$from" -maxdepth 1 -name '*.so*' -exec cp -a {} "$root/$from/" \;
+    done
+    cp -a "$tree/lib64/." "$root/lib64/"
+    cp -a "$tree/usr/lib/python3.11" "$root/usr/lib/"
+    rm -rf "$root"/usr/lib/python3.11/{lib2to3,ensurepip,pydoc_data,idlelib,tkinter,turtledemo,unittest,distutils,sqlite3,curses}
+    cp "$tree/usr/bin/python3.11" "$root/usr/bin/python3"
+    cp "$tree/usr/sbin/dropbear" "$tree/usr/bin/dropbearkey" "$root/bin/"
+    echo root:x:0:0:root:/root:/bin/sh >"$root/etc/passwd"
+    echo root:x:0: >"$root/etc/group"
+    cp "$key" "$root/root/.ssh/authorized_keys"
+    chmod -R go= "$root/root"
+fi
 (cd "$root" && find . -print0 | LC_ALL=C sort -z | cpio -0 --quiet -o -H newc -R 0:0 | zstd -q -T0 -9) >"$work/initrd.img"
+
+# --- what a server hands out
+if [ -n "$network" ]; then
+    cp "$tree/boot/vmlinuz-$version" "$network/vmlinuz"
+    cp "$work/initrd.img" "$network/initrd.img"
+    cp "$tree/usr/lib/shim/shimx64.efi.signed" "$network/bootx64.efi"
+    cp "$tree/usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed" "$network/grubx64.efi"
+    mkdir "$network/grub"
+    cp "$here/stick/network.cfg" "$network/grub/grub.cfg"
+    grub-mkimage -d "$tree/usr/lib/grub/i386-pc" -O i386-pc-pxe -p /grub -o "$network/schwelle.0" pxe tftp http configfile normal linux \
+        echo test
+    chmod -R u=rwX,go=rX "$network"
+    echo "$network: $(du -sm "$network" | cut -f 1) MiB; kernel $version. BIOS starts schwelle.0, UEFI bootx64.efi"
+fi
+[ -n "$out" ] || exit 0
 
 # --- the boot partition
 id() { od -An -N4 -tx4 /dev/urandom | tr -d ' ' | tr a-f A-F; }

@@ -255,6 +255,9 @@ impl DiskOptions {
 /// What a technician can accept, each by its own name. Neither --yes nor a policy covers any of it.
 #[derive(Debug, Clone, Default, Args)]
 pub(crate) struct Accepted {
+    /// The disk name, as it is typed when it is asked for; a disk of another name is refused
+    #[arg(long, value_name = "NAME")]
+    pub(crate) disk_name: Option<String>,
     /// Accept a job folder on a RAM disk: after a power failure there is neither resume nor undo
     #[arg(long)]
     pub(crate) job_in_memory: bool,

@@ -242,6 +242,26 @@ impl<'a> Job<'a> {
         self.accepted.here.refuse(&self.disk.path, is_real)
     }
 
+    /// Refuses a disk of another name than the one that was given in advance.
+    fn refuse_other_name(&self) -> Result<(), CliError> {
+        let Some(given) = &self.accepted.disk_name else {
+            return Ok(());
+        };
+        let name = self.disk.profile.disk_name().unwrap_or_default();
+        if given.eq_ignore_ascii_case(&name) {
+            return Ok(());
+        }
+        Err(CliError::new(
+            Kind::Usage,
+            format!(
+                "{}: this disk is called {name}, and not {given}",
+                self.disk.path.display()
+            ),
+            "Another disk was meant. Nothing was written.",
+            "See which disks there are: schwelle survey",
+        ))
+    }
+
     /// The questions that only the technician can answer.
     pub(super) fn confirm(
         &self,
@@ -249,6 +269,7 @@ impl<'a> Job<'a> {
         starts: &[SystemStart],
         screen: &Screen,
     ) -> Result<(), CliError> {
+        self.refuse_other_name()?;
         self.confirm_unrecognised(screen)?;
         self.confirm_dropped(starts, screen)?;
         self.confirm_restore_points(plan, screen)?;
@@ -277,6 +298,9 @@ impl<'a> Job<'a> {
                 let what = format!("not answered with yes: {question}");
                 return Err(not_confirmed(&what));
             }
+        }
+        if self.accepted.disk_name.is_some() {
+            return Ok(());
         }
         let name = self.disk.profile.disk_name().unwrap_or_default();
         let question = format!(

@@ -249,3 +249,25 @@ fn a_disk_that_another_program_holds_is_not_opened() {
         run.stderr
     );
 }
+
+#[test]
+fn a_name_given_in_advance_is_this_disks_or_nothing_is_written() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let before = hash(&image);
+    for yes in [&["--yes"][..], &[]] {
+        let disk = ["convert", image.to_str().unwrap(), "--job", "job"];
+        let args = [&disk[..], &["--disk-name", "OTHER-PC"], yes].concat();
+        let run = lab.run_with(&args, "yes\n");
+        assert_eq!(run.code, 2, "{}", run.stderr);
+        let refused = format!("this disk is called {COMPUTER}, and not OTHER-PC");
+        assert!(run.stderr.contains(&refused), "{}", run.stderr);
+        assert!(!lab.path("job").exists() && hash(&image) == before);
+    }
+    // In any case, and with no other question left than the one about the backup.
+    let name = COMPUTER.to_lowercase();
+    let disk = ["convert", image.to_str().unwrap(), "--job", "job"];
+    let run = lab.run_with(&[&disk[..], &["--disk-name", &name]].concat(), "yes\nno\n");
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    assert!(!run.stderr.contains("type its disk name"), "{}", run.stderr);
+}
