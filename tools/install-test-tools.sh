@@ -7,7 +7,7 @@ mcopy:mtools mmls:sleuthkit hivexregedit:libwin-hivex-perl qemu-system-x86_64:qe
 setpriv:util-linux addpart:util-linux wimlib-imagex:wimtools as:binutils objcopy:binutils losetup:mount qemu-img:qemu-utils sbsign:sbsigntool
 hash-to-efi-sig-list:efitools openssl:openssl mkfs.ext4:e2fsprogs mkfs.btrfs:btrfs-progs mkfs.xfs:xfsprogs mkfs.exfat:exfatprogs
 mkudffs:udftools mkapfs:apfsprogs hformat:hfsutils genisoimage:genisoimage vshadowinfo:libvshadow-utils bdemount:libbde-utils
-grub-mkimage:grub-common ansible-playbook:ansible-core ansible-lint:ansible-lint sshd:openssh-server ssh:openssh-client
+grub-mkimage:grub-common ansible-playbook:ansible-core ansible-lint:ansible-lint sshd:openssh-server ssh:openssh-client zstd:zstd
 x86_64-w64-mingw32-windres:binutils-mingw-w64-x86-64"
 
 # Packages that are missing, one a line.
@@ -20,6 +20,7 @@ missing() {
     /usr/bin/python3 -c "import jsonschema" 2>/dev/null || echo python3-jsonschema
     /usr/bin/python3 -c "import cryptography" 2>/dev/null || echo python3-cryptography
     [ -d /usr/lib/python3/dist-packages/ansible_collections/ansible/windows ] || echo ansible
+    [ -f /usr/lib/ipxe/qemu/pxe-e1000.rom ] || echo ipxe-qemu
     [ -f /usr/lib/grub/i386-pc/boot.img ] || echo grub-pc-bin
     [ -f /usr/lib/grub/x86_64-efi/moddep.lst ] || echo grub-efi-amd64-bin
     [ -f /usr/lib/shim/shimx64.efi.signed ] || echo shim-signed

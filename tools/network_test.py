@@ -28,24 +28,42 @@ class Bench:
     """What a virtual PC here needs of a stick: a folder. Beside it the folder that is handed out, and the jobs."""
 
     def __init__(self, work):
-        self.work, self.served, self.web = work, work / "served", work / "web"
-        self.key = work / "key"
+        self.work, self.served, self.web, self.image = work, work / "served", work / "web", work / "stick.img"
         for name in ("key", "other-key"):
             run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", work / name)
-        run(ROOT / "tools/stick.sh", "--key", work / "key.pub", "--network", self.served)
-        (self.web / "jobs").mkdir(parents=True)
+        run(ROOT / "tools/stick.sh", "--key", work / "key.pub", "--network", self.served, self.image)
+        self.web.mkdir()
         handler = lambda *given: Quiet(*given, directory=str(self.web))  # noqa: E731
         self.server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
         threading.Thread(target=self.server.serve_forever, daemon=True).start()
-        # As the page about the network has it.
-        config = self.served / "grub/grub.cfg"
-        text = config.read_text()
-        steps = f'set job="http://10.0.2.2:{self.server.server_port}/jobs/$net_default_mac"'
-        check('set job=""\n' in text, text)
-        config.write_text(text.replace('set job=""', steps).replace(" quiet", " console=ttyS0 no_timer_check quiet"))
+        self.config = (self.served / "grub/grub.cfg").read_text()
+        check('set job=""\n' in self.config, self.config)
 
-    def job(self, *steps):
-        (self.web / "jobs" / CARD).write_text("# A job of the tests.\n" + "\n".join(steps) + "\n")
+    def job(self, protocol, *steps):
+        """Hands out the steps of a job, by a URL as the page about the network has it."""
+        folder, server = (self.web, f"10.0.2.2:{self.server.server_port}") if protocol == "http" else (self.served, "$net_default_server")
+        (folder / "jobs").mkdir(exist_ok=True)
+        (folder / "jobs" / CARD).write_text("# A job of the tests.\n" + "\n".join(steps) + "\n")
+        config = self.config.replace('set job=""', f'set job="{protocol}://{server}/jobs/$net_default_mac"')
+        (self.served / "grub/grub.cfg").write_text(config.replace(" quiet", " console=ttyS0 no_timer_check quiet"))
+
+    def plays(self, pc, job, plays):
+        """Runs plays on a PC; what each says of it."""
+        host = {"ansible_host": "127.0.0.1", "ansible_port": pc.port, "ansible_user": "root", "schwelle_disk": "SATA-1",
+                "ansible_ssh_private_key_file": str(self.work / "key"), "ansible_python_interpreter": "/usr/bin/python3",
+                "schwelle_program": "/bin/schwelle", "schwelle_job": job, "schwelle_fetch_to": str(self.work / "by-play"),
+                "schwelle_disk_name": "BEACON-ROOM", "schwelle_backup_confirmed": True}
+        inventory = self.work / "inventory.json"
+        inventory.write_text(json.dumps({"bench": {"hosts": {pc.name: host}}}))
+        # The name of a socket must be short, wherever the tests' files lie.
+        with tempfile.TemporaryDirectory(dir="/tmp") as home:
+            environment = {"PATH": "/usr/bin:/bin", "HOME": home, "LC_ALL": "C.UTF-8", "ANSIBLE_HOST_KEY_CHECKING": "false",
+                           "ANSIBLE_ROLES_PATH": str(ROOT / "fleet/roles"), "ANSIBLE_TIMEOUT": "60"}
+            for play, wanted in plays:
+                said = run("/usr/bin/ansible-playbook", "-i", inventory, ROOT / f"fleet/{play}.yml", "-e", "schwelle_group=bench",
+                           env=environment)
+                check(re.search(f"{pc.name}.*{wanted}", said), said)
+        check((self.work / "by-play" / pc.name / "journal.json").exists(), "the job folder was not fetched")
 
 
 class Quiet(http.server.SimpleHTTPRequestHandler):
@@ -54,16 +72,26 @@ class Quiet(http.server.SimpleHTTPRequestHandler):
 
 
 class NetworkPC(PC):
+    """One with a network that the emulator is; its SSH server answers at a port here."""
+
     def __init__(self, bench, name):
         super().__init__(bench, name)
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
 
-    def from_network(self, loader, card):
-        self.arguments += ["-netdev", f"user,id=net,tftp={self.stick.served},bootfile={loader},hostfwd=tcp:127.0.0.1:{self.port}-:22",
-                           "-device", f"{card},netdev=net,mac={CARD},bootindex=0"]
+    def with_network(self, card, more=""):
+        self.arguments += ["-netdev", f"user,id=net,hostfwd=tcp:127.0.0.1:{self.port}-:22{more}",
+                           "-device", f"{card},netdev=net,mac={CARD}"]
         return self
+
+    def from_network(self, loader, card):
+        return self.with_network(f"{card},bootindex=0", f",tftp={self.stick.served},bootfile={loader}")
+
+    def off(self, disk, before):
+        self.ssh("sync; poweroff -f", None)
+        self.process.wait(60)
+        check(disk.read_bytes() == before, f"{self.name}: the disk is another one")
 
     def ssh(self, command, code=0, key="key", options=()):
         ended = subprocess.run(
@@ -92,7 +120,7 @@ class NetworkPC(PC):
 def from_bios(bench, disk):
     """The whole job: steps from a URL, the report and the folder over SSH, and the plays for many PCs on it."""
     before = disk.read_bytes()
-    bench.job("schwelle survey", "", "schwelle convert SATA-1 --disk-name BEACON-ROOM --job /jobs/lamp --job-in-memory --yes",
+    bench.job("http", "schwelle survey", "", "schwelle convert SATA-1 --disk-name BEACON-ROOM --job /jobs/lamp --job-in-memory --yes",
               "schwelle report --job /jobs/lamp")
     pc = NetworkPC(bench, "by-bios").bios().ahci(disk, "SATA-1").from_network("schwelle.0", "e1000")
     pc.start()
@@ -113,28 +141,26 @@ def from_bios(bench, disk):
     check("SSH server: SHA256:" in shown and "Network: 10.0.2.15" in shown and "Steps: all done" in shown, shown[-3000:])
 
     # The same PC as a host of the plays.
-    host = {"ansible_host": "127.0.0.1", "ansible_port": pc.port, "ansible_user": "root", "ansible_ssh_private_key_file": str(bench.key),
-            "ansible_python_interpreter": "/usr/bin/python3", "schwelle_program": "/bin/schwelle", "schwelle_disk": "SATA-1",
-            "schwelle_job": "/jobs/lamp", "schwelle_fetch_to": str(bench.work / "by-play")}
-    inventory = bench.work / "inventory.json"
-    inventory.write_text(json.dumps({"bench": {"hosts": {"lamp-room": host}}}))
-    with tempfile.TemporaryDirectory(dir="/tmp") as home:
-        environment = {"PATH": "/usr/bin:/bin", "HOME": home, "LC_ALL": "C.UTF-8", "ANSIBLE_HOST_KEY_CHECKING": "false",
-                       "ANSIBLE_ROLES_PATH": str(ROOT / "fleet/roles"), "ANSIBLE_TIMEOUT": "60"}
-        for play, wanted in (("check", "starts"), ("undo", "changed=1")):
-            said = run("/usr/bin/ansible-playbook", "-i", inventory, ROOT / f"fleet/{play}.yml", "-e", "schwelle_group=bench",
-                       env=environment)
-            check(re.search(f"lamp-room.*{wanted}", said), said)
-    check((bench.work / "by-play/lamp-room/journal.json").exists(), "the job folder was not fetched")
-    pc.ssh("sync; poweroff -f", None)
-    pc.process.wait(60)
-    check(disk.read_bytes() == before, "taken back, the disk is another one")
+    bench.plays(pc, "/jobs/lamp", [("check", "starts"), ("undo", "changed=1")])
+    pc.off(disk, before)
+
+
+def from_stick(bench, disk):
+    """The stick itself, with the same key: the plays convert the disk, with the job folder on the stick."""
+    before = disk.read_bytes()
+    pc = NetworkPC(bench, "by-stick").bios().ahci(disk, "SATA-1").with_stick(bench.image, first=0).with_network("e1000")
+    pc.start()
+    pc.wait_for_ssh()
+    bench.plays(pc, "/jobs/lamp", [("convert", "changed=1"), ("convert", "changed=0"), ("check", "starts")])
+    check(b"/jobs vfat" in pc.ssh("cat /proc/mounts"), "the job folder is not on the stick")
+    bench.plays(pc, "/jobs/lamp", [("undo", "changed=1")])
+    pc.off(disk, before)
 
 
 def from_uefi(bench, disk):
     """Firmware with Secure Boot on starts the signed programs; steps that must not be done are not."""
     before = disk.read_bytes()
-    bench.job("schwelle survey", "schwelle convert SATA-1 --job /jobs/lamp --job-in-memory --yes")
+    bench.job("tftp", "schwelle survey", "schwelle convert SATA-1 --job /jobs/lamp --job-in-memory --yes")
     variables = bench.work / "secure.fd"
     shutil.copy(OVMF / "OVMF_VARS_4M.ms.fd", variables)
     # The firmware has a driver of its own for this card; the one on a card would have to be signed.
@@ -160,9 +186,7 @@ def from_uefi(bench, disk):
         said = pc.ssh(f"printf '%s' '{steps}' >/run/more; steps /run/more", code)
         check(wanted in said.decode(), f"{steps}: {said.decode()}")
     check(pc.ssh("ls /run/pwned", 1) == b"", "a step was more than one")
-    pc.ssh("poweroff -f", None)
-    pc.process.wait(60)
-    check(disk.read_bytes() == before, "the disk was written")
+    pc.off(disk, before)
 
 
 def main():
@@ -182,6 +206,7 @@ def main():
         check(b"bin/dropbear\0" not in archive and b"bin/python3\0" not in archive, "more in it than was wanted")
         from_bios(bench, disk)
         from_uefi(bench, disk)
+        from_stick(bench, disk)
     print(f"network test: passed in {time.monotonic() - begun:.0f} s")
 
 

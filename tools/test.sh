@@ -57,11 +57,13 @@ RUST_TEST_THREADS=$(($(nproc) * 2)) cargo test --workspace --locked
 tools/alone.sh "$built/schwelle"
 ended "$pc" pc-test.sh
 pc=
-# The plays for many PCs, by the real engine, and meanwhile a whole Linux, on real firmware in both modes.
-FIRST_START="$built/examples/first_start" beside tools/fleet-test.sh
+# The plays for many PCs, by the real engine, and PCs started from the network; meanwhile a whole Linux, on real firmware in both
+# modes.
+export FIRST_START="$built/examples/first_start"
+beside sh -ec "tools/fleet-test.sh; tools/network-test.sh"
 fleet=$!
 BESIDE_LINUX="$built/examples/beside_linux" tools/linux-test.sh
-ended "$fleet" fleet-test.sh
+ended "$fleet" sh
 fleet=
 # The program for Windows, under Wine, beside the one for Linux.
 tools/windows.sh test

@@ -112,6 +112,7 @@ pub(crate) fn job(data: &[u8]) {
         }
         let _opened = JobFolder::open(folder);
         let _report = schwelle::hostile::report(folder);
+        assert!(schwelle::hostile::overview(folder));
     });
 }
 

@@ -2,12 +2,14 @@
 
 use std::path::Path;
 
-use schwelle_core::job::JobFolder;
+use schwelle_core::job::{JobFolder, glances};
 
 use crate::commands::convert::{self, ConvertArgs};
 use crate::options::{Common, Shown, WhenColored};
 use crate::policy;
 use crate::screen::Screen;
+use crate::views;
+use crate::views::jobs::{JobLine, Jobs};
 use crate::views::report::{self, Report};
 
 /// The text is a policy.
@@ -31,6 +33,20 @@ pub fn report(folder: &Path) -> bool {
     pages
         .iter()
         .all(|page| !page.to_lowercase().contains("<script"))
+}
+
+/// The folder's line in the overview of jobs, on the screen and on the page.
+pub fn overview(folder: &Path) -> bool {
+    let mut lines = Vec::new();
+    let Ok(aside) = glances(folder, 1, &mut |glance| lines.push(JobLine::of(&glance))) else {
+        return false;
+    };
+    let jobs = Jobs::of(folder, String::new(), lines, &aside);
+    let (shown, page) = (
+        views::jobs::render(&jobs, Some(80)),
+        views::jobs::html(&jobs),
+    );
+    !shown.contains('\u{202E}') && !page.to_lowercase().contains("<script")
 }
 
 /// Converts an image, silently.
