@@ -1,6 +1,5 @@
 //! `--emulate`: the rehearsal on real firmware, in an emulator.
 
-use std::fs::OpenOptions;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -78,7 +77,7 @@ impl Emulated {
             let path = folder.join(name);
             let Some(content) = content else { continue };
             std::fs::create_dir_all(folder)
-                .and_then(|()| write_privately(&path, content))
+                .and_then(|()| write_privately(folder, name, content))
                 .map_err(|error| {
                     CliError::new(
                         Kind::Unchanged,
@@ -94,10 +93,8 @@ impl Emulated {
 }
 
 /// Writes a file that this user alone can read: a picture shows what is on the disk.
-fn write_privately(path: &Path, content: &[u8]) -> std::io::Result<()> {
-    let mut options = OpenOptions::new();
-    let options = options.write(true).create(true).truncate(true);
-    let mut file = this_pc().privately(options).open(path)?;
+fn write_privately(folder: &Path, name: &str, content: &[u8]) -> std::io::Result<()> {
+    let mut file = this_pc().hold_folder(folder)?.create(name)?;
     file.write_all(content)
 }
 

@@ -1,8 +1,8 @@
 //! Shows how a commit goes: a bar on a terminal, plain lines elsewhere, or events, and always the log of the
 //! job. Takes the request to stop.
 
-use std::fs::{File, OpenOptions};
-use std::io::Write;
+use std::fs::File;
+use std::io::{Seek, SeekFrom, Write};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -45,9 +45,9 @@ impl<'a> Progress<'a> {
             disk: disk.display().to_string(),
             bar: ProgressBar::hidden(),
             part: None,
-            log: OpenOptions::new()
-                .append(true)
-                .open(folder.join("log.txt"))
+            log: this_pc()
+                .hold_folder(folder)
+                .and_then(|folder| folder.open("log.txt", true))
                 .ok(),
             stop: Arc::default(),
         }
@@ -111,7 +111,9 @@ impl<'a> Progress<'a> {
         // The disk's own record matters more than a line of the log: a full job folder must not
         // stop a stage half-way.
         if let Some(log) = &mut self.log {
-            writeln!(log, "{} {line}", jiff::Timestamp::now()).ok();
+            let text = format!("{} {line}\n", jiff::Timestamp::now());
+            let added = log.seek(SeekFrom::End(0));
+            added.and_then(|_| log.write_all(text.as_bytes())).ok();
         }
     }
 }

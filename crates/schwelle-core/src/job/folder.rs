@@ -91,7 +91,11 @@ impl JobFolder {
     /// Opens the folder of a job that was begun. The journal is checked whole; the saved bytes
     /// are checked when they are used.
     pub fn open(path: &Path) -> Result<Self, JobError> {
-        Self::open_in(Arc::new(Directory::new(path)), path)
+        let held = Directory::open(path).map_err(|source| JobError::Io {
+            path: path.to_owned(),
+            source,
+        })?;
+        Self::open_in(Arc::new(held), path)
     }
 
     /// The same, wherever its files lie; `path` is what errors call it.

@@ -70,11 +70,13 @@ impl Glance {
             fault: None,
             unchecked_bytes: None,
         };
-        let storage = Directory::new(path);
-        let kept = Kept::read(&storage).ok().flatten();
-        glance.state = kept.map(|kept| kept.state.state);
-        let journal = storage.open(JOURNAL, false);
-        let bytes = journal.and_then(|file| file.len_bytes()).unwrap_or(0);
+        let mut bytes = 0;
+        if let Ok(storage) = Directory::open(path) {
+            let kept = Kept::read(&storage).ok().flatten();
+            glance.state = kept.map(|kept| kept.state.state);
+            let journal = storage.open(JOURNAL, false);
+            bytes = journal.and_then(|file| file.len_bytes()).unwrap_or(0);
+        }
         if bytes > MAX_JOURNAL_BYTES && glance.state.is_some() {
             glance.unchecked_bytes = Some(bytes);
             return glance;
@@ -96,7 +98,7 @@ impl Glance {
 
     /// A document of the folder, if it can be read and is no longer than any is.
     pub fn document(&self, name: &str) -> Option<Vec<u8>> {
-        document_of(&Directory::new(&self.path), name)
+        document_of(&Directory::open(&self.path).ok()?, name)
     }
 }
 

@@ -12,12 +12,12 @@
 //! NTFS ask for no more than that.
 
 use std::fmt::Debug;
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
-use crate::host::this_pc;
+use crate::host::{HeldFolder, this_pc};
 
 /// A folder of files.
 pub trait Storage: Debug + Send + Sync {
@@ -49,17 +49,14 @@ pub trait StoredFile: Debug + Send + Sync {
     fn sync(&self) -> io::Result<()>;
 }
 
-/// A folder of the running system.
+/// A folder of the running system, held from the first look to the last write.
 #[derive(Debug)]
-pub(super) struct Directory {
-    path: PathBuf,
-}
+pub(super) struct Directory(Box<dyn HeldFolder>);
 
 impl Directory {
-    pub(super) fn new(path: &Path) -> Self {
-        Self {
-            path: path.to_owned(),
-        }
+    /// Holds a folder that is there.
+    pub(super) fn open(path: &Path) -> io::Result<Self> {
+        this_pc().hold_folder(named(path)).map(Self)
     }
 
     /// Makes the folder, or takes an empty one; `None` where something is in it. All folders made on
@@ -81,14 +78,15 @@ impl Directory {
             fs::create_dir_all(parent)?;
         }
         // It holds parts of a customer's disk.
-        this_pc().make_private_folder(path)?;
-        if fs::read_dir(path)?.next().is_some() {
+        let folder = Self(this_pc().make_private_folder(path)?);
+        if !folder.0.is_empty()? {
             return Ok(None);
         }
-        for folder in made.iter().rev() {
-            this_pc().sync_folder(folder)?;
+        folder.sync_names()?;
+        for above in made.iter().skip(1).rev() {
+            Self::open(above)?.sync_names()?;
         }
-        Ok(Some(Self::new(path)))
+        Ok(Some(folder))
     }
 }
 
@@ -103,29 +101,19 @@ fn named(folder: &Path) -> &Path {
 
 impl Storage for Directory {
     fn open(&self, name: &str, write: bool) -> io::Result<Box<dyn StoredFile>> {
-        let path = self.path.join(name);
-        // A link or a pipe in the place of a file was not put there by a job.
-        if !fs::symlink_metadata(&path)?.is_file() {
-            return Err(io::Error::other("it is no regular file"));
-        }
-        let mut options = OpenOptions::new();
-        let file = options.read(true).write(write).open(path)?;
-        Ok(Box::new(file))
+        Ok(Box::new(self.0.open(name, write)?))
     }
 
     fn create(&self, name: &str) -> io::Result<Box<dyn StoredFile>> {
-        let mut options = OpenOptions::new();
-        let options = options.read(true).write(true).create(true).truncate(true);
-        let file = this_pc().privately(options).open(self.path.join(name))?;
-        Ok(Box::new(file))
+        Ok(Box::new(self.0.create(name)?))
     }
 
     fn sync_names(&self) -> io::Result<()> {
-        this_pc().sync_folder(&self.path)
+        self.0.sync_names()
     }
 
     fn sync_all(&self) -> io::Result<()> {
-        this_pc().sync_medium(&self.path)
+        self.0.sync_medium()
     }
 }
 

@@ -22,7 +22,7 @@ pub use facts::{
 pub use variables::{VariableFault, VariableFolder, VariableStore};
 
 use std::fmt::Debug;
-use std::fs::{File, OpenOptions, TryLockError};
+use std::fs::{File, TryLockError};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -100,20 +100,15 @@ pub trait Host: Debug + Send + Sync {
     /// Advice that later reads of a file should come from its medium.
     fn forget_cached(&self, file: &File);
 
-    /// Makes a folder that this user alone can read, in one that is there; one that is there already becomes such.
-    fn make_private_folder(&self, folder: &Path) -> io::Result<()>;
+    /// Makes a folder that this user alone can read, in one that is there; one that is there already becomes such,
+    /// and this user's. `PermissionDenied` where it stays another user's.
+    fn make_private_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>>;
 
-    /// What is created with these options can be read by this user alone, from its first byte.
-    fn privately<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions;
+    /// Holds a folder that is there.
+    fn hold_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>>;
 
     /// Other users of this system can look into a folder; false where that is not known.
     fn others_can_read(&self, folder: &Path) -> bool;
-
-    /// Returns when the names in a folder are on the medium.
-    fn sync_folder(&self, folder: &Path) -> io::Result<()>;
-
-    /// Returns when all that was written to the file system of a folder is on the medium.
-    fn sync_medium(&self, folder: &Path) -> io::Result<()>;
 
     /// What a folder lies on: the one named, or the nearest one above it that is there.
     fn folder(&self, folder: &Path) -> FolderFacts;
@@ -146,6 +141,25 @@ pub trait Host: Debug + Send + Sync {
 
     /// A text as it is typed in this system's shell, as one word.
     fn typed(&self, text: &str) -> String;
+}
+
+/// A folder that is held: its files are found in it, whatever becomes of its path, and of the paths above it. A name
+/// that is not a regular file, such as a link, is an error.
+pub trait HeldFolder: Debug + Send + Sync {
+    /// True when nothing is in it.
+    fn is_empty(&self) -> io::Result<bool>;
+
+    /// Opens a file for reading, or for writing as well. `NotFound` where there is none.
+    fn open(&self, name: &str, write: bool) -> io::Result<File>;
+
+    /// Makes a file that this user alone can read, from its first byte, or empties the one that is there.
+    fn create(&self, name: &str) -> io::Result<File>;
+
+    /// Returns when the names in it are on the medium.
+    fn sync_names(&self) -> io::Result<()>;
+
+    /// Returns when all that was written to its file system is on the medium.
+    fn sync_medium(&self) -> io::Result<()>;
 }
 
 /// The nearest folder at or above this one that is there.

@@ -97,3 +97,60 @@ fn a_folder_that_others_can_read_is_told() {
     assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
     assert!(run.stderr.contains(TOLD), "{}", run.stderr);
 }
+
+#[test]
+fn links_in_place_of_a_jobs_files_lead_nowhere() {
+    let lab = Lab::new();
+    let victim = lab.path("victim");
+    let precious = "what somebody else's link leads to";
+    // What is replaced, and how the record and the way back end then: what only people need stops only the record.
+    for (name, recorded, code) in [
+        ("log.txt", 3, 0),
+        ("outcome.json", 3, 0),
+        ("report.html", 0, 0),
+        ("report.html.new", 0, 0),
+        ("confirmation.json", 0, 0),
+        ("state-a.json", 3, 3),
+        ("state-b.json", 3, 3),
+        ("journal.json", 3, 3),
+        ("saved.bin", 3, 3),
+    ] {
+        let (image, _) = lab.standard(&format!("{name}.img"), 512);
+        let job = lab.path(&format!("{name}.job"));
+        assert_eq!(lab.convert(&image, &job, &["--quiet"]).code, 0);
+        fs::write(&victim, precious).unwrap();
+        fs::remove_file(job.join(name)).ok();
+        std::os::unix::fs::symlink(&victim, job.join(name)).unwrap();
+        let disk = ["--disk", image.to_str().unwrap()];
+        let report = lab.run(&job_args("report", &job, &["--quiet"]));
+        assert_eq!(report.code, recorded, "{name}: {}", report.stderr);
+        let confirm = ["confirm", image.to_str().unwrap(), "--job"];
+        lab.run(&[&confirm[..], &[job.to_str().unwrap()]].concat());
+        let undo = lab.run(&job_args("undo", &job, &[&disk[..], &["--yes"]].concat()));
+        assert_eq!(undo.code, code, "{name}: {}", undo.stderr);
+        if code != 0 {
+            assert!(
+                undo.stderr.contains("it is a link"),
+                "{name}: {}",
+                undo.stderr
+            );
+        }
+        assert_eq!(fs::read_to_string(&victim).unwrap(), precious, "{name}");
+        fs::remove_file(&image).unwrap();
+        fs::remove_dir_all(&job).unwrap();
+    }
+}
+
+#[test]
+fn a_folder_that_another_user_has_made_is_taken_from_them() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let job = lab.path("job");
+    fs::create_dir(&job).unwrap();
+    fs::set_permissions(&job, fs::Permissions::from_mode(0o777)).unwrap();
+    std::os::unix::fs::chown(&job, Some(1000), Some(1000)).unwrap();
+    let run = lab.convert(&image, &job, &["--quiet"]);
+    assert_eq!((run.code, &*run.stderr), (0, ""));
+    let folder = fs::metadata(&job).unwrap();
+    assert_eq!((folder.uid(), mode(&job)), (0, 0o700));
+}

@@ -5,27 +5,27 @@
 
 mod disks;
 mod folder;
+mod held;
 mod identity;
 mod mounts;
 mod users;
 
-use std::fs::{self, DirBuilder, File, OpenOptions, Permissions, TryLockError};
+use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Seek, SeekFrom};
-use std::os::unix::fs::{
-    DirBuilderExt, FileExt, FileTypeExt, MetadataExt, OpenOptionsExt, PermissionsExt,
-};
+use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, LazyLock};
 
 use rustix::fs::{Advice, OFlags};
 
-use super::Host;
 use super::facts::{
     DiskSize, FolderFacts, HostFacts, Kind, Opened, PowerSource, Process, SessionFacts, System,
 };
 use super::variables::{VariableFolder, VariableStore};
+use super::{HeldFolder, Host};
 use crate::bytes::read_file;
+use held::Held;
 
 /// Names below it stay from start to start.
 const BY_ID: &str = "/dev/disk/by-id";
@@ -47,9 +47,7 @@ impl Linux {
     }
 }
 
-/// Modes of what this user alone can read, and the bits of a mode that are about others.
-const PRIVATE_FOLDER: u32 = 0o700;
-const PRIVATE_FILE: u32 = 0o600;
+/// The bits of a mode that are about others.
 const OTHERS: u32 = 0o077;
 
 impl Host for Linux {
@@ -155,32 +153,17 @@ impl Host for Linux {
         rustix::fs::fadvise(file, 0, None, Advice::DontNeed).ok();
     }
 
-    fn make_private_folder(&self, folder: &Path) -> io::Result<()> {
-        match DirBuilder::new().mode(PRIVATE_FOLDER).create(folder) {
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => {
-                // Where the file system keeps no modes, this is refused or of no use; others_can_read says so.
-                fs::set_permissions(folder, Permissions::from_mode(PRIVATE_FOLDER)).ok();
-                Ok(())
-            }
-            made => made,
-        }
+    fn make_private_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>> {
+        Ok(Box::new(Held::make(folder)?))
     }
 
-    fn privately<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions {
-        options.mode(PRIVATE_FILE)
+    fn hold_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>> {
+        Ok(Box::new(Held::open(folder)?))
     }
 
     fn others_can_read(&self, folder: &Path) -> bool {
         let mode = fs::metadata(folder).map(|folder| folder.mode());
         mode.is_ok_and(|mode| mode & OTHERS != 0)
-    }
-
-    fn sync_folder(&self, folder: &Path) -> io::Result<()> {
-        File::open(folder)?.sync_all()
-    }
-
-    fn sync_medium(&self, folder: &Path) -> io::Result<()> {
-        Ok(rustix::fs::syncfs(File::open(folder)?)?)
     }
 
     fn folder(&self, folder: &Path) -> FolderFacts {

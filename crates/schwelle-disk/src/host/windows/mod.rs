@@ -4,6 +4,7 @@
 //! off first, and stays so as long as the disk is open; where a program holds a file on one, that fails, and the
 //! disk is in use. A disk with the running system on it is never opened for writing.
 
+mod held;
 mod variables;
 mod volumes;
 
@@ -21,7 +22,8 @@ use super::facts::{
     System, User,
 };
 use super::variables::VariableStore;
-use super::{Host, nearest};
+use super::{HeldFolder, Host, nearest};
+use held::Held;
 use variables::{FirmwareVariables, OfWindows};
 use volumes::{Volume, volumes_on};
 
@@ -288,39 +290,20 @@ impl Host for Windows {
     fn forget_cached(&self, _: &File) {}
 
     /// Who can read it is inherited from the folder that it lies in.
-    fn make_private_folder(&self, folder: &Path) -> io::Result<()> {
+    fn make_private_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>> {
         match fs::create_dir(folder) {
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => Ok(()),
-            made => made,
+            Err(error) if error.kind() != io::ErrorKind::AlreadyExists => return Err(error),
+            _ => {}
         }
+        self.hold_folder(folder)
     }
 
-    fn privately<'o>(&self, options: &'o mut OpenOptions) -> &'o mut OpenOptions {
-        options
+    fn hold_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>> {
+        Ok(Box::new(Held::open(folder)?))
     }
 
     fn others_can_read(&self, _: &Path) -> bool {
         false
-    }
-
-    /// Windows has no way to flush a folder. A file's name is on the medium when the file has been flushed.
-    fn sync_folder(&self, _: &Path) -> io::Result<()> {
-        Ok(())
-    }
-
-    /// The volume is flushed where this user may; each file of a job has been flushed by itself before.
-    fn sync_medium(&self, folder: &Path) -> io::Result<()> {
-        let Some(volume) = Volume::of_folder(folder) else {
-            return Ok(());
-        };
-        match OpenOptions::new()
-            .read(true)
-            .write(true)
-            .open(volume.device())
-        {
-            Ok(volume) => volume.sync_all(),
-            Err(_) => Ok(()),
-        }
     }
 
     fn folder(&self, folder: &Path) -> FolderFacts {
