@@ -101,7 +101,7 @@ pub trait Host: Debug + Send + Sync {
     fn forget_cached(&self, file: &File);
 
     /// Makes a folder that this user alone can read, in one that is there; one that is there already becomes such,
-    /// and this user's. `PermissionDenied` where it stays another user's.
+    /// and this user's, where both can be.
     fn make_private_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>>;
 
     /// Holds a folder that is there.

@@ -31,7 +31,7 @@ const DEPTH: u32 = 3;
 )]
 pub(crate) struct ReportArgs {
     /// The job's folder
-    #[arg(long, value_name = "DIR", required_unless_present = "jobs")]
+    #[arg(long, value_name = "DIR")]
     job: Option<PathBuf>,
     /// A folder with job folders in it, up to three levels down
     #[arg(long, value_name = "DIR", conflicts_with_all = ["job", "share"])]
@@ -71,8 +71,12 @@ pub(crate) fn run(args: &ReportArgs, screen: &Screen) -> Result<u8, CliError> {
     match (&args.jobs, &args.job) {
         (Some(place), _) => overview(place, args.html.as_deref(), screen),
         (None, Some(job)) => record(job, args, screen),
-        // The definition of the command asks for one of the two.
-        (None, None) => Ok(2),
+        (None, None) => Err(CliError::new(
+            Kind::Usage,
+            "no job folder is named",
+            "A record is made from a job folder, and an overview from a folder of them.",
+            "Name one: --job DIR, or --jobs DIR",
+        )),
     }
 }
 
