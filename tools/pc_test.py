@@ -249,6 +249,19 @@ def volumes(image, sector=512):
                 yield first * sector, sectors * sector
 
 
+def let_go(*command):
+    """Give back a mount or a loop device.
+
+    The programs that other threads start keep our open files from their fork to their start.
+    """
+    for _ in range(50):
+        done = subprocess.run([str(c) for c in command], capture_output=True, text=True)
+        if done.returncode == 0:
+            return
+        time.sleep(0.1)
+    check(False, f"{command}: {done.stderr}")
+
+
 def files(stick, image, sector=512):
     """Every file on every NTFS volume, by the file system's own driver, with its hash."""
     found = {}
@@ -263,12 +276,9 @@ def files(stick, image, sector=512):
                         name = f"{number}:{path.relative_to(at)}"
                         found[name] = hashlib.sha256(path.read_bytes()).hexdigest()
             finally:
-                run("umount", at)
+                let_go("umount", at)
         finally:
-            for _ in range(50):
-                if subprocess.run(["losetup", "--detach", device], capture_output=True).returncode == 0:
-                    break
-                time.sleep(0.1)
+            let_go("losetup", "--detach", device)
     return found
 
 
