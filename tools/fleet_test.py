@@ -228,9 +228,9 @@ def on_windows(work, engine):
     for wanted in [
         ["survey", "S4EV"],
         ["convert", "S4EV", "--disk-name", "OFFICE-PC", "--job", job, "--yes"],
-        ["resume", "--job", job, "--disk", "S4EV"],
+        ["resume", "--job", job, "--folder-name", "office-1", "--disk", "S4EV"],
         ["confirm", "S4EV", "--job", job],
-        ["undo", "--job", job, "--yes", "--disk", "S4EV"],
+        ["undo", "--job", job, "--yes", "--folder-name", "office-1", "--disk", "S4EV"],
     ]:
         check([exe, *wanted, *form] in argv, f"a Windows is not asked {wanted}: {argv}")
     copied = [given for module, given in calls if module == "win_copy"]

@@ -460,11 +460,11 @@ def cuts(stick, count, seed=1):
         again = dice.random() < 0.3
         if again:
             # Power goes once more, on the way.
-            pc = start("cut-again", f"echo WAY-BEGINS\nt schwelle {way} --job $jobs/cut --disk CUT-1{option}\nsleep 30\n")
+            pc = start("cut-again", f"echo WAY-BEGINS\nt schwelle {way} --job $jobs/cut --folder-name cut --disk CUT-1{option}\nsleep 30\n")
             pc.wait_for("WAY-BEGINS")
             time.sleep(dice.uniform(0, 1.5))
             pc.cut()
-        text = start("after", f"t ls -l $jobs/cut\nt schwelle {way} --job $jobs/cut --disk CUT-1{option}\n"
+        text = start("after", f"t ls -l $jobs/cut\nt schwelle {way} --job $jobs/cut --folder-name cut --disk CUT-1{option}\n"
                      "t schwelle check CUT-1\n").end()
         if kind != "FAT32":
             the(text, "grep /mnt /proc/mounts")
@@ -508,7 +508,7 @@ def faults(stick):
     pc.script("""
 t schwelle convert WRITE-1 --job /jobs/write --yes
 t schwelle check WRITE-1
-t schwelle undo --job /jobs/write --disk WRITE-1 --yes
+t schwelle undo --job /jobs/write --folder-name write --disk WRITE-1 --yes
 t schwelle check READ-1
 t schwelle check WORN-1
 for s in /sys/block/sd*; do grep -q USED-1 $s/device/vpd_pg80 2>/dev/null && d=/dev/${s##*/}; done
@@ -632,7 +632,7 @@ def pulled(stick, what):
     check(code in (0, 3, 4), f"{what} pulled: {code}: {output}")
     print(f"    {what} pulled: exit code {code}")
     text = PC(stick, "plugged").kernel().with_stick(image).scsi(disk, "PULLED-1").script(
-        "t schwelle undo --job /jobs/pulled --disk PULLED-1 --yes\n").begin().end()
+        "t schwelle undo --job /jobs/pulled --folder-name pulled --disk PULLED-1 --yes\n").begin().end()
     output, code = next((output, code) for command, output, code in parts(text) if "undo" in command)
     never = "stopped before anything was written" in output
     check(code == 0 or never, f"{what} pulled, then undo: {code}: {output}")

@@ -268,9 +268,9 @@ def ended(bench, cuts):
         _, code = bench.linux("rehearse", "disk.img", cwd=folder, code=None)
         counts["after" if code == 0 else "between"] += 1
         if cut % 2:
-            bench.linux("undo", "--job", "job", "--yes", cwd=folder)
+            bench.linux("undo", "--job", "job", "--yes", "--folder-name", "job", cwd=folder)
         else:
-            bench.wine.schwelle("resume", "--job", "job", cwd=folder)
+            bench.wine.schwelle("resume", "--job", "job", "--folder-name", "job", cwd=folder)
             bench.linux("rehearse", "disk.img", cwd=folder)
             bench.wine.schwelle("undo", "--job", "job", "--yes", cwd=folder)
         check(as_before(folder / "disk.img", original, finished), f"cut {cut}: the disk is not as before")
@@ -431,7 +431,7 @@ def disks(bench):
     _, told = bench.wine.schwelle(*convert, cwd=folder, code=4)
     check(re.search(r"LBA \d+: write failed", told), told)
     (folder / "7.bad").unlink()
-    bench.wine.schwelle("undo", "--job", "bad", "--yes", "--from-windows", cwd=folder)
+    bench.wine.schwelle("undo", "--job", "bad", "--folder-name", "bad", "--yes", "--from-windows", cwd=folder)
     check(digest(folder / "7.img") == before, "not as before after a write error")
     print("disks: 512 and 4096 bytes a sector, converted and taken back; the running system's, one with a mounted volume; "
           "write protection, a bad sector")

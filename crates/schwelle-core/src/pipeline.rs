@@ -444,17 +444,12 @@ impl<'r, 'a> Ready<'r, 'a> {
         let places = plan.changes.extents();
         bitlocker::can_be_sealed(disk.geometry(), disk.volumes(), places)?;
         let drafts = SealedDrafts::new(plan, disk);
-        let (watched, volumes) = plan.relied_on.clone();
-        let volumes: Result<_, NotSealed> = volumes
-            .into_iter()
-            .map(|volume| drafts.watch(volume, disk))
-            .collect();
-        job.save(
-            disk.disk(),
-            drafts.drafts(),
-            &plan.changes,
-            (watched, volumes?),
-        )?;
+        let mut relied_on = plan.relied_on.clone();
+        for volume in &mut relied_on.volumes {
+            *volume = drafts.watch(volume.clone(), disk)?;
+        }
+        job.save(disk.disk(), drafts.drafts(), &plan.changes, relied_on)?;
+        plan.bind(job)?;
         Ok(Saved { plan })
     }
 }

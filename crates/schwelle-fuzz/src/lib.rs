@@ -13,6 +13,7 @@ mod base;
 mod bytes;
 mod everything;
 mod folders;
+mod tampered;
 
 /// Something that reads hostile bytes.
 #[derive(Debug)]
@@ -101,6 +102,11 @@ pub static TARGETS: &[Target] = &[
         name: "job",
         seeds: folders::job_seeds,
         run: folders::job,
+    },
+    Target {
+        name: "tampered",
+        seeds: tampered::seeds,
+        run: tampered::run,
     },
     Target {
         name: "check",

@@ -24,6 +24,14 @@ impl Image {
         self.sectors.keys().map(one).collect()
     }
 
+    /// The sectors in which this one holds something else than `other`, one by one.
+    pub fn differs_from(&self, other: &Self) -> Vec<Lba> {
+        let sectors = self.sectors.keys().chain(other.sectors.keys());
+        let differs = sectors.filter(|&at| self.sectors.get(at) != other.sectors.get(at));
+        let differs: BTreeSet<u64> = differs.copied().collect();
+        differs.into_iter().map(Lba).collect()
+    }
+
     fn put(&mut self, old: &Memory, sector: u64, bytes: &Arc<[u8]>) {
         if old.read_sector(Lba(sector)).unwrap()[..] == bytes[..] {
             self.sectors.remove(&sector);

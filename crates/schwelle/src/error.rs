@@ -263,6 +263,20 @@ impl CliError {
                 "A job fits the disk it was made for and no other. Nothing was written.",
                 "Connect that disk, or name it with --disk.",
             ),
+            RecoverError::OtherFolder => Self::new(
+                Kind::Blocked,
+                what,
+                "Its EFI system partition holds the hash of the folder that it was written with, and this one has \
+                 another. Nothing was written.",
+                "Find the right folder: schwelle report --jobs DIR",
+            ),
+            RecoverError::Foreign { .. } => Self::new(
+                Kind::Blocked,
+                what,
+                "A job writes into the partitions that it names, and this folder names others: it is another disk's, it \
+                 was changed, or the disk's table was. Nothing was written.",
+                "Find the right folder: schwelle report --jobs DIR",
+            ),
             RecoverError::Differs { .. } => Self::new(
                 Kind::Blocked,
                 what,

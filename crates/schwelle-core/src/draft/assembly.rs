@@ -9,7 +9,7 @@ use crate::commit::{ChangeSet, Purpose, Region, StageKind};
 use crate::device::{DeviceError, Draft, Extent, Lba, ReadDevice, Window};
 use crate::fat::Repair;
 use crate::identities::Identities;
-use crate::job::{EditedVolume, Watched};
+use crate::job::{EditedVolume, ReliedOn, Watched};
 use crate::placement::{EspFrom, EspPlace, Placement, Shrinking};
 use crate::profile::{Origin, Partition, Profile};
 
@@ -147,7 +147,16 @@ impl<'a, 'p> Assembly<'a, 'p> {
             }
             None => edit::Edits::default(),
         };
-        let edited = edits.watch(disk, profile, &self.volumes)?;
+        let mut edited = edits.watch(disk, profile, &self.volumes)?;
+        for volume in &mut edited {
+            // One that ends before its partition does loses what is beyond.
+            let mut partitions = profile.partitions.iter();
+            if let Some(partition) =
+                partitions.find(|partition| partition.extent.first.0 == volume.first_lba)
+            {
+                volume.sectors_after = placement.after(partition).sectors();
+            }
+        }
         self.volumes.extend(edited);
         if let Some(EspFrom::Existing(number)) = placement.esp_from()
             && let Some(partition) = profile.partition(number)
@@ -158,10 +167,19 @@ impl<'a, 'p> Assembly<'a, 'p> {
         let changes = ChangeSet::of(&converted, Purpose::MovedClusters, &self.regions)?;
         let changes = changes.and_then(&draft, &edits.regions)?;
         let changes = changes.checked(ending.changes_style)?;
+        let esp = placement.esp.map(|place| place.extent);
+        let bound_at = esp.and_then(|esp| esp::place_of_hash(&converted, esp));
+        let sector = u64::from(converted.geometry().logical_sector);
+        let is_written = |at: &u64| changes.writes(Lba(at / sector));
+        let bound_at = bound_at.filter(is_written);
         Ok(Plan {
             before: MapPart::before(profile),
             after: ending.after,
-            relied_on: (relied_on(disk, profile, &changes)?, self.volumes),
+            relied_on: ReliedOn {
+                watched: watched(disk, profile, &changes)?,
+                volumes: self.volumes,
+                bound_at,
+            },
             converted,
             draft,
             table: ending.table,
@@ -175,7 +193,7 @@ impl<'a, 'p> Assembly<'a, 'p> {
 
 /// Sectors that tell the job's disk from others, and are not written: sector 0, and extended boot records. With one
 /// of these changed, the layout is another than the one drafted.
-fn relied_on(
+fn watched(
     disk: &dyn ReadDevice,
     profile: &Profile,
     changes: &ChangeSet,

@@ -3,8 +3,9 @@
 
 use std::collections::BTreeSet;
 
-use crate::device::{Draft, ReadDevice, Window};
+use crate::device::{Draft, Extent, Lba, ReadDevice, Window};
 use crate::fat::{FatEditor, FatVolume, FatWriteError, FatWriter};
+use crate::marker::{MARKER, MAX_MARKER_BYTES, Marker};
 use crate::ntfs::NtfsVolume;
 use crate::placement::{EspFrom, EspPlace};
 use crate::profile::{BootFile, MAX_BOOT_FILE_BYTES};
@@ -99,6 +100,21 @@ pub(crate) fn fill(
     Ok(filled)
 }
 
+/// Where on the disk, in bytes, the marker on a new EFI system partition gets the hash of the journal; `None` where
+/// there is no new marker.
+pub(super) fn place_of_hash(draft: &Draft<'_>, esp: Extent) -> Option<u64> {
+    let window = Window::new(draft, esp)?;
+    let volume = FatVolume::open(&window).ok()?;
+    let entry = volume.find(MARKER).ok()??;
+    let first = volume.extents_of(&entry).ok()?.first()?.first;
+    let begin = draft
+        .geometry()
+        .byte_of(Lba(esp.first.0.checked_add(first.0)?))?;
+    let marker = volume.read_file(&entry, MAX_MARKER_BYTES).ok()?;
+    let at = Marker::place_of_hash(&marker)?;
+    begin.checked_add(at.try_into().ok()?)
+}
+
 impl Filled {
     fn put(
         &mut self,
@@ -178,7 +194,7 @@ impl Filled {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::device::{Extent, Lba, MIB, Memory};
+    use crate::device::{MIB, Memory};
     use crate::fat::DosTime;
 
     #[test]

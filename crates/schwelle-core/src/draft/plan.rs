@@ -3,10 +3,10 @@
 use std::sync::Arc;
 
 use crate::commit::{ChangeSet, Drafts};
-use crate::device::{Draft, ReadDevice};
+use crate::device::{BlockDevice, DeviceError, Draft, Lba, ReadDevice};
 use crate::gpt::{self, GptLayout};
 use crate::identities::Style;
-use crate::job::{EditedVolume, Watched};
+use crate::job::{JobFolder, ReliedOn};
 use crate::mbr::{self, MbrLayout};
 use crate::placement::Placement;
 
@@ -55,9 +55,8 @@ pub struct Plan<'a> {
     pub files_edited: Vec<EditedFile>,
     /// Everything that will be written.
     pub changes: ChangeSet,
-    /// Sectors that the new disk relies on and that are not written, and the volumes that become
-    /// smaller: for the journal.
-    pub relied_on: (Vec<Watched>, Vec<EditedVolume>),
+    /// What the job relies on besides: for the journal.
+    pub relied_on: ReliedOn,
 }
 
 impl Plan<'_> {
@@ -72,6 +71,26 @@ impl Plan<'_> {
             .sectors
             .saturating_sub(mbr::REACH.saturating_add(table));
         sectors.saturating_mul(geometry.logical_sector.into())
+    }
+
+    /// Once all has been saved in `job`: the new disk says which folder can take it back.
+    ///
+    /// # Errors
+    ///
+    /// Those of the draft.
+    pub fn bind(&self, job: &JobFolder) -> Result<(), DeviceError> {
+        let Some(at) = self.relied_on.bound_at else {
+            return Ok(());
+        };
+        let sector = u64::from(self.converted.geometry().logical_sector);
+        let mut bytes = self.converted.read_sector(Lba(at / sector))?;
+        let hash = job.state().journal.as_bytes();
+        let begin = usize::try_from(at % sector).unwrap_or(usize::MAX);
+        let place = begin.checked_add(hash.len());
+        let place = place.and_then(|end| bytes.get_mut(begin..end));
+        let outside = || DeviceError::outside("write", at, hash.len());
+        place.ok_or_else(outside)?.copy_from_slice(hash);
+        self.converted.write_at(at - at % sector, &bytes)
     }
 
     /// The drafts, for the commit.

@@ -1,16 +1,17 @@
 //! The folder itself: making it, reading it, and the record of how far the job has come.
 
+use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::facts::JobFacts;
 use super::journal::{
-    self, Beside, EditedVolume, FIRST_FORMAT, Journal, JournalExtent, MAX_ENTRIES, Side, Watched,
+    self, Beside, FIRST_FORMAT, Journal, JournalExtent, MAX_ENTRIES, ReliedOn, Side,
 };
 use super::state::{FIRST_VERSION, Kept, read_up_to};
 use super::storage::{Directory, Storage, StoredFile, Within};
-use super::{JobError, JobState, Repaired, State, recover};
+use super::{JobError, JobState, Repaired, State, bounds, recover};
 use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
 use crate::device::{Lba, ReadDevice};
 use crate::mbr::BootRecord;
@@ -68,7 +69,7 @@ impl JobFolder {
     }
 
     /// Begins a job in an empty folder; `path` is what errors call it.
-    pub(crate) fn create_in(
+    pub fn create_in(
         storage: Arc<dyn Storage>,
         path: &Path,
         job: JobFacts,
@@ -99,7 +100,11 @@ impl JobFolder {
     }
 
     /// The same, wherever its files lie; `path` is what errors call it.
-    pub(crate) fn open_in(storage: Arc<dyn Storage>, path: &Path) -> Result<Self, JobError> {
+    ///
+    /// # Errors
+    ///
+    /// Those of [`Self::open`].
+    pub fn open_in(storage: Arc<dyn Storage>, path: &Path) -> Result<Self, JobError> {
         let kept = Kept::read(&*storage).map_err(|source| JobError::Io {
             path: path.to_owned(),
             source,
@@ -215,7 +220,7 @@ impl JobFolder {
                 .map_err(|source| self.io_error(name, source))
         };
         let ((saved_len, saved), (new_len, new)) = (file(SAVED)?, file(NEW)?);
-        if let Some(fault) = journal.fault([saved_len, new_len]) {
+        if let Some(fault) = bounds::fault(&journal, [saved_len, new_len]) {
             return Err(self.damaged(JOURNAL, fault));
         }
         let moved = self.state().moved.as_ref();
@@ -232,6 +237,15 @@ impl JobFolder {
     /// Where it lies.
     pub fn path(&self) -> &Path {
         &self.path
+    }
+
+    /// Its name: the last part of its path, by which a technician knows it.
+    pub fn name(&self) -> String {
+        let named = |path: &Path| Some(path.file_name()?.to_string_lossy().into_owned());
+        let real = || fs::canonicalize(&self.path).ok();
+        named(&self.path)
+            .or_else(|| named(&real()?))
+            .unwrap_or_else(|| self.path.display().to_string())
     }
 
     /// How far the job has come.
@@ -311,7 +325,14 @@ impl JobFolder {
             .saturating_mul(loaded.journal.sector_bytes.into());
         let len =
             usize::try_from(len).map_err(|_| self.damaged(name, "an extent has no length"))?;
-        journal::read(&**file, entry.side(side), len).map_err(|source| self.io_error(name, source))
+        let bytes = journal::read(&**file, entry.side(side), len);
+        let mut bytes = bytes.map_err(|source| self.io_error(name, source))?;
+        if side == Side::New {
+            loaded
+                .journal
+                .bind(entry, &mut bytes, &self.state().journal);
+        }
+        Ok(bytes)
     }
 
     /// What is beside the sectors written.
@@ -350,7 +371,7 @@ impl JobFolder {
         disk: &dyn ReadDevice,
         drafts: Drafts<'_>,
         changes: &ChangeSet,
-        relied_on: (Vec<Watched>, Vec<EditedVolume>),
+        relied_on: ReliedOn,
     ) -> Result<(), JobError> {
         let create = |name: &str| {
             let file = self.storage.create(name);

@@ -9,20 +9,25 @@ use super::storage::StoredFile;
 use crate::commit::{ChangeSet, Drafts, Purpose, Region, StageKind};
 use crate::device::{DeviceError, Extent, Geometry, Lba, Move, ReadDevice};
 
-/// The form described here. Version 1 is the same without what the job is.
-const FORMAT: u32 = 2;
+/// The form described here. Version 2 is the same without `bound_at`, version 1 also without what the job is.
+pub(super) const FORMAT: u32 = 3;
 /// The first version, which is still read.
 pub(super) const FIRST_FORMAT: u32 = 1;
 /// An extent of the journal is at most this long: what is held in memory at a time.
-const MAX_EXTENT_BYTES: u64 = 1 << 20;
+pub(super) const MAX_EXTENT_BYTES: u64 = 1 << 20;
 /// Entries read from a journal, at most. A conversion has some thousands.
 pub(super) const MAX_ENTRIES: usize = 4 << 20;
 
 /// Everything that a conversion writes, in the order of writing.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Journal {
-    /// Version of this form: 2.
+    /// Version of this form: 3.
     pub format: u32,
+    /// Where on the disk, in bytes, the hash of this journal comes as text, on the EFI system partition: it
+    /// proves that a folder is the one that the disk was written with. Among the new bytes, which the journal has
+    /// the hashes of, something else stands there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bound_at: Option<u64>,
     /// What the job is. A journal of version 1 is completed with it when it is read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub job: Option<JobFacts>,
@@ -62,6 +67,17 @@ impl Beside {
             end: Lba(self.first_lba.saturating_add(self.sectors)),
         }
     }
+}
+
+/// What a job relies on besides what it writes.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct ReliedOn {
+    /// Sectors that are not written, and must be as they were.
+    pub watched: Vec<Watched>,
+    /// The volumes that become smaller, or hold files that are edited.
+    pub volumes: Vec<EditedVolume>,
+    /// Where the disk gets the hash of the journal; see [`Journal::bound_at`].
+    pub bound_at: Option<u64>,
 }
 
 /// Sectors that must be as they were.
@@ -216,63 +232,20 @@ impl Journal {
         entries.map(region).collect()
     }
 
+    /// Puts the hash of this journal where the disk gets it, into the new bytes of an extent.
+    pub(super) fn bind(&self, entry: &JournalExtent, bytes: &mut [u8], hash: &str) {
+        let first = self.byte_of(entry.first_lba);
+        let place = self.bound_at.and_then(|at| at.checked_sub(first));
+        let place = place.and_then(|at| usize::try_from(at).ok());
+        let place = place.and_then(|at| bytes.get_mut(at..at.checked_add(hash.len())?));
+        if let Some(place) = place {
+            place.copy_from_slice(hash.as_bytes());
+        }
+    }
+
     /// Byte offset of a sector.
     pub(super) fn byte_of(&self, lba: u64) -> u64 {
         lba.saturating_mul(self.sector_bytes.into())
-    }
-
-    /// What is wrong with a journal read from a file; `None` when it can be worked with.
-    /// `files` are the lengths of `saved.bin` and `new.bin`.
-    pub(super) fn fault(&self, files: [u64; 2]) -> Option<String> {
-        if !(FIRST_FORMAT..=FORMAT).contains(&self.format) {
-            let form = self.format;
-            return Some(format!("it has the form {form}, known are up to {FORMAT}"));
-        }
-        if self.job.is_none() {
-            return Some("it does not say what the job is".to_owned());
-        }
-        if !matches!(self.sector_bytes, 512 | 4096) || self.sectors == 0 {
-            return Some("its sector size or number of sectors is invalid".to_owned());
-        }
-        let sector = u64::from(self.sector_bytes);
-        let inside = |first: u64, sectors: u64| {
-            sectors > 0
-                && first
-                    .checked_add(sectors)
-                    .is_some_and(|end| end <= self.sectors)
-        };
-        let stored = |stored: &Stored, len: u64, file: u64| match (stored.offset, stored.fill) {
-            (Some(at), None) => at.checked_add(len).is_some_and(|end| end <= file),
-            (None, Some(_)) => true,
-            _ => false,
-        };
-        let sound = self.extents.iter().all(|entry| {
-            let len = entry.sectors.saturating_mul(sector);
-            inside(entry.first_lba, entry.sectors)
-                && len <= MAX_EXTENT_BYTES
-                && stored(&entry.old, len, files[0])
-                && stored(&entry.new, len, files[1])
-        });
-        let beside = self.beside.iter().all(|beside| {
-            let len = beside.sectors.saturating_mul(sector);
-            inside(beside.first_lba, beside.sectors)
-                && len <= MAX_EXTENT_BYTES
-                && stored(&beside.old, len, files[0])
-        });
-        let moves = self.moves.iter().all(|moved| {
-            inside(moved.from_lba, moved.sectors) && inside(moved.to_lba, moved.sectors)
-        });
-        let watched = self
-            .watched
-            .iter()
-            .all(|watched| inside(watched.first_lba, watched.sectors));
-        let volumes = self.volumes.iter().all(|volume| {
-            inside(volume.first_lba, volume.sectors_before)
-                && (1..=volume.sectors_before).contains(&volume.sectors_after)
-                && volume.named_at < self.sectors
-        });
-        (!(sound && beside && moves && watched && volumes))
-            .then(|| "an entry leaves the disk or its file".to_owned())
     }
 }
 
@@ -355,7 +328,7 @@ pub(super) fn write(
     disk: &dyn ReadDevice,
     drafts: Drafts<'_>,
     set: &ChangeSet,
-    (watched, volumes): (Vec<Watched>, Vec<EditedVolume>),
+    relied_on: ReliedOn,
     job: JobFacts,
 ) -> Result<Journal, WriteError> {
     let geometry = set.geometry;
@@ -413,11 +386,12 @@ pub(super) fn write(
     };
     Ok(Journal {
         format: FORMAT,
+        bound_at: relied_on.bound_at,
         job: Some(job),
         sector_bytes: geometry.logical_sector,
         sectors: geometry.sectors,
-        watched,
-        volumes,
+        watched: relied_on.watched,
+        volumes: relied_on.volumes,
         moves: set.moves.iter().map(moved).collect(),
         extents,
         beside,

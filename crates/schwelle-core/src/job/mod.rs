@@ -14,6 +14,8 @@
 //!
 //! [`JobFolder`] makes and reads the folder; [`recover`] finishes a commit or takes it back.
 
+mod bond;
+mod bounds;
 mod edits;
 mod facts;
 mod find;
@@ -30,6 +32,7 @@ mod stick;
 mod storage;
 mod torn;
 
+pub use bond::{Bond, Trust, Unproven, bond};
 pub use facts::{JobEnd, JobFacts, JobKind};
 pub use find::{FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
@@ -37,7 +40,7 @@ pub(crate) use fingerprint::sealed_fingerprint;
 pub use folder::JobFolder;
 pub use glance::{Aside, Glance, JobStanding, glances};
 pub use journal::{
-    Beside, EditedVolume, Journal, JournalExtent, MovedExtent, Side, Stored, Watched,
+    Beside, EditedVolume, Journal, JournalExtent, MovedExtent, ReliedOn, Side, Stored, Watched,
 };
 pub use renaming::Renaming;
 pub use storage::{Storage, StoredFile};

@@ -16,14 +16,16 @@ use crate::commit::{
     self, ChangeSet, CommitError, Drafts, Ledger, Observer, Purpose, Region, StageKind, Undeclared,
     hash_of,
 };
-use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window};
-use crate::gpt::GptPair;
-use crate::mbr::{self, BootRecord, MbrTable};
+use crate::device::{BlockDevice, Draft, Extent, Lba, Move, ReadDevice, Window};
+use crate::mbr;
 use crate::ntfs::NtfsVolume;
 
+use super::bounds::{self, before as partition_of, is_inside_volumes, named};
 use super::edits;
 pub use super::refusal::RecoverError;
-use super::{EditedVolume, JobFolder, JobState, Journal, JournalExtent, Renaming, Side};
+use super::{
+    Bond, EditedVolume, JobFolder, JobState, Journal, JournalExtent, Renaming, Side, Trust,
+};
 
 /// What a look at the disk gave.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -226,6 +228,7 @@ pub fn plan_resume<'a>(
     if let Some((_, what, at)) = seen.strange.into_iter().next() {
         return Err(RecoverError::Differs { what, at });
     }
+    bounds::refuse_foreign(journal, disk)?;
     let draft = Draft::over(below.clone());
     match &job.state().moved {
         // The sources are given up only after this record was kept.
@@ -270,6 +273,7 @@ pub fn plan_resume<'a>(
 pub fn resume(
     job: &mut JobFolder,
     plan: &Resuming<'_>,
+    _trusted: Trust,
     disk: &dyn BlockDevice,
     observer: &mut dyn Observer,
 ) -> Result<(), RecoverError> {
@@ -278,8 +282,13 @@ pub fn resume(
     Ok(job.set_state(JobState::Done)?)
 }
 
-/// Finds out what taking the job back means. `None` when the disk is the old one already.
-pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoing>, RecoverError> {
+/// Finds out what taking the job back means. `None` when the disk is the old one already. Where the folder is not
+/// proven, less may have changed since: only what a PC that starts from the disk changes by itself.
+pub fn plan_undo(
+    job: &JobFolder,
+    disk: &dyn ReadDevice,
+    bond: &Bond,
+) -> Result<Option<Undoing>, RecoverError> {
     match job.state().state {
         JobState::Saving => return Err(RecoverError::NeverBegan),
         JobState::Undone => return Err(RecoverError::TakenBack),
@@ -290,12 +299,20 @@ pub fn plan_undo(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Option<Undoin
     if !seen.anything_new && seen.strange.is_empty() {
         return Ok(None);
     }
-    let of_sector_0 = |stage: &StageKind| *stage == StageKind::Commit;
-    if let Some((_, what, at)) = seen.strange.iter().find(|(stage, ..)| of_sector_0(stage)) {
+    let partitions = named(disk)?;
+    let geometry = disk.geometry();
+    let is_refused = |(stage, _, at): &&(StageKind, Purpose, Lba)| {
+        *stage == StageKind::Commit
+            || !is_inside_volumes(*stage)
+                && matches!(bond, Bond::Unproven(_))
+                && !bounds::is_used_by_starting(&partitions, geometry, *at)
+    };
+    if let Some((_, what, at)) = seen.strange.iter().find(is_refused) {
         let (what, at) = (what.clone(), *at);
         return Err(RecoverError::Differs { what, at });
     }
-    no_partitions_since(job, disk)?;
+    bounds::refuse_partitions_since(job, disk)?;
+    bounds::refuse_foreign(journal, disk)?;
     let Volumes { back, used, moves } = volumes(job, &seen, &below)?;
     let shrinks = |volume: &&EditedVolume| volume.sectors_after < volume.sectors_before;
     let shrunk = used
@@ -348,7 +365,7 @@ fn volumes<'a>(
 ) -> Result<Volumes<'a>, RecoverError> {
     let draft = Draft::over(below.clone());
     lay(job, &draft, Side::Old, is_carried_over)?;
-    let moves = moves_back(job, &**below, &draft)?;
+    let MovesBack { moves, lost } = moves_back(job, &**below, &draft)?;
     for moved in &moves {
         draft.move_sectors(*moved);
     }
@@ -357,8 +374,10 @@ fn volumes<'a>(
         let inside = |at: Lba| partition_of(volume).contains(&one(at));
         let mut strange = seen.strange.iter();
         let strange = strange.any(|(stage, _, at)| is_inside_volumes(*stage) && inside(*at));
+        // Its old file system would name content that is no more.
+        let lost = lost.iter().any(|at| inside(*at));
         let before = fingerprint(&draft, volume, volume.sectors_before);
-        match !strange && before.as_deref() == Some(&volume.before) {
+        match !strange && !lost && before.as_deref() == Some(&volume.before) {
             true => back.push(index),
             false => used.push(volume),
         }
@@ -380,6 +399,7 @@ pub(super) fn used_since(
 pub fn undo(
     job: &mut JobFolder,
     plan: &Undoing,
+    _trusted: Trust,
     renaming: Option<&Renaming<'_>>,
     disk: &dyn BlockDevice,
     observer: &mut dyn Observer,
@@ -465,23 +485,10 @@ fn undeclared(undeclared: Undeclared) -> RecoverError {
     }
 }
 
-/// Stages that write to volumes which others use.
-fn is_inside_volumes(stage: StageKind) -> bool {
-    matches!(stage, StageKind::Shrink | StageKind::Fill | StageKind::Edit)
-}
-
 fn one(at: Lba) -> Extent {
     Extent {
         first: at,
         end: Lba(at.0.saturating_add(1)),
-    }
-}
-
-/// A volume's partition as it was.
-fn partition_of(volume: &EditedVolume) -> Extent {
-    Extent {
-        first: Lba(volume.first_lba),
-        end: Lba(volume.first_lba.saturating_add(volume.sectors_before)),
     }
 }
 
@@ -509,42 +516,42 @@ fn is_small(disk: &dyn ReadDevice, volume: &EditedVolume) -> bool {
     })
 }
 
-/// The moves that must be made backwards: what lay there has been overwritten by more than the
-/// journal knows, since the new partition there has been used.
+/// How what was moved stands to taking the job back.
+#[derive(Default)]
+struct MovesBack {
+    /// The moves that must be made backwards: what lay there has been overwritten by more than the journal knows,
+    /// since the new partition there has been used.
+    moves: Vec<Move>,
+    /// Where something lay that is in neither of its places any more.
+    lost: Vec<Lba>,
+}
+
+/// Compares the places of what was moved, on the old disk as it would be and on the one that is there.
 fn moves_back(
     job: &JobFolder,
     disk: &dyn ReadDevice,
     old: &Draft<'_>,
-) -> Result<Vec<Move>, RecoverError> {
-    let mut back = Vec::new();
+) -> Result<MovesBack, RecoverError> {
+    let mut back = MovesBack::default();
     let Some(hashes) = &job.state().moved else {
         return Ok(back);
     };
     for (moved, expected) in journal(job)?.moves.iter().zip(hashes) {
         let moved = moved.as_move();
         let is = |hash: blake3::Hash| hash.to_hex().as_str() == expected;
-        if !is(hash_of(old, moved.source())?) && is(hash_of(disk, moved.destination())?) {
-            back.push(Move {
+        if is(hash_of(old, moved.source())?) {
+            continue;
+        }
+        match is(hash_of(disk, moved.destination())?) {
+            true => back.moves.push(Move {
                 from: moved.to,
                 to: moved.from,
                 sectors: moved.sectors,
-            });
+            }),
+            false => back.lost.push(moved.from),
         }
     }
     Ok(back)
-}
-
-/// Refuses when the table on the disk names a partition that was there neither before the conversion nor after it.
-fn no_partitions_since(job: &JobFolder, disk: &dyn ReadDevice) -> Result<(), RecoverError> {
-    let mut known = Vec::new();
-    for side in [Side::Old, Side::New] {
-        known.extend(named_extents(&with_table(job, disk, side)?)?);
-    }
-    let now = named_extents(disk)?;
-    match now.iter().find(|extent| !known.contains(extent)) {
-        Some(extent) => Err(RecoverError::PartitionSince { at: extent.first }),
-        None => Ok(()),
-    }
 }
 
 /// The disk with the table that it had before the job, or has when it is done.
@@ -556,19 +563,6 @@ pub(crate) fn with_table<'a>(
     let draft = Draft::new(disk);
     lay(job, &draft, side, |entry| !is_inside_volumes(entry.stage))?;
     Ok(draft)
-}
-
-/// Where the partitions lie that sector 0 leads to: those of the GPT that it protects, or of the MBR.
-fn named_extents(device: &dyn ReadDevice) -> Result<Vec<Extent>, DeviceError> {
-    let record = BootRecord::parse(&device.read_sector(Lba(0))?);
-    if let Some(record) = record.filter(|record| !record.is_protective()) {
-        let table = MbrTable::read(device, record)?;
-        return Ok(table.partitions.iter().map(|part| part.extent).collect());
-    }
-    let pair = GptPair::read(device);
-    let entries = pair.best().map(|table| table.entries.iter());
-    let entries = entries.into_iter().flatten();
-    Ok(entries.map(|(_, entry)| entry.extent).collect())
 }
 
 /// Sector 0 as it was, and the boot records that must name a volume with its new size.

@@ -22,6 +22,21 @@ pub enum RecoverError {
         /// Bytes in a sector of the job's disk.
         sector_bytes: u32,
     },
+    /// The disk was written with another folder, or with this one before it was changed.
+    #[error(
+        "the disk says that another job folder belongs to it, or that this one has been changed since"
+    )]
+    OtherFolder,
+    /// The folder would have something written where this disk has something else.
+    #[error(
+        "the job folder would write {at}, which is in partition {partition} of this disk and no part of the job"
+    )]
+    Foreign {
+        /// The sector.
+        at: Lba,
+        /// Number of the partition in the disk's table.
+        partition: usize,
+    },
     /// A sector is neither what it was nor what it becomes.
     #[error("{at} ({what}) is neither what it was before nor what the job writes there")]
     Differs {

@@ -12,7 +12,7 @@ use crate::device::{BlockDevice, Draft, ReadDevice};
 
 use super::recover::fingerprint;
 use super::refusal::RecoverError;
-use super::{EditedVolume, JobFolder, JobState, edits};
+use super::{EditedVolume, JobFolder, JobState, ReliedOn, edits};
 
 /// Edits of files on volumes that have been used since the job.
 #[derive(Debug)]
@@ -79,7 +79,10 @@ impl<'a> Renaming<'a> {
             converted: &*self.below,
             finished: &self.edited,
         };
-        let relied_on = (Vec::new(), self.volumes.clone());
+        let relied_on = ReliedOn {
+            volumes: self.volumes.clone(),
+            ..ReliedOn::default()
+        };
         renaming.save(&*self.below, drafts, &self.changes, relied_on)?;
         commit::apply(drafts, &self.changes, disk, &mut renaming, observer)?;
         commit::verify(drafts, &self.changes, disk, observer)?;

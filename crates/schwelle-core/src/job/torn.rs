@@ -18,7 +18,7 @@ use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice}
 use super::journal::Beside;
 use super::recover;
 use super::refusal::RecoverError;
-use super::{JobFolder, Journal, JournalExtent, Side};
+use super::{JobFolder, Journal, JournalExtent, Side, Trust};
 
 /// Torn physical sectors that are repaired, at most.
 const MAX_TORN: usize = 4;
@@ -91,7 +91,7 @@ impl<'a> Repaired<'a> {
 
     /// Writes the repaired sectors, each in one piece, and flushes them. A failure is reported as one of the
     /// stage `prepare`.
-    pub fn write(&self, disk: &dyn BlockDevice) -> Result<(), CommitError> {
+    pub fn write(&self, disk: &dyn BlockDevice, _trusted: Trust) -> Result<(), CommitError> {
         if self.torn.is_empty() {
             return Ok(());
         }

@@ -23,13 +23,14 @@ use schwelle_core::commit::{CommitError, Event, Ledger, Observer, StageKind, has
 use schwelle_core::device::{Extent, Lba, ReadDevice};
 use schwelle_core::gpt::GptPair;
 use schwelle_core::job::recover::{self, RecoverError};
-use schwelle_core::job::{JobFolder, JobState, Repaired};
+use schwelle_core::job::{Bond, JobFolder, JobState, Repaired, Trust, bond};
 use schwelle_core::mbr::{BootRecord, MbrTable};
 use schwelle_core::rehearse::{self, StepOutcome};
 
 use schwelle_testkit::Dice;
 
-use bench::{Bench, GAP_CODE, Kind, scenarios};
+use bench::{Bench, Kind, scenarios};
+use schwelle_demo::GAP_CODE;
 use schwelle_testkit::{Failure, Image, Medium};
 
 /// Which way out of a half-written disk.
@@ -48,22 +49,33 @@ impl Way {
     }
 }
 
+/// The technician says yes to a folder that the disk does not prove.
+pub(crate) fn vouched(job: &JobFolder, bond: Bond) -> Trust {
+    match bond {
+        Bond::Proven(trust) => trust,
+        Bond::Unproven(why) => why.vouched(job, &job.name()).unwrap(),
+    }
+}
+
 /// Goes one way on a medium; `Err` when the medium failed under it.
 fn go(way: Way, job: &mut JobFolder, medium: &Medium<'_>) -> Result<(), RecoverError> {
     assert!(!job.state().state.is_unfinished() || job.is_about(medium));
+    let bond = bond(job, medium)?;
     let repaired = Repaired::look(job, medium)?;
     match way {
         Way::Resume => {
             if let Some(plan) = recover::plan_resume(job, &repaired)? {
-                repaired.write(medium)?;
-                recover::resume(job, &plan, medium, &mut ())?;
+                let trust = vouched(job, bond);
+                repaired.write(medium, trust)?;
+                recover::resume(job, &plan, trust, medium, &mut ())?;
             }
         }
         Way::Undo => {
-            let plan = recover::plan_undo(job, &repaired)?;
-            repaired.write(medium)?;
+            let plan = recover::plan_undo(job, &repaired, &bond)?;
+            let trust = vouched(job, bond);
+            repaired.write(medium, trust)?;
             match plan {
-                Some(plan) => recover::undo(job, &plan, None, medium, &mut ())?,
+                Some(plan) => recover::undo(job, &plan, trust, None, medium, &mut ())?,
                 None => job.set_state(JobState::Undone)?,
             }
         }
@@ -76,6 +88,13 @@ fn check(bench: &Bench, way: Way, image: &Image, case: &str) {
     match way {
         Way::Resume => {
             assert!(*image == bench.finished, "{case}: not the converted disk");
+            let medium = Medium::new(&bench.old, image.clone());
+            let is_proven = matches!(bond(&bench.open(), &medium), Ok(Bond::Proven(_)));
+            let gets_a_hash = matches!(bench.kind, Kind::There | Kind::ThroughGap);
+            assert_eq!(
+                is_proven, gets_a_hash,
+                "{case}: what the disk says of the folder"
+            );
         }
         Way::Undo => {
             let changed = image.changed();

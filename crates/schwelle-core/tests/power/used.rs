@@ -5,23 +5,21 @@ use std::fs;
 use std::path::Path;
 
 use schwelle_core::commit;
-use schwelle_core::device::{BlockDevice, Extent, Memory, ReadDevice, Window};
+use schwelle_core::device::{BlockDevice, Extent, Lba, Memory, ReadDevice, Window};
 use schwelle_core::draft::RestoredNames;
 use schwelle_core::host::HostFacts;
 use schwelle_core::job::recover::{self, RecoverError};
-use schwelle_core::job::{JobFolder, JobState, Repaired};
+use schwelle_core::job::{Bond, JobFolder, JobState, Repaired, Unproven, bond};
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::Profile;
-use schwelle_demo::{STAMP, edit_record, plan_of};
+use schwelle_demo::{SMALL_JOBS, STAMP, edit_record, plan_of};
 use schwelle_testkit::{Dice, Failure, Image, Medium};
 use tempfile::TempDir;
 
-use crate::bench::{disk, extent, job_facts};
-
 /// Where the standard Windows volume lies.
 fn windows() -> Extent {
-    extent(51, 160)
+    Extent::new(Lba(51 * 2048), 160 * 2048).unwrap()
 }
 
 /// The time that edited hives carry: later than the conversion, as a clock has it.
@@ -29,10 +27,11 @@ const LATER: u64 = STAMP.windows + 10_000_000;
 
 /// A disk converted and used, whose job lies in `folder`.
 fn used(old: &Memory, folder: &Path) -> Memory {
-    let mut job = JobFolder::create(folder, job_facts(), "{}").unwrap();
+    let mut job = JobFolder::create(folder, (SMALL_JOBS[0].facts)(), "{}").unwrap();
     let plan = plan_of(old, EspRequest::default()).unwrap();
     job.save(old, plan.drafts(), &plan.changes, plan.relied_on.clone())
         .unwrap();
+    plan.bind(&job).unwrap();
     let medium = Medium::new(old, Image::default());
     commit::apply(plan.drafts(), &plan.changes, &medium, &mut job, &mut ()).unwrap();
     job.set_state(JobState::Done).unwrap();
@@ -63,19 +62,26 @@ fn used(old: &Memory, folder: &Path) -> Memory {
     used.with_physical(old.geometry().physical_sector)
 }
 
-/// Takes the job back as the program does; how many files are named back.
-fn take_back(folder: &Path, medium: &Medium<'_>) -> Result<usize, RecoverError> {
+/// Takes the job back as the program does; how many files are named back. Edits that were cut off are counted.
+fn take_back(
+    folder: &Path,
+    medium: &Medium<'_>,
+    cut_edits: &mut u32,
+) -> Result<usize, RecoverError> {
     let mut job = JobFolder::open(folder)?;
+    let bond = bond(&job, medium)?;
+    *cut_edits += u32::from(matches!(bond, Bond::Unproven(Unproven::CutEdits)));
     let repaired = Repaired::look(&job, medium)?;
-    let Some(plan) = recover::plan_undo(&job, &repaired)? else {
+    let Some(plan) = recover::plan_undo(&job, &repaired, &bond)? else {
         job.set_state(JobState::Undone)?;
         return Ok(0);
     };
     let named = RestoredNames::plan(&job, &plan, &repaired, LATER)?.unwrap();
     assert_eq!(named.left, []);
-    repaired.write(medium)?;
+    let trust = crate::vouched(&job, bond);
+    repaired.write(medium, trust)?;
     let renaming = named.renaming.as_ref();
-    recover::undo(&mut job, &plan, renaming, medium, &mut ())?;
+    recover::undo(&mut job, &plan, trust, renaming, medium, &mut ())?;
     Ok(named.files.len())
 }
 
@@ -107,7 +113,7 @@ fn restore(folder: &Path, files: &[(std::path::PathBuf, Vec<u8>)]) {
 fn a_used_disk_is_taken_back_through_any_cut_with_its_names() {
     let in_memory = Path::new("/dev/shm");
     for physical in [512, 4096] {
-        let old = disk(330, |_, _| {}).with_physical(physical);
+        let old = (SMALL_JOBS[0].disk)().with_physical(physical);
         let place = match in_memory.is_dir() {
             true => TempDir::new_in(in_memory),
             false => TempDir::new(),
@@ -115,10 +121,11 @@ fn a_used_disk_is_taken_back_through_any_cut_with_its_names() {
         let place = place.unwrap();
         let folder = place.path().join("job");
         let base = used(&old, &folder);
+        let mut cut_edits = 0;
         let begin = record(&folder);
         let medium = Medium::new(&base, Image::default());
         assert_eq!(
-            take_back(&folder, &medium).unwrap(),
+            take_back(&folder, &medium, &mut cut_edits).unwrap(),
             2,
             "SYSTEM and ReAgent.xml"
         );
@@ -139,7 +146,7 @@ fn a_used_disk_is_taken_back_through_any_cut_with_its_names() {
         for cut in 0..operations {
             restore(&folder, &begin);
             let medium = Medium::new(&base, Image::default()).fail(Failure::Power, cut);
-            take_back(&folder, &medium).unwrap_err();
+            take_back(&folder, &medium, &mut cut_edits).unwrap_err();
             let reached = record(&folder);
             let mut survivors = medium.survivors(flushes.contains(&cut));
             survivors.push(medium.survivors_at_random(&mut dice));
@@ -155,7 +162,7 @@ fn a_used_disk_is_taken_back_through_any_cut_with_its_names() {
                     // Power goes again on the second way.
                     let again =
                         Medium::new(&base, image.clone()).fail(Failure::Power, dice.index(30));
-                    image = match take_back(&folder, &again) {
+                    image = match take_back(&folder, &again, &mut cut_edits) {
                         Err(_) => again.survivors_at_random(&mut dice),
                         Ok(_) => {
                             restore(&folder, &reached);
@@ -164,13 +171,13 @@ fn a_used_disk_is_taken_back_through_any_cut_with_its_names() {
                     };
                 }
                 let medium = Medium::new(&base, image);
-                let done = take_back(&folder, &medium);
+                let done = take_back(&folder, &medium, &mut cut_edits);
                 done.unwrap_or_else(|error| panic!("{case}: {error}"));
                 assert!(medium.into_image() == expected, "{case}: another disk");
                 cases += 1;
             }
         }
         println!("{physical}: {cases} cases at {operations} operations");
-        assert!(cases > 50, "{cases}");
+        assert!(cases > 50 && cut_edits > 0, "{cases}, {cut_edits}");
     }
 }

@@ -9,6 +9,11 @@ use serde::{Deserialize, Serialize};
 use super::Purpose;
 use crate::device::{Draft, Extent, Geometry, Lba, Move, ReadDevice};
 
+const SECTOR_0: Extent = Extent {
+    first: Lba(0),
+    end: Lba(1),
+};
+
 /// A stage of the commit.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
@@ -207,50 +212,19 @@ impl ChangeSet {
     /// The first thing that is not so. Asked of a draft before anything is saved, never of the way back: what was
     /// begun must be finished or taken back.
     pub fn checked(self, changes_style: bool) -> Result<Self, Disorder> {
-        const SECTOR_0: Extent = Extent {
-            first: Lba(0),
-            end: Lba(1),
-        };
-        for pair in self.stages.windows(2) {
-            if let [before, stage] = pair
-                && stage.kind <= before.kind
-            {
-                let (stage, after) = (stage.kind, before.kind);
-                return Err(Disorder::Order { stage, after });
-            }
+        let stages = self.stages.iter();
+        let writes: Vec<(StageKind, Extent)> = stages
+            .flat_map(|stage| stage.extents().map(|extent| (stage.kind, extent)))
+            .collect();
+        in_order(self.geometry.sectors, &writes)?;
+        let of_commit = writes.into_iter();
+        let mut of_commit = of_commit.filter(|(kind, _)| *kind == StageKind::Commit);
+        match of_commit.find(|(_, extent)| changes_style && *extent != SECTOR_0) {
+            Some((_, extent)) => Err(Disorder::NotAlone {
+                at: extent.first.max(SECTOR_0.end),
+            }),
+            None => Ok(self),
         }
-        for stage in &self.stages {
-            for extent in stage.extents() {
-                if extent.first >= extent.end || extent.end.0 > self.geometry.sectors {
-                    return Err(Disorder::NoExtent { extent });
-                }
-                match stage.kind {
-                    StageKind::Commit if changes_style && extent != SECTOR_0 => {
-                        let at = extent.first.max(SECTOR_0.end);
-                        return Err(Disorder::NotAlone { at });
-                    }
-                    StageKind::Commit => {}
-                    kind if extent.overlaps(&SECTOR_0) => {
-                        return Err(Disorder::Sector0 { stage: kind });
-                    }
-                    _ => {}
-                }
-            }
-        }
-        for is_edit in [false, true] {
-            let stages = self.stages.iter();
-            let stages = stages.filter(|stage| (stage.kind == StageKind::Edit) == is_edit);
-            let mut extents: Vec<Extent> = stages.flat_map(Stage::extents).collect();
-            extents.sort_unstable();
-            for pair in extents.windows(2) {
-                if let [before, next] = pair
-                    && next.first < before.end
-                {
-                    return Err(Disorder::Twice { at: next.first });
-                }
-            }
-        }
-        Ok(self)
     }
 
     /// Adds extents to the last stage and part, or begins new ones.
@@ -288,6 +262,12 @@ impl ChangeSet {
         sectors.saturating_mul(self.geometry.logical_sector.into())
     }
 
+    /// True when this sector will be written.
+    pub fn writes(&self, at: Lba) -> bool {
+        self.extents()
+            .any(|extent| (extent.first..extent.end).contains(&at))
+    }
+
     /// All sectors that will be written.
     pub fn extents(&self) -> impl Iterator<Item = Extent> + '_ {
         self.stages.iter().flat_map(Stage::extents)
@@ -299,6 +279,42 @@ impl ChangeSet {
             .map(|extent| self.geometry.bytes_in(&extent))
             .sum()
     }
+}
+
+/// Sees to it that what stages write, in this order, is on a disk of so many sectors: the stages in their order,
+/// sector 0 in the stage `commit` and nowhere else, no sector twice but by `edit`.
+///
+/// # Errors
+///
+/// The first thing that is not so.
+pub fn in_order(sectors: u64, writes: &[(StageKind, Extent)]) -> Result<(), Disorder> {
+    let mut after: Option<StageKind> = None;
+    for &(stage, extent) in writes {
+        if let Some(after) = after.filter(|after| stage < *after) {
+            return Err(Disorder::Order { stage, after });
+        }
+        after = Some(stage);
+        if extent.first >= extent.end || extent.end.0 > sectors {
+            return Err(Disorder::NoExtent { extent });
+        }
+        if stage != StageKind::Commit && extent.overlaps(&SECTOR_0) {
+            return Err(Disorder::Sector0 { stage });
+        }
+    }
+    for is_edit in [false, true] {
+        let written = writes.iter();
+        let written = written.filter(|(stage, _)| (*stage == StageKind::Edit) == is_edit);
+        let mut extents: Vec<Extent> = written.map(|(_, extent)| *extent).collect();
+        extents.sort_unstable();
+        for pair in extents.windows(2) {
+            if let [before, next] = pair
+                && next.first < before.end
+            {
+                return Err(Disorder::Twice { at: next.first });
+            }
+        }
+    }
+    Ok(())
 }
 
 impl Stage {

@@ -15,5 +15,5 @@ mod moving;
 mod purpose;
 
 pub use apply::{CommitError, Drafts, Event, Ledger, Observer, apply, hash_of, verify};
-pub use change_set::{ChangeSet, Disorder, Part, Region, Stage, StageKind, Undeclared};
+pub use change_set::{ChangeSet, Disorder, Part, Region, Stage, StageKind, Undeclared, in_order};
 pub use purpose::Purpose;

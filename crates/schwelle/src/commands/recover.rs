@@ -6,12 +6,13 @@ use clap::Args;
 use schwelle_core::device::{DiskFile, OpenError};
 use schwelle_core::host::{self, this_pc};
 use schwelle_core::job::recover::{self, Standing};
-use schwelle_core::job::{JobFacts, JobFolder, Repaired};
+use schwelle_core::job::{Bond, JobFacts, JobFolder, Repaired, Trust, Unproven, bond};
 
 use crate::disk::{Disk, refuse_busy, refuse_users};
 use crate::error::{CliError, Kind};
 use crate::options::WritingHere;
-use crate::text::typed;
+use crate::screen::Screen;
+use crate::text::{safe, typed};
 use crate::unlock::UnlockOptions;
 use crate::which;
 
@@ -25,6 +26,10 @@ pub(crate) struct JobOptions {
     /// at its old name]
     #[arg(long, value_name = "DISK")]
     disk: Option<PathBuf>,
+    /// The folder's name, for a folder that the disk does not prove to be its own: that it has been
+    /// in your hands since the job was begun
+    #[arg(long, value_name = "NAME")]
+    folder_name: Option<String>,
     #[command(flatten)]
     unlock: UnlockOptions,
     #[command(flatten)]
@@ -37,6 +42,8 @@ pub(crate) struct Recovery {
     pub(crate) disk: Disk,
     /// What the job is.
     pub(crate) facts: JobFacts,
+    /// What the disk says of the folder.
+    pub(crate) bond: Bond,
 }
 
 impl JobOptions {
@@ -55,11 +62,69 @@ impl JobOptions {
         let disk = Disk::look_at(&path, open(&path, sector, true)?, &self.unlock)?;
         refuse_users(&path, &disk.profile.host)?;
         refuse_busy(&disk)?;
+        let bond = bond(&folder, disk.device.disk());
+        let bond = bond.map_err(|error| CliError::recovering(&path, &self.job, error))?;
         Ok(Recovery {
             folder,
             disk,
             facts,
+            bond,
         })
+    }
+
+    /// What lets a folder be worked with: the disk proves it, or the technician vouches for it by its name.
+    pub(crate) fn trust(&self, job: &Recovery, screen: &Screen) -> Result<Trust, CliError> {
+        let name = job.folder.name();
+        let refused = |what: String, next: String| {
+            let why = "Nothing was written.";
+            Err(CliError::new(Kind::Usage, what, why, next))
+        };
+        let folder = self.job.display();
+        if let Some(given) = self.folder_name.as_ref().filter(|given| **given != name) {
+            return refused(
+                format!("{folder}: this folder is called {name}, and not {given}"),
+                "See where each job stands: schwelle report --jobs DIR".to_owned(),
+            );
+        }
+        let why = match job.bond {
+            Bond::Proven(trust) => return Ok(trust),
+            Bond::Unproven(why) => why,
+        };
+        let typed_name = match &self.folder_name {
+            Some(given) => Some(given.clone()),
+            None => screen.ask(&format!(
+                "{} If this folder has been in your hands since the job was begun, type its name ({}):",
+                unproven(why),
+                safe(&name)
+            )),
+        };
+        match typed_name.and_then(|typed| why.vouched(&job.folder, &typed)) {
+            Some(trust) => Ok(trust),
+            None => refused(
+                format!("{folder}: the disk does not prove that this job folder is its own"),
+                format!(
+                    "If it has been in your hands since the job was begun, repeat the command with --folder-name {}",
+                    typed(Path::new(&name))
+                ),
+            ),
+        }
+    }
+}
+
+/// Why the disk does not prove a folder.
+fn unproven(why: Unproven) -> &'static str {
+    match why {
+        Unproven::NoHash => {
+            "The disk cannot tell this job folder from one that was changed: it holds the hash of none, since \
+             its new EFI system partition is not whole, or the job makes none."
+        }
+        Unproven::OfAnotherJob => {
+            "The disk cannot tell this job folder from one that was changed: it holds the hash of the folder of \
+             another job."
+        }
+        Unproven::CutEdits => {
+            "The disk proves this job folder, but not the edits of an earlier undo in it, which was stopped."
+        }
     }
 }
 

@@ -16,9 +16,13 @@ use crate::views;
 /// Finish an interrupted job
 ///
 /// Finds the disk by its content, compares it with the job folder, writes what is missing in the same order,
-/// and reads it back. On a finished job it changes nothing.
+/// and reads it back. On a finished job it changes nothing. Where the disk does not prove that the folder is
+/// its own, the folder's name is asked for.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  schwelle resume --job /media/stick/job-0815")]
+#[command(
+    after_help = "Examples:\n  schwelle resume --job /media/stick/job-0815\n  \
+    schwelle resume --job /media/stick/job-0815 --folder-name job-0815"
+)]
 pub(crate) struct ResumeArgs {
     #[command(flatten)]
     job: JobOptions,
@@ -50,13 +54,15 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
                 stages.join(", ")
             ),
         });
+        let trust = args.job.trust(&job, screen)?;
         let mut progress = Progress::new(screen, &disk, &folder);
         progress.catch_stops();
-        let written = repaired.write(job.disk.device.disk());
+        let written = repaired.write(job.disk.device.disk(), trust);
         written.map_err(|error| failed(error.into()))?;
         recover::resume(
             &mut job.folder,
             &plan,
+            trust,
             job.disk.device.disk(),
             &mut progress,
         )
@@ -88,9 +94,9 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         JobKind::Mend => "Mended",
     };
     screen.show(&views::plan::finished(word, &job.disk, &folder, &rehearsal));
-    screen.document(&views::json::Recovered::resumed(
+    screen.document(&views::recovered::Recovered::resumed(
         &job.disk,
-        &folder,
+        (&folder, &job.bond),
         facts.kind.done(),
         &rehearsal,
     ));

@@ -28,7 +28,8 @@ use crate::words;
 /// else that was overwritten. A volume that has been used since the conversion stays as it is,
 /// its size included: old content is never put over newer. Of its files only those that name the disk
 /// are edited, so that drive letters and recovery environment lead to the old table's partitions
-/// again. What that means for this disk is shown before anything is asked.
+/// again. What that means for this disk is shown before anything is asked. Where the disk does not prove that
+/// the folder is its own, the folder's name is asked for; --yes does not answer that.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:\n  schwelle undo --job /media/stick/job-0815")]
 pub(crate) struct UndoArgs {
@@ -50,7 +51,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     screen.show(&views::common::head(&job.disk));
     let busy = screen.busy("Comparing the disk with the job's record");
     let repaired = Repaired::look(&job.folder, job.disk.device.disk()).map_err(failed)?;
-    let plan = recover::plan_undo(&job.folder, &repaired).map_err(failed)?;
+    let plan = recover::plan_undo(&job.folder, &repaired, &job.bond).map_err(failed)?;
     let named = match &plan {
         Some(plan) => RestoredNames::plan(&job.folder, plan, &repaired, stamp_now().windows)
             .map_err(failed)?,
@@ -63,20 +64,31 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     screen.show(&torn(&repaired));
     if let Some(plan) = &plan {
         screen.show(&meaning(plan, named.as_ref(), screen.columns()));
+        let trust = args.job.trust(&job, screen)?;
         confirm(args, screen)?;
         let mut progress = Progress::new(screen, &disk, &folder);
         progress.catch_stops();
-        let written = repaired.write(job.disk.device.disk());
+        let written = repaired.write(job.disk.device.disk(), trust);
         written.map_err(|error| failed(error.into()))?;
         let renaming = named.as_ref().and_then(|named| named.renaming.as_ref());
         let device = job.disk.device.disk();
-        let undone = recover::undo(&mut job.folder, plan, renaming, device, &mut progress);
+        let undone = recover::undo(
+            &mut job.folder,
+            plan,
+            trust,
+            renaming,
+            device,
+            &mut progress,
+        );
         undone.map_err(failed)?;
         drop(progress);
         warnings.extend(read_table_again(job.disk.device.disk()));
     } else {
-        let written = repaired.write(job.disk.device.disk());
-        written.map_err(|error| failed(error.into()))?;
+        if repaired.torn().next().is_some() {
+            let trust = args.job.trust(&job, screen)?;
+            let written = repaired.write(job.disk.device.disk(), trust);
+            written.map_err(|error| failed(error.into()))?;
+        }
         screen.show("Nothing of the job is on the disk.\n");
         let undone = job.folder.set_state(JobState::Undone);
         undone.map_err(|error| CliError::job_folder(&error))?;
@@ -143,8 +155,11 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         )
     ));
     let named = named.as_ref();
-    screen.document(&views::json::Recovered::undone(
-        &disk, &folder, exact, named,
+    screen.document(&views::recovered::Recovered::undone(
+        &disk,
+        (&folder, &job.bond),
+        exact,
+        named,
     ));
     last_words(&job.folder, &warnings, screen);
     Ok(0)

@@ -7,9 +7,9 @@ use schemars::JsonSchema;
 use schwelle_core::commit::{Purpose, StageKind};
 use schwelle_core::device::Geometry;
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::draft::{self, Change, Edit, EditedFile, MapPart, RestoredNames, WhyNotUpdated};
+use schwelle_core::draft::{self, Change, Edit, EditedFile, MapPart, WhyNotUpdated};
 use schwelle_core::identities::Style;
-use schwelle_core::job::{JobEnd, bytes_needed};
+use schwelle_core::job::bytes_needed;
 use schwelle_core::overview::{DiskAnswer, Overview};
 use schwelle_core::placement::{self, EspKind, Place, PlaceVerdict};
 use schwelle_core::profile::Role;
@@ -190,7 +190,7 @@ pub(crate) struct EditedFileDoc {
 }
 
 impl EditedFileDoc {
-    fn of(file: &EditedFile) -> Self {
+    pub(super) fn of(file: &EditedFile) -> Self {
         Self {
             partition: file.partition,
             path: file.path.clone(),
@@ -531,61 +531,4 @@ pub(crate) struct NotRestoredNames {
     pub(crate) partition: usize,
     /// Why
     pub(crate) why: Worded<WhyNotUpdated>,
-}
-
-/// `resume` and `undo`
-#[derive(Debug, Serialize, JsonSchema)]
-pub(crate) struct Recovered {
-    /// "converted" or "mended" (`resume`), "undone" (`undo`)
-    pub(crate) answer: JobEnd,
-    /// The disk that was found
-    pub(crate) disk: String,
-    pub(crate) job: String,
-    /// `undo`: every sector that matters is as it was. False where a volume had been used since and stays
-    /// as it is
-    pub(crate) exact: Option<bool>,
-    /// `undo`: files updated on volumes used since, which name the old table's partitions again
-    pub(crate) files_updated: Vec<EditedFileDoc>,
-    /// `undo`: systems on such volumes whose files are not updated
-    pub(crate) systems_not_updated: Vec<NotRestoredNames>,
-    /// `resume`: the rehearsal of the disk
-    pub(crate) rehearsal: Option<Rehearsed>,
-}
-
-impl Recovered {
-    pub(crate) fn resumed(disk: &Disk, job: &Path, done: JobEnd, rehearsal: &Rehearsal) -> Self {
-        Self {
-            answer: done,
-            disk: disk.path.display().to_string(),
-            job: job.display().to_string(),
-            exact: None,
-            files_updated: Vec::new(),
-            systems_not_updated: Vec::new(),
-            rehearsal: Some(Rehearsed::of(disk, rehearsal)),
-        }
-    }
-
-    pub(crate) fn undone(
-        disk: &Path,
-        job: &Path,
-        exact: bool,
-        named: Option<&RestoredNames<'_>>,
-    ) -> Self {
-        let files = named.map_or(&[][..], |named| &named.files);
-        let left = named.map_or(&[][..], |named| &named.left).iter();
-        Self {
-            answer: JobEnd::Undone,
-            disk: disk.display().to_string(),
-            job: job.display().to_string(),
-            exact: Some(exact),
-            files_updated: files.iter().map(EditedFileDoc::of).collect(),
-            systems_not_updated: left
-                .map(|left| NotRestoredNames {
-                    partition: left.partition,
-                    why: Worded::of(left.why.clone(), words::plan::not_updated),
-                })
-                .collect(),
-            rehearsal: None,
-        }
-    }
 }

@@ -12,6 +12,7 @@ pub(crate) mod json;
 pub(crate) mod map;
 pub(crate) mod mend;
 pub(crate) mod plan;
+pub(crate) mod recovered;
 pub(crate) mod rehearse;
 pub(crate) mod report;
 pub(crate) mod rules;

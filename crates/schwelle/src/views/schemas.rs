@@ -6,6 +6,7 @@ use schwelle_core::switch::{Already, Event, Missing, SheetStep};
 use serde_json::{Map, Value, json};
 
 use super::json::{self, ConsideredDoc};
+use super::recovered;
 use super::worded::{FindingDoc, FixDoc, StepDoc, Worded};
 use crate::events::Line;
 use crate::views;
@@ -88,7 +89,7 @@ fn schemas_in_docs_are_those_of_the_types() {
         ("firmware-setup", schema::<views::firmware::SetupAsked>()),
         ("firmware-sheet", schema::<views::sheet::Sheet>()),
         ("convert", schema::<json::Converted>()),
-        ("recover", schema::<json::Recovered>()),
+        ("recover", schema::<recovered::Recovered>()),
         ("job", schema::<views::job::JobRecord>()),
         ("outcome", schema::<views::job::Outcome>()),
         ("report", schema::<views::report::Report>()),

@@ -6,7 +6,7 @@ use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 use crate::devices::Attached;
-use crate::recover::{journal, state};
+use crate::job_files::{journal, state};
 use crate::support::Lab;
 use schwelle_testkit::{tool, tool_any};
 

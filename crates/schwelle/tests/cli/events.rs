@@ -4,8 +4,9 @@ use std::fs;
 
 use serde_json::Value;
 
+use crate::job_files::job_args;
 use crate::json::fits;
-use crate::recover::{OVER_DATA, full_disk, job_args};
+use crate::recover::{OVER_DATA, full_disk};
 use crate::support::Lab;
 use schwelle_testkit::Run;
 

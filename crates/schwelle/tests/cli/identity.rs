@@ -293,7 +293,7 @@ fn a_record_that_is_shrunk_and_then_edited_survives_a_cut_in_between() {
     let run = lab.convert(&image, &job, &["--quiet", "--esp-size", "108M"]);
     assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
     let converted = fs::read(&image).unwrap();
-    let journal = crate::recover::journal(&job);
+    let journal = crate::job_files::journal(&job);
     let sectors = |stage: &str| -> std::collections::BTreeSet<u64> {
         let extents = journal["extents"].as_array().unwrap().iter();
         let number = |extent: &Value, key: &str| extent[key].as_u64().unwrap();
@@ -312,9 +312,9 @@ fn a_record_that_is_shrunk_and_then_edited_survives_a_cut_in_between() {
     }
     for command in ["resume", "undo"] {
         fs::write(&image, &cut).unwrap();
-        crate::recover::reopen(&job);
+        crate::job_files::reopen(&job);
         let yes: &[&str] = if command == "undo" { &["--yes"] } else { &[] };
-        let run = lab.run(&[&[command, "--job", job.to_str().unwrap()], yes].concat());
+        let run = lab.run(&crate::job_files::job_args(command, &job, yes));
         assert_eq!(run.code, 0, "{command}: {}", run.stderr);
         let found = fs::read(&image).unwrap();
         if command == "resume" {

@@ -11,8 +11,8 @@ use serde_json::{Value, json};
 
 use crate::confirm::start_once;
 use crate::greedy::bounded;
+use crate::job_files::{reopen, set_state, state};
 use crate::json::fits;
-use crate::recover::{reopen, set_state, state};
 use crate::report::{each_text, page};
 use crate::support::Lab;
 

@@ -8,7 +8,7 @@ use std::path::Path;
 use assert_cmd::cargo::cargo_bin;
 use schwelle_testkit::tool;
 
-use crate::recover::job_args;
+use crate::job_files::job_args;
 use crate::support::Lab;
 use crate::volumes::Mount;
 

@@ -159,7 +159,15 @@ fn one(lab: &Lab, seed: u64, sector: u32, is_system: bool) {
         }
     }
     let undo = lab.run(&[
-        "undo", "--job", "job", "--disk", "disk.img", "--yes", "--quiet",
+        "undo",
+        "--job",
+        "job",
+        "--folder-name",
+        "job",
+        "--disk",
+        "disk.img",
+        "--yes",
+        "--quiet",
     ]);
     assert_eq!(
         (undo.code, hash(&image)),

@@ -85,7 +85,7 @@ fn disks_that_windows_made_are_converted_and_come_back_to_the_byte() {
             "{listed}"
         );
         assert!(look() == before, "{name}: a file has changed");
-        let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+        let undo = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
         assert_eq!(undo.code, 0, "{name}: {}", undo.stderr);
         assert_eq!(hash(&image), whole, "{name}");
     }
@@ -122,7 +122,7 @@ fn a_volume_that_windows_wrote_makes_room_for_the_backup_table() {
         let sectors = peek(&image, MIB + 40, 8).try_into().map(u64::from_le_bytes);
         extract(&image, (MIB, (sectors.unwrap() + 1) * 512), &volume);
         is_consistent(&volume).unwrap();
-        let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+        let undo = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
         assert_eq!(undo.code, 0, "{name}: {}", undo.stderr);
         assert!(look() == files, "{name}: a file has changed");
     }

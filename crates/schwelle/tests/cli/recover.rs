@@ -13,6 +13,7 @@ use serde_json::Value;
 
 use crate::blocked::{entry, with_table};
 use crate::devices::{Attached, FileSystem};
+use crate::job_files::{job_args, journal, reopen, state};
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba, peek, poke};
 use crate::volumes::{Mount, Seen, is_consistent, snapshot};
 use schwelle_testkit::{copy_image, extract, hash, tool};
@@ -29,51 +30,6 @@ pub(crate) fn full_disk(lab: &Lab, name: &str) -> PathBuf {
     lab.image(name, 512, FULL_MIB, |disk| {
         disk.standard(SIGNATURE, COMPUTER).unwrap();
     })
-}
-
-/// A job with its name in the lab.
-pub(crate) fn job_args<'a>(command: &'a str, job: &'a Path, more: &[&'a str]) -> Vec<&'a str> {
-    [&[command, "--job", job.to_str().unwrap()], more].concat()
-}
-
-pub(crate) fn journal(job: &Path) -> Value {
-    serde_json::from_slice(&fs::read(job.join("journal.json")).unwrap()).unwrap()
-}
-
-pub(crate) fn state(job: &Path) -> String {
-    newest_state(job)["state"].as_str().unwrap().to_owned()
-}
-
-/// The newer of the two states in a job folder. One that was being written when the program was killed is cut off.
-pub(crate) fn newest_state(job: &Path) -> Value {
-    let states = ["state-a.json", "state-b.json"].map(|name| fs::read(job.join(name)));
-    let states = states.into_iter().flatten();
-    let states = states.filter_map(|text| serde_json::from_slice::<Value>(&text).ok());
-    states.max_by_key(|state| state["number"].as_u64()).unwrap()
-}
-
-/// Makes a finished job look like one that was cut off before its last word.
-pub(crate) fn reopen(job: &Path) {
-    set_state(job, "writing");
-}
-
-/// Gives a job folder another state, in the form of the first version: one file, with the hashes in it, and a
-/// journal that does not say what the job is.
-pub(crate) fn set_state(job: &Path, to: &str) {
-    let mut state = newest_state(job);
-    let mut first = journal(job);
-    first.as_object_mut().unwrap().remove("job");
-    first["format"] = 1.into();
-    let text = first.to_string();
-    fs::write(job.join("journal.json"), &text).unwrap();
-    state["journal"] = blake3::hash(text.as_bytes()).to_hex().as_str().into();
-    let moved = fs::read(job.join("moved.json"));
-    state["moved"] = moved.map_or(Value::Null, |text| serde_json::from_slice(&text).unwrap());
-    state["state"] = to.into();
-    for name in ["state-a.json", "state-b.json"] {
-        fs::remove_file(job.join(name)).ok();
-    }
-    fs::write(job.join("state.json"), state.to_string()).unwrap();
 }
 
 /// True when two images are the same but for the free clusters that took moved data.

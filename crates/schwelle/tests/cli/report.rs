@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use schwelle_demo::MbrEntry;
 use serde_json::Value;
 
+use crate::job_files::{reopen, state};
 use crate::json::fits;
-use crate::recover::{reopen, state};
 use crate::support::{Lab, lba, poke};
 use schwelle_testkit::tool;
 

@@ -116,7 +116,7 @@ fn the_restore_points_of_a_real_windows_go_only_when_that_is_said() {
     assert_eq!(done.code, 0, "{}{}", done.stdout, done.stderr);
     extract(&image, (MIB, end - MIB), &volume);
     assert!(files == snapshot(&volume), "a file has changed");
-    let undone = lab.run(&["undo", "--job", "job", "--yes"]);
+    let undone = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
     assert_eq!(undone.code, 0, "{}", undone.stderr);
     extract(&image, (MIB, end - MIB), &volume);
     assert!(files == snapshot(&volume), "a file has changed");

@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 use serde_json::Value;
 
 use crate::devices::{Attached, FileSystem};
-use crate::recover::{full_disk, job_args, journal, newest_state, set_state, state};
+use crate::job_files::{job_args, journal, new_bytes, newest_state, set_state, state};
+use crate::recover::full_disk;
 use crate::support::{COMPUTER, Lab, peek, place, poke};
 use crate::volumes::is_consistent;
 use schwelle_testkit::{Run, extract, hash, tool};
@@ -31,13 +32,7 @@ pub(crate) fn after_stages(old: &Path, disk: &Path, job: &Path, stages: &[&str])
     let extents = journal["extents"].as_array().unwrap();
     let done = |extent: &&Value| stages.contains(&extent["stage"].as_str().unwrap());
     for extent in extents.iter().filter(done) {
-        let len = usize::try_from(bytes(&extent["sectors"])).unwrap();
-        let new = &extent["new"];
-        let content = match new["offset"].as_u64() {
-            Some(offset) => peek(&job.join("new.bin"), offset, len),
-            None => vec![u8::try_from(new["fill"].as_u64().unwrap()).unwrap(); len],
-        };
-        poke(disk, bytes(&extent["first_lba"]), &content);
+        poke(disk, bytes(&extent["first_lba"]), &new_bytes(job, extent));
     }
 }
 
@@ -130,9 +125,7 @@ fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
         extract(&disk, place(&record, "Windows"), &volume);
         is_consistent(&volume).unwrap();
         // And back: what the second job found is what undo restores.
-        let undo = bench
-            .lab
-            .run(&["undo", "--job", job.to_str().unwrap(), "--yes"]);
+        let undo = bench.lab.run(&job_args("undo", &job, &["--yes"]));
         assert_eq!((undo.code, hash(&disk)), (0, before), "{}", undo.stderr);
     }
 }
@@ -175,9 +168,11 @@ fn a_stopped_job_is_named_wherever_its_folder_is_mounted() {
         let said = format!("{}{}", run.stdout, run.stderr).replace('\n', " ");
         assert!(run.code == 1 && said.contains(named), "{command:?}: {said}");
     }
-    let run = bench
-        .lab
-        .run(&["resume", "--job", named, "--disk", device.path()]);
+    let run = bench.lab.run(&job_args(
+        "resume",
+        Path::new(named),
+        &["--disk", device.path()],
+    ));
     assert_eq!(run.code, 0, "{}", run.stderr);
     // A job that is done stands against nothing.
     let check = bench

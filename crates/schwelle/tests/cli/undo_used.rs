@@ -9,7 +9,7 @@ use schwelle_core::device::{DiskFile, Extent, MIB};
 use schwelle_demo::{edit_file, mark_dirty};
 use serde_json::Value;
 
-use crate::recover::job_args;
+use crate::job_files::job_args;
 use crate::support::{Lab, SIGNATURE, lba, peek};
 use crate::volumes::{Mount, edit_volume, is_consistent};
 use schwelle_testkit::{dump, extract, hash, hex, merge};

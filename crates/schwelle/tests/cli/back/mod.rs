@@ -228,7 +228,7 @@ fn what_fits_goes_back_starts_in_bios_mode_and_is_undone() {
         assert!(walk.iter().all(passed), "{name}: {walk:?}");
         no_gpt_is_left(image, 512);
 
-        let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+        let undo = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
         assert_eq!(
             (undo.code, hash(image)),
             (0, whole),
@@ -320,7 +320,7 @@ fn a_data_disk_goes_back_at_both_sector_sizes() {
         let args = ["check", "disk.img", "--data-disk", "--json"];
         let run = lab.run(&[&args[..], &size].concat()).json();
         assert_ne!(run["answer"], "blocked", "{run}");
-        let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+        let undo = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
         assert_eq!((undo.code, hash(&image)), (0, whole), "{}", undo.stderr);
     }
 }

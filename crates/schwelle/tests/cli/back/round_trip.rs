@@ -210,7 +210,7 @@ fn undo_of_a_disk_that_was_used_in_bios_mode_updates_its_names() {
         "mcopy",
         &["-i", &bench.esp(), note.to_str().unwrap(), "::note.txt"],
     );
-    let run = lab.run(&["undo", "--job", "job", "--yes"]);
+    let run = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
     assert_eq!(run.code, 0, "{}", run.stderr);
     let flat = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
     for expected in [
@@ -277,7 +277,16 @@ fn a_logical_partition_made_since_is_not_undone() {
         device.write_at(0, &sector_0).unwrap();
     }
     let whole = hash(image);
-    let run = lab.run(&["undo", "--job", "job", "--yes", "--disk", "disk.img"]);
+    let run = lab.run(&[
+        "undo",
+        "--job",
+        "job",
+        "--folder-name",
+        "job",
+        "--yes",
+        "--disk",
+        "disk.img",
+    ]);
     assert_ne!(run.code, 0, "{}", run.stdout);
     assert_eq!(hash(image), whole, "{}", run.stderr);
 }

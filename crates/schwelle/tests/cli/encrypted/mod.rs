@@ -11,7 +11,7 @@ use schwelle_core::device::{DiskFile, ReadDevice};
 use schwelle_testkit::{Run, copy_image, extract, hash, tool, tool_any, unmount};
 use serde_json::Value;
 
-use crate::recover::{job_args, journal, reopen};
+use crate::job_files::{job_args, journal, reopen};
 use crate::support::{Lab, peek, poke};
 use crate::volumes::snapshot;
 

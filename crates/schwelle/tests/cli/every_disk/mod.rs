@@ -161,7 +161,7 @@ fn prove(lab: &Lab, image: &Path, case: &Case) {
         lab.started(&["disk.img"]);
     }
 
-    let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+    let undo = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
     assert_eq!(undo.code, 0, "{name}: {}", undo.stderr);
     // What was moved leaves copies in free clusters; all else is as it was.
     if before["bytes_moved"] == 0 {
@@ -263,7 +263,7 @@ fn an_esp_that_is_there_keeps_its_files() {
     let note = lab.path("note");
     fs::write(&note, "since").unwrap();
     tool("mcopy", &["-i", &esp, note.to_str().unwrap(), "::EFI/note"]);
-    let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+    let undo = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
     assert_eq!(undo.code, 0, "{}", undo.stderr);
     assert!(
         undo.stdout.contains("has been used since the conversion"),
@@ -305,7 +305,7 @@ fn a_boot_partition_taken_over_comes_back_whole_even_after_use() {
     assert_eq!(stages, ["prepare", "commit", "takeover", "edit"]);
     // Every sector of the place is used by others, and comes back all the same.
     poke(&image, 211 * MIB + (20 << 20), &vec![0xA5; 80 << 20]);
-    let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+    let undo = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
     assert_eq!(undo.code, 0, "{}{}", undo.stdout, undo.stderr);
     assert!(
         undo.stdout

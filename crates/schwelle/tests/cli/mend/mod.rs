@@ -12,8 +12,8 @@ use schwelle_core::host::HostFacts;
 use schwelle_core::profile::Profile;
 use serde_json::Value;
 
+use crate::job_files::reopen;
 use crate::layouts::listed_at;
-use crate::recover::reopen;
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba, peek, place, poke};
 use schwelle_testkit::{hash, tool};
 
@@ -369,7 +369,16 @@ fn mended(bench: &Bench, name: &str, steps: &[&str], starts: bool) {
     );
     drop(device);
 
-    let undo = lab.run(&["undo", "--job", "mend.job", "--disk", "disk.img", "--yes"]);
+    let undo = lab.run(&[
+        "undo",
+        "--job",
+        "mend.job",
+        "--folder-name",
+        "mend.job",
+        "--disk",
+        "disk.img",
+        "--yes",
+    ]);
     assert_eq!(undo.code, 0, "{name}: {}{}", undo.stdout, undo.stderr);
     assert_eq!(hash(image), whole, "{name}");
 }
@@ -434,7 +443,7 @@ fn what_somebody_else_converted_without_an_efi_partition_starts_with_its_old_men
     drop(device);
 
     // Taken back, and mended again with the room from the tail of the Windows volume.
-    let undo = lab.run(&["undo", "--job", "job", "--yes"]);
+    let undo = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
     assert_eq!(undo.code, 0, "{}", undo.stderr);
     let args = [
         "mend",
@@ -513,7 +522,9 @@ fn a_killed_mending_is_finished() {
         .lab
         .run(&["mend", "disk.img", "--job", "other.job", "--yes"]);
     assert_eq!(refused.code, 1, "{}{}", refused.stdout, refused.stderr);
-    let run = bench.lab.run(&["resume", "--job", "mend.job"]);
+    let run = bench
+        .lab
+        .run(&["resume", "--job", "mend.job", "--folder-name", "mend.job"]);
     assert_eq!(
         (run.code, hash(&bench.image)),
         (0, mended),
@@ -522,9 +533,23 @@ fn a_killed_mending_is_finished() {
         run.stderr
     );
     assert!(run.stdout.contains("Mended."), "{}", run.stdout);
-    let again = bench.lab.run(&["resume", "--job", "mend.job", "--json"]);
+    let again = bench.lab.run(&[
+        "resume",
+        "--job",
+        "mend.job",
+        "--folder-name",
+        "mend.job",
+        "--json",
+    ]);
     assert_eq!(again.json()["answer"], "mended");
-    let undo = bench.lab.run(&["undo", "--job", "mend.job", "--yes"]);
+    let undo = bench.lab.run(&[
+        "undo",
+        "--job",
+        "mend.job",
+        "--folder-name",
+        "mend.job",
+        "--yes",
+    ]);
     assert_eq!(
         (undo.code, hash(&bench.image)),
         (0, whole),

@@ -91,7 +91,14 @@ fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
         (
             "an MBR disk",
             |bench| {
-                let run = bench.lab.run(&["undo", "--job", "disk.img.job", "--yes"]);
+                let run = bench.lab.run(&[
+                    "undo",
+                    "--job",
+                    "disk.img.job",
+                    "--folder-name",
+                    "disk.img.job",
+                    "--yes",
+                ]);
                 assert_eq!(run.code, 0, "{}", run.stderr);
             },
             "it is no GPT disk",

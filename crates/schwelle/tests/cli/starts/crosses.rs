@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 
 use super::dual::{Dual, Holds, LINUX, LINUX_UUID, core, efi_grub, embed, make_ext4};
 use super::{WINDOWS_THEN_LINUX, is_sound_ext4, listed};
-use crate::recover::job_args;
+use crate::job_files::job_args;
 use crate::support::{Lab, SIGNATURE, lba, place};
 
 const FOLDER: &str = "/EFI/ankerplatz";

@@ -10,11 +10,11 @@ use std::process::Command;
 
 use serde_json::{Value, json};
 
+use crate::job_files::{job_args, state};
 use crate::menu::{
     BOOT, SECOND, SECOND_AT, WINDOWS, loader, object, of_manager, texts, two_systems, wide,
 };
 use crate::real_firmware::Firmware;
-use crate::recover::{job_args, state};
 use crate::stopped::after_stages;
 use crate::support::{Lab, SIGNATURE, lba, peek};
 use crate::volumes::edit_volume;
@@ -239,7 +239,7 @@ fn a_table_that_firmware_has_mended_meanwhile_is_the_jobs_own() {
             "{command}: the firmware has {}mended the primary table",
             if mended { "" } else { "not " }
         );
-        crate::recover::set_state(&job, "writing");
+        crate::job_files::set_state(&job, "writing");
         let named = ["--disk", disk.to_str().unwrap(), "--yes"];
         let args = if command == "resume" {
             &named[..2]
