@@ -1,9 +1,14 @@
 //! Starting the emulator, watching it, and bringing it to an end in any case.
+//!
+//! It runs what may lie on anybody's disk. So it gets the disk as an opened file that it can only read, a folder of its own
+//! for everything else, a user without rights where this program is root, a filter for system calls, and no network; and
+//! what it leaves in its folder is read without following links.
 
-use std::fs::{self, File};
-use std::io::{self, BufRead, BufReader, Write};
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant, SystemTime};
 
@@ -14,13 +19,24 @@ use serde::{Deserialize, Serialize};
 
 use super::qcow2::{Backing, write_overlay};
 use super::screen::Picture;
-use schwelle_core::bytes::read_file;
 use schwelle_core::device::{Extent, Lba, ReadDevice};
 use schwelle_core::firmware::BootMode;
+use schwelle_core::host::{HeldFolder, this_pc};
 
 const PROGRAM: &str = "qemu-system-x86_64";
-/// Lets the emulator die with its parent, however that dies.
-const WITH_PARENT: &str = "setpriv";
+/// Lets the emulator die with its parent, however that dies, and takes root's rights from it.
+const HELPER: &str = "setpriv";
+/// The system calls that it needs: no other programs, no other user.
+const SANDBOX: &str = "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny";
+
+/// Its files, in its folder.
+const OVERLAY: &str = "overlay.qcow2";
+const CODE: &str = "code.fd";
+const VARIABLES: &str = "variables.fd";
+const CONSOLE: &str = "console.log";
+const READS: &str = "reads.log";
+const DUMP: &str = "screen.ppm";
+const ERRORS: &str = "errors.log";
 
 /// Where distributions put the firmware: code, and the variables that go with it.
 const FIRMWARE: [(&str, &str); 6] = [
@@ -47,6 +63,8 @@ const OWN_PROGRAM: (&str, &str) = ("BdsDxe: starting ", " from Fv(");
 const MAX_SERIAL: usize = 1 << 20;
 /// Reads that are kept; a start takes some thousands.
 const MAX_READS: usize = 1 << 20;
+/// The log of reads is read up to this length.
+const MAX_READS_LOG: u64 = 128 << 20;
 /// How often the console is looked at.
 const TICK: Duration = Duration::from_millis(200);
 /// How long the emulator may take to answer.
@@ -81,21 +99,22 @@ pub enum EmulatorError {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Emulator {
     program: PathBuf,
-    with_parent: Option<PathBuf>,
+    helper: Option<PathBuf>,
     /// Code and variables; `None` for a start in BIOS mode.
     firmware: Option<(PathBuf, PathBuf)>,
 }
 
 impl Emulator {
-    /// Looks for the emulator in the folders of programs, and for the firmware that `mode` needs in
-    /// `firmware`, or where distributions put it.
+    /// Looks for the emulator in the folders of programs, those that are named from the root on, and for the firmware
+    /// that `mode` needs in `firmware`, or where distributions put it.
     pub fn find(
         programs: &[PathBuf],
         firmware: Option<&Path>,
         mode: BootMode,
     ) -> Result<Self, Missing> {
         let find = |name: &str| {
-            let mut paths = programs.iter().map(|folder| folder.join(name));
+            let folders = programs.iter().filter(|folder| folder.is_absolute());
+            let mut paths = folders.map(|folder| folder.join(name));
             paths.find(|path| path.is_file())
         };
         let program = find(PROGRAM).ok_or(Missing::Program)?;
@@ -105,7 +124,7 @@ impl Emulator {
         };
         Ok(Self {
             program,
-            with_parent: find(WITH_PARENT),
+            helper: find(HELPER),
             firmware,
         })
     }
@@ -176,27 +195,31 @@ pub struct Start<'a> {
 impl Start<'_> {
     /// Starts the disk in the emulator and waits for its end, at most until the limit.
     pub fn run(&self, emulator: &Emulator) -> Result<Record, EmulatorError> {
-        let disk = self.disk.canonicalize()?;
+        let path = self.disk.canonicalize()?;
+        let disk = File::open(&path)?;
         let before = fingerprint(&disk)?;
         let geometry = self.draft.geometry();
-        let file = |name: &str| self.work.join(name);
+        // What is to be seen on the guest's screen is the customer's as well.
+        let folder: Arc<dyn HeldFolder> = this_pc().make_private_folder(self.work)?.into();
         let backing = Backing {
-            path: &disk,
+            path: &path,
             geometry,
         };
-        let overlay = File::create_new(file("overlay.qcow2"))?;
+        let overlay = folder.create(OVERLAY)?;
         write_overlay(overlay, &backing, self.draft, self.changed.iter().copied())?;
-        if let Some((_, variables)) = &emulator.firmware {
-            fs::copy(variables, file("variables.fd"))?;
+        if let Some((code, variables)) = &emulator.firmware {
+            for (from, name) in [(code, CODE), (variables, VARIABLES)] {
+                io::copy(&mut File::open(from)?, &mut folder.create(name)?)?;
+            }
         }
 
         let begun = Instant::now();
-        let mut guest = Guest::start(self, emulator)?;
+        let mut guest = Guest::start(self, emulator, &disk, folder.clone())?;
         let ending = guest.watch(begun + self.limit)?;
         let took = begun.elapsed();
         let screen = guest.shown.take().and_then(|shown| shown.png().ok());
         let console = match &emulator.firmware {
-            Some(_) => console_text(&file("console.log")),
+            Some(_) => console_text(&*guest.folder),
             // A BIOS has its console on the screen, in text mode.
             None => guest.text_on_screen().unwrap_or_default(),
         };
@@ -207,56 +230,68 @@ impl Start<'_> {
         Ok(Record {
             ending,
             console,
-            reads: reads(&file("reads.log"), geometry.logical_sector)?,
+            reads: reads(folder.open(READS, false)?, geometry.logical_sector)?,
             screen,
             took,
         })
     }
 
-    fn command(&self, emulator: &Emulator) -> Command {
-        let mut command = match &emulator.with_parent {
+    /// The emulator's command line. Names of files are those in its folder, where it is started: it may not be able to
+    /// go there by a path.
+    fn command(&self, emulator: &Emulator, disk: &File) -> io::Result<Command> {
+        let mut command = match &emulator.helper {
             Some(helper) => {
                 let mut command = Command::new(helper);
-                command
-                    .args(["--pdeathsig", "KILL", "--"])
-                    .arg(&emulator.program);
+                command.args(["--pdeathsig", "KILL", "--no-new-privs"]);
+                if let Some(user) = this_pc().give_to_powerless(self.work) {
+                    let user = user.to_string();
+                    command.args(["--reuid", &user, "--regid", &user, "--clear-groups"]);
+                    command.args(["--inh-caps", "-all", "--bounding-set", "-all"]);
+                }
+                command.arg("--").arg(&emulator.program);
                 command
             }
             None => Command::new(&emulator.program),
         };
-        let file = |name: &str| self.work.join(name);
+        command.current_dir(self.work);
         let machine = if emulator.firmware.is_some() {
             "q35"
         } else {
             "pc"
         };
         command.args(["-machine", &format!("{machine},accel=tcg"), "-m", "512"]);
-        command.args([
-            "-nodefaults",
-            "-vga",
-            "std",
-            "-display",
-            "none",
-            "-qmp",
-            "stdio",
-        ]);
+        command.args(["-nodefaults", "-nic", "none", "-sandbox", SANDBOX]);
+        command.args(["-vga", "std", "-display", "none", "-qmp", "stdio"]);
         // A guest that switches off or restarts stays, for a look at its screen.
         command.args(["-no-reboot", "-no-shutdown"]);
-        if let Some((code, _)) = &emulator.firmware {
+        if emulator.firmware.is_some() {
             // There is no one to press a key: no countdown.
             command.args(["-boot", "menu=on,splash-time=0"]);
-            let code = quoted(code);
-            let variables = quoted(&file("variables.fd"));
-            command.args([
-                "-drive",
-                &format!("if=pflash,format=raw,readonly=on,file={code}"),
-            ]);
-            command.args(["-drive", &format!("if=pflash,format=raw,file={variables}")]);
+            for (access, name) in [("readonly=on,", CODE), ("", VARIABLES)] {
+                command.args([
+                    "-drive",
+                    &format!("if=pflash,format=raw,{access}file={name}"),
+                ]);
+            }
         }
-        let overlay = quoted(&file("overlay.qcow2"));
+        let path = match this_pc().hand_down(disk) {
+            Some(number) => {
+                command.args(["-add-fd", &format!("fd={number},set=1")]);
+                "/dev/fdset/1".to_owned()
+            }
+            None => quoted(&self.disk.canonicalize()?),
+        };
+        let driver = match disk.metadata()?.is_file() {
+            true => "file",
+            false => "host_device",
+        };
         command.args([
-            "-drive",
-            &format!("if=none,id=disk,format=qcow2,file={overlay}"),
+            "-blockdev",
+            &format!("driver={driver},node-name=base,read-only=on,filename={path}"),
+            "-blockdev",
+            &format!(
+                "driver=qcow2,node-name=disk,backing=base,file.driver=file,file.filename={OVERLAY}"
+            ),
         ]);
         let sector = self.draft.geometry().logical_sector;
         let sizes = format!("logical_block_size={sector},physical_block_size={sector}");
@@ -264,14 +299,12 @@ impl Start<'_> {
             "-device",
             &format!("virtio-blk-pci,drive=disk,bootindex=0,{sizes}"),
         ]);
-        command.arg("-serial");
-        command.arg(format!("file:{}", file("console.log").display()));
-        let reads = quoted(&file("reads.log"));
+        command.args(["-serial", &format!("file:{CONSOLE}")]);
         command.args([
             "-trace",
-            &format!("enable=virtio_blk_handle_read,file={reads}"),
+            &format!("enable=virtio_blk_handle_read,file={READS}"),
         ]);
-        command
+        Ok(command)
     }
 }
 
@@ -289,9 +322,7 @@ struct Guest {
     is_off: bool,
     /// The last screen on which something was to be seen.
     shown: Option<Picture>,
-    console: PathBuf,
-    dump: PathBuf,
-    errors: PathBuf,
+    folder: Arc<dyn HeldFolder>,
 }
 
 impl Drop for Guest {
@@ -303,13 +334,18 @@ impl Drop for Guest {
 }
 
 impl Guest {
-    fn start(start: &Start<'_>, emulator: &Emulator) -> Result<Self, EmulatorError> {
-        let errors = start.work.join("errors.log");
+    fn start(
+        start: &Start<'_>,
+        emulator: &Emulator,
+        disk: &File,
+        folder: Arc<dyn HeldFolder>,
+    ) -> Result<Self, EmulatorError> {
+        let errors = folder.create(ERRORS)?;
         let mut child = start
-            .command(emulator)
+            .command(emulator, disk)?
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
-            .stderr(File::create(&errors)?)
+            .stderr(errors)
             .spawn()?;
         let pipes = child.stdin.take().zip(child.stdout.take());
         let (orders, output) = pipes.ok_or_else(|| io::Error::other("no pipes"))?;
@@ -330,9 +366,7 @@ impl Guest {
             answers,
             is_off: false,
             shown: None,
-            console: start.work.join("console.log"),
-            dump: start.work.join("screen.ppm"),
-            errors,
+            folder,
         };
         guest.order(&json!({"execute": "qmp_capabilities"}))?;
         Ok(guest)
@@ -345,7 +379,7 @@ impl Guest {
         loop {
             let ending = if self.is_off {
                 Some(Ending::Off)
-            } else if is_nothing_left(&console_text(&self.console)) {
+            } else if is_nothing_left(&console_text(&*self.folder)) {
                 Some(Ending::NothingLeft)
             } else if Instant::now() >= until {
                 Some(Ending::Limit)
@@ -398,10 +432,9 @@ impl Guest {
 
     /// Looks at the screen, and keeps what is to be seen.
     fn dump_screen(&mut self) -> Result<(), EmulatorError> {
-        let filename = self.dump.display().to_string();
-        let arguments = json!({"filename": filename});
+        let arguments = json!({"filename": DUMP});
         self.order(&json!({"execute": "screendump", "arguments": arguments}))?;
-        let picture = Picture::read(&self.dump).ok();
+        let picture = self.folder.open(DUMP, false).and_then(Picture::read).ok();
         if let Some(picture) = picture.filter(Picture::shows_something) {
             self.shown = Some(picture);
         }
@@ -435,7 +468,7 @@ impl Guest {
 
     /// The emulator has ended by itself; what it said last.
     fn death(&mut self) -> EmulatorError {
-        let said = read_file(&self.errors, MAX_SERIAL as u64).unwrap_or_default();
+        let said = start_of(&*self.folder, ERRORS);
         let said = String::from_utf8_lossy(&said);
         let last = said.lines().rev().find(|line| !line.trim().is_empty());
         EmulatorError::Died(last.unwrap_or("it said nothing").to_owned())
@@ -453,30 +486,33 @@ fn is_nothing_left(console: &str) -> bool {
 
 /// What a disk is known by while the emulator runs: length and time of an image; of a real disk, which has
 /// no such time, the content of its first and last MiB.
-fn fingerprint(disk: &Path) -> io::Result<(u64, Option<SystemTime>, Option<blake3::Hash>)> {
-    use std::io::{Read, Seek, SeekFrom};
+fn fingerprint(mut disk: &File) -> io::Result<(u64, Option<SystemTime>, Option<blake3::Hash>)> {
     const PROBE: u64 = 1 << 20;
-    let about = fs::metadata(disk)?;
+    let about = disk.metadata()?;
     if about.is_file() {
         return Ok((about.len(), Some(about.modified()?), None));
     }
-    let mut file = File::open(disk)?;
-    let len = file.seek(SeekFrom::End(0))?;
+    let len = disk.seek(SeekFrom::End(0))?;
     let mut hasher = blake3::Hasher::new();
     for from in [0, len.saturating_sub(PROBE)] {
-        file.seek(SeekFrom::Start(from))?;
-        hasher.update_reader((&mut file).take(PROBE))?;
+        disk.seek(SeekFrom::Start(from))?;
+        hasher.update_reader(disk.take(PROBE))?;
     }
     Ok((len, None, Some(hasher.finalize())))
 }
 
-/// The console's text: lines without control sequences.
-fn console_text(path: &Path) -> String {
-    use std::io::Read;
+/// The beginning of one of the emulator's files; empty where it cannot be read.
+fn start_of(folder: &dyn HeldFolder, name: &str) -> Vec<u8> {
     let mut bytes = Vec::new();
-    if let Ok(file) = File::open(path) {
+    if let Ok(file) = folder.open(name, false) {
         file.take(MAX_SERIAL as u64).read_to_end(&mut bytes).ok();
     }
+    bytes
+}
+
+/// The console's text: lines without control sequences.
+fn console_text(folder: &dyn HeldFolder) -> String {
+    let bytes = start_of(folder, CONSOLE);
     let text = String::from_utf8_lossy(&bytes);
     let mut plain = String::new();
     let mut chars = text.chars();
@@ -499,10 +535,11 @@ fn console_text(path: &Path) -> String {
 }
 
 /// The reads in the emulator's log: "... sector N nsectors M", in units of 512 bytes.
-fn reads(path: &Path, sector_bytes: u32) -> io::Result<Vec<Extent>> {
+fn reads(log: File, sector_bytes: u32) -> io::Result<Vec<Extent>> {
     let units = u64::from(sector_bytes / 512).max(1);
     let mut reads = Vec::new();
-    for line in BufReader::new(File::open(path)?).lines().take(MAX_READS) {
+    let log = BufReader::new(log.take(MAX_READS_LOG));
+    for line in log.lines().take(MAX_READS) {
         let line = line?;
         let mut words = line.split_whitespace().skip_while(|word| *word != "sector");
         let mut number = |name: &str| {

@@ -1,9 +1,7 @@
 //! The guest's screen as a picture.
 
-use std::io;
-use std::path::Path;
-
-use schwelle_core::bytes::read_file;
+use std::fs::File;
+use std::io::{self, Read};
 
 /// A screen has no more pixels than this.
 const MAX_PIXELS: usize = 16 << 20;
@@ -19,9 +17,11 @@ pub(super) struct Picture {
 
 impl Picture {
     /// Reads the emulator's dump of the screen: a binary PPM with 8 bits for a colour.
-    pub(super) fn read(dump: &Path) -> io::Result<Self> {
+    pub(super) fn read(dump: File) -> io::Result<Self> {
         let bad = || io::Error::other("the emulator's picture of the screen is invalid");
-        let mut bytes = read_file(dump, MAX_PIXELS as u64 * 3 + 64)?;
+        let mut bytes = Vec::new();
+        dump.take(MAX_PIXELS as u64 * 3 + 64)
+            .read_to_end(&mut bytes)?;
         let mut at = 0;
         let mut word = || {
             let rest = bytes.get(at..)?;
@@ -80,7 +80,10 @@ mod tests {
         let dump = dir.path().join("dump");
         let good = b"P6\n2 1\n255\n\x01\x02\x03\xFF\x00\x80".to_vec();
         std::fs::write(&dump, &good).unwrap();
-        let made = Picture::read(&dump).unwrap().png().unwrap();
+        let made = Picture::read(File::open(&dump).unwrap())
+            .unwrap()
+            .png()
+            .unwrap();
         let mut reader = png::Decoder::new(io::Cursor::new(made))
             .read_info()
             .unwrap();
@@ -97,7 +100,10 @@ mod tests {
             b"",
         ] {
             std::fs::write(&dump, bad).unwrap();
-            assert!(Picture::read(&dump).is_err(), "{bad:?}");
+            assert!(
+                Picture::read(File::open(&dump).unwrap()).is_err(),
+                "{bad:?}"
+            );
         }
     }
 

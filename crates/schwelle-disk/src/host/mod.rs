@@ -107,6 +107,14 @@ pub trait Host: Debug + Send + Sync {
     /// Holds a folder that is there.
     fn hold_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>>;
 
+    /// Gives a folder and the files in it to a user that has no rights and nothing else, where this program may do so: its
+    /// number. What helper programs leave there is read through a held folder.
+    fn give_to_powerless(&self, folder: &Path) -> Option<u32>;
+
+    /// The number under which a program that is started from now on finds an opened file, where the system has such
+    /// numbers.
+    fn hand_down(&self, file: &File) -> Option<i32>;
+
     /// Other users of this system can look into a folder; false where that is not known.
     fn others_can_read(&self, folder: &Path) -> bool;
 

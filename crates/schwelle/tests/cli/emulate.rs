@@ -321,7 +321,7 @@ fn without_emulator_or_firmware_the_walk_stands_and_a_conversion_waits() {
 }
 
 /// A program in the emulator's place.
-fn pretend(lab: &Lab, script: &str) -> String {
+pub(crate) fn pretend(lab: &Lab, script: &str) -> String {
     let folder = lab.path("pretended");
     fs::create_dir_all(&folder).unwrap();
     let program = folder.join("qemu-system-x86_64");
@@ -350,14 +350,19 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
     for expected in ["ended by itself: no such machine", "Leave --emulate out"] {
         assert!(run.stderr.contains(expected), "{}", run.stderr);
     }
-    // It answers, and then does nothing more: ended at the limit.
-    let greet =
-        "echo $$ > pid; read order; echo '{\"return\": {}}'; : > \"$TRACE\"; exec sleep 600";
+    // It answers, and then does nothing more: ended at the limit. It has no rights, but for a folder where all have them.
+    let (pids, pid_file) = (lab.path("pids"), lab.path("pids/pid"));
+    fs::create_dir(&pids).unwrap();
+    fs::set_permissions(&pids, fs::Permissions::from_mode(0o777)).unwrap();
+    let greet = format!(
+        "echo $$ > {}; read order; echo '{{\"return\": {{}}}}'; : > \"$TRACE\"; exec sleep 600",
+        pid_file.display()
+    );
     let trace = "for a in \"$@\"; do case $a in enable=*) TRACE=${a##*file=};; esac; done; ";
     let path = pretend(&lab, &format!("{trace}{greet}"));
     let begun = Instant::now();
     let run = lab.run_in(&path, &args, "");
-    let pid = fs::read_to_string(lab.path("pid")).unwrap();
+    let pid = fs::read_to_string(&pid_file).unwrap();
     assert!(
         begun.elapsed() < Duration::from_secs(30) && !runs(&pid),
         "{}",
@@ -368,14 +373,14 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
         assert!(run.stdout.contains(expected), "{}", run.stdout);
     }
     // We are killed: it goes as well.
-    fs::remove_file(lab.path("pid")).unwrap();
+    fs::remove_file(&pid_file).unwrap();
     let mut child = Command::new(env!("CARGO_BIN_EXE_schwelle"))
         .args(["rehearse", "disk.img", "--emulate", "--quiet"])
         .env("PATH", &path)
         .current_dir(lab.path(""))
         .spawn()
         .unwrap();
-    let pid = wait_for_file(&lab.path("pid"));
+    let pid = wait_for_file(&pid_file);
     child.kill().unwrap();
     child.wait().unwrap();
     let begun = Instant::now();
@@ -387,7 +392,10 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
         std::thread::sleep(Duration::from_millis(50));
     }
     // Somebody writes to the disk meanwhile.
-    let writes = format!("{trace}touch -d '2001-01-01' disk.img; {greet}");
+    let disk = lab.path("disk.img");
+    fs::set_permissions(&disk, fs::Permissions::from_mode(0o666)).unwrap();
+    let len = fs::metadata(&disk).unwrap().len();
+    let writes = format!("{trace}printf x >> {}; {greet}", disk.display());
     let run = lab.run_in(&pretend(&lab, &writes), &args, "");
     assert_eq!(run.code, 3, "{}", run.stdout);
     assert!(
@@ -396,6 +404,12 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
         "{}",
         run.stderr
     );
+    File::options()
+        .write(true)
+        .open(&disk)
+        .unwrap()
+        .set_len(len)
+        .unwrap();
     // No room for what it needs.
     let run = Command::new(env!("CARGO_BIN_EXE_schwelle"))
         .args(args)

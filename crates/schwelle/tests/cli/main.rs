@@ -18,6 +18,7 @@ mod convert;
 mod damage;
 mod devices;
 mod emulate;
+mod emulator_rights;
 mod encrypted;
 mod events;
 mod every_disk;

@@ -8,10 +8,12 @@ mod folder;
 mod held;
 mod identity;
 mod mounts;
+mod powerless;
 mod users;
 
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Seek, SeekFrom};
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
@@ -159,6 +161,15 @@ impl Host for Linux {
 
     fn hold_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>> {
         Ok(Box::new(Held::open(folder)?))
+    }
+
+    fn give_to_powerless(&self, folder: &Path) -> Option<u32> {
+        powerless::give(folder)
+    }
+
+    fn hand_down(&self, file: &File) -> Option<i32> {
+        rustix::io::fcntl_setfd(file, rustix::io::FdFlags::empty()).ok()?;
+        Some(file.as_raw_fd())
     }
 
     fn others_can_read(&self, folder: &Path) -> bool {

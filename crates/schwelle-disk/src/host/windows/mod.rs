@@ -302,6 +302,14 @@ impl Host for Windows {
         Ok(Box::new(Held::open(folder)?))
     }
 
+    fn give_to_powerless(&self, _: &Path) -> Option<u32> {
+        None
+    }
+
+    fn hand_down(&self, _: &File) -> Option<i32> {
+        None
+    }
+
     fn others_can_read(&self, _: &Path) -> bool {
         false
     }
