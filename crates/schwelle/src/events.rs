@@ -5,6 +5,8 @@ use schemars::JsonSchema;
 use schwelle_core::commit::StageKind;
 use serde::Serialize;
 
+use crate::text;
+
 /// A line on stderr with `--progress json`.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Line<'a> {
@@ -58,5 +60,5 @@ pub(crate) fn line(event: Event<'_>) -> String {
         event,
     };
     let text = serde_json::to_string(&line).expect("events hold only text and numbers");
-    text + "\n"
+    text::safe_json(&text) + "\n"
 }

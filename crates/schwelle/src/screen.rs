@@ -184,7 +184,7 @@ impl Screen {
         if self.json {
             let text = serde_json::to_string_pretty(document)
                 .expect("documents hold only text, numbers and lists");
-            self.out(&format!("{text}\n"));
+            self.out(&format!("{}\n", text::safe_json(&text)));
         }
     }
 
@@ -193,7 +193,7 @@ impl Screen {
         if self.json {
             let text = serde_json::to_string(document)
                 .expect("documents hold only text, numbers and lists");
-            self.out(&format!("{text}\n"));
+            self.out(&format!("{}\n", text::safe_json(&text)));
         }
     }
 

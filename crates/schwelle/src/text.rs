@@ -19,6 +19,22 @@ pub(crate) fn safe(text: &str) -> String {
     out
 }
 
+/// The same of a JSON document, which may be read on a terminal as well: such characters are written as escapes, so that
+/// what the document says stays the same. Line feeds stand between its lines.
+pub(crate) fn safe_json(document: &str) -> String {
+    let mut out = String::with_capacity(document.len());
+    for c in document.chars() {
+        if c != '\n' && (c.is_control() || is_hidden(c)) {
+            for unit in c.encode_utf16(&mut [0; 2]) {
+                out.push_str(&format!("\\u{unit:04x}"));
+            }
+        } else {
+            out.push(c);
+        }
+    }
+    out
+}
+
 /// The bidirectional controls of Unicode (UAX #9), zero-width characters, separators that break
 /// lines, and the format characters that nothing shows.
 fn is_hidden(c: char) -> bool {

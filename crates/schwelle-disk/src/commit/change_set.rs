@@ -212,6 +212,14 @@ impl ChangeSet {
     /// The first thing that is not so. Asked of a draft before anything is saved, never of the way back: what was
     /// begun must be finished or taken back.
     pub fn checked(self, changes_style: bool) -> Result<Self, Disorder> {
+        for pair in self.stages.windows(2) {
+            if let [before, stage] = pair
+                && stage.kind == before.kind
+            {
+                let (stage, after) = (stage.kind, before.kind);
+                return Err(Disorder::Order { stage, after });
+            }
+        }
         let stages = self.stages.iter();
         let writes: Vec<(StageKind, Extent)> = stages
             .flat_map(|stage| stage.extents().map(|extent| (stage.kind, extent)))

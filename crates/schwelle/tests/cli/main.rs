@@ -53,6 +53,7 @@ mod secure_boot;
 mod shrink;
 mod signing;
 mod signpost;
+mod sinks;
 mod starts;
 mod stopped;
 mod support;
