@@ -1,24 +1,32 @@
 #!/bin/bash
 # Makes a release in target/release-VERSION: the program as one file, statically linked and stripped, which is shown to work alone
-# (alone.sh); its checksum; and the release notes, which are the version's part of the changelog. Needs: the Rust toolchain, a C
-# linker with the static C library (Debian: gcc, libc6-dev).
+# (alone.sh) and to be the same when it is built elsewhere (reproducible.sh); what it is made of (sbom.py); the release notes, which
+# are the version's part of the changelog; and the checksums of all. Licences and sources of what it is made of must be those that
+# deny.toml allows. Needs: the Rust toolchain, cargo-deny, Python, a C linker with the static C library (Debian: gcc, libc6-dev).
 set -euo pipefail
 cd "$(dirname "$0")/.."
+. tools/flags.sh
+cargo deny --offline --locked check bans licenses sources
 machine=$(uname -m)
 target=$machine-unknown-linux-gnu
-# With a target named, the flag is for the program alone, and not for what runs while it is built.
-export RUSTFLAGS="-C target-feature=+crt-static -C relocation-model=static -C strip=symbols"
-cargo build --release --locked --quiet --target "$target" --bin schwelle
-program=${CARGO_TARGET_DIR:-$PWD/target}/$target/release/schwelle
+into=${CARGO_TARGET_DIR:-$PWD/target}
+export MORE_RUSTFLAGS="-C relocation-model=static -C strip=symbols"
+# With a target named, the flags are for the program alone, and not for what runs while it is built.
+RUSTFLAGS="$(flags "$PWD" "$into") $MORE_RUSTFLAGS" \
+    cargo build --release --locked --quiet --target "$target" --target-dir "$into" --bin schwelle
+program=$into/$target/release/schwelle
 tools/alone.sh "$program"
+tools/reproducible.sh "$program" --release
 version=$("$program" --version | cut -d' ' -f2)
-out=${CARGO_TARGET_DIR:-$PWD/target}/release-$version
+out=$into/release-$version
 rm -rf "$out"
 mkdir -p "$out"
 cp "$program" "$out/schwelle-$version-$machine-linux"
+tools/sbom.py "$program" >"$out/schwelle-$version-$machine-linux.spdx.json"
 # From the version's heading to the next one.
 awk -v heading="## [$version]" 'index($0, heading) == 1 { on = 1; next } /^## / { on = 0 } on' CHANGELOG.md \
     | sed -e '1{/^$/d}' >"$out/RELEASE-NOTES.md"
 [ -s "$out/RELEASE-NOTES.md" ] || { echo "the changelog has nothing about version $version" >&2; exit 1; }
-(cd "$out" && sha256sum "schwelle-$version-$machine-linux" RELEASE-NOTES.md >SHA256SUMS && sha256sum --check --quiet SHA256SUMS)
+echo "Built with $(rustc --version)." >>"$out/RELEASE-NOTES.md"
+(cd "$out" && sha256sum -- * >SHA256SUMS && sha256sum --check --quiet SHA256SUMS)
 echo "$out: $(ls "$out" | tr '\n' ' ')"

@@ -4,7 +4,8 @@ set -eu
 cd "$(dirname "$0")/.."
 # One build for all: the program that the tests drive is linked as the one for the stick is, and goes onto it.
 CARGO_BUILD_TARGET=$(uname -m)-unknown-linux-gnu
-RUSTFLAGS="-C target-feature=+crt-static"
+. tools/flags.sh
+RUSTFLAGS=$(flags "$PWD" "${CARGO_TARGET_DIR:-$PWD/target}")
 # A test that fails says where without line tables, and they take time to build.
 CARGO_PROFILE_DEV_DEBUG=none
 export CARGO_BUILD_TARGET RUSTFLAGS CARGO_PROFILE_DEV_DEBUG
@@ -55,6 +56,7 @@ beside tools/pc-test.sh
 pc=$!
 RUST_TEST_THREADS=$(($(nproc) * 2)) cargo test --workspace --locked
 tools/alone.sh "$built/schwelle"
+tools/reproducible.sh "$built/schwelle"
 ended "$pc" pc-test.sh
 pc=
 # The plays for many PCs, by the real engine, and PCs started from the network; meanwhile a whole Linux, on real firmware in both

@@ -11,6 +11,9 @@ use super::recover::with_table;
 use super::refusal::RecoverError;
 use super::{EditedVolume, JobFolder, MovedExtent, Side};
 
+/// Longer than any path.
+const MAX_NAME_BYTES: usize = 64 << 10;
+
 /// What is wrong with a journal read from a file; `None` when it can be worked with. `files` are the lengths of
 /// `saved.bin` and `new.bin`.
 pub(super) fn fault(journal: &Journal, files: [u64; 2]) -> Option<String> {
@@ -18,14 +21,21 @@ pub(super) fn fault(journal: &Journal, files: [u64; 2]) -> Option<String> {
         let form = journal.format;
         return Some(format!("it has the form {form}, known are up to {FORMAT}"));
     }
-    if journal.job.is_none() {
+    let Some(facts) = &journal.job else {
         return Some("it does not say what the job is".to_owned());
+    };
+    let serial = facts.serial.as_ref().map_or(0, String::len);
+    if facts.disk.as_os_str().len().max(serial) > MAX_NAME_BYTES {
+        return Some("the disk's name in it is longer than any".to_owned());
     }
     if !matches!(journal.sector_bytes, 512 | 4096) || journal.sectors == 0 {
         return Some("its sector size or number of sectors is invalid".to_owned());
     }
     if !stays_inside(journal, files) {
         return Some("an entry leaves the disk or its file".to_owned());
+    }
+    if shares_bytes(journal, files) {
+        return Some("entries share their bytes in a file".to_owned());
     }
     let stages = journal.extents.iter();
     let writes: Vec<_> = stages.map(|entry| (entry.stage, entry.extent())).collect();
@@ -80,6 +90,20 @@ fn stays_inside(journal: &Journal, files: [u64; 2]) -> bool {
                 .all(|extent| extent.first < extent.end && inside(extent.first.0, extent.sectors()))
     });
     extents && beside && moves && watched && volumes
+}
+
+/// True when entries have more bytes together than their file: what is read for all of them would have no bound.
+fn shares_bytes(journal: &Journal, [saved, new]: [u64; 2]) -> bool {
+    let len = |stored: &Stored, sectors: u64| match stored.offset {
+        Some(_) => sectors.saturating_mul(journal.sector_bytes.into()),
+        None => 0,
+    };
+    let extents = || journal.extents.iter();
+    let old: u64 = extents().map(|entry| len(&entry.old, entry.sectors)).sum();
+    let beside = journal.beside.iter();
+    let beside: u64 = beside.map(|beside| len(&beside.old, beside.sectors)).sum();
+    let after: u64 = extents().map(|entry| len(&entry.new, entry.sectors)).sum();
+    old.saturating_add(beside) > saved || after > new
 }
 
 /// The first sector that is written, moved or watched where no job does that.
@@ -272,6 +296,9 @@ mod tests {
     use crate::identities::Style;
     use crate::job::{JobFacts, JobKind};
 
+    /// Lengths of the two files.
+    const FILES: [u64; 2] = [1 << 20; 2];
+
     fn stored(offset: u64) -> Stored {
         Stored {
             offset: Some(offset),
@@ -354,18 +381,26 @@ mod tests {
         use StageKind::{Clear, Edit, Fill, Prepare, Shrink, Table, Takeover};
         let inside = "an entry leaves the disk or its file";
         let misplaced = "is written, moved or watched where no job does that";
-        assert_eq!(fault(&sound(), [1024, 1024]), None);
+        assert_eq!(fault(&sound(), FILES), None);
         type Change = fn(&mut Journal);
         let cases: &[(Change, &str)] = &[
             (|j| j.format = 99, "it has the form 99"),
             (|j| j.job = None, "it does not say what the job is"),
+            (
+                |j| {
+                    if let Some(facts) = &mut j.job {
+                        facts.disk = "x".repeat(70_000).into();
+                    }
+                },
+                "the disk's name",
+            ),
             (|j| j.sector_bytes = 513, "its sector size"),
             (|j| j.sectors = 0, "its sector size"),
             (|j| j.extents[0].first_lba = 999, inside),
             (|j| j.extents[0].first_lba = u64::MAX, inside),
             (|j| j.extents[0].sectors = 0, inside),
             (|j| j.extents[0].sectors = u64::MAX, inside),
-            (|j| j.extents[0].old.offset = Some(1), inside),
+            (|j| j.extents[0].old.offset = Some(1 << 20), inside),
             (|j| j.extents[0].new.offset = Some(u64::MAX), inside),
             (|j| j.extents[0].new.fill = Some(0), inside),
             (|j| j.extents[0].old.offset = None, inside),
@@ -421,10 +456,18 @@ mod tests {
             (|j| j.volumes.push(volume(150)), misplaced),
             (|j| j.volumes.clear(), misplaced),
         ];
+        // All of the file, for each of them.
+        let mut journal = sound();
+        journal.sectors = 1 << 20;
+        for entry in &mut journal.extents {
+            entry.sectors = 2048;
+        }
+        let shared = fault(&journal, FILES);
+        assert!(shared.is_some_and(|fault| fault.contains("share their bytes")));
         for (number, (change, expected)) in cases.iter().enumerate() {
             let mut journal = sound();
             change(&mut journal);
-            let found = fault(&journal, [1024, 1024]).unwrap_or_default();
+            let found = fault(&journal, FILES).unwrap_or_default();
             assert!(found.contains(expected), "{number}: {found}");
         }
     }

@@ -34,6 +34,7 @@ pub(super) fn take_edits_off<'a>(
     let mut seen = (false, false);
     let mut strange = Vec::new();
     let sector = journal.sector_bytes as usize;
+    let written = written_before(job, journal);
     let settling = |entry: &&super::JournalExtent| entry.stage == StageKind::Edit;
     for entry in journal.extents.iter().filter(settling) {
         let (old, new) = (job.bytes(entry, Side::Old)?, job.bytes(entry, Side::New)?);
@@ -45,7 +46,7 @@ pub(super) fn take_edits_off<'a>(
             if found == new {
                 below.write_at(journal.byte_of(at), old)?;
                 seen.1 = true;
-            } else if found == old || is_written_before(job, journal, Lba(at)) {
+            } else if found == old || has(&written, Lba(at)) {
                 seen.0 = true;
             } else {
                 stranger = stranger.or(Some(Lba(at)));
@@ -63,18 +64,24 @@ pub(super) fn take_edits_off<'a>(
     })
 }
 
-/// True when an earlier stage writes this sector too: then it may hold what was there before that.
-fn is_written_before(job: &JobFolder, journal: &Journal, at: Lba) -> bool {
-    let one = Extent {
-        first: at,
-        end: Lba(at.0.saturating_add(1)),
-    };
+/// What the earlier stages write, ascending: such a sector may hold what was there before that.
+fn written_before(job: &JobFolder, journal: &Journal) -> Vec<Extent> {
     let is_moving = job.state().moved.is_none();
-    let mut moves = journal.moves.iter().filter(|_| is_moving);
-    let mut others = journal
+    let moves = journal.moves.iter().filter(|_| is_moving);
+    let others = journal
         .extents
         .iter()
         .filter(|entry| entry.stage != StageKind::Edit);
-    others.any(|entry| entry.extent().contains(&one))
-        || moves.any(|moved| moved.as_move().destination().contains(&one))
+    let mut all: Vec<Extent> = others
+        .map(|entry| entry.extent())
+        .chain(moves.map(|moved| moved.as_move().destination()))
+        .collect();
+    all.sort_unstable();
+    all
+}
+
+/// True when one of the extents, which are apart, has this sector.
+fn has(extents: &[Extent], at: Lba) -> bool {
+    let after = extents.partition_point(|extent| extent.end <= at);
+    extents.get(after).is_some_and(|extent| extent.first <= at)
 }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use super::facts::JobFacts;
 use super::journal::{
-    self, Beside, FIRST_FORMAT, Journal, JournalExtent, MAX_ENTRIES, ReliedOn, Side,
+    self, Beside, FIRST_FORMAT, Journal, JournalExtent, MAX_JOURNAL_BYTES, ReliedOn, Side,
 };
 use super::state::{FIRST_VERSION, Kept, read_up_to};
 use super::storage::{Directory, Storage, StoredFile, Within};
@@ -25,10 +25,8 @@ pub(super) const LOG: &str = "log.txt";
 const OUTCOME: &str = "outcome.json";
 const NO_STATE: &str = "neither state-a.json nor state-b.json holds a whole state: this is no job folder, \
     or both files are damaged";
-/// A text file of the folder is read up to this length.
-const MAX_TEXT_BYTES: u64 = 1 << 30;
-
-/// A document for people is read up to this length. The longest ones seen have some hundred KiB.
+/// A document for people is read up to this length. The longest ones seen have some hundred KiB. Of a longer log, this much
+/// of its end is read.
 const MAX_DOCUMENT_BYTES: u64 = 8 << 20;
 
 /// Renamings in a folder, at most: each is one cut of power, with the disk used again after it.
@@ -134,7 +132,7 @@ impl JobFolder {
             return Ok(folder);
         }
         if let Some(hash) = &folder.kept.moved {
-            let text = folder.read_text(MOVED)?;
+            let text = folder.read_text(MOVED, MAX_JOURNAL_BYTES)?;
             if blake3::hash(&text).to_hex().as_str() != hash {
                 return Err(folder.damaged(MOVED, "its hash is not the one in the job's state"));
             }
@@ -201,7 +199,7 @@ impl JobFolder {
     }
 
     fn load(&self) -> Result<Loaded, JobError> {
-        let text = self.read_text(JOURNAL)?;
+        let text = self.read_text(JOURNAL, MAX_JOURNAL_BYTES)?;
         if blake3::hash(&text).to_hex().as_str() != self.state().journal {
             return Err(self.damaged(JOURNAL, "its hash is not the one in the job's state"));
         }
@@ -210,9 +208,6 @@ impl JobFolder {
         if journal.format == FIRST_FORMAT {
             let facts = JobFacts::of_first_version(&self.record()?);
             journal.job = Some(facts.map_err(|fault| self.damaged(RECORD, fault))?);
-        }
-        if journal.extents.len().max(journal.moves.len()) > MAX_ENTRIES {
-            return Err(self.damaged(JOURNAL, "it has more entries than any job"));
         }
         let file = |name: &str| {
             let file = self.storage.open(name, false);
@@ -296,11 +291,16 @@ impl JobFolder {
 
     /// The lines of the log; of a long one, its end.
     pub fn log_lines(&self, most: usize) -> Result<Vec<String>, JobError> {
-        let text = match self.read_text(LOG) {
-            Err(JobError::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
-                Vec::new()
-            }
-            text => text?,
+        let read = || -> io::Result<Vec<u8>> {
+            let file = self.storage.open(LOG, false)?;
+            let first = file.len_bytes()?.saturating_sub(MAX_DOCUMENT_BYTES);
+            let mut text = vec![0; usize::try_from(file.len_bytes()? - first).unwrap_or(0)];
+            file.read_at(first, &mut text)?;
+            Ok(text)
+        };
+        let text = match read() {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Vec::new(),
+            text => text.map_err(|source| self.io_error(LOG, source))?,
         };
         let text = String::from_utf8_lossy(&text);
         let lines: Vec<&str> = text.lines().collect();
@@ -390,6 +390,10 @@ impl JobFolder {
         })?;
         let text =
             serde_json::to_vec(&journal).map_err(|error| self.io_error(JOURNAL, error.into()))?;
+        if text.len() as u64 > MAX_JOURNAL_BYTES || !journal.is_readable() {
+            let source = io::Error::other("the journal is longer than any that is read");
+            return Err(self.io_error(JOURNAL, source));
+        }
         self.put(JOURNAL, &text)?;
         // Each file is synced by itself; this covers what a file system keeps elsewhere.
         self.sync()?;
@@ -444,13 +448,13 @@ impl JobFolder {
         written.map_err(|source| self.io_error(name, source))
     }
 
-    fn read_text(&self, name: &str) -> Result<Vec<u8>, JobError> {
-        let text = read_up_to(&*self.storage, name, MAX_TEXT_BYTES);
+    fn read_text(&self, name: &str, most: u64) -> Result<Vec<u8>, JobError> {
+        let text = read_up_to(&*self.storage, name, most);
         text.map_err(|source| self.io_error(name, source))
     }
 
     fn read_json<T: serde::de::DeserializeOwned>(&self, name: &str) -> Result<T, JobError> {
-        let text = self.read_text(name)?;
+        let text = self.read_text(name, MAX_DOCUMENT_BYTES)?;
         serde_json::from_slice(&text).map_err(|error| self.damaged(name, error))
     }
 

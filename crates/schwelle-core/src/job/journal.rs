@@ -4,6 +4,7 @@ use std::io;
 
 use serde::{Deserialize, Serialize};
 
+use super::at_most::at_most;
 use super::facts::JobFacts;
 use super::storage::StoredFile;
 use crate::commit::{ChangeSet, Drafts, Purpose, Region, StageKind};
@@ -15,8 +16,13 @@ pub(super) const FORMAT: u32 = 3;
 pub(super) const FIRST_FORMAT: u32 = 1;
 /// An extent of the journal is at most this long: what is held in memory at a time.
 pub(super) const MAX_EXTENT_BYTES: u64 = 1 << 20;
-/// Entries read from a journal, at most. A conversion has some thousands.
-pub(super) const MAX_ENTRIES: usize = 4 << 20;
+/// A journal is read up to this length, and no longer one is written.
+pub(super) const MAX_JOURNAL_BYTES: u64 = 96 << 20;
+/// Entries of a list in a journal, at most; moves, which are smaller. A conversion has some thousands.
+const MAX_ENTRIES: usize = 1 << 18;
+const MAX_MOVES: usize = 1 << 20;
+/// Volumes of a job, and what it watches, at most: no table has as many partitions.
+const MAX_VOLUMES: usize = 1 << 10;
 
 /// Everything that a conversion writes, in the order of writing.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -36,15 +42,23 @@ pub struct Journal {
     /// Sectors of the disk.
     pub sectors: u64,
     /// Sectors that the conversion relies on and does not write.
+    #[serde(deserialize_with = "at_most::<MAX_VOLUMES, _, _>")]
     pub watched: Vec<Watched>,
     /// The volumes that are shrunk, or hold files that are edited.
+    #[serde(deserialize_with = "at_most::<MAX_VOLUMES, _, _>")]
     pub volumes: Vec<EditedVolume>,
     /// What is copied. These sectors are free before: what they hold is not saved.
+    #[serde(deserialize_with = "at_most::<MAX_MOVES, _, _>")]
     pub moves: Vec<MovedExtent>,
     /// What is overwritten.
+    #[serde(deserialize_with = "at_most::<MAX_ENTRIES, _, _>")]
     pub extents: Vec<JournalExtent>,
     /// What shares a physical sector with what is written, on a disk where that has several logical ones.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(
+        default,
+        skip_serializing_if = "Vec::is_empty",
+        deserialize_with = "at_most::<MAX_ENTRIES, _, _>"
+    )]
     pub beside: Vec<Beside>,
 }
 
@@ -111,7 +125,11 @@ pub struct EditedVolume {
     pub after: String,
     /// Of an encrypted volume, which may be closed when the job is finished or taken back: the sectors that its
     /// metadata lies in. Both hashes are over what these hold.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(
+        default,
+        skip_serializing_if = "Vec::is_empty",
+        deserialize_with = "at_most::<MAX_ENTRIES, _, _>"
+    )]
     pub sealed: Vec<Extent>,
 }
 
@@ -215,6 +233,18 @@ impl Watched {
 }
 
 impl Journal {
+    /// True when none of its lists is longer than one that is read.
+    pub(super) fn is_readable(&self) -> bool {
+        let sealed = self.volumes.iter().map(|volume| volume.sealed.len());
+        self.extents
+            .len()
+            .max(self.beside.len())
+            .max(sealed.max().unwrap_or(0))
+            <= MAX_ENTRIES
+            && self.moves.len() <= MAX_MOVES
+            && self.volumes.len().max(self.watched.len()) <= MAX_VOLUMES
+    }
+
     /// Geometry of the disk.
     pub fn geometry(&self) -> Geometry {
         Geometry {

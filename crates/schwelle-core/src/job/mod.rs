@@ -14,6 +14,7 @@
 //!
 //! [`JobFolder`] makes and reads the folder; [`recover`] finishes a commit or takes it back.
 
+mod at_most;
 mod bond;
 mod bounds;
 mod edits;

@@ -13,7 +13,7 @@ use std::sync::{Arc, Mutex};
 use schwelle_testkit::Dice;
 
 use super::storage::{Storage, StoredFile};
-use super::{JobFacts, JobFolder, JobKind, JobState};
+use super::{EditedVolume, JobFacts, JobFolder, JobKind, JobState, ReliedOn};
 use crate::commit::{ChangeSet, Drafts, Ledger, Purpose, Region, StageKind};
 use crate::device::{BlockDevice, Draft, Extent, Lba, Memory};
 use crate::disk_use::DiskUse;
@@ -230,7 +230,21 @@ fn job_on(stick: &Stick) -> Option<(JobState, Option<StageKind>)> {
         let mut job =
             JobFolder::create_in(storage, Path::new("stick"), facts, "{}").map_err(drop)?;
         reached = Some((JobState::Saving, None));
-        let saved = job.save(&disk, Drafts::one(&draft), &changes, Default::default());
+        // What moves lies on a volume, and stays on it.
+        let volume = EditedVolume {
+            first_lba: 1500,
+            sectors_before: 2000,
+            sectors_after: 1000,
+            named_at: 0,
+            before: String::new(),
+            after: String::new(),
+            sealed: Vec::new(),
+        };
+        let relied_on = ReliedOn {
+            volumes: vec![volume],
+            ..ReliedOn::default()
+        };
+        let saved = job.save(&disk, Drafts::one(&draft), &changes, relied_on);
         saved.map_err(drop)?;
         reached = Some((JobState::Writing, None));
         for stage in [StageKind::Move, StageKind::Prepare, StageKind::Commit] {

@@ -89,7 +89,7 @@ fn the_emulator_has_no_rights_no_network_and_no_way_to_other_files() {
     fs::write(&secret, "what only root can read\n").unwrap();
     fs::set_permissions(&secret, fs::Permissions::from_mode(0o600)).unwrap();
     let tells = "for a in \"$@\"; do case $a in enable=*) : > \"${a##*file=}\";; esac; done; \
-        echo \"arguments: $*\"";
+        echo \"arguments: $*\"; grep NoNewPrivs /proc/$$/status";
     let answer = "; while read -r order; do echo '{\"return\": {}}'; done";
     let args = [
         "rehearse",
@@ -112,6 +112,7 @@ fn the_emulator_has_no_rights_no_network_and_no_way_to_other_files() {
         "-sandbox on,",
         "elevateprivileges=deny,spawn=deny",
         "Permission denied",
+        "NoNewPrivs:\t1",
     ] {
         assert!(console().contains(expected), "{expected}: {}", console());
     }

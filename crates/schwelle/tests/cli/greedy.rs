@@ -1,6 +1,7 @@
 //! Disks that ask for all the memory and all the time there is: every reading command answers within a bound
 //! of both, which the kernel keeps.
 
+use std::fs;
 use std::os::unix::process::ExitStatusExt;
 use std::path::Path;
 use std::process::Command;
@@ -10,6 +11,9 @@ use schwelle_core::device::{DiskFile, Window};
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_demo::{attribute_at, edit_file, edit_record};
 
+use serde_json::Value;
+
+use crate::job_files::{journal, keep_state, newest_state};
 use crate::support::{Lab, part, peek, poke};
 use schwelle_testkit::hash;
 
@@ -32,6 +36,181 @@ pub(crate) fn bounded(lab: &Lab, args: &[&str]) -> Result<i32, String> {
     match output.status.signal() {
         Some(signal) => Err(format!("signal {signal}: {shown}")),
         None => output.status.code().ok_or(shown),
+    }
+}
+
+/// Gives a job folder another journal, with the hash of it.
+fn put_journal(job: &Path, text: &str) {
+    fs::write(job.join("journal.json"), text).unwrap();
+    let mut state = newest_state(job);
+    state["journal"] = blake3::hash(text.as_bytes()).to_hex().as_str().into();
+    state["state"] = "writing".into();
+    keep_state(job, &state);
+}
+
+/// A journal in which one of the lists holds an entry so many times.
+fn with_many(job: &Path, list: &str, entry: &str, count: usize) -> String {
+    let mut whole = journal(job);
+    whole[list] = "ALL".into();
+    let all = vec![entry; count].join(",");
+    whole.to_string().replace("\"ALL\"", &format!("[{all}]"))
+}
+
+#[test]
+fn job_folders_that_ask_for_everything_are_answered_within_the_same_bounds() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 340, |disk| {
+        disk.standard(1, "SIGNAL-MAST").unwrap();
+    });
+    assert_eq!(lab.convert(&image, "whole", &["--quiet"]).code, 0);
+    let (whole, job) = (lab.path("whole"), lab.path("job"));
+    let stored = r#"{"offset":0,"blake3":""}"#;
+    let extent = |first: u64, sectors: u64, stage: &str| {
+        format!(
+            r#"{{"stage":"{stage}","what":"","first_lba":{first},"sectors":{sectors},"old":{stored},"new":{stored}}}"#
+        )
+    };
+    let many = |count: u64, step: u64, sectors: u64, stage: &str| {
+        let all: Vec<String> = (0..count)
+            .map(|n| extent(9000 + n * step, sectors, stage))
+            .collect();
+        all.join(",")
+    };
+    let volume = r#"{"first_lba":104448,"sectors_before":327680,"sectors_after":327680,"named_at":0,"before":"","after":""}"#;
+    type Change<'a> = Box<dyn Fn(&Path) + 'a>;
+    let cases: Vec<(&str, Change<'_>)> = vec![
+        (
+            "a file of 3 GiB that is all journal",
+            Box::new(|job| {
+                let file = fs::File::create(job.join("journal.json")).unwrap();
+                file.set_len(3 << 30).unwrap();
+            }),
+        ),
+        (
+            "so long a list of hashes",
+            Box::new(|job| {
+                let text = format!(
+                    "[{}]",
+                    vec![format!("\"{}\"", "0".repeat(64)); 1_400_000].join(",")
+                );
+                fs::write(job.join("moved.json"), &text).unwrap();
+                let mut state = newest_state(job);
+                state["moved"] = blake3::hash(text.as_bytes()).to_hex().as_str().into();
+                keep_state(job, &state);
+            }),
+        ),
+        (
+            "a record of 3 GiB",
+            Box::new(|job| {
+                for name in ["job.json", "outcome.json", "confirmation.json", "log.txt"] {
+                    fs::File::create(job.join(name))
+                        .unwrap()
+                        .set_len(3 << 30)
+                        .unwrap();
+                }
+            }),
+        ),
+        (
+            "lists within lists",
+            Box::new(|job| {
+                put_journal(
+                    job,
+                    &format!("{}{}", "[".repeat(1 << 20), "]".repeat(1 << 20)),
+                );
+            }),
+        ),
+        (
+            "more extents than are read",
+            Box::new(|job| {
+                put_journal(
+                    job,
+                    &with_many(job, "extents", &extent(9000, 1, "prepare"), 500_000),
+                );
+            }),
+        ),
+        (
+            "as many extents as are read",
+            Box::new(|job| {
+                put_journal(
+                    job,
+                    &with_many(job, "extents", &many(200_000, 2, 1, "prepare"), 1),
+                );
+            }),
+        ),
+        (
+            "edits everywhere, none of them known",
+            Box::new(|job| {
+                let mut edits = journal(job);
+                let text = with_many(job, "extents", &many(100_000, 3, 2, "edit"), 1);
+                edits["extents"] = serde_json::from_str::<Value>(&text).unwrap()["extents"].take();
+                edits["volumes"] = serde_json::from_str(&format!("[{volume}]")).unwrap();
+                put_journal(job, &edits.to_string());
+            }),
+        ),
+        (
+            "moves",
+            Box::new(|job| {
+                let moved = r#"{"from_lba":300000,"to_lba":110000,"sectors":1}"#;
+                put_journal(job, &with_many(job, "moves", moved, 1_000_000));
+            }),
+        ),
+        (
+            "volumes",
+            Box::new(|job| put_journal(job, &with_many(job, "volumes", volume, 300_000))),
+        ),
+        (
+            "one long text",
+            Box::new(|job| {
+                let mut edited = journal(job);
+                edited["job"]["disk"] = "x".repeat(80 << 20).into();
+                put_journal(job, &edited.to_string());
+            }),
+        ),
+        (
+            "states that are no states",
+            Box::new(|job| {
+                for name in ["state-a.json", "state-b.json"] {
+                    fs::File::create(job.join(name))
+                        .unwrap()
+                        .set_len(3 << 30)
+                        .unwrap();
+                }
+            }),
+        ),
+    ];
+    let before = hash(&image);
+    let converted = lab.path("converted");
+    fs::copy(&image, &converted).unwrap();
+    for (name, change) in &cases {
+        fs::remove_dir_all(&job).ok();
+        fs::create_dir(&job).unwrap();
+        for file in fs::read_dir(&whole).unwrap() {
+            let file = file.unwrap();
+            fs::copy(file.path(), job.join(file.file_name())).unwrap();
+        }
+        change(&job);
+        let disk = ["--disk", "disk.img"];
+        for args in [
+            &["resume", "--job", "job", "--folder-name", "job"][..],
+            &["undo", "--job", "job", "--folder-name", "job", "--yes"],
+            &["report", "--job", "job"],
+            &["report", "--job", "job", "--share", "--json"],
+            &["report", "--jobs", "."],
+            &["confirm", "--job", "job"],
+            &["check", "disk.img"],
+        ] {
+            let takes_disk = ["resume", "undo"].contains(&args[0]);
+            let args = [args, if takes_disk { &disk } else { &[] }].concat();
+            let ended = bounded(&lab, &args);
+            assert!(
+                ended.as_ref().is_ok_and(|code| (0..=3).contains(code)),
+                "{name}: {args:?}: {ended:?}"
+            );
+        }
+        // Only the record is not needed to take a job back.
+        let is_back = name.starts_with("a record");
+        assert_eq!(hash(&image) != before, is_back, "{name}");
+        fs::copy(&converted, &image).unwrap();
     }
 }
 
@@ -212,6 +391,16 @@ fn no_disk_takes_all_the_memory_or_all_the_time() {
             );
         }
         assert_eq!(hash(&image), before, "{name}");
+    }
+    // Files that options name.
+    let lab = Lab::new();
+    let big = fs::File::create(lab.path("big.toml")).unwrap();
+    big.set_len(3 << 30).unwrap();
+    for args in [
+        ["rules", "--policy", "big.toml"],
+        ["firmware", "--machine", "big.toml"],
+    ] {
+        assert_eq!(bounded(&lab, &args), Ok(2), "{args:?}");
     }
     // The bounds are ones: with less than the program needs it does not run.
     let small = Command::new("/usr/bin/prlimit")
