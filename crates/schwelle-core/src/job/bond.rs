@@ -29,8 +29,10 @@ pub enum Bond {
 /// Why a folder cannot be proven.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Unproven {
-    /// The disk does not hold the hash of any folder: not yet, not any more, or never.
-    NoHash,
+    /// The disk does not hold the hash of the folder: not yet, or not any more.
+    NotThere,
+    /// The job leaves no hash on the disk, and no other one is there.
+    LeavesNone,
     /// The disk holds the hash of another job's folder. This one is of a kind that leaves none.
     OfAnotherJob,
     /// The folder holds edits of files that were cut off, and whose record the disk does not know.
@@ -85,7 +87,8 @@ pub fn bond(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Bond, RecoverError
         );
     }
     match (hash_on(disk), job.facts()) {
-        (None, _) => Ok(Bond::Unproven(Unproven::NoHash)),
+        (None, _) if journal.bound_at.is_some() => Ok(Bond::Unproven(Unproven::NotThere)),
+        (None, _) => Ok(Bond::Unproven(Unproven::LeavesNone)),
         (Some(_), Some(facts)) if leaves_none(facts) => Ok(Bond::Unproven(Unproven::OfAnotherJob)),
         (Some(_), _) => Err(RecoverError::OtherFolder),
     }

@@ -79,8 +79,15 @@ impl JobOptions {
             let why = "Nothing was written.";
             Err(CliError::new(Kind::Usage, what, why, next))
         };
+        // As it is shown, or as a shell completes it, too.
+        let is_its = |given: &str| {
+            let last = Path::new(given).file_name();
+            given == name
+                || given == safe(&name)
+                || last.is_some_and(|last| last.to_string_lossy() == name)
+        };
         let folder = self.job.display();
-        if let Some(given) = self.folder_name.as_ref().filter(|given| **given != name) {
+        if let Some(given) = self.folder_name.as_ref().filter(|given| !is_its(given)) {
             return refused(
                 format!("{folder}: this folder is called {name}, and not {given}"),
                 "See where each job stands: schwelle report --jobs DIR".to_owned(),
@@ -93,12 +100,13 @@ impl JobOptions {
         let typed_name = match &self.folder_name {
             Some(given) => Some(given.clone()),
             None => screen.ask(&format!(
-                "{} If this folder has been in your hands since the job was begun, type its name ({}):",
+                "{} If it has been in your hands since the job was begun, type its name ({}):",
                 unproven(why),
                 safe(&name)
             )),
         };
-        match typed_name.and_then(|typed| why.vouched(&job.folder, &typed)) {
+        let named = typed_name.filter(|typed| is_its(typed));
+        match named.and_then(|_| why.vouched(&job.folder, &name)) {
             Some(trust) => Ok(trust),
             None => refused(
                 format!("{folder}: the disk does not prove that this job folder is its own"),
@@ -114,13 +122,16 @@ impl JobOptions {
 /// Why the disk does not prove a folder.
 fn unproven(why: Unproven) -> &'static str {
     match why {
-        Unproven::NoHash => {
-            "The disk cannot tell this job folder from one that was changed: it holds the hash of none, since \
-             its new EFI system partition is not whole, or the job makes none."
+        Unproven::NotThere => {
+            "The disk does not hold this job's hash (not yet, or not any more), so it cannot tell whether the job \
+             folder was changed."
+        }
+        Unproven::LeavesNone => {
+            "This job leaves no hash on the disk, so the disk cannot tell whether the job folder was changed."
         }
         Unproven::OfAnotherJob => {
-            "The disk cannot tell this job folder from one that was changed: it holds the hash of the folder of \
-             another job."
+            "The disk holds the hash of another job's folder, and this job leaves none, so the disk cannot tell whether \
+             the job folder was changed."
         }
         Unproven::CutEdits => {
             "The disk proves this job folder, but not the edits of an earlier undo in it, which was stopped."

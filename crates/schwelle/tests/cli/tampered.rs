@@ -270,11 +270,19 @@ fn where_the_disk_holds_no_hash_the_folder_is_asked_for_by_its_name() {
     ] {
         refused(&lab, &data, &[&undo[..], more].concat(), stdin, reason);
     }
+    // A name that cannot be typed is named as it is shown, or by its path.
+    for (strange, named) in [("-x \u{1b}[2J", "-x \\u{1b}[2J"), ("-y", "./-y")] {
+        let strange = lab.path(strange);
+        copy(&job, &strange);
+        let named = format!("--folder-name={named}");
+        let args = ["undo", "--job", strange.to_str().unwrap(), &named];
+        refused(&lab, &data, &args, "no\n", "it was not confirmed");
+    }
     let run = lab.run_with(&[&undo[..], &["--json"]].concat(), "job-0815\nyes\n");
     assert_eq!((run.code, hash(&data)), (0, before), "{}", run.stderr);
     assert_eq!(run.json()["folder_is_proven"], false);
     assert!(
-        run.stderr.contains("it holds the hash of none"),
+        run.stderr.contains("This job leaves no hash"),
         "{}",
         run.stderr
     );
