@@ -11,6 +11,8 @@ CARGO_PROFILE_DEV_DEBUG=none
 export CARGO_BUILD_TARGET RUSTFLAGS CARGO_PROFILE_DEV_DEBUG
 built=${CARGO_TARGET_DIR:-$PWD/target}/$CARGO_BUILD_TARGET/debug
 scratch=$(mktemp -d)
+# The emulator of the tests, a user without rights, goes through it.
+chmod 711 "$scratch"
 install=
 pc=
 fleet=

@@ -69,24 +69,25 @@ pub fn bond(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Bond, RecoverError
         journal: hash,
         ..
     } = job.state();
-    let is_bound = journal
+    let at_its_place = journal
         .bound_at
         .and_then(|at| disk.read_vec(at, hash.len()).ok())
         .is_some_and(|found| !hash.is_empty() && found == hash.as_bytes());
-    if is_bound {
+    // Who has copied the partition's files has put the marker elsewhere.
+    let in_marker = hash_on(disk);
+    if at_its_place || in_marker.as_ref() == Some(hash) {
         // The hash comes to the disk after all that moves, so by then the folder knows what has moved.
         if moved.is_none() && !journal.moves.is_empty() {
             return Err(RecoverError::OtherFolder);
         }
         let cut = job.renaming();
-        return Ok(
-            match cut.is_some_and(|cut| cut.state().state.is_unfinished()) {
-                true => Bond::Unproven(Unproven::CutEdits),
-                false => Bond::Proven(Trust(())),
-            },
-        );
+        let is_cut = cut.is_some_and(|cut| cut.state().state.is_unfinished());
+        return Ok(match is_cut {
+            true => Bond::Unproven(Unproven::CutEdits),
+            false => Bond::Proven(Trust(())),
+        });
     }
-    match (hash_on(disk), job.facts()) {
+    match (in_marker, job.facts()) {
         (None, _) if journal.bound_at.is_some() => Ok(Bond::Unproven(Unproven::NotThere)),
         (None, _) => Ok(Bond::Unproven(Unproven::LeavesNone)),
         (Some(_), Some(facts)) if leaves_none(facts) => Ok(Bond::Unproven(Unproven::OfAnotherJob)),

@@ -112,7 +112,7 @@ fn the_emulator_has_no_rights_no_network_and_no_way_to_other_files() {
         "-sandbox on,",
         "elevateprivileges=deny,spawn=deny",
         "Permission denied",
-        "NoNewPrivs:\t1",
+        "NoNewPrivs:1",
     ] {
         assert!(console().contains(expected), "{expected}: {}", console());
     }

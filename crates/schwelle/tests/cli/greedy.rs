@@ -383,6 +383,7 @@ fn no_disk_takes_all_the_memory_or_all_the_time() {
             &["rehearse", "disk.img", "--to", "mbr"],
             &["mend", "disk.img"],
             &["confirm", "disk.img"],
+            &["firmware", "sheet", "disk.img"],
         ] {
             let ended = bounded(&lab, args);
             assert!(

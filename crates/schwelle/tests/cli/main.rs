@@ -39,6 +39,7 @@ mod packed;
 mod policy;
 mod printed;
 mod private;
+mod promises;
 mod random_layouts;
 mod readers;
 mod real_disks;

@@ -451,3 +451,34 @@ fn a_job_that_names_a_pipe_as_its_disk_is_not_waited_for() {
         "the job's disk was not found",
     );
 }
+
+#[test]
+fn the_hash_is_found_where_someone_has_put_the_marker_elsewhere() {
+    let (lab, image, job) = bench();
+    let record: Value = serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();
+    let (at, _) = place(&record, "EFI system");
+    let esp = format!("{}@@{at}", image.display());
+    let (marker, kept) = ("::/EFI/Schwelle/identities.json", lab.path("kept"));
+    let kept = kept.to_str().unwrap();
+    tool("mcopy", &["-i", &esp, marker, kept]);
+    tool("mdel", &["-i", &esp, marker]);
+    let bound_at = journal(&job)["bound_at"].as_u64().unwrap();
+    poke(&image, bound_at, &[0; 64]);
+    let undo = ["undo", "--job", "job", "--yes", "--json"];
+    refused(&lab, &image, &undo, "", NOT_PROVEN);
+    // Another file gets its old place.
+    let filler = lab.path("filler");
+    fs::write(&filler, [0x2E; 5000]).unwrap();
+    tool(
+        "mcopy",
+        &["-i", &esp, filler.to_str().unwrap(), "::/filler"],
+    );
+    tool("mcopy", &["-i", &esp, kept, marker]);
+    assert_ne!(
+        peek(&image, bound_at, 64),
+        newest_state(&job)["journal"].as_str().unwrap().as_bytes()
+    );
+    let run = lab.run(&undo);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    assert_eq!(run.json()["folder_is_proven"], true);
+}
