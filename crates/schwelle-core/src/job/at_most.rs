@@ -35,3 +35,23 @@ where
 
     from.deserialize_seq(List::<MOST, T>(PhantomData))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[derive(Debug, Deserialize)]
+    struct Short {
+        #[serde(deserialize_with = "at_most::<3, _, _>")]
+        list: Vec<u8>,
+    }
+
+    #[test]
+    fn a_longer_list_is_an_error() {
+        let read = |text: &str| serde_json::from_str::<Short>(text);
+        let whole = read(r#"{"list":[1,2,3]}"#).unwrap();
+        assert_eq!(whole.list, [1, 2, 3]);
+        let error = read(r#"{"list":[1,2,3,4]}"#).unwrap_err().to_string();
+        assert!(error.contains("a list of at most 3 entries"), "{error}");
+    }
+}
