@@ -12,7 +12,7 @@ use schwelle_core::host::HostFacts;
 use schwelle_core::profile::Profile;
 use serde_json::Value;
 
-use crate::job_files::reopen;
+use crate::job_files::{job_args, reopen};
 use crate::layouts::listed_at;
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba, peek, place, poke};
 use schwelle_testkit::{hash, tool};
@@ -369,16 +369,11 @@ fn mended(bench: &Bench, name: &str, steps: &[&str], starts: bool) {
     );
     drop(device);
 
-    let undo = lab.run(&[
+    let undo = lab.run(&job_args(
         "undo",
-        "--job",
-        "mend.job",
-        "--folder-name",
-        "mend.job",
-        "--disk",
-        "disk.img",
-        "--yes",
-    ]);
+        Path::new("mend.job"),
+        &["--disk", "disk.img", "--yes"],
+    ));
     assert_eq!(undo.code, 0, "{name}: {}{}", undo.stdout, undo.stderr);
     assert_eq!(hash(image), whole, "{name}");
 }
@@ -443,7 +438,7 @@ fn what_somebody_else_converted_without_an_efi_partition_starts_with_its_old_men
     drop(device);
 
     // Taken back, and mended again with the room from the tail of the Windows volume.
-    let undo = lab.run(&["undo", "--job", "job", "--folder-name", "job", "--yes"]);
+    let undo = lab.run(&job_args("undo", Path::new("job"), &["--yes"]));
     assert_eq!(undo.code, 0, "{}", undo.stderr);
     let args = [
         "mend",
@@ -507,24 +502,19 @@ fn a_data_disks_tables_are_mended_without_a_system() {
 #[test]
 fn a_killed_mending_is_finished() {
     let bench = Bench::new(512);
+    let lab = &bench.lab;
     bench.on_esp("mdeltree", &["::EFI"]);
     let whole = hash(&bench.image);
-    let run = bench
-        .lab
-        .run(&["mend", "disk.img", "--job", "mend.job", "--yes", "--quiet"]);
+    let run = lab.run(&["mend", "disk.img", "--job", "mend.job", "--yes", "--quiet"]);
     assert_eq!(run.code, 0, "{}", run.stderr);
     let mended = hash(&bench.image);
     // As if it had been stopped before its last sector: the state goes back, and a sector with it.
-    reopen(&bench.lab.path("mend.job"));
-    unwrite(&bench.lab.path("mend.job"), &bench.image);
+    reopen(&lab.path("mend.job"));
+    unwrite(&lab.path("mend.job"), &bench.image);
     assert_ne!(hash(&bench.image), mended);
-    let refused = bench
-        .lab
-        .run(&["mend", "disk.img", "--job", "other.job", "--yes"]);
+    let refused = lab.run(&["mend", "disk.img", "--job", "other.job", "--yes"]);
     assert_eq!(refused.code, 1, "{}{}", refused.stdout, refused.stderr);
-    let run = bench
-        .lab
-        .run(&["resume", "--job", "mend.job", "--folder-name", "mend.job"]);
+    let run = lab.run(&job_args("resume", Path::new("mend.job"), &[]));
     assert_eq!(
         (run.code, hash(&bench.image)),
         (0, mended),
@@ -533,23 +523,9 @@ fn a_killed_mending_is_finished() {
         run.stderr
     );
     assert!(run.stdout.contains("Mended."), "{}", run.stdout);
-    let again = bench.lab.run(&[
-        "resume",
-        "--job",
-        "mend.job",
-        "--folder-name",
-        "mend.job",
-        "--json",
-    ]);
+    let again = lab.run(&job_args("resume", Path::new("mend.job"), &["--json"]));
     assert_eq!(again.json()["answer"], "mended");
-    let undo = bench.lab.run(&[
-        "undo",
-        "--job",
-        "mend.job",
-        "--folder-name",
-        "mend.job",
-        "--yes",
-    ]);
+    let undo = lab.run(&job_args("undo", Path::new("mend.job"), &["--yes"]));
     assert_eq!(
         (undo.code, hash(&bench.image)),
         (0, whole),
