@@ -1,4 +1,4 @@
-//! Job folders that somebody has edited, with all hashes made anew: of every kind of job, at several moments of it.
+//! Job folders that were edited, with all hashes made anew: of every kind of job, at several moments of it.
 //!
 //! An input picks a job, a moment and one of `resume` and `undo`; then come edits: which file, which field, which value.
 //! Whatever they are, a folder that the disk proves writes only what its job declared, and one that a technician

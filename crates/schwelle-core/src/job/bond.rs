@@ -1,6 +1,6 @@
 //! Whether a job folder is the one that its disk was written with.
 //!
-//! All that a folder says of itself can be written anew by whoever has had it, hashes included. So a converted disk
+//! All that a folder says of itself can be written anew by someone who has had it, hashes included. So a converted disk
 //! keeps the hash of the journal, in the marker on its EFI system partition: no other journal has it, and through the
 //! hashes in the journal no other saved or new bytes either. While the disk does not hold it (before that partition
 //! is written, once it has been given back, and on disks that get none) a folder cannot be proven, and a technician

@@ -3,12 +3,11 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use schwelle_demo::MbrEntry;
 use serde_json::Value;
 
 use crate::job_files::{reopen, state};
 use crate::json::fits;
-use crate::support::{Lab, lba, poke};
+use crate::support::Lab;
 use schwelle_testkit::tool;
 
 const LABEL: &str = "Haus Nordlicht";
@@ -17,26 +16,7 @@ const SERIAL: &str = "ZX-4711-0815";
 /// A lab in a folder with a telling name, with a disk on which a third volume has a label, converted into "job".
 fn bench(label: &[u8]) -> (Lab, PathBuf) {
     let lab = Lab::new();
-    let image = lab.image("Nordlicht-Kasse.img", 512, 340, |disk| {
-        disk.standard(7, "KASSE-NORD1").unwrap();
-        let places = disk.standard_places();
-        let entry = |active, kind, first: u64, sectors: u64| MbrEntry {
-            active,
-            kind,
-            first: u32::try_from(first).unwrap(),
-            sectors: u32::try_from(sectors).unwrap(),
-        };
-        let [boot, windows] = [places.boot, places.windows];
-        let entries = [
-            entry(true, 7, boot.first.0, boot.sectors()),
-            entry(false, 7, windows.first.0, windows.sectors()),
-            entry(false, 0x83, 452_608, 8192),
-        ];
-        disk.boot_record(lba(0), 7, &entries).unwrap();
-    });
-    let superblock = 452_608 * 512 + 1024;
-    poke(&image, superblock + 56, &[0x53, 0xEF]);
-    poke(&image, superblock + 120, label);
+    let image = lab.labelled("Nordlicht-Kasse.img", (7, "KASSE-NORD1"), label, |_, _| {});
     let text = "[pc]\nmanufacturer = \"Skerry <b>Works</b>\"\nmodel = \"<script>alert(1)</script>\"\n[firmware]\nuefi = true\n";
     fs::write(lab.path("pc.toml"), text).unwrap();
     let run = lab.convert(&image, "job", &["--quiet", "--machine", "pc.toml"]);

@@ -11,12 +11,12 @@ use std::process::Command;
 use schwelle_core::device::Extent;
 use schwelle_core::gpt::{GptEntry, GptLayout, type_guid};
 use schwelle_core::mbr::{BiosStart, protective_sector};
-use schwelle_demo::{Asset, MbrEntry, replace_bytes};
+use schwelle_demo::{Asset, replace_bytes};
 use serde_json::Value;
 use uuid::Uuid;
 
 use crate::report::each_text;
-use crate::support::{COMPUTER, Lab, SIGNATURE, lba, poke};
+use crate::support::{COMPUTER, Lab, SIGNATURE, lba};
 
 /// What a hostile name may try.
 const HOSTILE: [&str; 14] = [
@@ -72,22 +72,9 @@ fn utf16(text: &str) -> Vec<u8> {
 
 /// A system disk on which everything is called like this.
 fn system_disk(lab: &Lab, hostile: &str, name: &str) {
-    let image = lab.image(name, 512, 340, |disk| {
-        disk.standard(SIGNATURE, COMPUTER).unwrap();
-        let places = disk.standard_places();
-        let entry = |active, kind, first: u64, sectors: u64| MbrEntry {
-            active,
-            kind,
-            first: u32::try_from(first).unwrap(),
-            sectors: u32::try_from(sectors).unwrap(),
-        };
+    let label: Vec<u8> = hostile.bytes().take(16).collect();
+    lab.labelled(name, (SIGNATURE, COMPUTER), &label, |disk, places| {
         let [boot, windows] = [places.boot, places.windows];
-        let entries = [
-            entry(true, 7, boot.first.0, boot.sectors()),
-            entry(false, 7, windows.first.0, windows.sectors()),
-            entry(false, 0x83, 452_608, 8192),
-        ];
-        disk.boot_record(lba(0), SIGNATURE, &entries).unwrap();
         for (extent, path, old) in [
             (windows, "\\Windows\\System32\\config\\SYSTEM", COMPUTER),
             (
@@ -101,11 +88,6 @@ fn system_disk(lab: &Lab, hostile: &str, name: &str) {
             replace_bytes(disk.device(), extent, path, &utf16(old), &new).unwrap();
         }
     });
-    // The superblock of an ext volume, with its label.
-    let superblock = 452_608 * 512 + 1024;
-    poke(&image, superblock + 56, &[0x53, 0xEF]);
-    let label: Vec<u8> = hostile.bytes().take(16).collect();
-    poke(&image, superblock + 120, &label);
 }
 
 /// A GPT disk whose partitions are called like this.

@@ -5,8 +5,8 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use assert_cmd::Command;
-use schwelle_core::device::{BlockDevice, DiskFile, Lba, MIB};
-use schwelle_demo::{DiskBuilder, Standard};
+use schwelle_core::device::{BlockDevice, DiskFile, Extent, Lba, MIB};
+use schwelle_demo::{DiskBuilder, MbrEntry, Standard};
 use schwelle_testkit::Run;
 use serde_json::Value;
 use tempfile::TempDir;
@@ -53,6 +53,40 @@ impl Lab {
             places = Some(disk.standard(SIGNATURE, COMPUTER).unwrap());
         });
         (path, places.unwrap())
+    }
+
+    /// A standard system disk of this signature and computer, with a third volume: an ext one with this label, of
+    /// which there is no more than the superblock. `more` changes it.
+    pub(crate) fn labelled(
+        &self,
+        name: &str,
+        (signature, computer): (u32, &str),
+        label: &[u8],
+        more: impl FnOnce(&DiskBuilder<'_>, Standard),
+    ) -> PathBuf {
+        const FIRST: u32 = 452_608;
+        let path = self.image(name, 512, 340, |disk| {
+            let places = disk.standard(signature, computer).unwrap();
+            let entry = |active, kind, first, sectors: u64| MbrEntry {
+                active,
+                kind,
+                first,
+                sectors: u32::try_from(sectors).unwrap(),
+            };
+            let at = |extent: Extent| u32::try_from(extent.first.0).unwrap();
+            let [boot, windows] = [places.boot, places.windows];
+            let entries = [
+                entry(true, 7, at(boot), boot.sectors()),
+                entry(false, 7, at(windows), windows.sectors()),
+                entry(false, 0x83, FIRST, 8192),
+            ];
+            disk.boot_record(lba(0), signature, &entries).unwrap();
+            more(disk, places);
+        });
+        let superblock = u64::from(FIRST) * 512 + 1024;
+        poke(&path, superblock + 56, &[0x53, 0xEF]);
+        poke(&path, superblock + 120, label);
+        path
     }
 
     /// A standard disk, converted.
