@@ -1,32 +1,131 @@
-//! Reading ahead: while one chunk is written, hashed or parsed, the next is read.
+//! Reading ahead: while one chunk is written, hashed or parsed, the next ones are read.
 
-use std::sync::mpsc;
+use std::sync::mpsc::{self, SyncSender};
+use std::sync::{Mutex, PoisonError};
 use std::thread;
 
 /// Chunks read ahead, at most.
 const AHEAD: usize = 4;
+/// Threads that read. With a second one the device has its next transfer at once, and not only when the chunk
+/// before has been handed on.
+const READERS: usize = 2;
 
-/// Reads the chunks that `places` names, by `read`, and hands them in their order to `take`. Nothing is read
-/// after a chunk that could not be read, or that `take` ended at.
+/// What is to be read next, and where its answer will be looked for, in the same order.
+struct Order<I, A> {
+    places: I,
+    answers: SyncSender<mpsc::Receiver<A>>,
+}
+
+/// Reads the chunks that `places` names, by `read`, two at a time, and hands them in their order to `take`. After
+/// a chunk that could not be read, or that `take` ended at, no other is begun.
 pub fn read_ahead<P: Send, R: Send, E>(
     places: impl Iterator<Item = P> + Send,
-    read: impl Fn(&P) -> Result<Vec<u8>, R> + Send,
+    read: impl Fn(&P) -> Result<Vec<u8>, R> + Send + Sync,
     mut take: impl FnMut(P, Result<Vec<u8>, R>) -> Result<(), E>,
 ) -> Result<(), E> {
-    thread::scope(|scope| {
-        let (sender, receiver) = mpsc::sync_channel(AHEAD);
-        scope.spawn(move || {
-            for place in places {
-                let chunk = read(&place);
-                let is_last = chunk.is_err();
-                if sender.send((place, chunk)).is_err() || is_last {
-                    return;
-                }
-            }
+    let (answers, in_order) = mpsc::sync_channel(AHEAD);
+    let order = Mutex::new(Some(Order { places, answers }));
+    let next = || {
+        let mut order = order.lock().unwrap_or_else(PoisonError::into_inner);
+        let found = order.as_mut().and_then(|order| {
+            let place = order.places.next()?;
+            let (answer, coming) = mpsc::sync_channel(1);
+            order.answers.send(coming).ok()?;
+            Some((place, answer))
         });
-        for (place, chunk) in receiver {
+        if found.is_none() {
+            *order = None;
+        }
+        found
+    };
+    let reader = || {
+        while let Some((place, answer)) = next() {
+            let chunk = read(&place);
+            let has_failed = chunk.is_err();
+            // First the answer: whoever holds the order may be waiting for it to be taken.
+            answer.send((place, chunk)).ok();
+            if has_failed {
+                *order.lock().unwrap_or_else(PoisonError::into_inner) = None;
+            }
+        }
+    };
+    thread::scope(|scope| {
+        for _ in 0..READERS {
+            scope.spawn(reader);
+        }
+        for answer in in_order {
+            let Ok((place, chunk)) = answer.recv() else {
+                break;
+            };
             take(place, chunk)?;
         }
         Ok(())
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicUsize, Ordering};
+    use std::thread;
+    use std::time::Duration;
+
+    use super::{AHEAD, read_ahead};
+
+    /// Places 0 to 99. Reading an even one takes longer, and from `bad` on all of it fails. What was taken, what
+    /// came of it, and how many places were read.
+    fn taken(bad: u8, enough: usize) -> (Vec<u8>, Result<(), String>, usize) {
+        let (mut taken, reads) = (Vec::new(), AtomicUsize::new(0));
+        let read = |&place: &u8| {
+            reads.fetch_add(1, Ordering::Relaxed);
+            if place.is_multiple_of(2) {
+                thread::sleep(Duration::from_micros(300));
+            }
+            if place < bad {
+                Ok(vec![place])
+            } else {
+                Err(place)
+            }
+        };
+        let done = read_ahead(0..100, read, |place, chunk| {
+            assert_eq!(chunk.map_err(|bad| format!("{bad}"))?, [place]);
+            taken.push(place);
+            if taken.len() < enough {
+                Ok(())
+            } else {
+                Err("enough".to_owned())
+            }
+        });
+        (taken, done, reads.into_inner())
+    }
+
+    #[test]
+    fn chunks_come_in_their_order_up_to_the_first_that_fails() {
+        for _ in 0..20 {
+            for bad in [0, 1, 6, 7, 99] {
+                let (chunks, done, reads) = taken(bad, 100);
+                assert_eq!(chunks, (0..bad).collect::<Vec<_>>());
+                assert_eq!(done, Err(bad.to_string()));
+                assert!(reads <= usize::from(bad) + 1 + AHEAD, "{reads} of {bad}");
+            }
+        }
+        let (chunks, done, reads) = taken(100, 101);
+        assert_eq!((chunks, done, reads), ((0..100).collect(), Ok(()), 100));
+    }
+
+    #[test]
+    fn what_is_read_ahead_is_bounded() {
+        let (chunks, done, reads) = taken(100, 5);
+        assert_eq!((chunks.len(), done), (5, Err("enough".to_owned())));
+        assert!(reads <= 5 + AHEAD, "{reads}");
+    }
+
+    #[test]
+    fn a_reader_that_panics_ends_the_reading() {
+        let read = |&place: &u8| {
+            assert!(place < 3, "of no use");
+            Ok::<_, ()>(vec![place])
+        };
+        let run = || read_ahead(0..100, read, |_, chunk| chunk.map(drop));
+        assert!(std::panic::catch_unwind(run).is_err());
+    }
 }

@@ -1,8 +1,9 @@
 //! A block device without the system's cache in between.
 //!
 //! Through a cache a write of one 512-byte sector reaches the disk as the 4096 bytes around it, whenever the
-//! system likes, and an error shows only at the flush, without a place. As the host opens disks, each write reaches the device as exactly its sectors, and each read comes from it. Both must
-//! be whole logical sectors, from and to aligned memory.
+//! system likes, and an error shows only at the flush, without a place. As the host opens disks, each write
+//! reaches the device as exactly its sectors, and each read comes from it. Both must be whole logical sectors,
+//! from and to aligned memory.
 //!
 //! Reading code asks for records of a kibibyte, so what is read is read in larger pieces, some of which
 //! are kept.
@@ -21,6 +22,9 @@ const PIECE_BYTES: u64 = 128 << 10;
 /// Pieces kept: 12 MiB.
 const PIECES: usize = 96;
 
+/// Transfers whose memory is kept: as many as run beside one another.
+const SPARES: usize = 2;
+
 /// A disk opened without a cache in between.
 #[derive(Debug)]
 pub(super) struct Direct {
@@ -28,8 +32,8 @@ pub(super) struct Direct {
     sector_bytes: u64,
     len_bytes: u64,
     kept: Mutex<Kept>,
-    /// Memory of an earlier transfer, for the next one: to get and clear a MiB takes as long as to copy it.
-    spare: Mutex<Option<Aligned>>,
+    /// Memory of earlier transfers, for the next ones: to get and clear a MiB takes as long as to copy it.
+    spare: Mutex<Vec<Aligned>>,
 }
 
 /// Pieces that have been read, the newest last.
@@ -98,8 +102,9 @@ impl Direct {
 
     fn take_spare(&self, len: usize) -> Aligned {
         let mut spare = self.spare.lock().unwrap_or_else(PoisonError::into_inner);
-        match spare.take_if(|spare| len <= spare.room()) {
-            Some(mut aligned) => {
+        match spare.iter().position(|spare| len <= spare.room()) {
+            Some(found) => {
+                let mut aligned = spare.swap_remove(found);
                 aligned.len = len;
                 aligned
             }
@@ -109,11 +114,10 @@ impl Direct {
 
     fn keep_spare(&self, aligned: Aligned) {
         let mut spare = self.spare.lock().unwrap_or_else(PoisonError::into_inner);
-        if spare
-            .as_ref()
-            .is_none_or(|spare| spare.room() < aligned.room())
-        {
-            *spare = Some(aligned);
+        spare.push(aligned);
+        if spare.len() > SPARES {
+            spare.sort_by_key(Aligned::room);
+            spare.remove(0);
         }
     }
 
