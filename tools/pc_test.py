@@ -328,7 +328,7 @@ def every_bus(stick):
     images[CARD] = pristine_copy(stick, "shrink", "card")
     os.truncate(images[CARD], 256 << 20)
     pc.mmc(images[CARD])
-    script = "t schwelle survey --json\nt schwelle convert /dev/nvme0n1 --job /jobs/never --yes\n"
+    script = "t schwelle survey --json\nt other-stick nvme0n1p2\nt schwelle convert /dev/nvme0n1 --job /jobs/never --yes\n"
     script += "t schwelle convert LANTERN-BAY --job /jobs/never --yes\n"
     for serial in images:
         script += f"t schwelle convert {serial} --job /jobs/{serial} --yes\n"
@@ -338,6 +338,7 @@ def every_bus(stick):
     listed = documents(the(text, "survey", 1))
     for serial in images:
         check(any(disk["serial"] == serial for disk in listed), f"survey does not tell {serial}: {listed}")
+    check("Nothing is mounted" in the(text, "other-stick nvme0n1p2", 1), "a volume of the PC's own disk is offered for job folders")
     # By a path, or by the name that is read from the disk, it looks like its copies.
     check("medium.copy" in the(text, "/dev/nvme0n1", 1), "a copy of a disk is not noticed")
     check("several disks are called LANTERN-BAY" in the(text, "convert LANTERN-BAY", 2), "a name of several disks")
@@ -426,28 +427,26 @@ def pristine_copy(stick, name, to):
 
 def cuts(stick, count, seed=1):
     """Power goes while a disk is converted, finished or taken back; the next session finishes it or takes it back. The folder lies on
-    the FAT32 stick, or on one with ext4 or exFAT."""
+    the FAT32 stick, or on one with ext4, exFAT or NTFS."""
     dice = random.Random(seed)
     whole = stick.work / "shrink.img"
     before = files(stick, whole)
     begin = "echo CONVERT-BEGINS\nt schwelle convert CUT-1 --job $jobs/cut --yes\n"
-    mount = {
-        "FAT32": "jobs=/jobs\n",
-        **{kind: f"jobs=/mnt; for d in /dev/sd?; do mount -t {kind.lower()} $d /mnt 2>/dev/null && break; done; t grep /mnt /proc/mounts\n"
-           for kind in ("ext4", "exFAT")},
-    }
+    # The stick offers the other one, and nothing else: not its own partitions, and not the disk.
+    other = "jobs=/mnt; t other-stick\nt other-stick $(other-stick | sed 's/^ *//; s/ .*//')\n"
+    make = {"FAT32": ["true"], "ext4": ["mkfs.ext4", "-q"], "exFAT": ["mkfs.exfat"], "NTFS": ["mkntfs", "-F", "-Q", "-q"]}
     reached = {}
     for number in range(count):
-        kind = ("FAT32", "ext4", "exFAT")[number % 3]
+        kind = list(make)[number % len(make)]
         stick_image, more = fresh(stick), stick.work / "more.img"
         more.unlink(missing_ok=True)
         run("truncate", "-s", "64M", more)
-        run(*(["mkfs.exfat", more] if kind == "exFAT" else ["mkfs.ext4", "-q", more]))
+        run(*make[kind], more)
         disk = pristine_copy(stick, "shrink", "cut")
 
         def start(name, script):
             pc = PC(stick, name).kernel().with_stick(stick_image).ahci(disk, "CUT-1").usb(more, "MORE-1")
-            return pc.script(mount[kind] + script).begin()
+            return pc.script(("jobs=/jobs\n" if kind == "FAT32" else other) + script).begin()
 
         words = dice.choice(["CONVERT-BEGINS", "CONVERT-BEGINS", "move:", "shrink:", "prepare:", "commit:", "edit:", "Converted"])
         delay = dice.uniform(0, 2.5 if words == "CONVERT-BEGINS" else 0.4)
@@ -467,7 +466,8 @@ def cuts(stick, count, seed=1):
         text = start("after", f"t ls -l $jobs/cut\nt schwelle {way} --job $jobs/cut --folder-name cut --disk CUT-1{option}\n"
                      "t schwelle check CUT-1\n").end()
         if kind != "FAT32":
-            the(text, "grep /mnt /proc/mounts")
+            check(re.fullmatch(rf" *sd[a-z]+  64 MiB  {kind}\n", the(text, "other-stick")), f"what is offered: {text}")
+            check(f"({kind}) is at /mnt" in the(text, "other-stick sd"), text)
         told = f"cut {number} ({kind}, {words} + {delay:.2f} s{', again' if again else ''}, {way})"
         output, code = next((output, code) for command, output, code in parts(text) if f"schwelle {way}" in command)
         never = "stopped before anything was written" in output or "whole state" in output or "No such file" in output
@@ -668,7 +668,7 @@ def short(stick):
 
     def fail():
         step("faults", faults, stick)
-        step("power cuts", cuts, stick, 3)
+        step("power cuts", cuts, stick, 4)
 
     with ThreadPoolExecutor(3) as lanes:
         work = [lanes.submit(step, "every bus, every start", starts, stick), lanes.submit(pull), lanes.submit(fail)]

@@ -41,8 +41,11 @@ kernel=$(apt-cache depends --important linux-image-amd64 | sed -n 's/.*Depends: 
 [ -n "$kernel" ] || { echo "the package list has no kernel: run apt-get update first" >&2; exit 1; }
 packages="$kernel busybox-static grub-common grub-pc-bin grub-efi-amd64-signed shim-signed
     shim-helpers-amd64-signed kmod libkmod2 mtools dosfstools kbd console-data cpio zstd libdevmapper1.02.1"
+# What runs on the stick and is no static program: the driver for NTFS, which the kernel cannot write.
+inside="ntfs-3g libntfs-3g89 libc6"
 if [ -n "$key" ]; then
-    packages+=" dropbear-bin libtomcrypt1 libtommath1 libgmp10 libc6 libgcc-s1 libcrypt1 zlib1g python3.11-minimal
+    # The SSH server, and what Ansible asks of a host.
+    inside+=" dropbear-bin libtomcrypt1 libtommath1 libgmp10 libgcc-s1 libcrypt1 zlib1g python3.11-minimal
         libpython3.11-minimal libpython3.11-stdlib libexpat1 libssl3 libbz2-1.0 liblzma5 libffi8 libuuid1"
 fi
 mkdir -p "$cache" "$work/debs" "$work/tree"
@@ -51,7 +54,7 @@ missing=()
 while read -r package version; do
     file[$package]=$cache/${package}_$(tr : _ <<<"$version").deb
     [ -f "${file[$package]}" ] || missing+=("$package")
-done < <(apt-cache policy $packages | awk '/^[^ ]/ { name = substr($1, 1, length($1) - 1) } /Candidate:/ { print name, $2 }')
+done < <(apt-cache policy $packages $inside | awk '/^[^ ]/ { name = substr($1, 1, length($1) - 1) } /Candidate:/ { print name, $2 }')
 if [ ${#missing[@]} -gt 0 ]; then
     (cd "$work/debs" && apt-get download -q "${missing[@]}" >/dev/null 2>&1) ||
         { echo "cannot fetch the packages ${missing[*]}" >&2; exit 1; }
@@ -59,9 +62,14 @@ if [ ${#missing[@]} -gt 0 ]; then
         mv "$work/debs/${package}"_*.deb "${file[$package]}"
     done
 fi
-for package in $packages; do
-    dpkg -x "${file[$package]:?the package list does not have $package: run apt-get update first}" "$work/tree"
-done
+unpack() { # unpack FOLDER PACKAGE...
+    local folder=$1 package
+    for package in "${@:2}"; do
+        dpkg -x "${file[$package]:?the package list does not have $package: run apt-get update first}" "$folder"
+    done
+}
+unpack "$work/tree" $packages
+unpack "$work/inside" $inside
 tree=$work/tree
 # The package's own link leads out of the tree.
 mkdir "$work/bin"
@@ -77,13 +85,13 @@ mkdir -p "$root"/{bin,keymaps} "$modules/kernel"
 cp "$tree/bin/busybox" "$root/bin/busybox"
 strip -o "$root/bin/schwelle" "$program"
 cp "$here/stick/init" "$root/init"
-cp "$here/stick/menu" "$here/stick/steps" "$root/bin/"
+cp "$here/stick/"{menu,steps,other-stick} "$root/bin/"
 chmod 755 "$root/init" "$root/bin/"*
 # Disks on every bus, the file systems of sticks, keyboards, and what these modules need. No sound, no pictures; network only where
 # it was asked for.
 depmod -b "$tree" "$version"
 wanted='^kernel/(drivers/(ata|nvme|scsi|message|usb/(host|storage|common|core|misc)|mmc|virtio|block|hid|md|firmware|thunderbolt'
-wanted+='|cdrom|misc/cardreader|memstick|input/(keyboard|serio)|platform/surface)|fs/(fat|exfat|ext4|nls|fuse|efivarfs|btrfs|ntfs))/'
+wanted+='|cdrom|misc/cardreader|memstick|input/(keyboard|serio)|platform/surface)|fs/(fat|exfat|ext4|nls|fuse|efivarfs|btrfs))/'
 # The checksum that ext4 asks for by name, which modules.dep does not know of.
 wanted+='|^kernel/(crypto/crc32c_generic|arch/x86/crypto/crc32c-intel)\.ko'
 # Network cards as PCs have them, also those on USB.
@@ -107,18 +115,19 @@ for map in qwerty/{us,uk,es,it,pl,pt-latin1,se-latin1,no-latin1,dk-latin1,nl} qw
     azerty/{fr-latin1,be-latin1}; do
     loadkeys -q -b "$maps/$map.kmap" >"$root/keymaps/$(basename "$map")"
 done
+lib=lib/x86_64-linux-gnu
+mkdir -p "$root"/{lib64,$lib,usr/$lib}
+for from in $lib usr/$lib; do
+    [ ! -d "$work/inside/$from" ] || find "$work/inside/$from" -maxdepth 1 -name '*.so*' -exec cp -a {} "$root/$from/" \;
+done
+cp -a "$work/inside/lib64/." "$root/lib64/"
+cp "$work/inside/bin/ntfs-3g" "$root/bin/"
 if [ -n "$key" ]; then
-    # What Ansible asks of a host, and the SSH server; both need the C library.
-    lib=lib/x86_64-linux-gnu
-    mkdir -p "$root"/{usr/bin,lib64,$lib,usr/$lib,root/.ssh}
-    for from in $lib usr/$lib; do
-        find "$tree/$from" -maxdepth 1 -name '*.so*' -exec cp -a {} "$root/$from/" \;
-    done
-    cp -a "$tree/lib64/." "$root/lib64/"
-    cp -a "$tree/usr/lib/python3.11" "$root/usr/lib/"
+    mkdir -p "$root"/{usr/bin,root/.ssh}
+    cp -a "$work/inside/usr/lib/python3.11" "$root/usr/lib/"
     rm -rf "$root"/usr/lib/python3.11/{lib2to3,ensurepip,pydoc_data,idlelib,tkinter,turtledemo,unittest,distutils,sqlite3,curses}
-    cp "$tree/usr/bin/python3.11" "$root/usr/bin/python3"
-    cp "$tree/usr/sbin/dropbear" "$tree/usr/bin/dropbearkey" "$root/bin/"
+    cp "$work/inside/usr/bin/python3.11" "$root/usr/bin/python3"
+    cp "$work/inside/usr/sbin/dropbear" "$work/inside/usr/bin/dropbearkey" "$root/bin/"
     echo root:x:0:0:root:/root:/bin/sh >"$root/etc/passwd"
     echo root:x:0: >"$root/etc/group"
     cp "$key" "$root/root/.ssh/authorized_keys"
