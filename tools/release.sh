@@ -2,7 +2,7 @@
 # Makes a release in target/release-VERSION: the program as one file, statically linked and stripped, which is shown to work alone
 # (alone.sh) and to be the same when it is built elsewhere (reproducible.sh); what it is made of (sbom.py); the release notes, which
 # are the version's part of the changelog; and the checksums of all. Licences and sources of what it is made of must be those that
-# deny.toml allows. Needs: the Rust toolchain, cargo-deny, Python, a C linker with the static C library (Debian: gcc, libc6-dev).
+# deny.toml allows. Needs: the Rust toolchain, cargo-deny, Python, strace, a C linker with the static C library (Debian: gcc, libc6-dev).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 . tools/flags.sh
