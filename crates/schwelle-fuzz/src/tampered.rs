@@ -171,7 +171,7 @@ fn opened(files: &Files) -> Option<JobFolder> {
 /// The technician says yes to a folder that the disk does not prove.
 fn trusted(job: &JobFolder, bond: &Bond) -> Trust {
     match bond {
-        Bond::Proven(trust) => *trust,
+        Bond::Proven(trust) => trust.clone(),
         Bond::Unproven(why) => why.vouched(job, &job.name()).unwrap(),
     }
 }
@@ -184,13 +184,13 @@ fn go(job: &mut JobFolder, medium: &Medium<'_>, undoes: bool) -> Option<bool> {
         let repaired = Repaired::look(job, medium)?;
         if undoes {
             let plan = recover::plan_undo(job, &repaired, &bond)?;
-            repaired.write(medium, trust)?;
+            repaired.write(medium, &trust)?;
             if let Some(plan) = plan {
-                recover::undo(job, &plan, trust, None, medium, &mut ())?;
+                recover::undo(job, &plan, &trust, None, medium, &mut ())?;
             }
         } else if let Some(plan) = recover::plan_resume(job, &repaired)? {
-            repaired.write(medium, trust)?;
-            recover::resume(job, &plan, trust, medium, &mut ())?;
+            repaired.write(medium, &trust)?;
+            recover::resume(job, &plan, &trust, medium, &mut ())?;
         }
         Ok(())
     };

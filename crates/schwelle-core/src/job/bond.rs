@@ -39,15 +39,31 @@ pub enum Unproven {
     CutEdits,
 }
 
-/// A folder may be worked with: it was proven, or vouched for. There is no other way to finish a job or to take it
+/// One folder may be worked with: it was proven, or vouched for. There is no other way to finish a job or to take it
 /// back.
-#[derive(Debug, Clone, Copy)]
-pub struct Trust(());
+#[derive(Debug, Clone)]
+pub struct Trust {
+    /// The hash of the folder's journal, in hex.
+    journal: String,
+}
+
+impl Trust {
+    fn in_folder(job: &JobFolder) -> Self {
+        let journal = job.state().journal.clone();
+        Self { journal }
+    }
+
+    /// Refuses what belongs to another journal, by its hash, than was trusted.
+    pub(super) fn covers(&self, journal: &str) -> Result<(), RecoverError> {
+        let is_it = self.journal == journal;
+        is_it.then_some(()).ok_or(RecoverError::OtherFolder)
+    }
+}
 
 impl Unproven {
     /// The technician vouches for a folder by typing its name. `None` where that is another name.
     pub fn vouched(self, job: &JobFolder, name: &str) -> Option<Trust> {
-        (job.name() == name).then_some(Trust(()))
+        (job.name() == name).then(|| Trust::in_folder(job))
     }
 }
 
@@ -84,7 +100,7 @@ pub fn bond(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Bond, RecoverError
         let is_cut = cut.is_some_and(|cut| cut.state().state.is_unfinished());
         return Ok(match is_cut {
             true => Bond::Unproven(Unproven::CutEdits),
-            false => Bond::Proven(Trust(())),
+            false => Bond::Proven(Trust::in_folder(job)),
         });
     }
     match (in_marker, job.facts()) {

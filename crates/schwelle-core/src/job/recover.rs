@@ -273,10 +273,11 @@ pub fn plan_resume<'a>(
 pub fn resume(
     job: &mut JobFolder,
     plan: &Resuming<'_>,
-    _trusted: Trust,
+    trust: &Trust,
     disk: &dyn BlockDevice,
     observer: &mut dyn Observer,
 ) -> Result<(), RecoverError> {
+    trust.covers(&job.state().journal)?;
     job.set_state(JobState::Writing)?;
     plan.write(disk, job, observer)?;
     Ok(job.set_state(JobState::Done)?)
@@ -399,11 +400,12 @@ pub(super) fn used_since(
 pub fn undo(
     job: &mut JobFolder,
     plan: &Undoing,
-    _trusted: Trust,
+    trust: &Trust,
     renaming: Option<&Renaming<'_>>,
     disk: &dyn BlockDevice,
     observer: &mut dyn Observer,
 ) -> Result<(), RecoverError> {
+    trust.covers(&job.state().journal)?;
     let journal = journal(job)?.clone();
     job.set_state(JobState::Undoing)?;
     if let Some(renaming) = renaming {

@@ -28,21 +28,29 @@ const MAX_TORN: usize = 4;
 pub struct Repaired<'a> {
     disk: &'a dyn ReadDevice,
     torn: Vec<(Extent, Vec<u8>)>,
+    /// The hash of the journal that says what the sectors held.
+    journal: String,
 }
 
 impl<'a> Repaired<'a> {
     /// Looks for the torn sectors of an unfinished job, and of a renaming that is part of taking it back. The disk
     /// has been found to be of the job's size.
     pub fn look(job: &JobFolder, disk: &'a dyn ReadDevice) -> Result<Self, RecoverError> {
-        let mut torn = Vec::new();
+        let mut repaired = Self::nothing_of(job, disk);
         for job in job.renaming().into_iter().chain([job]) {
-            let before = Self { disk, torn };
-            let more = Self::torn_of(job, &before)?;
-            torn = before.torn;
-            torn.extend(more);
-            torn.sort_unstable_by_key(|(extent, _)| *extent);
+            let more = Self::torn_of(job, &repaired)?;
+            repaired.torn.extend(more);
+            repaired.torn.sort_unstable_by_key(|(extent, _)| *extent);
         }
-        Ok(Self { disk, torn })
+        Ok(repaired)
+    }
+
+    fn nothing_of(job: &JobFolder, disk: &'a dyn ReadDevice) -> Self {
+        Self {
+            disk,
+            torn: Vec::new(),
+            journal: job.state().journal.clone(),
+        }
     }
 
     /// The physical sectors that `job` has torn, with what they held before.
@@ -77,7 +85,8 @@ impl<'a> Repaired<'a> {
             return Ok(torn);
         }
         // What is strange on a volume that others have written to is theirs.
-        let mut repaired = Repaired { disk, torn };
+        let mut repaired = Repaired::nothing_of(job, disk);
+        repaired.torn = torn;
         let used = recover::used_since(job, &repaired)?;
         let is_theirs = |extent: &Extent| used.iter().any(|volume| volume.overlaps(extent));
         repaired.torn.retain(|(extent, _)| !is_theirs(extent));
@@ -91,7 +100,8 @@ impl<'a> Repaired<'a> {
 
     /// Writes the repaired sectors, each in one piece, and flushes them. A failure is reported as one of the
     /// stage `prepare`.
-    pub fn write(&self, disk: &dyn BlockDevice, _trusted: Trust) -> Result<(), CommitError> {
+    pub fn write(&self, disk: &dyn BlockDevice, trust: &Trust) -> Result<(), RecoverError> {
+        trust.covers(&self.journal)?;
         if self.torn.is_empty() {
             return Ok(());
         }
@@ -105,7 +115,7 @@ impl<'a> Repaired<'a> {
             let offset = offset.ok_or_else(outside)?;
             disk.write_at(offset, bytes).map_err(stopped)?;
         }
-        disk.flush().map_err(stopped)
+        Ok(disk.flush().map_err(stopped)?)
     }
 }
 

@@ -23,7 +23,7 @@ use schwelle_core::commit::{CommitError, Event, Ledger, Observer, StageKind, has
 use schwelle_core::device::{Extent, Lba, ReadDevice};
 use schwelle_core::gpt::GptPair;
 use schwelle_core::job::recover::{self, RecoverError};
-use schwelle_core::job::{Bond, JobFolder, JobState, Repaired, Trust, bond};
+use schwelle_core::job::{Bond, JobFolder, JobState, Repaired, Trust, Unproven, bond};
 use schwelle_core::mbr::{BootRecord, MbrTable};
 use schwelle_core::rehearse::{self, StepOutcome};
 
@@ -66,16 +66,16 @@ fn go(way: Way, job: &mut JobFolder, medium: &Medium<'_>) -> Result<(), RecoverE
         Way::Resume => {
             if let Some(plan) = recover::plan_resume(job, &repaired)? {
                 let trust = vouched(job, bond);
-                repaired.write(medium, trust)?;
-                recover::resume(job, &plan, trust, medium, &mut ())?;
+                repaired.write(medium, &trust)?;
+                recover::resume(job, &plan, &trust, medium, &mut ())?;
             }
         }
         Way::Undo => {
             let plan = recover::plan_undo(job, &repaired, &bond)?;
             let trust = vouched(job, bond);
-            repaired.write(medium, trust)?;
+            repaired.write(medium, &trust)?;
             match plan {
-                Some(plan) => recover::undo(job, &plan, trust, None, medium, &mut ())?,
+                Some(plan) => recover::undo(job, &plan, &trust, None, medium, &mut ())?,
                 None => job.set_state(JobState::Undone)?,
             }
         }
@@ -304,6 +304,38 @@ fn a_job_folder_that_fills_up_between_stages_is_survived() {
             let case = format!("{}: full after {stage:?}", bench.name);
             both_ways(&bench, &medium.into_image(), &mut dice, &case);
         }
+    }
+}
+
+#[test]
+fn trust_in_one_folder_is_none_in_another() {
+    let benches: Vec<_> = scenarios().into_iter().take(2).collect();
+    let [one, other] = [&benches[0], &benches[1]].map(|bench| {
+        bench.begin();
+        let medium = Medium::new(&bench.old, Image::default()).fail(Failure::Power, 3);
+        bench.convert(&mut bench.open(), &medium).unwrap_err();
+        (bench.open(), medium.survivors(false).remove(0))
+    });
+    let mut job = one.0;
+    let medium = Medium::new(&benches[0].old, one.1);
+    let trusts = [&other.0, &job].map(|job| {
+        let why = Unproven::NotThere;
+        why.vouched(job, &job.name()).unwrap()
+    });
+    for (trust, is_its) in trusts.iter().zip([false, true]) {
+        let bond = bond(&job, &medium).unwrap();
+        let repaired = Repaired::look(&job, &medium).unwrap();
+        let forward = recover::plan_resume(&job, &repaired).unwrap().unwrap();
+        let back = recover::plan_undo(&job, &repaired, &bond).unwrap().unwrap();
+        let done = [
+            repaired.write(&medium, trust),
+            recover::resume(&mut job, &forward, trust, &medium, &mut ()),
+            recover::undo(&mut job, &back, trust, None, &medium, &mut ()),
+        ];
+        let is_refused =
+            |done: &Result<(), RecoverError>| matches!(done, Err(RecoverError::OtherFolder));
+        assert_eq!(done.each_ref().map(is_refused), [!is_its; 3]);
+        assert_eq!(medium.operations() > 0, is_its);
     }
 }
 

@@ -79,9 +79,9 @@ fn take_back(
     let named = RestoredNames::plan(&job, &plan, &repaired, LATER)?.unwrap();
     assert_eq!(named.left, []);
     let trust = crate::vouched(&job, bond);
-    repaired.write(medium, trust)?;
+    repaired.write(medium, &trust)?;
     let renaming = named.renaming.as_ref();
-    recover::undo(&mut job, &plan, trust, renaming, medium, &mut ())?;
+    recover::undo(&mut job, &plan, &trust, renaming, medium, &mut ())?;
     Ok(named.files.len())
 }
 

@@ -93,9 +93,9 @@ impl JobOptions {
                 "See where each job stands: schwelle report --jobs DIR".to_owned(),
             );
         }
-        let why = match job.bond {
-            Bond::Proven(trust) => return Ok(trust),
-            Bond::Unproven(why) => why,
+        let why = match &job.bond {
+            Bond::Proven(trust) => return Ok(trust.clone()),
+            Bond::Unproven(why) => *why,
         };
         let typed_name = match &self.folder_name {
             Some(given) => Some(given.clone()),

@@ -57,12 +57,12 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         let trust = args.job.trust(&job, screen)?;
         let mut progress = Progress::new(screen, &disk, &folder);
         progress.catch_stops();
-        let written = repaired.write(job.disk.device.disk(), trust);
-        written.map_err(|error| failed(error.into()))?;
+        let written = repaired.write(job.disk.device.disk(), &trust);
+        written.map_err(failed)?;
         recover::resume(
             &mut job.folder,
             &plan,
-            trust,
+            &trust,
             job.disk.device.disk(),
             &mut progress,
         )

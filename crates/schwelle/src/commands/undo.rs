@@ -68,14 +68,14 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         confirm(args, screen)?;
         let mut progress = Progress::new(screen, &disk, &folder);
         progress.catch_stops();
-        let written = repaired.write(job.disk.device.disk(), trust);
-        written.map_err(|error| failed(error.into()))?;
+        let written = repaired.write(job.disk.device.disk(), &trust);
+        written.map_err(failed)?;
         let renaming = named.as_ref().and_then(|named| named.renaming.as_ref());
         let device = job.disk.device.disk();
         let undone = recover::undo(
             &mut job.folder,
             plan,
-            trust,
+            &trust,
             renaming,
             device,
             &mut progress,
@@ -86,8 +86,8 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     } else {
         if repaired.torn().next().is_some() {
             let trust = args.job.trust(&job, screen)?;
-            let written = repaired.write(job.disk.device.disk(), trust);
-            written.map_err(|error| failed(error.into()))?;
+            let written = repaired.write(job.disk.device.disk(), &trust);
+            written.map_err(failed)?;
         }
         screen.show("Nothing of the job is on the disk.\n");
         let undone = job.folder.set_state(JobState::Undone);
