@@ -28,6 +28,17 @@ impl Run {
         serde_json::from_str(&self.stdout)
             .unwrap_or_else(|error| panic!("{error}: {}{}", self.stdout, self.stderr))
     }
+
+    /// It ended with this exit code, and complained in these words.
+    #[track_caller]
+    pub fn refuses(&self, code: i32, words: &str) {
+        let is_so = self.code == code && self.stderr.contains(words);
+        assert!(
+            is_so,
+            "not {code} and {words:?}: {} and {}",
+            self.code, self.stderr
+        );
+    }
 }
 
 /// Runs a program that must succeed.

@@ -310,11 +310,7 @@ fn without_emulator_or_firmware_the_walk_stands_and_a_conversion_waits() {
         }
         let args = ["convert", "ready.img", "--job", "job", "--yes", "--emulate"];
         let run = lab.run_in(path, &[&args[..], more].concat(), "");
-        assert!(
-            run.code == 3 && run.stderr.contains(missing),
-            "{}",
-            run.stderr
-        );
+        run.refuses(3, missing);
         assert!(run.stderr.contains("Nothing was written"), "{}", run.stderr);
         assert!(!lab.path("job").exists() && hash(&ready) == before);
     }

@@ -161,19 +161,11 @@ fn the_simulated_pc_keeps_its_settings_and_refuses_what_a_setup_refuses() {
     }
     // Without a file there is no PC to set or start.
     let run = lab.run(&["firmware", "start"]);
-    assert!(
-        run.code == 2 && run.stderr.contains("needs a simulated PC"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(2, "needs a simulated PC");
     // A disk that it names and that is not there.
     fs::remove_file(lab.path("disk.img")).unwrap();
     let run = firmware(&lab, &["start"]);
-    assert!(
-        run.code == 3 && run.stderr.contains("disk.img"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(3, "disk.img");
 }
 
 #[test]
@@ -286,11 +278,7 @@ fn the_sheet_says_go_only_when_disk_and_pc_are_ready() {
         "--policy",
         "policy.toml",
     ]);
-    assert!(
-        run.code == 2 && run.stderr.contains("line 1, column 2"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(2, "line 1, column 2");
 }
 
 #[test]
@@ -329,7 +317,7 @@ fn the_sheet_on_paper_holds_no_markup_of_others() {
     let before = hash(&html);
     for path in ["s.html", "no/such/folder.html"] {
         let run = lab.run(&[&args[..], &["--html", path]].concat());
-        assert!(run.code == 3 && run.stderr.contains(path), "{}", run.stderr);
+        run.refuses(3, path);
     }
     assert_eq!(hash(&html), before);
 }
@@ -443,22 +431,14 @@ fn a_boot_entry_is_read_back_by_a_library_for_firmware_variables() {
         .write("OsIndicationsSupported", GLOBAL, &none)
         .unwrap();
     let run = firmware(&lab, &["setup"]);
-    assert!(
-        run.code == 3 && run.stderr.contains("cannot be asked"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(3, "cannot be asked");
 }
 
 #[test]
 fn an_images_pc_is_not_this_one() {
     let lab = bench();
     let run = lab.run(&["firmware", "entry", "disk.img"]);
-    assert!(
-        run.code == 2 && run.stderr.contains("is an image"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(2, "is an image");
     let run = lab.run(&["firmware", "sheet", "disk.img"]);
     assert_eq!(run.code, 1);
     assert!(
@@ -468,11 +448,7 @@ fn an_images_pc_is_not_this_one() {
     );
     for name in ["", "a\u{1b}b", &"x".repeat(65)] {
         let run = firmware(&lab, &["entry", "disk.img", "--name", name]);
-        assert!(
-            run.code == 2 && run.stderr.contains("1 to 64 characters"),
-            "{}",
-            run.stderr
-        );
+        run.refuses(2, "1 to 64 characters");
     }
 }
 
@@ -482,28 +458,16 @@ fn an_entry_is_not_written_for_what_does_not_start_or_where_nothing_keeps_it() {
     lab.standard("old.img", 512);
     let before = variables(&lab).boot_order().unwrap();
     let run = firmware(&lab, &["entry", "old.img"]);
-    assert!(
-        run.code == 1 && run.stderr.contains("no EFI system partition"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(1, "no EFI system partition");
     assert_eq!(variables(&lab).boot_order().unwrap(), before);
     fs::write(lab.path("silent.toml"), "").unwrap();
     let run = lab.run(&["firmware", "--machine", "silent.toml", "entry", "disk.img"]);
-    assert!(
-        run.code == 3 && run.stderr.contains("names no folder"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(3, "names no folder");
     // The folder cannot be written: the entry is not there, and that is said.
     let folder = lab.path("pc.variables");
     fs::create_dir(folder.join(format!("Boot0001-{GLOBAL}"))).unwrap();
     let run = firmware(&lab, &["entry", "disk.img"]);
-    assert!(
-        run.code == 3 && run.stderr.contains("variable Boot0001"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(3, "variable Boot0001");
     assert_eq!(variables(&lab).boot_order().unwrap(), before);
     // Files without an end are not read to their end.
     fs::write(lab.path("endless.toml"), "[pc]\nsmbios = \"/dev/zero\"\n").unwrap();
@@ -513,11 +477,7 @@ fn an_entry_is_not_written_for_what_does_not_start_or_where_nothing_keeps_it() {
         &["check", "disk.img", "--policy", "/dev/zero"],
     ] {
         let run = lab.run(args);
-        assert!(
-            run.code == 2 && run.stderr.contains("longer than"),
-            "{}",
-            run.stderr
-        );
+        run.refuses(2, "longer than");
     }
     for (text, expected) in [
         ("[firmware]\nmode = \"fast\"", "line 2, column 8"),
@@ -528,10 +488,6 @@ fn an_entry_is_not_written_for_what_does_not_start_or_where_nothing_keeps_it() {
     ] {
         fs::write(lab.path("wrong.toml"), text).unwrap();
         let run = lab.run(&["firmware", "--machine", "wrong.toml"]);
-        assert!(
-            run.code == 2 && run.stderr.contains(expected),
-            "{}",
-            run.stderr
-        );
+        run.refuses(2, expected);
     }
 }

@@ -346,8 +346,7 @@ fn a_job_is_to_be_confirmed_until_confirm_keeps_its_answer_in_the_folder() {
         disk.standard(7, "KASSE-NORD1").unwrap();
     });
     let run = lab.run(&["confirm", other.to_str().unwrap(), "--job", "base"]);
-    assert_eq!(run.code, 2, "{}", run.stderr);
-    assert!(run.stderr.contains("about another disk"), "{}", run.stderr);
+    run.refuses(2, "about another disk");
     let run = lab.run(&["undo", "--job", "base", "--disk", path, "--yes", "--quiet"]);
     assert_eq!((run.code, state(&lab.path("base"))), (0, "undone".into()));
     let run = lab.run(&["confirm", path, "--job", "base"]);

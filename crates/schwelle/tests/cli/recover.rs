@@ -203,12 +203,7 @@ fn the_disk_is_found_by_its_content_and_no_other_is_taken() {
     fs::rename(&strange, &image).unwrap();
     let before = [hash(&image), hash(&other)];
     let run = lab.run(&job_args("resume", &job, &[]));
-    assert_eq!(run.code, 3, "{}", run.stderr);
-    assert!(
-        run.stderr.contains("the job's disk was not found"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(3, "the job's disk was not found");
     let smaller = lab.image("smaller.img", 512, 100, |_| {});
     for (disk, expected) in [
         (&image, "is neither what it was"),

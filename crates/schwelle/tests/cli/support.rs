@@ -186,6 +186,14 @@ pub(crate) fn part<'a>(record: &'a Value, role: &str) -> &'a Value {
     parts.iter().find(|part| part["role"] == role).unwrap()
 }
 
+/// A finding says what was seen, with `evidence` in it, and what to do.
+#[track_caller]
+pub(crate) fn explains(finding: &Value, evidence: &str, name: &str) {
+    let text = |key: &str| finding[key]["text"].as_str().unwrap_or_default();
+    let is_explained = text("evidence").contains(evidence) && text("remedy").len() > 20;
+    assert!(is_explained, "{name}: {finding}");
+}
+
 /// Bytes of a partition in a plan: offset and length.
 pub(crate) fn place(record: &Value, role: &str) -> (u64, u64) {
     let sector = record["plan"]["sector_bytes"].as_u64().unwrap();

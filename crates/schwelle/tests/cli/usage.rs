@@ -93,12 +93,10 @@ fn an_image_that_may_not_be_read_is_refused() {
             path,
         ];
         let run = schwelle_testkit::tool_any("setpriv", &args);
-        assert_eq!(run.code, 3, "{}", run.stderr);
-        assert!(run.stderr.contains("Permission denied"), "{}", run.stderr);
+        run.refuses(3, "Permission denied");
     } else {
         let run = lab.run(&["check", image.to_str().unwrap()]);
-        assert_eq!(run.code, 3, "{}", run.stderr);
-        assert!(run.stderr.contains("Permission denied"), "{}", run.stderr);
+        run.refuses(3, "Permission denied");
     }
 }
 

@@ -310,17 +310,9 @@ fn loaders_that_are_given_are_for_the_system_that_they_are_made_for() {
     let data = lab.standard("windows.img", 512).0;
     let args = ["check", data.to_str().unwrap(), "--boot-files", "own"];
     let run = lab.run(&args);
-    assert!(
-        run.code == 2 && run.stderr.contains("no Linux on this disk"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(2, "no Linux on this disk");
     let run = lab.run(&["plan", disk, "--starts-first", LINUX]);
-    assert!(
-        run.code == 2 && run.stderr.contains("These do: \"Windows 10"),
-        "{}",
-        run.stderr
-    );
+    run.refuses(2, "These do: \"Windows 10");
 }
 
 /// A disk with a Linux alone: its volume, and a swap area up to the end.
@@ -589,10 +581,6 @@ fn what_is_not_looked_into_is_told_so() {
             shown.stdout
         );
         let refused = lab.convert(&image, "job", &[]);
-        assert!(
-            refused.code == 2 && refused.stderr.contains("--drop \"GRUB\""),
-            "{}",
-            refused.stderr
-        );
+        refused.refuses(2, "--drop \"GRUB\"");
     }
 }

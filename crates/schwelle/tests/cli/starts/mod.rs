@@ -298,11 +298,7 @@ fn an_old_windows_in_the_menu_is_given_up_by_name_and_leaves_it() {
             (vec!["windows-menu", "unfit"], old)
         );
         let refused = lab.convert(&image, "job", &[]);
-        assert!(
-            refused.code == 2 && refused.stderr.contains(old),
-            "{}",
-            refused.stderr
-        );
+        refused.refuses(2, old);
         let done = lab.convert(&image, "job", &["--quiet", "--drop", old]);
         assert_eq!(done.code, 0, "{}{}", done.stdout, done.stderr);
         let record: Value =
