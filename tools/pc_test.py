@@ -328,7 +328,9 @@ def every_bus(stick):
     images[CARD] = pristine_copy(stick, "shrink", "card")
     os.truncate(images[CARD], 256 << 20)
     pc.mmc(images[CARD])
-    script = "t schwelle survey --json\nt other-stick nvme0n1p2\nt schwelle convert /dev/nvme0n1 --job /jobs/never --yes\n"
+    script = "t schwelle survey --json\nt other-stick nvme0n1p2\n"
+    script += "for d in $(other-stick | sed 's/^ *//; s/ .*//'); do t other-stick $d; done\n"
+    script += "t schwelle convert /dev/nvme0n1 --job /jobs/never --yes\n"
     script += "t schwelle convert LANTERN-BAY --job /jobs/never --yes\n"
     for serial in images:
         script += f"t schwelle convert {serial} --job /jobs/{serial} --yes\n"
@@ -339,6 +341,9 @@ def every_bus(stick):
     for serial in images:
         check(any(disk["serial"] == serial for disk in listed), f"survey does not tell {serial}: {listed}")
     check("Nothing is mounted" in the(text, "other-stick nvme0n1p2", 1), "a volume of the PC's own disk is offered for job folders")
+    # Those of disks outside that hold a system, each volume of two disks, are offered and then refused.
+    tries = [output for command, output, _ in parts(text) if re.match("other-stick (sd|mmcblk)", command)]
+    check(len(tries) > 2 and all("holds a system" in output for output in tries), f"disks with a system: {tries}\n{text}")
     # By a path, or by the name that is read from the disk, it looks like its copies.
     check("medium.copy" in the(text, "/dev/nvme0n1", 1), "a copy of a disk is not noticed")
     check("several disks are called LANTERN-BAY" in the(text, "convert LANTERN-BAY", 2), "a name of several disks")
