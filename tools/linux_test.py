@@ -95,7 +95,7 @@ def crosses(bench, name, disk, loaders, options, picture=None):
     check("secureboot: Secure boot enabled" in text, f"{name}: the kernel does not see Secure Boot\n{text[:3000]}")
     schwelle("undo", "--job", job, "--disk", disk, "--yes")
     starts(bench, f"{name}-back", disk)
-    # One that nobody has used comes back to the byte.
+    # One that was not used comes back to the byte.
     schwelle("undo", "--job", work / "jobs" / f"{name}-untouched", "--disk", untouched, "--yes")
     check(same(old, untouched), f"{name}: taken back, it is not the old disk")
 

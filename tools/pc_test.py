@@ -430,19 +430,21 @@ def pristine_copy(stick, name, to):
     return copy
 
 
-def cuts(stick, count, seed=1):
+def cuts(stick, count, seed=1, only=None):
     """Power goes while a disk is converted, finished or taken back; the next session finishes it or takes it back. The folder lies on
-    the FAT32 stick, or on one with ext4, exFAT or NTFS."""
+    the FAT32 stick, or on one with ext4, exFAT or NTFS; in turns, or on `only` one kind."""
     dice = random.Random(seed)
     whole = stick.work / "shrink.img"
     before = files(stick, whole)
     begin = "echo CONVERT-BEGINS\nt schwelle convert CUT-1 --job $jobs/cut --yes\n"
     # The stick offers the other one, and nothing else: not its own partitions, and not the disk.
-    other = "jobs=/mnt; t other-stick\nt other-stick $(other-stick | sed 's/^ *//; s/ .*//')\n"
+    other = "jobs=/mnt; t other-stick\nmore=$(other-stick | sed 's/^ *//; s/ .*//')\nt other-stick $more\n"
+    # A cut while a file is added leaves an NTFS that is to be repaired first, as is said then.
+    other += "grep -q ' /mnt ' /proc/mounts || { t ntfsfix /dev/$more; t other-stick $more; }\n"
     make = {"FAT32": ["true"], "ext4": ["mkfs.ext4", "-q"], "exFAT": ["mkfs.exfat"], "NTFS": ["mkntfs", "-F", "-Q", "-q"]}
     reached = {}
     for number in range(count):
-        kind = list(make)[number % len(make)]
+        kind = only or list(make)[number % len(make)]
         stick_image, more = fresh(stick), stick.work / "more.img"
         more.unlink(missing_ok=True)
         run("truncate", "-s", "64M", more)
@@ -470,9 +472,15 @@ def cuts(stick, count, seed=1):
             pc.cut()
         text = start("after", f"t ls -l $jobs/cut\nt schwelle {way} --job $jobs/cut --folder-name cut --disk CUT-1{option}\n"
                      "t schwelle check CUT-1\n").end()
+        repaired = None
         if kind != "FAT32":
             check(re.fullmatch(rf" *sd[a-z]+  64 MiB  {kind}\n", the(text, "other-stick")), f"what is offered: {text}")
-            check(f"({kind}) is at /mnt" in the(text, "other-stick sd"), text)
+            repaired = re.search("if it is yours and no customer's: (ntfsfix /dev/sd[a-z]+),", text)
+            check(not repaired or kind == "NTFS", text)
+            if repaired:
+                the(text, repaired[1])
+                reached["repaired"] = reached.get("repaired", 0) + 1
+            check(f"({kind}) is at /mnt" in text, text)
         told = f"cut {number} ({kind}, {words} + {delay:.2f} s{', again' if again else ''}, {way})"
         output, code = next((output, code) for command, output, code in parts(text) if f"schwelle {way}" in command)
         never = "stopped before anything was written" in output or "whole state" in output or "No such file" in output
@@ -491,7 +499,7 @@ def cuts(stick, count, seed=1):
         same_files(before, files(stick, disk), told, edited=state == "finished")
         stick_image.unlink()
         reached[state] = reached.get(state, 0) + 1
-        print(f"    {told}: {state}", flush=True)
+        print(f"    {told}: {state}{', NTFS repaired first' if repaired else ''}", flush=True)
     print(f"    {count} cuts: {reached}")
 
 
@@ -617,7 +625,7 @@ t sh -c "schwelle convert USED-2 --job /jobs/late --yes 2>/tmp/log; c=\\$?; cat 
     # Once released, it is converted.
     the(text, "convert USED-2 --job /jobs/nobody")
     the(text, "undo --job /jobs/nobody")
-    # Somebody opens a partition meanwhile: the kernel keeps the old table, and that is said.
+    # A partition is opened meanwhile: the kernel keeps the old table, and that is reported.
     told = " ".join(the(text, "/jobs/late").split())
     check("The kernel still uses the old partition table" in told and "Converted" in told, told)
     stick.schwelle("rehearse", image, "--quiet")
@@ -696,8 +704,8 @@ def main():
         else:
             if form == "long":
                 step("a disk that is pulled", pulled, stick, "disk")
-            count = int(sys.argv[2]) if form == "cuts" else 100
-            step("power cuts", cuts, stick, count, int(time.time()))
+            count, *only = [int(sys.argv[2]), *sys.argv[3:]] if form == "cuts" else [100]
+            step("power cuts", cuts, stick, count, int(time.time()), *only)
     finally:
         if os.environ.get("SCHWELLE_KEEP"):
             print(f"kept: {work}")

@@ -19,7 +19,7 @@ while [ $# -gt 0 ]; do
     esac
 done
 [ -n "$out$network" ] || usage
-# Whoever has the private half is root on every PC that is started from this.
+# The private half makes root on every PC that is started from this.
 [ -z "$key" ] || grep -qE '^(ssh-|ecdsa-)[^ ]+ AAAA' "$key" || { echo "$key is no public key" >&2; exit 2; }
 [ -z "$network" ] || mkdir "$network"
 here=$(cd "$(dirname "$0")" && pwd)
@@ -41,7 +41,7 @@ kernel=$(apt-cache depends --important linux-image-amd64 | sed -n 's/.*Depends: 
 [ -n "$kernel" ] || { echo "the package list has no kernel: run apt-get update first" >&2; exit 1; }
 packages="$kernel busybox-static grub-common grub-pc-bin grub-efi-amd64-signed shim-signed
     shim-helpers-amd64-signed kmod libkmod2 mtools dosfstools kbd console-data cpio zstd libdevmapper1.02.1"
-# What runs on the stick and is no static program: the driver for NTFS, which the kernel cannot write.
+# What runs on the stick and is no static program: the driver for NTFS, which the kernel cannot write, and what repairs that.
 inside="ntfs-3g libntfs-3g89 libc6"
 if [ -n "$key" ]; then
     # The SSH server, and what Ansible asks of a host.
@@ -121,7 +121,7 @@ for from in $lib usr/$lib; do
     [ ! -d "$work/inside/$from" ] || find "$work/inside/$from" -maxdepth 1 -name '*.so*' -exec cp -a {} "$root/$from/" \;
 done
 cp -a "$work/inside/lib64/." "$root/lib64/"
-cp "$work/inside/bin/ntfs-3g" "$root/bin/"
+cp "$work/inside/bin/"{ntfs-3g,ntfsfix} "$root/bin/"
 if [ -n "$key" ]; then
     mkdir -p "$root"/{usr/bin,root/.ssh}
     cp -a "$work/inside/usr/lib/python3.11" "$root/usr/lib/"

@@ -114,7 +114,7 @@ class Wine:
             done = subprocess.run(self.command(*arguments), cwd=cwd, env=self.env, input=stdin.encode(),
                                   capture_output=True, timeout=LIMIT)
             told = (done.stdout + done.stderr).decode(errors="replace")
-            # The program says why it fails. On a busy machine Wine may not start it, and then nothing is said.
+            # The program says why it fails. On a busy machine Wine may not start it, and then there is no message.
             if done.returncode == code or told or "--quiet" in arguments or not again:
                 break
             print(f"    {arguments[0]}: nothing was said ({done.returncode}), once more", flush=True)

@@ -64,7 +64,7 @@ pub enum Afterwards {
     },
     /// No menu names it, as today.
     NotNamed,
-    /// It has boot loaders, and is told by the partition table where its volumes are, which it does not find then.
+    /// It has boot loaders, and names its volumes by the partition table, so it does not find them then.
     ByTable {
         /// What names them so: its menu, or a file.
         names: Vec<String>,
@@ -437,7 +437,7 @@ fn has_kernel(profile: &Profile, entry: &MenuEntry, kernel: &str) -> bool {
     }
 }
 
-/// The system that an entry starts: the one that its kernel is told to use, else the one that the kernel lies on.
+/// The system that an entry starts: the root on its kernel's command line, else the volume that the kernel lies on.
 fn system_of<'p>(profile: &'p Profile, entry: &MenuEntry) -> Option<&'p LinuxSystem> {
     let Target::Linux { arguments, .. } = &entry.target else {
         return None;

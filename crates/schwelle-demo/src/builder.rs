@@ -167,7 +167,7 @@ impl<'a> DiskBuilder<'a> {
             code[at..at + bytes.len()].copy_from_slice(bytes);
         }
         self.bytes(Lba(0), &sector)?;
-        // Sectors 2 to 8 are said to follow the first.
+        // Sectors 2 to 8 follow the first by its numbers.
         let mut core = vec![0x90; 8 * 512];
         core[500..512].copy_from_slice(&[2, 0, 0, 0, 0, 0, 0, 0, 7, 0, 0x20, 0x08]);
         core[464..500].fill(0);

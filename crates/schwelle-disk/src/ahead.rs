@@ -42,7 +42,7 @@ pub fn read_ahead<P: Send, R: Send, E>(
         while let Some((place, answer)) = next() {
             let chunk = read(&place);
             let has_failed = chunk.is_err();
-            // First the answer: whoever holds the order may be waiting for it to be taken.
+            // First the answer: the reader that holds the order may be waiting for it to be taken.
             answer.send((place, chunk)).ok();
             if has_failed {
                 *order.lock().unwrap_or_else(PoisonError::into_inner) = None;

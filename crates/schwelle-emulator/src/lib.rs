@@ -10,7 +10,7 @@
 //! use schwelle_core::firmware::BootMode;
 //! use schwelle_emulator::{Emulator, Missing};
 //!
-//! // Where a program or the firmware is missing, it is said which.
+//! // A missing program or firmware is named.
 //! match Emulator::find(&["/nowhere".into()], None, BootMode::Uefi) {
 //!     Err(Missing::Program) => {}
 //!     other => panic!("{:?}", other.err()),

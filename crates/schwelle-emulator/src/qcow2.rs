@@ -19,7 +19,7 @@ const CLUSTER: u64 = 1 << CLUSTER_BITS;
 const PER_TABLE: u64 = CLUSTER / 8;
 /// Counts of 2 bytes in a cluster of counts.
 const PER_COUNTS: u64 = CLUSTER / 2;
-/// "This cluster is used by nobody else."
+/// "This cluster has no other user."
 const COPIED: u64 = 1 << 63;
 /// Header extension: format of the backing file.
 const BACKING_FORMAT: u32 = 0xE279_2ACA;

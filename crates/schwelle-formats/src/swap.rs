@@ -1,4 +1,4 @@
-//! Linux swap areas: their header, and how one becomes smaller.
+//! Linux swap areas: their header, and how one is shrunk.
 //!
 //! Source: the kernel's `include/linux/swap.h` (`union swap_header`). The header fills the first page; whatever lies
 //! after it is of no use once the system has been shut down, so an area is made smaller by its header alone, and keeps

@@ -127,7 +127,7 @@ pub(crate) fn encrypted_seeds() -> Vec<Vec<u8>> {
     let place = u64::from_le_bytes(header[176..184].try_into().unwrap());
     let block = window.read_vec(place, 1024).unwrap();
     let len = usize::from(u16::from_le_bytes([block[8], block[9]])) * 16;
-    // The same with a key that lies open, and a key file.
+    // The same with a key in the clear, and a key file.
     let mut open = block[..len].to_vec();
     let kind = open.windows(2).position(|bytes| bytes == [0, 8]);
     open[kind.unwrap() + 1] = 0;

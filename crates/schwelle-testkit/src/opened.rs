@@ -19,7 +19,7 @@ impl WriteWatch {
         Self(watch)
     }
 
-    /// True when somebody has opened the file for writing and closed it since it was asked last.
+    /// True when the file has been opened for writing and closed since this was asked last.
     pub fn was_opened(&self) -> bool {
         let mut buffer = [MaybeUninit::uninit(); 4096];
         let mut events = Reader::new(&self.0, &mut buffer);

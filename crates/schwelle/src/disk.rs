@@ -232,6 +232,7 @@ impl Disk {
                     in_memory: folder.in_memory,
                     may_be_in_memory: asked.accepted.job_in_memory,
                     read_only: folder.read_only,
+                    may_need_repair: folder.may_need_repair,
                 }
             }),
             health: self.health(),

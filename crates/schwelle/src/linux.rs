@@ -13,7 +13,7 @@ use crate::text::{safe, typed};
 /// A boot loader is read up to this length; the largest have some MiB.
 const MAX_LOADER_BYTES: u64 = 16 << 20;
 
-/// What is said of the systems on a disk.
+/// The lines about the systems on a disk.
 #[derive(Debug, Clone, Default, Args)]
 pub(crate) struct SystemOptions {
     /// Folder with a distribution's signed UEFI boot loaders (grubx64.efi, shimx64.efi, mmx64.efi), for a Linux that has

@@ -168,7 +168,7 @@ impl Screen {
         self.err(&format!("{mark}: {}\n", text::safe(text)));
     }
 
-    /// While this is kept, something is going on that is said when it takes longer than a second: beside a
+    /// While this is kept, something is going on that is shown when it takes longer than a second: beside a
     /// turning sign on a terminal, in a plain line elsewhere.
     pub(crate) fn busy(&self, what: impl Into<String>) -> Busy {
         let what = what.into();

@@ -51,7 +51,7 @@ fn named(how: &str) -> Result<Named, String> {
     })
 }
 
-/// Asks for a secret, which is not shown; takes a line where nobody types.
+/// Asks for a secret, which is not shown; takes a line where there is no terminal.
 fn asked() -> Result<Secret, String> {
     let line = if stdin().is_terminal() {
         rpassword::prompt_password("Recovery password or password (it is not shown): ")

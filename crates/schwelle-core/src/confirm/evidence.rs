@@ -25,7 +25,7 @@ pub enum Weight {
     Needed,
     /// The running system says it itself: nothing else counts.
     Decisive,
-    /// Settles the question.
+    /// Answers the question.
     Strong,
     /// Fits, but something else may have done it.
     Weak,

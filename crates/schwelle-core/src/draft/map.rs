@@ -17,7 +17,7 @@ pub enum Change {
     Kept,
     /// Is new.
     New,
-    /// Becomes smaller.
+    /// Is shrunk.
     Smaller,
     /// Stays, and gets more files.
     Filled,

@@ -54,7 +54,7 @@ pub(crate) fn apply(
     Ok((regions, volume))
 }
 
-/// The same of a swap area: its header. Whether it has been made anew since is told by that, and not by what lies in it.
+/// The same of a swap area: its header. That shows whether it has been made anew since; its content does not.
 fn apply_to_swap(
     draft: &Draft<'_>,
     partition: &Partition,

@@ -8,8 +8,9 @@
 //!   replaces nothing atomically there.
 //!
 //! So no file that the way back needs is ever renamed or replaced: it is created, written and synced
-//! once, or overwritten in place while another file holds the last whole version. exFAT, ext4 and
-//! NTFS ask for no more than that.
+//! once, or overwritten in place while another file holds the last whole version. exFAT and ext4
+//! ask for no more than that. NTFS, which Linux writes without its journal, may have to be repaired
+//! after a cut while a file is added; what was synced is there then.
 
 use std::fmt::Debug;
 use std::fs::{self, File};

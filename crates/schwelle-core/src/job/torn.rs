@@ -7,7 +7,7 @@
 //! what they held before. From then on the disk is one of the mixtures of old and new sectors that recovery
 //! knows.
 //!
-//! Few physical sectors are under way when power goes. Where many hold something strange, somebody has used
+//! Few physical sectors are under way when power goes. Where many hold something strange, the disk has been used
 //! the disk, and nothing is repaired; and nothing on a volume whose books have changed besides.
 
 use std::collections::BTreeMap;

@@ -99,7 +99,7 @@ pub enum EspFrom {
 pub enum EspKind {
     /// Unused space.
     Gap,
-    /// The tail of a partition. In job folders of older programs: "trim".
+    /// The tail of a partition. Job folders of older programs have another name for it.
     #[serde(alias = "trim")]
     Shrink,
     /// A partition's place; it is no more.

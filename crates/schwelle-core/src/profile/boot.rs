@@ -51,7 +51,7 @@ pub struct FoundStore {
 
 impl BootProfile {
     /// Looks on the EFI system partition; else on the active partition first, then on those with an installed Windows:
-    /// where nobody made a partition for it, the store lies there.
+    /// where it has no partition of its own, the store lies there.
     pub(super) fn read(
         device: &dyn ReadDevice,
         partitions: &[Partition],

@@ -76,7 +76,7 @@ pub struct NtfsHealth {
     pub shadows: Option<ShadowCopies>,
     /// Copies that do not match.
     pub faults: Vec<CopyFault>,
-    /// Whether its books balance.
+    /// Whether its file system is consistent.
     pub audit: Audit,
 }
 

@@ -354,7 +354,7 @@ pub(super) fn kernel_of(profile: &Profile, menu_on: usize) -> Found<()> {
     holds(evidence, ())
 }
 
-/// The root that a kernel is told to use is not on this disk, or is named by the partition table.
+/// The root on a kernel's command line is not on this disk, or is named by the partition table.
 fn is_elsewhere(volumes: Volumes<'_>, root: &str) -> bool {
     match root.strip_prefix("UUID=") {
         Some(uuid) => volumes.find(uuid).is_none(),

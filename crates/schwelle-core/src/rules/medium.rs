@@ -192,27 +192,30 @@ fn job_elsewhere(facts: &Facts<'_>) -> Vec<Answer> {
 
 fn job_lasting(facts: &Facts<'_>) -> Vec<Answer> {
     let subject = Subject::JobFolder;
-    vec![
-        match facts.job.map(|job| (job.in_memory, job.may_be_in_memory)) {
-            Some((Some(true), true)) => Answer::caution(
-                subject,
-                Evidence::JobInMemory { accepted: true },
-                Remedy::CopyJobFolder,
-            ),
-            Some((Some(true), false)) => Answer::block(
-                subject,
-                Evidence::JobInMemory { accepted: false },
-                Remedy::JobOnLastingMedium,
-            ),
-            Some((Some(false), _)) => Answer::pass(subject, Evidence::JobNotInMemory),
-            Some((None, _)) => Answer::unknown(
-                subject,
-                Evidence::JobPlaceNotReported,
-                Remedy::JobOnLastingMedium,
-            ),
-            None => Answer::pass(subject, Evidence::JobNotNamed),
-        },
-    ]
+    vec![match facts.job.map(|job| (job.in_memory, job)) {
+        Some((Some(true), job)) if job.may_be_in_memory => Answer::caution(
+            subject,
+            Evidence::JobInMemory { accepted: true },
+            Remedy::CopyJobFolder,
+        ),
+        Some((Some(true), _)) => Answer::block(
+            subject,
+            Evidence::JobInMemory { accepted: false },
+            Remedy::JobOnLastingMedium,
+        ),
+        Some((Some(false), job)) if job.may_need_repair => Answer::caution(
+            subject,
+            Evidence::JobWithoutJournal,
+            Remedy::RepairJobMedium,
+        ),
+        Some((Some(false), _)) => Answer::pass(subject, Evidence::JobNotInMemory),
+        Some((None, _)) => Answer::unknown(
+            subject,
+            Evidence::JobPlaceNotReported,
+            Remedy::JobOnLastingMedium,
+        ),
+        None => Answer::pass(subject, Evidence::JobNotNamed),
+    }]
 }
 
 fn job_writable(facts: &Facts<'_>) -> Vec<Answer> {

@@ -75,6 +75,8 @@ pub struct JobPlace {
     pub may_be_in_memory: bool,
     /// Nothing can be written there.
     pub read_only: bool,
+    /// It is on NTFS that is written without its journal, and may have to be repaired after a power cut.
+    pub may_need_repair: bool,
 }
 
 /// Another disk of this PC with the same signature or GUID.

@@ -1,6 +1,6 @@
 //! The switch sheet: what to do in the firmware's setup of this PC for this disk, in the right order.
 //!
-//! Nobody can read a screen of this PC while it is in its setup, so the sheet stands on its own. Here are its
+//! This PC shows nothing else while it is in its setup, so the sheet stands on its own. Here are its
 //! steps as values; what is the same on every sheet is a matter of words alone.
 
 use schemars::JsonSchema;
@@ -26,7 +26,7 @@ pub struct SheetFacts<'a> {
     pub entry: EntryPlace,
     /// A system on it needs the CSM's video, and knows no Secure Boot.
     pub needs_csm: bool,
-    /// The encrypted volume of the Windows on it, where it is open here.
+    /// The encrypted volume of Windows on it, where it is open here.
     pub encryption: Option<&'a Encryption>,
     /// The Linux systems that start from its EFI system partition.
     pub linux: Option<&'a LinuxOnEsp>,

@@ -1,4 +1,4 @@
-//! Confirming from within the Windows that has started.
+//! Confirming from within Windows, once it has started.
 
 use schwelle_core::confirm::{Answer, Lasting, Reason, confirm};
 use schwelle_core::device::{MIB, Memory};
@@ -79,7 +79,7 @@ fn the_running_windows_decides_by_how_it_was_started() {
             Some(false),
             (Answer::NotConfirmed, Reason::FirmwareInBiosMode),
         ),
-        // Then what the firmware started it from settles it, where that is there.
+        // Then what the firmware started it from decides, where that is there.
         (
             "in a mode that is not said, from the ESP",
             running(started_from(esp)),

@@ -142,7 +142,7 @@ fn the_host_and_the_job_folder_are_judged() {
     };
     use Outcome::{Block, Caution, Pass, Unknown};
     type With = fn(&mut Facts<'_>);
-    let cases: [(With, [Outcome; 5]); 10] = [
+    let cases: [(With, [Outcome; 5]); 11] = [
         (|_| {}, [Pass, Pass, Pass, Unknown, Unknown]),
         (
             |facts| facts.job = job(true, Some(false)),
@@ -162,6 +162,17 @@ fn the_host_and_the_job_folder_are_judged() {
                 let job = job(false, Some(true));
                 facts.job = job.map(|job| JobPlace {
                     may_be_in_memory: true,
+                    ..job
+                });
+            },
+            [Pass, Caution, Pass, Unknown, Unknown],
+        ),
+        (
+            // NTFS, by a driver without a journal.
+            |facts| {
+                let job = job(false, Some(false));
+                facts.job = job.map(|job| JobPlace {
+                    may_need_repair: true,
                     ..job
                 });
             },
@@ -199,6 +210,7 @@ fn job(on_disk: bool, in_memory: Option<bool>) -> Option<JobPlace> {
         in_memory,
         may_be_in_memory: false,
         read_only: false,
+        may_need_repair: false,
     })
 }
 
@@ -227,7 +239,7 @@ fn what_is_told_of_the_disk_itself_is_judged() {
         (changed.twins, changed.named_surely) = (twins, surely);
         assert_eq!(outcome(&changed, "medium.copy"), expected);
     }
-    // A job that can be finished stands against a second one, whatever was said of its folder.
+    // A job that can be finished blocks a second one, whatever was accepted for its folder.
     for (jobs, lost, expected) in [
         (&stopped[..], false, Outcome::Block),
         (&stopped, true, Outcome::Block),

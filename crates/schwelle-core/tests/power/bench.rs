@@ -190,7 +190,7 @@ impl Bench {
         self.convert_watched(ledger, medium, &mut ())
     }
 
-    /// The same, with somebody looking on.
+    /// The same, with an observer.
     pub(crate) fn convert_watched(
         &self,
         ledger: &mut dyn Ledger,

@@ -33,7 +33,7 @@ use bench::{Bench, Kind, scenarios};
 use schwelle_demo::GAP_CODE;
 use schwelle_testkit::{Failure, Image, Medium};
 
-/// Which way out of a half-written disk.
+/// How a half-written disk is ended.
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum Way {
     Resume,

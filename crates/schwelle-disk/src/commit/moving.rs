@@ -84,7 +84,7 @@ impl Run<'_> {
             if batch_bytes >= BATCH_BYTES {
                 self.disk.flush().map_err(failed)?;
                 batch_bytes = 0;
-                // Nobody takes it any more when something could not be read.
+                // It is not taken any more when something could not be read.
                 to_read.send(mem::take(&mut batch)).map_err(|_| stopped)?;
             }
             Ok(())

@@ -119,8 +119,9 @@ pub struct FolderFacts {
     pub free_bytes: Option<u64>,
     /// What each file takes at least, in bytes.
     pub block_bytes: u64,
-    /// The file system's name as the kernel has it: "vfat", "ext4", …
-    pub file_system: Option<String>,
+    /// It is NTFS, written without its journal: a power cut can leave it so that it cannot be mounted before it has
+    /// been repaired.
+    pub may_need_repair: bool,
     /// The device path of the disk that it lies on.
     pub disk: Option<PathBuf>,
 }

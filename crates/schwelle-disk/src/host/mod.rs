@@ -51,7 +51,7 @@ pub trait Host: Debug + Send + Sync {
     fn facts(&self, path: &Path, is_disk: bool) -> HostFacts;
 
     /// Opens a disk or an image. A disk is opened without a cache in between, and for writing in such a way
-    /// that nobody else has it; `ResourceBusy` where somebody has.
+    /// that no other program has it; `ResourceBusy` where one has.
     fn open(&self, path: &Path, kind: Kind, write: bool) -> io::Result<Opened>;
 
     /// Locks what was opened against other programs of this kind, shared for reading.

@@ -51,7 +51,7 @@ const STATE_ENCRYPTED: u16 = 4;
 pub enum EncryptionState {
     /// Encrypted, and the key is protected.
     Encrypted,
-    /// Encrypted, but the key lies open beside it until protection is resumed.
+    /// Encrypted, but the key is stored in the clear beside it until protection is resumed.
     Suspended,
     /// Being encrypted.
     Encrypting,

@@ -171,7 +171,7 @@ fn hash(bytes: &[u8]) -> Key {
     Zeroizing::new(Sha256::digest(bytes).into())
 }
 
-/// A key that lies open in one of these entries.
+/// A key that is stored in the clear in one of these entries.
 fn plain_key(parts: &[Entry]) -> Option<Key> {
     let entry = parts.iter().find(|entry| entry.value == VALUE_KEY)?;
     // A number, then the key.

@@ -1,7 +1,7 @@
 //! Serves a reader that wants to own where its bytes come from, and not a device that is borrowed.
 //!
 //! The reader runs in a thread of its own and asks for pieces; this side reads them from the device. So nothing is
-//! copied that is not wanted, and a reader that gives up on what it read takes nobody with it.
+//! copied that is not wanted, and a reader that gives up on what it read ends alone.
 
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;

@@ -350,7 +350,7 @@ pub fn smallest_fat32(sector_bytes: u32) -> u64 {
     let sector = u64::from(sector_bytes);
     let clusters = MIN_CLUSTERS + CLUSTER_MARGIN;
     // The plan sizes each FAT by all sectors after the reserved ones, the FATs' own among them: a
-    // few rounds settle it.
+    // few rounds decide it.
     let mut fat = 0;
     loop {
         let behind_reserved = clusters + 2 * fat;

@@ -50,7 +50,7 @@ pub(super) fn short_name(name: &str, taken: &BTreeSet<[u8; 11]>) -> Option<([u8;
     if said == name {
         return is_free.then_some((packed, true));
     }
-    // Only the case is not said: who looks for the short name, as boot code does, finds it by it.
+    // Only the case is lost: boot code, which looks for the short name, finds it.
     if said.eq_ignore_ascii_case(name) && is_free {
         return Some((packed, false));
     }

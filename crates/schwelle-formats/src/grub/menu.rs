@@ -43,7 +43,7 @@ pub enum Target {
         kernel: String,
         /// Those of the initial RAM disks.
         initrds: Vec<String>,
-        /// What it is told: `root=...` and the like.
+        /// Its command line: `root=...` and the like.
         arguments: Vec<String>,
     },
     /// The boot record of the volume, as a BIOS would start it; or Windows' boot manager there.

@@ -1,4 +1,4 @@
-//! The audit: walks every file record and proves that the volume's books balance.
+//! The audit: walks every file record and proves that the volume is consistent.
 //!
 //! Each cluster in a runlist belongs to one file only and is marked in use; each cluster marked in
 //! use belongs to a file; each record in use is whole and is marked so. Reads the MFT once

@@ -15,7 +15,7 @@ pub(super) struct Code {
 
 impl Code {
     /// From the length of each symbol's code; 0 for symbols that do not occur. An error when the
-    /// lengths make no code, too many or too few of them. No symbol at all is a code that nobody
+    /// lengths make no code, too many or too few of them. No symbol at all is a code that nothing
     /// may use.
     pub(super) fn new(lengths: &[u8]) -> Result<Self, &'static str> {
         let mut counts = [0u16; MAX_BITS as usize + 1];

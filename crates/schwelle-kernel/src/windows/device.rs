@@ -159,7 +159,7 @@ pub fn nvme_health(disk: &File) -> io::Result<[u8; 512]> {
         .iter()
         .flat_map(|word| word.to_le_bytes())
         .collect();
-    // The answer has version and size in front of the protocol's data.
+    // The answer has version and size before the protocol's data.
     let mut answer = [0; 8 + 40 + 512];
     let returned = control(disk, Request::QueryProperty, &query, &mut answer)?;
     let at = u32_at(&answer, 8 + 16).ok_or_else(short)? as usize;

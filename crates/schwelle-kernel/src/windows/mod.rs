@@ -45,7 +45,7 @@ fn wide(text: &str) -> Vec<u16> {
     text.encode_utf16().chain([0]).collect()
 }
 
-/// The text in front of the first 0.
+/// The text before the first 0.
 fn narrow(units: &[u16]) -> String {
     let end = units.iter().position(|&unit| unit == 0);
     String::from_utf16_lossy(&units[..end.unwrap_or(units.len())])

@@ -437,7 +437,7 @@ pub(super) struct Written {
     pub(super) warnings: Vec<String>,
 }
 
-/// What is said at the very end of a job that is done: on stderr what must be known, else that the folder is
+/// The last lines of a job that is done: on stderr what must be known, else that the folder is
 /// on its medium.
 pub(super) fn last_words(job: &JobFolder, warnings: &[String], screen: &Screen) {
     for warning in warnings {
@@ -458,7 +458,7 @@ pub(super) fn warn_if_readable(folder: &Path, screen: &Screen) {
     if this_pc().others_can_read(folder) {
         screen.warn(&format!(
             "Other users of this system can read the job folder, which holds parts of the customer's disk. To keep them out: \
-             chmod -R go= {}. On FAT, which keeps no permissions: unmount it.",
+             chmod -R go= {}. Where the file system keeps no permissions (FAT, exFAT, NTFS): unmount it.",
             text::typed(folder)
         ));
     }
@@ -515,8 +515,8 @@ pub(super) fn say_outcome(job: &mut JobFolder, rehearsal: &Rehearsal) {
         .ok();
 }
 
-/// Asks the kernel to read the table of a real disk again; where it does not, what that means. An image has
-/// nobody to ask.
+/// Asks the kernel to read the table of a real disk again; where it does not, what that means. There is
+/// none for an image.
 pub(super) fn read_table_again(disk: &DiskFile) -> Option<String> {
     if !disk.is_block_device() {
         return None;

@@ -131,7 +131,7 @@ fn refuse_other(folder: &JobFolder, disk: &Disk) -> Result<(), CliError> {
     ))
 }
 
-/// Keeps the answer in the job folder. It has been given, so what goes wrong here is said and stops nothing.
+/// Keeps the answer in the job folder. It has been given, so what goes wrong here is reported and stops nothing.
 fn keep(folder: &JobFolder, confirmed: Confirmed, screen: &Screen) {
     let kept = KeptConfirmation {
         made: jiff::Timestamp::now().to_string(),

@@ -139,7 +139,7 @@ fn unproven(why: Unproven) -> &'static str {
     }
 }
 
-/// What is said about physical sectors that the power cut has torn.
+/// The line about physical sectors that the power cut has torn.
 pub(super) fn torn(repaired: &Repaired<'_>) -> String {
     let torn: Vec<String> = repaired.torn().map(|lba| lba.to_string()).collect();
     match &torn[..] {

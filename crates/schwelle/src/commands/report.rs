@@ -151,7 +151,7 @@ fn record(job: &Path, args: &ReportArgs, screen: &Screen) -> Result<u8, CliError
 /// Writes a page of the job folder in place of the one that was there.
 fn replace(folder: &Path, name: &str, page: &[u8]) -> Result<PathBuf, CliError> {
     let (path, new) = (folder.join(name), folder.join(format!("{name}.new")));
-    // One that a report before could not finish, or what somebody has put there: a link is never followed.
+    // One that a report before could not finish, or what was put there: a link is never followed.
     std::fs::remove_file(&new).ok();
     let written = std::fs::File::create_new(&new).and_then(|mut file| file.write_all(page));
     let written = written.and_then(|()| std::fs::rename(&new, &path));

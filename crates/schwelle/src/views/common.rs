@@ -246,7 +246,7 @@ pub(super) fn answer_tone(answer: DiskAnswer) -> Tone {
     }
 }
 
-/// A disk's line in a list: its answer, and what else is said in that line.
+/// A disk's line in a list: its answer, and what else is in that line.
 pub(crate) fn answer_line(answer: DiskAnswer, rest: &str, columns: usize) -> String {
     let rest = cut(rest, columns - ANSWER_COLUMNS - 1);
     format!(

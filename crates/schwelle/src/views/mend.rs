@@ -57,7 +57,7 @@ pub(crate) fn nothing(disk: &Disk, disk_use: DiskUse) -> String {
     head(disk) + &answer(Tone::Good, "Nothing to mend", &next)
 }
 
-/// What is said at the end.
+/// The last lines.
 pub(crate) fn done(disk: &Disk, job: &Path, plan: &Plan<'_>, rehearsal: &Rehearsal) -> String {
     plan::done("Mended", disk, job, plan, rehearsal)
 }

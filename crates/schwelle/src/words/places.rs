@@ -113,7 +113,7 @@ pub(crate) fn verdict(verdict: &PlaceVerdict) -> String {
     }
 }
 
-/// What is said about a place before a recovery partition.
+/// The line about a place before a recovery partition.
 fn between(before_recovery: bool) -> &'static str {
     match before_recovery {
         true => "; between Windows and its recovery partition, which Windows then cannot extend",

@@ -187,7 +187,7 @@ fn enter_setup(key: Option<&str>, can_be_asked: bool) -> String {
     }
 }
 
-/// What is said about Secure Boot where the installed Windows knows none.
+/// The step about Secure Boot where the installed Windows knows none.
 pub(crate) const NO_SECURE_BOOT: &str = "Leave it off: this Windows does not support Secure Boot.";
 
 /// What not to touch.

@@ -387,7 +387,7 @@ fn an_emulator_that_dies_hangs_or_outlives_us_is_dealt_with() {
         );
         std::thread::sleep(Duration::from_millis(50));
     }
-    // Somebody writes to the disk meanwhile.
+    // The disk is written to meanwhile.
     let disk = lab.path("disk.img");
     fs::set_permissions(&disk, fs::Permissions::from_mode(0o666)).unwrap();
     let len = fs::metadata(&disk).unwrap().len();

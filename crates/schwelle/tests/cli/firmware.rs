@@ -463,7 +463,7 @@ fn an_entry_is_not_written_for_what_does_not_start_or_where_nothing_keeps_it() {
     fs::write(lab.path("silent.toml"), "").unwrap();
     let run = lab.run(&["firmware", "--machine", "silent.toml", "entry", "disk.img"]);
     run.refuses(3, "names no folder");
-    // The folder cannot be written: the entry is not there, and that is said.
+    // The folder cannot be written: the entry is not there, and that is reported.
     let folder = lab.path("pc.variables");
     fs::create_dir(folder.join(format!("Boot0001-{GLOBAL}"))).unwrap();
     let run = firmware(&lab, &["entry", "disk.img"]);

@@ -31,7 +31,7 @@ fn bench() -> (Lab, PathBuf) {
     (lab, image)
 }
 
-/// A copy of a job folder: files that nobody changes in place are the same ones.
+/// A copy of a job folder: files that are never changed in place are the same ones.
 fn copy(from: &Path, to: &Path) {
     fs::create_dir_all(to).unwrap();
     for entry in fs::read_dir(from).unwrap() {
@@ -84,7 +84,7 @@ fn overview(lab: &Lab, place: &str) -> (Value, BTreeMap<String, Value>) {
     (document, jobs)
 }
 
-/// What is done to a folder, and what is said of it then.
+/// What is done to a folder, and what is shown of it then.
 type Case = (&'static str, fn(&Path), &'static str);
 
 /// What can become of a folder, and where its job stands then.

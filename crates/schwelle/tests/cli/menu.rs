@@ -1,4 +1,4 @@
-//! Boot stores with more in them than one Windows installation: several systems, entries that only a BIOS starts, a
+//! BCD stores with more in them than one Windows installation: several systems, entries that only a BIOS starts, a
 //! lost default, hundreds of entries, and no usable store at all.
 
 use std::fmt::Write;

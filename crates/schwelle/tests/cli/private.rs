@@ -1,5 +1,5 @@
-//! A job folder holds parts of a customer's disk: nobody but its user can read it, whatever the umask; where the file
-//! system keeps no permissions, or an older program made the folder, that is said.
+//! A job folder holds parts of a customer's disk: only its user can read it, whatever the umask; where the file
+//! system keeps no permissions, or an older program made the folder, that is reported.
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};

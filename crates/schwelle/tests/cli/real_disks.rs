@@ -163,7 +163,7 @@ fn encrypted_volumes_of_windows_are_known_by_their_state() {
         .unwrap()
         .map(|entry| entry.unwrap().path());
     for image in images.filter(|path| path.extension().is_some_and(|end| end == "img")) {
-        // What the disk encryption tool reads: a key that lies open means that protection is suspended.
+        // What the disk encryption tool reads: a key in the clear means that protection is suspended.
         let dump = tool_any("cryptsetup", &["bitlkDump", image.to_str().unwrap()]);
         assert_eq!(dump.code, 0, "{}", dump.stderr);
         // Encrypted as it is written, as its header has it: a conversion under way, with or without a clear key.

@@ -138,7 +138,7 @@ fn a_bios_shows_the_signpost_and_goes_on_to_the_next_device() {
     let floppy = lab.path("floppy.img");
     fs::write(&floppy, next_device()).unwrap();
     let before = hash(&image);
-    // At a key, and when nobody is there.
+    // At a key, and without one.
     for key in [true, false] {
         let mut pc = Pc::start(image.to_str().unwrap(), floppy.to_str().unwrap());
         let screen = pc.wait_for("the next boot device.");

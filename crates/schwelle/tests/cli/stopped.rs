@@ -174,7 +174,7 @@ fn a_stopped_job_is_named_wherever_its_folder_is_mounted() {
         &["--disk", device.path()],
     ));
     assert_eq!(run.code, 0, "{}", run.stderr);
-    // A job that is done stands against nothing.
+    // A job that is done blocks nothing.
     let check = bench
         .lab
         .run(&["check", device.path(), "--to", "mbr", "--json"]);

@@ -160,7 +160,7 @@ impl Lab {
     }
 }
 
-/// Writes into an image behind the program's back.
+/// Writes into an image without the program.
 pub(crate) fn poke(path: &Path, offset: u64, bytes: &[u8]) {
     File::options()
         .write(true)

@@ -77,7 +77,7 @@ fn an_image_that_may_not_be_read_is_refused() {
     let (image, _) = lab.standard("disk.img", 512);
     fs::set_permissions(&image, fs::Permissions::from_mode(0o000)).unwrap();
     if fs::File::open(&image).is_ok() {
-        // The superuser may read everything; run the program as somebody else.
+        // The superuser may read everything; run the program as another user.
         let copy = lab.path("schwelle");
         // By another process: a program that another test's process has inherited open for writing cannot be started.
         let program = assert_cmd::cargo::cargo_bin("schwelle");

@@ -66,6 +66,7 @@ const WORDS: &[(&str, &str)] = &[
 
 /// Where a word stands for something else: the end of the path, the word, why.
 const EXCEPT: &[(&str, &str, &str)] = &[
+    ("powerless.rs", "nobody", "the account of that name"),
     ("CHANGELOG.md", "trim", "as it was called"),
     ("CHANGELOG.md", "settle", "as it was called"),
     ("CHANGELOG.md", "short name", "as it was called"),
@@ -133,11 +134,15 @@ fn files_below(folder: &Path, extension: &str, into: &mut Vec<PathBuf>) {
     }
 }
 
+/// The project's folder.
+fn root() -> &'static Path {
+    Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."))
+}
+
 /// The documents that people read.
 fn documents() -> Vec<PathBuf> {
-    let root = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."));
     let mut pages = Vec::new();
-    files_below(&root.join("docs"), "md", &mut pages);
+    files_below(&root().join("docs"), "md", &mut pages);
     let names = [
         "README",
         "ARCHITECTURE",
@@ -145,13 +150,12 @@ fn documents() -> Vec<PathBuf> {
         "CONTRIBUTING",
         "SECURITY",
     ];
-    pages.extend(names.map(|name| root.join(name).with_extension("md")));
+    pages.extend(names.map(|name| root().join(name).with_extension("md")));
     pages
 }
 
 #[test]
 fn messages_help_and_docs_use_the_terms_of_the_field() {
-    let root = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."));
     let lab = Lab::new();
     assert_eq!(lab.run(&["manual", "manual"]).code, 0);
     let mut texts: Vec<(PathBuf, String)> = Vec::new();
@@ -171,7 +175,7 @@ fn messages_help_and_docs_use_the_terms_of_the_field() {
     ] {
         let mut sources = Vec::new();
         files_below(
-            &root.join("crates").join(member).join("src"),
+            &root().join("crates").join(member).join("src"),
             "rs",
             &mut sources,
         );
@@ -181,8 +185,28 @@ fn messages_help_and_docs_use_the_terms_of_the_field() {
             (source, text)
         }));
     }
+    none_stands_in(&texts, &[]);
+}
+
+#[test]
+fn comments_use_the_terms_of_the_field() {
+    let mut sources = Vec::new();
+    files_below(&root().join("crates"), "rs", &mut sources);
+    assert!(sources.len() > 300, "{}", sources.len());
+    let comments = sources.into_iter().map(|source| {
+        let text = fs::read_to_string(&source).unwrap();
+        let lines = text.lines().map(str::trim_start);
+        let comments: Vec<_> = lines.filter(|line| line.starts_with("//")).collect();
+        (source, comments.join("\n"))
+    });
+    // In code a short name is one of FAT's.
+    none_stands_in(&comments.collect::<Vec<_>>(), &["short name"]);
+}
+
+/// Fails with every place where one of the words stands that is not allowed.
+fn none_stands_in(texts: &[(PathBuf, String)], allowed: &[&str]) {
     let mut found = Vec::new();
-    for (path, text) in &texts {
+    for (path, text) in texts {
         for line in text.lines() {
             // A literal that is one word is a name, an option or a key.
             if path.extension().is_some_and(|found| found == "rs") && !line.trim().contains(' ') {
@@ -192,8 +216,8 @@ fn messages_help_and_docs_use_the_terms_of_the_field() {
                 let excepted = EXCEPT
                     .iter()
                     .any(|(file, word, _)| path.ends_with(file) && word == phrase);
-                if !excepted && stands_in(line, phrase) {
-                    let at = path.strip_prefix(root).unwrap_or(path).display();
+                if !excepted && !allowed.contains(phrase) && stands_in(line, phrase) {
+                    let at = path.strip_prefix(root()).unwrap_or(path).display();
                     found.push(format!(
                         "{at}: \"{phrase}\" (say: {better}): {}",
                         line.trim()

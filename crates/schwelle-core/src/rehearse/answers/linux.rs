@@ -83,9 +83,9 @@ pub enum Evidence {
         /// Why not.
         why: ProgramFault,
     },
-    /// The kernel is told to find its root by a name that is not on this disk, or that the partition table gives.
+    /// The root on the kernel's command line is not on this disk, or is named by the partition table.
     RootElsewhere {
-        /// As it is told.
+        /// As its command line has it.
         root: String,
     },
 }

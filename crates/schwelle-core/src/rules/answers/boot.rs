@@ -121,7 +121,7 @@ pub enum Evidence {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum DefaultFault {
-    /// It leads to a Windows that does not start in UEFI mode.
+    /// It leads to an installed Windows that does not start in UEFI mode.
     GivenUp {
         /// Its title.
         title: String,

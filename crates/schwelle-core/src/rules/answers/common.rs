@@ -17,7 +17,7 @@ pub enum Evidence {
         /// Why.
         because: NotAsked,
     },
-    /// What is said about a system that no entry of the menu starts.
+    /// A system that no entry of the menu starts.
     Aside {
         /// What is wrong with that system.
         found: Box<super::Evidence>,

@@ -85,6 +85,8 @@ pub enum Evidence {
     },
     /// The job folder is not in memory.
     JobNotInMemory,
+    /// The job folder is on NTFS that is written without its journal.
+    JobWithoutJournal,
     /// What the job folder lies on is not known.
     JobPlaceNotReported,
     /// The job folder's file system is mounted read-only.
@@ -183,6 +185,8 @@ pub enum Remedy {
     JobOnLastingMedium,
     /// Copy the job folder to a stick before the PC is switched off.
     CopyJobFolder,
+    /// Repair the job folder's file system after a power cut, or take another one.
+    RepairJobMedium,
     /// Mount the job folder's file system for writing.
     JobForWriting,
     /// Finish the stopped job, or take it back.

@@ -63,7 +63,7 @@ pub enum Evidence {
         /// Where.
         fault: AuditFault,
     },
-    /// Its books balance.
+    /// It is consistent.
     Balanced {
         /// Files and folders.
         files: u64,

@@ -28,9 +28,16 @@ pub(super) fn folder_facts(root: &Path, folder: &Path) -> FolderFacts {
             .as_ref()
             .map(|space| space.f_bavail.saturating_mul(space.f_frsize)),
         block_bytes: space.map_or(0, |space| space.f_frsize),
-        file_system: mount.map(|mount| mount.file_system),
+        may_need_repair: mount.is_some_and(|mount| is_without_journal(&mount.file_system)),
         disk: disk_of_path(root, &there),
     }
+}
+
+/// True for the drivers that write NTFS without its journal, by the names in the table of mounts: the one in user space
+/// (ntfs-3g, as `fuseblk`) and the kernel's own. Seen of the first: cut off while a file is added, it leaves the two
+/// copies of the MFT's first record different, and mounts no such volume.
+fn is_without_journal(file_system: &str) -> bool {
+    matches!(file_system, "fuseblk" | "ntfs3" | "ntfs")
 }
 
 /// The mount that a path lies in: of those with its device number, the one nearest to it.
@@ -120,6 +127,27 @@ mod tests {
             std::os::unix::fs::symlink(root.join("sys/devices/block").join(target), &link).unwrap();
             assert_eq!(disk_of_path(root, root), Some(PathBuf::from(disk)));
             fs::remove_file(&link).unwrap();
+        }
+    }
+
+    #[test]
+    fn ntfs_may_need_a_repair() {
+        let dir = tempfile::tempdir().unwrap();
+        let root = dir.path();
+        let number = number_of(fs::metadata(root).unwrap().dev());
+        for (file_system, expected) in [
+            ("fuseblk", true),
+            ("ntfs3", true),
+            ("ext4", false),
+            ("vfat", false),
+        ] {
+            let line = format!("9 1 {number} / / rw - {file_system} /dev/sdx1 rw\n");
+            put(root, &[("proc/self/mountinfo", &line)]);
+            assert_eq!(
+                folder_facts(root, root).may_need_repair,
+                expected,
+                "{file_system}"
+            );
         }
     }
 

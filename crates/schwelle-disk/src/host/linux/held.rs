@@ -44,7 +44,7 @@ impl Held {
     }
 
     fn file(&self, name: &str, flags: OFlags) -> io::Result<File> {
-        // A pipe would wait for somebody at its other end.
+        // A pipe would wait for its other end.
         let flags = flags | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
         let mode = Mode::from_raw_mode(PRIVATE_FILE);
         let file: File = match rustix::fs::openat(&self.0, name, flags, mode) {

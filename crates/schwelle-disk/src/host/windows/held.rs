@@ -1,4 +1,4 @@
-//! A folder that is held open, so that nobody can rename it meanwhile.
+//! A folder that is held open, so that it cannot be renamed meanwhile.
 
 use std::fs::{self, File, OpenOptions};
 use std::io;

@@ -51,7 +51,7 @@ fn ask(path: &Path) -> io::Result<File> {
         .open(path)
 }
 
-/// What a path to a device says behind `\\.\` or `\\?\`.
+/// What a path to a device says after `\\.\` or `\\?\`.
 fn device_name(path: &Path) -> Option<&str> {
     let text = path.to_str()?;
     let name = text
@@ -338,7 +338,7 @@ impl Host for Windows {
                 .is_some_and(|(_, read_only)| *read_only),
             free_bytes: space.map(|(free, _)| free),
             block_bytes: space.map_or(0, |(_, cluster)| cluster),
-            file_system: file_system.map(|(name, _)| name),
+            may_need_repair: false,
             disk: disk.map(disk_path),
         }
     }

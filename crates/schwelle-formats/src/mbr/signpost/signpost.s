@@ -41,7 +41,7 @@ again:  movb $0x01, %ah                 # a key?
         cmpw $SECONDS * TICKS_A_SECOND, %dx
         jb again
         jmp on
-key:    xorb %ah, %ah                   # taken, so that nobody else finds it
+key:    xorb %ah, %ah                   # taken, so that nothing else finds it
         int $0x16
 on:     int $0x18                       # the next boot device
 stop:   hlt                             # for firmware that comes back

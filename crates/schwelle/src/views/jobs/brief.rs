@@ -131,7 +131,7 @@ impl Ended {
         document(glance, OUTCOME)
     }
 
-    /// There is a Windows that can be asked how it was started: the sheet has a step for it. One that is not to be
+    /// There is an installed Windows that can be asked how it was started: the sheet has a step for it. One that is not to be
     /// carried out yet has none.
     pub(super) fn is_to_be_confirmed(&self) -> bool {
         let steps = self.sheet.iter().flat_map(|sheet| &sheet.steps);

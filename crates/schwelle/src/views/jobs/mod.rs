@@ -274,7 +274,7 @@ fn standing(glance: &Glance, ended: Option<&Ended>, confirmed: Option<&Confirmed
             let facts = glance.facts.as_ref();
             let starts = facts
                 .is_none_or(|facts| facts.to == Style::Gpt && facts.disk_use == DiskUse::System);
-            // The sheet knows whether there is a Windows that could be asked.
+            // The sheet knows whether there is an installed Windows that could be asked.
             match starts && ended.is_none_or(Ended::is_to_be_confirmed) {
                 true => JobStanding::ToConfirm,
                 false => JobStanding::Done,

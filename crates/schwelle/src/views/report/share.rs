@@ -15,7 +15,7 @@ const SHORTEST: usize = 4;
 /// What the text under a key is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Sort {
-    /// It names nobody, and stays: words of closed sets, times, hashes, versions, GUIDs, names of types.
+    /// It identifies no one, and stays: words of closed sets, times, hashes, versions, GUIDs, names of types.
     Plain,
     /// It names something of this one disk or PC, and is replaced by this word with a number.
     Names(&'static str),
@@ -168,7 +168,7 @@ fn sort_of(key: &str) -> Sort {
     found.map_or(Sort::Names("text"), |(sort, _)| *sort)
 }
 
-/// The report with everything replaced that names somebody or something.
+/// The report with everything replaced that identifies a person or a thing.
 pub(crate) fn shared(report: &Report) -> Report {
     let mut masks = Masks::default();
     masks.identity("disk", &report.disk);
@@ -221,7 +221,7 @@ impl Masks {
     fn identity(&mut self, word: &'static str, name: &str) {
         let file = Path::new(name).file_name().and_then(|name| name.to_str());
         for name in [Some(name), file].into_iter().flatten() {
-            // Where a disk is attached names nobody.
+            // Where a disk is attached identifies no one.
             if name.starts_with("/dev/") || self.known.contains_key(name) {
                 continue;
             }

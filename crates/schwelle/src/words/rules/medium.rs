@@ -46,6 +46,9 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             }
         }
         Evidence::JobNotInMemory => "not in memory".to_owned(),
+        Evidence::JobWithoutJournal => {
+            "it is on NTFS, which is written without its journal here".to_owned()
+        }
         Evidence::JobPlaceNotReported => "the system does not report what it lies on".to_owned(),
         Evidence::JobReadOnly => "its file system is mounted read-only".to_owned(),
         Evidence::JobWritable => "its file system is mounted for writing".to_owned(),
@@ -207,6 +210,10 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
              that a power cut in the middle leaves no way back."
         }
         Remedy::CopyJobFolder => "Copy the folder to a stick before the PC is switched off.",
+        Remedy::RepairJobMedium => {
+            "After a power cut it may have to be repaired before it can be mounted: by ntfsfix here, or by chkdsk in \
+             Windows. The job folder is whole then. FAT32, exFAT and ext4 need no repair."
+        }
         Remedy::JobForWriting => {
             "Remove the write protection and mount it again for writing, or name another folder with --job."
         }

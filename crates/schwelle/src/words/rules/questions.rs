@@ -63,7 +63,8 @@ pub(crate) fn of(rule: RuleId) -> Asked {
             "Would the job folder survive a power cut?",
             "On a rescue system most folders are in memory. A job folder there is lost when the power \
              goes, and with it the way to finish or to undo the job. Where there is no other medium, \
-             --job-in-memory accepts that by name.",
+             --job-in-memory accepts that by name. On Linux, NTFS is written without its journal: a power cut \
+             can leave it so that it is to be repaired before it can be mounted.",
         ),
         RuleId::MediumJobWritable => asked(
             "Can the job folder be written?",

@@ -165,7 +165,7 @@ fn there_and_back_again_leaves_files_identical_and_entries_equivalent() {
     assert!(on_esp.iter().all(|path| after.contains(path)), "{after:?}");
 
     // Against the store from which the disk started before any of this: the boot manager and the memory tester
-    // lie on another partition, and their paths are said.
+    // lie on another partition, and their paths are shown.
     let boot = lab.path("volume");
     extract(image, BOOT, &boot);
     let mounted = schwelle_testkit::Mounted::new(lab.path("mounted"), &boot);

@@ -239,7 +239,7 @@ fn crosses_and_comes_back(sector: u32, method: &str, protectors: &[&str]) {
     let names: Vec<_> = changed.iter().filter_map(|path| path.file_name()).collect();
     assert_eq!(names, ["ReAgent.xml", "SYSTEM"], "{changed:?}");
 
-    // Decrypted, it is a disk that starts; so it is where it is open, and where it is not, that is said.
+    // Decrypted, it is a disk that starts; so it is where it is open, and where it is not, that is reported.
     let open = disk.lab.path("open.img");
     copy_image(&disk.image, &open);
     poke(&open, disk.windows.0, &fs::read(&decrypted_after).unwrap());
@@ -350,7 +350,7 @@ fn what_does_not_open_it_is_told() {
     let shown = disk.run("check", &[]).stdout;
     let id = disk.ids[0].to_uppercase();
     assert!(shown.replace("\n", " ").contains(&id), "{shown}");
-    // Each by its exit code, and what is said.
+    // Each by its exit code, and its message.
     fs::write(
         disk.lab.path("mistyped.txt"),
         PASSWORD.replace("717365", "717366"),
@@ -374,7 +374,7 @@ fn what_does_not_open_it_is_told() {
         assert_eq!(run.code, code, "{file}: {}", run.stderr);
         assert!(run.stderr.contains(said), "{file}: {}", run.stderr);
     }
-    // Typed where nobody sees it, and from the environment.
+    // Typed without being shown, and from the environment.
     let image = disk.image.to_str().unwrap().to_owned();
     let typed = disk
         .lab

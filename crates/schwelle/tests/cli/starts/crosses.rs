@@ -196,7 +196,7 @@ fn what_keeps_a_linux_from_starting_is_seen_before_anything_is_written() {
     };
     let root = format!("root=UUID={LINUX_UUID}");
     type Change<'c> = &'c dyn Fn(&Path);
-    // What is changed on the Linux volume, what it starts by afterwards, and what is told of it.
+    // What is changed on the Linux volume, what it starts by afterwards, and what is shown of it.
     let cases: [(&str, Change<'_>, &str, &str); 6] = [
         (
             "root by number",
