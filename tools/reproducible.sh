@@ -21,7 +21,12 @@ if [ $# = 0 ]; then
 fi
 program=$(realpath "$1")
 shift
-elsewhere "$again/deeper/source"
+# What git knows, as it is here; with other times, another umask, in another time zone.
+mkdir -p "$again/deeper/source"
+git ls-files -z | tar --create --null --files-from=- | tar --extract --directory="$again/deeper/source"
+find "$again/deeper/source" -exec touch -d 2001-01-01 {} +
+umask 077
+export TZ=Pacific/Chatham
 build "$again/deeper/source" "$again/there" "$@"
 cmp "$program" "$again/there/$machine"/*/schwelle
 echo "$program: the same, byte by byte, when it is built elsewhere"

@@ -1,6 +1,6 @@
 #!/bin/bash
 # Makes schwelle.exe, for Windows 10 and 11 on x86-64, on Debian 12 (as root where packages are missing):
-#   windows.sh             the release, with its checksum, in target/windows; built once more elsewhere, to the same bytes
+#   windows.sh             the release, with its checksum, in target/windows
 #   windows.sh test        built as tests are, and driven under Wine beside the program for Linux
 #   windows.sh test all    the command line's own tests for Linux as well
 #   windows.sh packages    installs what it needs, and no more
@@ -40,42 +40,32 @@ fi
 
 target=x86_64-pc-windows-gnu
 out=${CARGO_TARGET_DIR:-$PWD/target}/windows
-
-# build SOURCE OUT: the program in OUT, and its unit tests where it is one for tests.
-build() (
-    cd "$1"
-    out=$2
-    mkdir -p "$out"
-    version=$(sed -n '/^\[workspace.package\]/,/^version/s/^version = "\(.*\)"/\1/p' Cargo.toml)
-    x86_64-w64-mingw32-windres -I tools/windows -D "NUMBERS=${version//./,},0" -D "TEXT=\\\"$version\\\"" \
-        tools/windows/schwelle.rc "$out/resource.o"
+mkdir -p "$out"
+version=$(sed -n '/^\[workspace.package\]/,/^version/s/^version = "\(.*\)"/\1/p' Cargo.toml)
+x86_64-w64-mingw32-windres -I tools/windows -D "NUMBERS=${version//./,},0" -D "TEXT=\\\"$version\\\"" \
+    tools/windows/schwelle.rc "$out/resource.o"
+(
     unset CARGO_BUILD_TARGET
     export RUSTC=/usr/bin/rustc RUSTC_BOOTSTRAP=1 CARGO_TARGET_DIR=$out CARGO_PROFILE_DEV_DEBUG=none
     export CARGO_TARGET_X86_64_PC_WINDOWS_GNU_LINKER=x86_64-w64-mingw32-gcc
     # The same bytes whenever it is built; and as much stack for the first thread as Linux gives it.
-    RUSTFLAGS="$(flags "$1" "$out") -C strip=symbols -C link-arg=-Wl,--no-insert-timestamp -C link-arg=-Wl,--stack,8388608
+    RUSTFLAGS="$(flags "$PWD" "$out") -C strip=symbols -C link-arg=-Wl,--no-insert-timestamp -C link-arg=-Wl,--stack,8388608
         -C link-arg=$out/resource.o"
     export RUSTFLAGS
-    options="--profile $profile --locked --quiet --target $target -Zbuild-std=std,panic_unwind,test"
+    build="--profile $profile --locked --quiet --target $target -Zbuild-std=std,panic_unwind,test"
     # shellcheck disable=SC2086 # several words
-    cargo build $options --bin schwelle 2>&1 | tee "$out/warnings"
+    cargo build $build --bin schwelle 2>&1 | tee "$out/warnings"
     if [ $profile = dev ]; then
         # The unit tests of the crate with the room for Windows.
         # shellcheck disable=SC2086
-        cargo test --no-run --message-format=json -p schwelle-disk --lib $options 2>>"$out/warnings" \
+        cargo test --no-run --message-format=json -p schwelle-disk --lib $build 2>>"$out/warnings" \
             | sed -n 's/.*"executable":"\([^"]*\.exe\)".*/\1/p' >"$out/units"
     fi
 )
-
-build "$PWD" "$out"
 # The lints of the compiler on what only Windows compiles.
 if grep '^warning' "$out/warnings"; then exit 1; fi
 if [ $profile = release ]; then
     cp "$out/$target/release/schwelle.exe" "$out/schwelle.exe"
-    again=$(mktemp -d)
-    trap 'rm -rf "$again"' EXIT
-    (elsewhere "$again/deeper/source" && build "$again/deeper/source" "$again/there")
-    cmp "$out/schwelle.exe" "$again/there/$target/release/schwelle.exe"
     (cd "$out" && sha256sum schwelle.exe >SHA256SUMS && cat SHA256SUMS)
     exit
 fi
