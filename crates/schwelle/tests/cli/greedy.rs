@@ -17,15 +17,16 @@ use crate::job_files::{journal, keep_state, newest_state};
 use crate::support::{Lab, part, peek, poke};
 use schwelle_testkit::hash;
 
-/// Address space, in bytes: the program itself, its threads' stacks, and what a sound disk of any size takes.
-const SPACE: u64 = 400 << 20;
+/// Memory that it may write to, in bytes: its threads' stacks, and what a sound disk of any size takes. What the
+/// allocator reserves for each thread and does not use is not counted.
+const SPACE: u64 = 300 << 20;
 /// Seconds of a processor.
 const SECONDS: u64 = 20;
 
 /// Runs the program within the bounds; the exit code where it ended by itself.
 pub(crate) fn bounded(lab: &Lab, args: &[&str]) -> Result<i32, String> {
     let output = Command::new("/usr/bin/prlimit")
-        .args([format!("--as={SPACE}"), format!("--cpu={SECONDS}")])
+        .args([format!("--data={SPACE}"), format!("--cpu={SECONDS}")])
         .arg(cargo_bin("schwelle"))
         .args(args)
         .env_clear()
