@@ -212,7 +212,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         Remedy::CopyJobFolder => "Copy the folder to a stick before the PC is switched off.",
         Remedy::RepairJobMedium => {
             "After a power cut it may have to be repaired before it can be mounted: by ntfsfix here, or by chkdsk in \
-             Windows. The job folder is whole then. FAT32, exFAT and ext4 need no repair."
+             Windows. FAT32, exFAT and ext4 need no repair."
         }
         Remedy::JobForWriting => {
             "Remove the write protection and mount it again for writing, or name another folder with --job."
