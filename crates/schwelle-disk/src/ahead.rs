@@ -4,6 +4,8 @@ use std::sync::mpsc::{self, SyncSender};
 use std::sync::{Mutex, PoisonError};
 use std::thread;
 
+use crate::device::Buffer;
+
 /// Chunks read ahead, at most.
 const AHEAD: usize = 4;
 /// Threads that read. With a second one the device has its next transfer at once, and not only when the chunk
@@ -18,11 +20,15 @@ struct Order<I, A> {
 
 /// Reads the chunks that `places` names, by `read`, two at a time, and hands them in their order to `take`. After
 /// a chunk that could not be read, or that `take` ended at, no other is begun.
+///
+/// `read` makes the buffer as long as its chunk: it is one of a few that are used again and again.
 pub fn read_ahead<P: Send, R: Send, E>(
     places: impl Iterator<Item = P> + Send,
-    read: impl Fn(&P) -> Result<Vec<u8>, R> + Send + Sync,
-    mut take: impl FnMut(P, Result<Vec<u8>, R>) -> Result<(), E>,
+    read: impl Fn(&P, &mut Buffer) -> Result<(), R> + Send + Sync,
+    mut take: impl FnMut(P, Result<&mut [u8], R>) -> Result<(), E>,
 ) -> Result<(), E> {
+    let spare = Mutex::new(Vec::<Buffer>::new());
+    let spare = || spare.lock().unwrap_or_else(PoisonError::into_inner);
     let (answers, in_order) = mpsc::sync_channel(AHEAD);
     let order = Mutex::new(Some(Order { places, answers }));
     let next = || {
@@ -40,7 +46,8 @@ pub fn read_ahead<P: Send, R: Send, E>(
     };
     let reader = || {
         while let Some((place, answer)) = next() {
-            let chunk = read(&place);
+            let mut buffer = spare().pop().unwrap_or_default();
+            let chunk = read(&place, &mut buffer).map(|()| buffer);
             let has_failed = chunk.is_err();
             // First the answer: the reader that holds the order may be waiting for it to be taken.
             answer.send((place, chunk)).ok();
@@ -57,7 +64,13 @@ pub fn read_ahead<P: Send, R: Send, E>(
             let Ok((place, chunk)) = answer.recv() else {
                 break;
             };
-            take(place, chunk)?;
+            match chunk {
+                Ok(mut buffer) => {
+                    take(place, Ok(&mut buffer))?;
+                    spare().push(buffer);
+                }
+                Err(error) => take(place, Err(error))?,
+            }
         }
         Ok(())
     })
@@ -69,25 +82,24 @@ mod tests {
     use std::thread;
     use std::time::Duration;
 
-    use super::{AHEAD, read_ahead};
+    use super::{AHEAD, Buffer, read_ahead};
 
     /// Places 0 to 99. Reading an even one takes longer, and from `bad` on all of it fails. What was taken, what
     /// came of it, and how many places were read.
     fn taken(bad: u8, enough: usize) -> (Vec<u8>, Result<(), String>, usize) {
         let (mut taken, reads) = (Vec::new(), AtomicUsize::new(0));
-        let read = |&place: &u8| {
+        let read = |&place: &u8, buffer: &mut Buffer| {
             reads.fetch_add(1, Ordering::Relaxed);
             if place.is_multiple_of(2) {
                 thread::sleep(Duration::from_micros(300));
             }
-            if place < bad {
-                Ok(vec![place])
-            } else {
-                Err(place)
-            }
+            // Longer and shorter ones in turns.
+            buffer.of_len(usize::from(place % 5 * 50)).fill(place);
+            if place < bad { Ok(()) } else { Err(place) }
         };
         let done = read_ahead(0..100, read, |place, chunk| {
-            assert_eq!(chunk.map_err(|bad| format!("{bad}"))?, [place]);
+            let wanted = vec![place; usize::from(place % 5 * 50)];
+            assert_eq!(chunk.map_err(|bad| format!("{bad}"))?, wanted);
             taken.push(place);
             if taken.len() < enough {
                 Ok(())
@@ -121,9 +133,9 @@ mod tests {
 
     #[test]
     fn a_reader_that_panics_ends_the_reading() {
-        let read = |&place: &u8| {
+        let read = |&place: &u8, _: &mut Buffer| {
             assert!(place < 3, "of no use");
-            Ok::<_, ()>(vec![place])
+            Ok::<_, ()>(())
         };
         let run = || read_ahead(0..100, read, |_, chunk| chunk.map(drop));
         assert!(std::panic::catch_unwind(run).is_err());

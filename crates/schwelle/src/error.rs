@@ -183,7 +183,14 @@ impl CliError {
                 what,
                 "The disk is written in part, and must not be started before the job is finished \
                  or taken back.",
-                either_way(job),
+                match error {
+                    CommitError::NotRecorded { .. } => format!(
+                        "Make sure that {} can be written to and that its file system has some space.\n{}",
+                        typed(job),
+                        either_way(job)
+                    ),
+                    _ => either_way(job),
+                },
             ),
         }
     }

@@ -5,7 +5,7 @@ use std::io;
 
 use super::change_set::{ChangeSet, Stage, StageKind};
 use crate::ahead::read_ahead;
-use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Guard, Lba, ReadDevice};
+use crate::device::{BlockDevice, Buffer, DeviceError, Extent, Geometry, Guard, Lba, ReadDevice};
 
 /// Bytes moved at a time.
 const CHUNK_BYTES: usize = 1 << 20;
@@ -210,12 +210,14 @@ impl Run<'_> {
         let failed = |source| failure(wrote.get(), stage.kind, source);
         let places = places(self.geometry, stage);
         let draft = self.drafts.of(stage.kind);
-        let read = |&(_, offset, len): &Place| draft.read_vec(offset, len);
+        let read = |&(_, offset, len): &Place, buffer: &mut Buffer| {
+            draft.read_at(offset, buffer.of_len(len))
+        };
         let done = read_ahead(places, read, |(_, offset, _), bytes| {
             let bytes = bytes.map_err(failed)?;
             // A write that fails may have written some of its sectors.
             wrote.set(true);
-            self.disk.write_at(offset, &bytes).map_err(failed)?;
+            self.disk.write_at(offset, bytes).map_err(failed)?;
             observer.event(Event::Written(bytes.len() as u64));
             Ok(())
         });

@@ -8,7 +8,7 @@ use std::{mem, thread};
 use super::apply::{CommitError, Event, Observer, Place, Run, failure, places};
 use super::change_set::Stage;
 use crate::ahead::read_ahead;
-use crate::device::{DeviceError, ReadDevice};
+use crate::device::{Buffer, DeviceError, ReadDevice};
 
 /// So much is copied and flushed before it is read back.
 const BATCH_BYTES: usize = 64 << 20;
@@ -63,7 +63,9 @@ impl Run<'_> {
         let (mut batch, mut batch_bytes) = (Batch::new(), 0);
         let places = places(self.geometry, stage);
         let draft = self.drafts.of(kind);
-        let read = |&(_, offset, len): &Place| draft.read_vec(offset, len);
+        let read = |&(_, offset, len): &Place, buffer: &mut Buffer| {
+            draft.read_at(offset, buffer.of_len(len))
+        };
         let done = read_ahead(places, read, |(index, offset, len), bytes| {
             let bytes = bytes.map_err(failed)?;
             // What was copied so far lies in free clusters: it may be left there.
@@ -76,9 +78,9 @@ impl Run<'_> {
             }
             // A write that fails may have written some of its sectors.
             wrote.set(true);
-            self.disk.write_at(offset, &bytes).map_err(failed)?;
+            self.disk.write_at(offset, bytes).map_err(failed)?;
             observer.event(Event::Written(len as u64));
-            hashes.add(index, &bytes);
+            hashes.add(index, bytes);
             batch.push((index, offset, len));
             batch_bytes += len;
             if batch_bytes >= BATCH_BYTES {
@@ -110,9 +112,10 @@ fn read_back(
         .into_iter()
         .flatten()
         .take_while(|_| !given_up.load(Ordering::Relaxed));
-    let read = |&(_, offset, len): &Place| disk.read_vec(offset, len);
+    let read =
+        |&(_, offset, len): &Place, buffer: &mut Buffer| disk.read_at(offset, buffer.of_len(len));
     read_ahead(places, read, |(index, _, len), bytes| {
-        hashes.add(index, &bytes?);
+        hashes.add(index, bytes?);
         tell.send(len as u64).ok();
         Ok(())
     })?;

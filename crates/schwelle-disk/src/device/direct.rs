@@ -3,7 +3,7 @@
 //! Through a cache a write of one 512-byte sector reaches the disk as the 4096 bytes around it, whenever the
 //! system likes, and an error shows only at the flush, without a place. As the host opens disks, each write
 //! reaches the device as exactly its sectors, and each read comes from it. Both must be whole logical sectors,
-//! from and to aligned memory.
+//! from and to aligned memory; a [`Buffer`] is that already, and other bytes are copied.
 //!
 //! Reading code asks for records of a kibibyte, so what is read is read in larger pieces, some of which
 //! are kept.
@@ -13,10 +13,9 @@ use std::fs::File;
 use std::io;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use super::Buffer;
 use crate::host::this_pc;
 
-/// Memory is aligned to this, which is enough for every device.
-const ALIGNMENT: usize = 4096;
 /// Read at a time, at least.
 const PIECE_BYTES: u64 = 128 << 10;
 /// Pieces kept: 12 MiB.
@@ -32,14 +31,14 @@ pub(super) struct Direct {
     sector_bytes: u64,
     len_bytes: u64,
     kept: Mutex<Kept>,
-    /// Memory of earlier transfers, for the next ones: to get and clear a MiB takes as long as to copy it.
-    spare: Mutex<Vec<Aligned>>,
+    /// Memory of earlier transfers, for the next ones that need some.
+    spare: Mutex<Vec<Buffer>>,
 }
 
 /// Pieces that have been read, the newest last.
 #[derive(Debug, Default)]
 struct Kept {
-    pieces: Vec<(u64, Arc<Aligned>)>,
+    pieces: Vec<(u64, Arc<Buffer>)>,
     /// Pieces with a sector that cannot be read. A drive tries for seconds each time, so they are not asked
     /// for again before something is written.
     spoilt: BTreeSet<u64>,
@@ -76,7 +75,7 @@ impl Direct {
             match self.piece(first) {
                 Ok(piece) => {
                     let from = index(at - first);
-                    part.copy_from_slice(&piece.bytes()[from..from + part.len()]);
+                    part.copy_from_slice(&piece[from..from + part.len()]);
                 }
                 // A sector that cannot be read spoils its piece, and not what is read beside it.
                 Err(_) => self.read_through(at, part)?,
@@ -90,39 +89,43 @@ impl Direct {
     fn read_through(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
         let first = offset / self.sector_bytes * self.sector_bytes;
         let end = (offset + buffer.len() as u64).next_multiple_of(self.sector_bytes);
+        let is_whole = (first, end) == (offset, offset + buffer.len() as u64);
+        if is_whole && Buffer::is_aligned(buffer) {
+            return this_pc().read_exact_at(&self.file, buffer, offset);
+        }
         let mut aligned = self.take_spare(index(end - first));
-        let read = this_pc().read_exact_at(&self.file, aligned.bytes_mut(), first);
+        let read = this_pc().read_exact_at(&self.file, &mut aligned, first);
         if read.is_ok() {
             let from = index(offset - first);
-            buffer.copy_from_slice(&aligned.bytes()[from..from + buffer.len()]);
+            buffer.copy_from_slice(&aligned[from..from + buffer.len()]);
         }
         self.keep_spare(aligned);
         read
     }
 
-    fn take_spare(&self, len: usize) -> Aligned {
+    fn take_spare(&self, len: usize) -> Buffer {
         let mut spare = self.spare.lock().unwrap_or_else(PoisonError::into_inner);
         match spare.iter().position(|spare| len <= spare.room()) {
             Some(found) => {
                 let mut aligned = spare.swap_remove(found);
-                aligned.len = len;
+                aligned.of_len(len);
                 aligned
             }
-            None => Aligned::new(len),
+            None => Buffer::new(len),
         }
     }
 
-    fn keep_spare(&self, aligned: Aligned) {
+    fn keep_spare(&self, aligned: Buffer) {
         let mut spare = self.spare.lock().unwrap_or_else(PoisonError::into_inner);
         spare.push(aligned);
         if spare.len() > SPARES {
-            spare.sort_by_key(Aligned::room);
+            spare.sort_by_key(Buffer::room);
             spare.remove(0);
         }
     }
 
     /// The piece that begins at `first`, read or kept.
-    fn piece(&self, first: u64) -> io::Result<Arc<Aligned>> {
+    fn piece(&self, first: u64) -> io::Result<Arc<Buffer>> {
         let writes = {
             let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
             if let Some(found) = kept.pieces.iter().position(|(at, _)| *at == first) {
@@ -137,8 +140,8 @@ impl Direct {
             kept.writes
         };
         let len = PIECE_BYTES.min(self.len_bytes - first);
-        let mut piece = Aligned::new(index(len));
-        let read = this_pc().read_exact_at(&self.file, piece.bytes_mut(), first);
+        let mut piece = Buffer::new(index(len));
+        let read = this_pc().read_exact_at(&self.file, &mut piece, first);
         let piece = Arc::new(piece);
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         if let Err(error) = read {
@@ -156,16 +159,21 @@ impl Direct {
 
     /// Writes whole sectors; the end has been checked.
     pub(super) fn write_at(&self, offset: u64, bytes: &[u8]) -> io::Result<()> {
-        let mut aligned = self.take_spare(bytes.len());
-        aligned.bytes_mut().copy_from_slice(bytes);
-        let written = this_pc().write_all_at(&self.file, aligned.bytes(), offset);
-        self.keep_spare(aligned);
+        let written = if Buffer::is_aligned(bytes) {
+            this_pc().write_all_at(&self.file, bytes, offset)
+        } else {
+            let mut aligned = self.take_spare(bytes.len());
+            aligned.copy_from_slice(bytes);
+            let written = this_pc().write_all_at(&self.file, &aligned, offset);
+            self.keep_spare(aligned);
+            written
+        };
         let end = offset + bytes.len() as u64;
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         kept.writes += 1;
         kept.spoilt.clear();
         kept.pieces
-            .retain(|(at, piece)| at + piece.len as u64 <= offset || *at >= end);
+            .retain(|(at, piece)| at + piece.len() as u64 <= offset || *at >= end);
         written
     }
 
@@ -176,35 +184,6 @@ impl Direct {
         kept.writes += 1;
         kept.pieces.clear();
         Ok(())
-    }
-}
-
-/// Bytes at an aligned place in memory.
-#[derive(Debug)]
-struct Aligned {
-    memory: Vec<u8>,
-    from: usize,
-    len: usize,
-}
-
-impl Aligned {
-    fn new(len: usize) -> Self {
-        let memory = vec![0; len + ALIGNMENT];
-        let from = memory.as_ptr().align_offset(ALIGNMENT);
-        Self { memory, from, len }
-    }
-
-    /// The longest transfer that it can hold.
-    fn room(&self) -> usize {
-        self.memory.len() - ALIGNMENT
-    }
-
-    fn bytes(&self) -> &[u8] {
-        &self.memory[self.from..self.from + self.len]
-    }
-
-    fn bytes_mut(&mut self) -> &mut [u8] {
-        &mut self.memory[self.from..self.from + self.len]
     }
 }
 
@@ -237,16 +216,19 @@ mod tests {
                 if round % 3 == 0 {
                     let first = at / 512 * 512;
                     let bytes = vec![byte; 512 * (1 + index(len / 1000))];
-                    device.write_at(first, &bytes)?;
+                    let mut aligned = Buffer::new(bytes.len());
+                    aligned.copy_from_slice(&bytes);
+                    device.write_at(first, if byte % 2 == 0 { &bytes } else { &aligned })?;
                     model[index(first)..index(first) + bytes.len()].copy_from_slice(&bytes);
                 }
                 let mut got = vec![0; index(len)];
                 device.read_at(at, &mut got)?;
                 prop_assert!(got[..] == model[index(at)..index(at) + got.len()], "round {}", round);
             }
-            let mut all = vec![0; index(LEN)];
+            let (mut all, mut aligned) = (vec![0; index(LEN)], Buffer::new(index(LEN)));
             device.read_at(0, &mut all)?;
-            prop_assert!(all == model);
+            device.read_at(0, &mut aligned)?;
+            prop_assert!(all == model && aligned[..] == model);
             device.flush()?;
             prop_assert!(device.kept.lock().unwrap().pieces.is_empty());
         }

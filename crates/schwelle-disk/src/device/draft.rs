@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::ops::Range;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use super::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
 
@@ -51,7 +51,7 @@ enum Piece {
 #[derive(Debug)]
 pub struct Draft<'a> {
     base: Base<'a>,
-    overlay: Mutex<Overlay>,
+    overlay: RwLock<Overlay>,
 }
 
 /// What a draft lies over.
@@ -85,7 +85,7 @@ impl<'a> Draft<'a> {
     pub fn new(disk: &'a dyn ReadDevice) -> Self {
         Self {
             base: Base::Disk(disk),
-            overlay: Mutex::default(),
+            overlay: RwLock::default(),
         }
     }
 
@@ -93,7 +93,7 @@ impl<'a> Draft<'a> {
     pub fn over(below: Arc<Self>) -> Self {
         Self {
             base: Base::Draft(below),
-            overlay: Mutex::default(),
+            overlay: RwLock::default(),
         }
     }
 
@@ -108,14 +108,14 @@ impl<'a> Draft<'a> {
     /// Shows sectors of the disk at another place. The bytes are not read: they are a reference,
     /// and the commit copies them.
     pub fn move_sectors(&self, moved: Move) {
-        let mut overlay = self.lock();
+        let mut overlay = self.lay();
         let piece = Piece::Moved(moved.from);
         overlay.pieces.insert(moved.to.0, (moved.sectors, piece));
     }
 
     /// The first sector of an extent over which this draft lays something already; nothing of the drafts below.
     pub fn first_laid(&self, extent: Extent) -> Option<Lba> {
-        let overlay = self.lock();
+        let overlay = self.laid();
         let sectors = extent.first.0..extent.end.0;
         let piece = overlay.pieces_in(&sectors).map(|(range, _)| range.start);
         let byte = overlay
@@ -139,7 +139,7 @@ impl<'a> Draft<'a> {
             let len = sectors * sector_bytes;
             let offset = offset.ok_or_else(|| DeviceError::outside("fill", u64::MAX, len))?;
             let now = self.base().read_vec(offset, len)?;
-            let mut overlay = self.lock();
+            let mut overlay = self.lay();
             for (sector, bytes) in (at..).zip(now.chunks(sector_bytes)) {
                 overlay.bytes.remove(&sector);
                 if bytes != full {
@@ -153,7 +153,7 @@ impl<'a> Draft<'a> {
 
     /// The changed sectors as ascending ranges that do not touch. What is moved is not among them.
     pub fn changed(&self) -> Vec<Extent> {
-        let overlay = self.lock();
+        let overlay = self.laid();
         let is_filled = |piece: &Piece| matches!(piece, Piece::Filled(_));
         let filled = overlay
             .pieces
@@ -181,7 +181,7 @@ impl<'a> Draft<'a> {
     /// What is moved, by source. Sectors that are changed at their new place are left out: they
     /// are among the changed ones.
     pub fn moves(&self) -> Vec<Move> {
-        let overlay = self.lock();
+        let overlay = self.laid();
         let mut moves = Vec::new();
         for (&first, &(len, piece)) in &overlay.pieces {
             let Piece::Moved(from) = piece else { continue };
@@ -203,8 +203,14 @@ impl<'a> Draft<'a> {
         moves
     }
 
-    fn lock(&self) -> MutexGuard<'_, Overlay> {
-        self.overlay.lock().unwrap_or_else(PoisonError::into_inner)
+    /// The overlay to look at; the disk below is read by many at a time.
+    fn laid(&self) -> RwLockReadGuard<'_, Overlay> {
+        self.overlay.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The overlay to change.
+    fn lay(&self) -> RwLockWriteGuard<'_, Overlay> {
+        self.overlay.write().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn sector_of(&self, offset: u64) -> u64 {
@@ -272,8 +278,14 @@ impl ReadDevice for Draft<'_> {
     }
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
-        let overlay = self.lock();
+        let overlay = self.laid();
         self.read_below(&overlay, offset, buffer)?;
+        let end = self.sector_of(offset + buffer.len() as u64);
+        // A long transfer hardly ever meets one.
+        let mut changed = overlay.bytes.range(self.sector_of(offset)..=end);
+        if changed.next().is_none() {
+            return Ok(());
+        }
         for part in parts(self.geometry().logical_sector, offset, buffer.len()) {
             if let Some(bytes) = overlay.bytes.get(&part.unit) {
                 buffer[part.in_buffer].copy_from_slice(&bytes[part.in_unit]);
@@ -286,7 +298,7 @@ impl ReadDevice for Draft<'_> {
 impl BlockDevice for Draft<'_> {
     /// Takes the bytes into the draft; sectors that hold them already are not kept.
     fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
-        let mut overlay = self.lock();
+        let mut overlay = self.lay();
         let mut below = vec![0; bytes.len()];
         self.read_below(&overlay, offset, &mut below)?;
         let sector_bytes = self.geometry().logical_sector as usize;

@@ -6,6 +6,7 @@
 //! the declared extents, [`Memory`] is a sparse disk in memory, [`DiskFile`] an image or a real
 //! disk.
 
+mod buffer;
 mod direct;
 mod disk_file;
 mod draft;
@@ -15,6 +16,7 @@ mod memory;
 mod units;
 mod window;
 
+pub use buffer::Buffer;
 pub use disk_file::{DiskFile, OpenError};
 pub use draft::{Draft, Move};
 pub use guard::Guard;

@@ -7,6 +7,7 @@ use super::compressed::{Overlay, read_by_units};
 use super::runlist::Run;
 use super::volume::NtfsVolume;
 use crate::bytes::ReadBytes;
+use schwelle_disk::device::Buffer;
 use schwelle_disk::read_ahead;
 
 /// Read at a time. A whole number of file records.
@@ -82,13 +83,15 @@ impl NtfsFile<'_> {
         mut take: impl FnMut(u64, &mut [u8]) -> ControlFlow<()>,
     ) -> Result<(), NtfsError> {
         let len_of = |at: u64| usize::try_from(CHUNK_BYTES.min(len_bytes - at)).unwrap_or(0);
-        let read = |&at: &u64| {
-            let mut chunk = vec![0; len_of(at)];
-            self.read_bytes(at, &mut chunk).map(|()| chunk)
+        let read = |&at: &u64, buffer: &mut Buffer| {
+            let chunk = buffer.of_len(len_of(at));
+            // What is sparse, or lies after the initialized length, is not read.
+            chunk.fill(0);
+            self.read_bytes(at, chunk)
         };
         let step = usize::try_from(CHUNK_BYTES).unwrap_or(usize::MAX);
         let done = read_ahead((0..len_bytes).step_by(step), read, |at, chunk| {
-            match take(at, &mut chunk.map_err(Some)?) {
+            match take(at, chunk.map_err(Some)?) {
                 ControlFlow::Continue(()) => Ok(()),
                 ControlFlow::Break(()) => Err(None),
             }

@@ -144,6 +144,21 @@ impl FileSystem {
         tool("mount", &[args, &[at.to_str().unwrap()]].concat());
         Self(at)
     }
+
+    /// One in memory, of so many KiB.
+    pub(crate) fn in_memory(at: PathBuf, kib: u32) -> Self {
+        let size = format!("size={kib}k");
+        Self::new(at, &["-t", "tmpfs", "-o", &size, "tmpfs"])
+    }
+
+    /// Takes all room but so many blocks. The file that holds it: deleted, the room is free again.
+    pub(crate) fn fill_up(&self, but: u64) -> PathBuf {
+        let room = rustix::fs::statvfs(&self.0).unwrap();
+        let len = usize::try_from((room.f_bavail - but) * room.f_bsize).unwrap();
+        let filler = self.0.join("filler");
+        fs::write(&filler, vec![1; len]).unwrap();
+        filler
+    }
 }
 
 impl Drop for FileSystem {
@@ -225,9 +240,8 @@ fn a_job_folder_without_room_or_write_protected_leaves_the_disk_untouched() {
     let (image, _) = lab.standard("disk.img", 512);
     let before = hash(&image);
     let needed = lab.run(&["plan", "disk.img", "--json"]).json()["job_folder_bytes"].clone();
-    for (name, size) in [("tiny", "8k"), ("almost", "640k")] {
-        let size = format!("size={size}");
-        let mount = FileSystem::new(lab.path(name), &["-t", "tmpfs", "-o", &size, "tmpfs"]);
+    for (name, size) in [("tiny", 8), ("almost", 640)] {
+        let mount = FileSystem::in_memory(lab.path(name), size);
         let job = mount.0.join("job");
         let run = lab.convert(&image, &job, &["--quiet", "--job-in-memory"]);
         assert_eq!(

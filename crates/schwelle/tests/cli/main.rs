@@ -27,6 +27,7 @@ mod foreign_volumes;
 mod greedy;
 mod identity;
 mod job_files;
+mod job_medium;
 mod jobs;
 mod json;
 mod layouts;

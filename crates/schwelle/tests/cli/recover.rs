@@ -12,7 +12,7 @@ use schwelle_core::ntfs::NtfsVolume;
 use serde_json::Value;
 
 use crate::blocked::{entry, with_table};
-use crate::devices::{Attached, FileSystem};
+use crate::devices::Attached;
 use crate::job_files::{job_args, journal, reopen, state};
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba, peek, poke};
 use crate::volumes::{Mount, Seen, is_consistent, snapshot};
@@ -33,7 +33,7 @@ pub(crate) fn full_disk(lab: &Lab, name: &str) -> PathBuf {
 }
 
 /// True when two images are the same but for the free clusters that took moved data.
-fn same_but_for_moves(a: &Path, b: &Path, job: &Path) -> bool {
+pub(crate) fn same_but_for_moves(a: &Path, b: &Path, job: &Path) -> bool {
     let (mut a, mut b) = (fs::read(a).unwrap(), fs::read(b).unwrap());
     let journal = journal(job);
     let sector = journal["sector_bytes"].as_u64().unwrap();
@@ -490,53 +490,4 @@ fn a_volume_that_was_used_half_way_is_not_finished_but_taken_back() {
     let opened = NtfsVolume::open(&window).unwrap();
     assert!(opened.find("\\since.txt").unwrap().is_some());
     assert_eq!(opened.audit().unwrap().faults, []);
-}
-
-#[test]
-fn a_write_error_names_the_ways_out_and_both_work() {
-    let lab = Lab::new();
-    let pristine = full_disk(&lab, "old.img");
-    // The image has holes, and the file system below has no room to fill them: what the disk has
-    // not written before, it cannot write.
-    let tmpfs = ["-t", "tmpfs", "-o", "size=32m", "tmpfs"];
-    let memory = FileSystem::new(lab.path("small"), &tmpfs);
-    for (index, command) in ["resume", "undo"].into_iter().enumerate() {
-        let image = memory.0.join("disk.img");
-        tool(
-            "cp",
-            &[
-                "--sparse=always",
-                pristine.to_str().unwrap(),
-                image.to_str().unwrap(),
-            ],
-        );
-        let filler = memory.0.join("filler");
-        let free = rustix::fs::statvfs(&memory.0).unwrap();
-        // Room for a part of the moved clusters only.
-        let len = usize::try_from((free.f_bavail - 100) * free.f_bsize).unwrap();
-        fs::write(&filler, vec![1; len]).unwrap();
-        let job = lab.path(&format!("job-{index}"));
-        let run = lab.convert(&image, &job, &[]);
-        assert_eq!(run.code, 4, "{}", run.stderr);
-        for expected in [
-            "STOPPED",
-            "stage move",
-            "No space left",
-            "resume --job",
-            "undo --job",
-        ] {
-            assert!(run.stderr.contains(expected), "{expected}: {}", run.stderr);
-        }
-        fs::remove_file(&filler).unwrap();
-        let yes: &[&str] = if command == "undo" { &["--yes"] } else { &[] };
-        let run = lab.run(&job_args(command, &job, yes));
-        assert_eq!(run.code, 0, "{}", run.stderr);
-        match command {
-            "undo" => assert!(same_but_for_moves(&image, &pristine, &job)),
-            _ => {
-                let starts = lab.run(&["rehearse", image.to_str().unwrap(), "--quiet"]);
-                assert_eq!(starts.code, 0);
-            }
-        }
-    }
 }
