@@ -83,12 +83,7 @@ impl NtfsFile<'_> {
         mut take: impl FnMut(u64, &mut [u8]) -> ControlFlow<()>,
     ) -> Result<(), NtfsError> {
         let len_of = |at: u64| usize::try_from(CHUNK_BYTES.min(len_bytes - at)).unwrap_or(0);
-        let read = |&at: &u64, buffer: &mut Buffer| {
-            let chunk = buffer.of_len(len_of(at));
-            // What is sparse, or lies after the initialized length, is not read.
-            chunk.fill(0);
-            self.read_bytes(at, chunk)
-        };
+        let read = |&at: &u64, buffer: &mut Buffer| self.read_bytes(at, buffer.of_len(len_of(at)));
         let step = usize::try_from(CHUNK_BYTES).unwrap_or(usize::MAX);
         let done = read_ahead((0..len_bytes).step_by(step), read, |at, chunk| {
             match take(at, chunk.map_err(Some)?) {
