@@ -32,14 +32,11 @@ fn stopped_by_a_write_error(lab: &Lab, small: &FileSystem, pristine: &Path, job:
     image
 }
 
-/// Only what takes a job back asks.
-fn said(command: &str) -> &'static [&'static str] {
-    if command == "undo" { &["--yes"] } else { &[] }
-}
-
 /// Ends a stopped job in one of the two ways, and looks at the disk.
 fn ends(lab: &Lab, command: &str, image: &Path, pristine: &Path, job: &Path) {
-    let run = lab.run(&job_args(command, job, said(command)));
+    // Only what takes a job back asks.
+    let yes: &[&str] = if command == "undo" { &["--yes"] } else { &[] };
+    let run = lab.run(&job_args(command, job, yes));
     assert_eq!(run.code, 0, "{}", run.stderr);
     match command {
         "undo" => assert!(same_but_for_moves(image, pristine, job)),
