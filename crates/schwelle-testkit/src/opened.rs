@@ -57,9 +57,11 @@ fn is_written(file: &Path) -> bool {
         if fs::read_link(&handle).ok().as_deref() != Some(file) {
             return false;
         }
-        let number = handle.file_name().unwrap();
-        let info = handle.with_file_name("").with_file_name("fdinfo");
-        let info = fs::read_to_string(info.join(number)).unwrap_or_default();
+        let (process, number) = (
+            handle.ancestors().nth(2).unwrap(),
+            handle.file_name().unwrap(),
+        );
+        let info = fs::read_to_string(process.join("fdinfo").join(number)).unwrap_or_default();
         let flags = info.lines().find_map(|line| line.strip_prefix("flags:"));
         flags.is_some_and(|flags| !flags.trim().ends_with(['0', '4']))
     })
