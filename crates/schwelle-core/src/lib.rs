@@ -21,11 +21,12 @@
 
 #![warn(clippy::print_stdout, clippy::print_stderr)]
 
-pub use schwelle_disk::{bytes, cause, commit, device, host};
+pub use schwelle_disk::{bytes, cause, device, host};
 pub use schwelle_formats::{
     bcd, bitlocker, ext, fat, gpt, grub, hive, identities, mbr, ntfs, pe, swap, unpack, windows,
 };
 
+pub mod commit;
 pub mod confirm;
 pub mod disk_use;
 pub mod draft;

@@ -11,16 +11,16 @@ use uuid::Uuid;
 
 use crate::bitlocker::{self, NotSealed, Sealed, Unlocked};
 use crate::commit::{self, CommitError, Drafts, Observer};
-use crate::device::{BlockDevice, Extent, HealthWarning, Lba, ReadDevice, Window};
+use crate::device::{BlockDevice, Extent, HealthWarning, Lba, ReadDevice, Retried, Window};
 use crate::disk_use::DiskUse;
 use crate::draft::{self, DraftError, Plan, Source, Stamp};
 use crate::firmware::{self, Ground, LoaderChoice, Machine};
 use crate::fit;
 use crate::gpt::TypeTable;
 use crate::identities::Style;
-use crate::job::{EditedVolume, FoundJob, JobError, JobFolder, sealed_fingerprint};
+use crate::job::{EditedVolume, FoundJob, JobError, JobFolder, JobState, sealed_fingerprint};
 use crate::mend::{self, Fix, MendError};
-use crate::ntfs::NtfsVolume;
+use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::placement::{self, EspRequest};
 use crate::profile::{Profile, Table};
 use crate::rehearse::{self, Rehearsal};
@@ -102,6 +102,7 @@ pub struct Judged<'d, 'k> {
     loader: LoaderChoice,
     starts_today: Option<Rehearsal>,
     unreadable: Vec<Extent>,
+    retried: Vec<Retried>,
     findings: Vec<Finding>,
 }
 
@@ -127,6 +128,7 @@ impl<'d, 'k> Judged<'d, 'k> {
             starts_today,
             // All that is read for the rules has been read by now.
             unreadable: disk.unreadable(),
+            retried: disk.retried(),
             findings: Vec::new(),
         };
         judged.asked()
@@ -156,6 +158,7 @@ impl<'d, 'k> Judged<'d, 'k> {
             loader: &self.loader,
             starts_today: self.starts_today.as_ref(),
             unreadable: &self.unreadable,
+            retried: &self.retried,
             health: &known.health,
             twins: known.twins,
             named_surely: known.named_surely,
@@ -430,16 +433,16 @@ impl<'r, 'a> Ready<'r, 'a> {
         self.plan
     }
 
-    /// Saves in the job folder all that will be overwritten, and what comes there.
+    /// Saves in the job folder everything that will be overwritten, and what replaces it. The draft lies over `disk`.
     ///
     /// # Errors
     ///
-    /// The folder's or the disk's; nothing has been written to the disk.
-    pub fn save<D: ReadDevice>(
+    /// The folder cannot be written or the disk cannot be read; nothing has been written to the disk.
+    pub fn save<'d, D: BlockDevice>(
         self,
-        disk: &Unlocked<D>,
-        job: &mut JobFolder,
-    ) -> Result<Saved<'r, 'a>, JobError> {
+        disk: &'d Unlocked<D>,
+        mut job: JobFolder,
+    ) -> Result<Saved<'r, 'a, 'd, D>, JobError> {
         let plan = self.plan;
         let places = plan.changes.extents();
         bitlocker::can_be_sealed(disk.geometry(), disk.volumes(), places)?;
@@ -449,33 +452,80 @@ impl<'r, 'a> Ready<'r, 'a> {
             *volume = drafts.watch(volume.clone(), disk)?;
         }
         job.save(disk.disk(), drafts.drafts(), &plan.changes, relied_on)?;
-        plan.bind(job)?;
-        Ok(Saved { plan })
+        if let Err(error) = plan.bind(&job) {
+            job.give_up();
+            return Err(error.into());
+        }
+        Ok(Saved { plan, disk, job })
     }
 }
 
-/// A draft of which the job folder holds both ways: finishing it, and taking it back.
-#[derive(Debug, Clone, Copy)]
-pub struct Saved<'r, 'a> {
+/// A draft of which the job folder holds both ways: finishing it, and taking it back. It owns plan, disk and folder, so
+/// what was saved for one disk cannot be written to another.
+///
+/// ```compile_fail,E0061
+/// use schwelle_core::device::{BlockDevice, Memory};
+/// use schwelle_core::pipeline::Saved;
+///
+/// fn to_another_disk(saved: Saved<'_, '_, '_, Memory>, other: &Memory) {
+///     let _ = saved.write(other, &mut ());
+/// }
+/// ```
+#[derive(Debug)]
+pub struct Saved<'r, 'a, 'd, D> {
     plan: &'r Plan<'a>,
+    disk: &'d Unlocked<D>,
+    job: JobFolder,
 }
 
-impl Saved<'_, '_> {
+/// A job whose change set is on the disk, written and read back.
+#[derive(Debug)]
+pub struct Written {
+    /// Its folder.
+    pub job: JobFolder,
+    /// Why the folder does not say that the job is done. The next `resume` finds that out from the disk.
+    pub not_recorded: Option<JobError>,
+}
+
+/// Why writing stopped.
+#[derive(Debug, thiserror::Error)]
+#[error("{error}")]
+pub struct NotWritten {
+    /// Where, and whether anything was written.
+    pub error: CommitError,
+    /// The folder of the job.
+    pub job: Box<JobFolder>,
+}
+
+impl<D: BlockDevice> Saved<'_, '_, '_, D> {
     /// Writes the change set in its stages, and reads all of it back.
     ///
     /// # Errors
     ///
-    /// Where it stopped, and whether anything was written.
-    pub fn write<D: BlockDevice>(
-        self,
-        disk: &Unlocked<D>,
-        job: &mut JobFolder,
-        observer: &mut dyn Observer,
-    ) -> Result<(), CommitError> {
-        let drafts = SealedDrafts::new(self.plan, disk);
-        let (drafts, changes) = (drafts.drafts(), &self.plan.changes);
-        commit::apply(drafts, changes, disk.disk(), job, observer)?;
-        commit::verify(drafts, changes, disk.disk(), observer)
+    /// Where it stopped, and whether anything was written. If nothing was, the job counts as taken back.
+    pub fn write(self, observer: &mut dyn Observer) -> Result<Written, NotWritten> {
+        let Self {
+            plan,
+            disk,
+            mut job,
+        } = self;
+        let drafts = SealedDrafts::new(plan, disk);
+        let (drafts, changes) = (drafts.drafts(), &plan.changes);
+        let written = commit::apply(drafts, changes, disk.disk(), &mut job, observer)
+            .and_then(|()| commit::verify(drafts, changes, disk.disk(), observer));
+        match written {
+            Ok(()) => {
+                let not_recorded = job.set_state(JobState::Done).err();
+                Ok(Written { job, not_recorded })
+            }
+            Err(error) => {
+                if error.is_untouched() {
+                    job.give_up();
+                }
+                let job = Box::new(job);
+                Err(NotWritten { error, job })
+            }
+        }
     }
 }
 
@@ -508,27 +558,29 @@ impl<'d> SealedDrafts<'d> {
         &self,
         volume: EditedVolume,
         disk: &Unlocked<D>,
-    ) -> Result<EditedVolume, NotSealed> {
+    ) -> Result<EditedVolume, JobError> {
         let first = Lba(volume.first_lba);
         let mut open = disk.volumes().iter();
         let Some(open) = open.find(|open| open.extent().first == first) else {
             return Ok(volume);
         };
-        let watched = || {
-            let window = Window::new(disk, open.extent())?;
-            let places = NtfsVolume::open(&window).ok()?.fingerprint_places().ok()?;
-            let sector = disk.geometry().logical_sector;
-            let sealed: Vec<Extent> = places
-                .into_iter()
-                .flat_map(|place| open.sectors_of(place, sector))
-                .collect();
-            Some(EditedVolume {
-                before: sealed_fingerprint(disk.disk(), &sealed)?,
-                after: sealed_fingerprint(&self.converted, &sealed)?,
-                sealed,
-                ..volume
-            })
-        };
-        watched().ok_or(NotSealed { first })
+        let not_sealed = || NotSealed { first };
+        let window = Window::new(disk, open.extent()).ok_or_else(not_sealed)?;
+        let places = NtfsVolume::open(&window).and_then(|volume| volume.fingerprint_places());
+        let places = places.map_err(|error| match error {
+            NtfsError::Device(error) => JobError::Device(error),
+            _inconsistent => JobError::NotSealed(not_sealed()),
+        })?;
+        let sector = disk.geometry().logical_sector;
+        let sealed: Vec<Extent> = places
+            .into_iter()
+            .flat_map(|place| open.sectors_of(place, sector))
+            .collect();
+        Ok(EditedVolume {
+            before: sealed_fingerprint(disk.disk(), &sealed)?,
+            after: sealed_fingerprint(&self.converted, &sealed)?,
+            sealed,
+            ..volume
+        })
     }
 }

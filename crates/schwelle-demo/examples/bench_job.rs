@@ -7,11 +7,11 @@ use std::path::Path;
 use std::time::Instant;
 
 use anyhow::{Context, Result};
-use schwelle_core::commit;
 use schwelle_core::device::{BlockDevice, DiskFile};
 use schwelle_core::job::{JobFacts, JobFolder, JobKind, JobState};
 use schwelle_core::placement::EspRequest;
 use schwelle_demo::plan_of;
+use schwelle_disk::commit;
 
 fn main() -> Result<()> {
     let mut arguments = std::env::args().skip(1);

@@ -7,9 +7,9 @@
 use std::time::Instant;
 
 use anyhow::{Result, bail};
-use schwelle_core::commit::{self, ChangeSet};
 use schwelle_core::device::{BlockDevice, DiskFile, Draft, Lba, Move};
 use schwelle_core::ntfs::NtfsVolume;
+use schwelle_disk::commit::{self, ChangeSet};
 
 fn main() -> Result<()> {
     let arguments: Vec<String> = std::env::args().skip(1).collect();

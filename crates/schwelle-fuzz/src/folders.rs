@@ -14,7 +14,7 @@ use tempfile::TempDir;
 const BETWEEN: &[u8] = b"\n----\n";
 /// The files of a job folder that are read, in the order in which an input has them.
 const JOB_FILES: [&str; 5] = [
-    "state.json",
+    "state-a.json",
     "journal.json",
     "job.json",
     "outcome.json",
@@ -105,7 +105,8 @@ pub(crate) fn job(data: &[u8]) {
                 .position(|window| window == BETWEEN);
             let (file, after) = rest.split_at(end.unwrap_or(rest.len()));
             rest = after.get(BETWEEN.len()..).unwrap_or_default();
-            fs::write(folder.join(name), file).unwrap();
+            let sealed = (name == JOB_FILES[0]).then(|| sealed(file)).flatten();
+            fs::write(folder.join(name), sealed.as_deref().unwrap_or(file)).unwrap();
         }
         for name in ["saved.bin", "new.bin"] {
             fs::write(folder.join(name), [7; 4096]).unwrap();
@@ -114,6 +115,20 @@ pub(crate) fn job(data: &[u8]) {
         let _report = schwelle::hostile::report(folder);
         assert!(schwelle::hostile::overview(folder));
     });
+}
+
+/// A state with the hash over it made anew, so that what is damaged in it is looked at; `None` if it is no object.
+fn sealed(text: &[u8]) -> Option<Vec<u8>> {
+    let state: serde_json::Value = serde_json::from_slice(text).ok()?;
+    state.as_object()?;
+    let line = |check: &str| {
+        format!(
+            r#"{{"number":{},"state":{},"journal":{},"stage":{},"moved":{},"check":"{check}"}}"#,
+            state["number"], state["state"], state["journal"], state["stage"], state["moved"]
+        )
+    };
+    let check = blake3::hash(line("").as_bytes()).to_hex();
+    Some(line(&check).into_bytes())
 }
 
 pub(crate) fn job_seeds() -> Vec<Vec<u8>> {
@@ -126,12 +141,9 @@ pub(crate) fn job_seeds() -> Vec<Vec<u8>> {
     let image = folder.path().join(beacon.file);
     let job = folder.path().join("job");
     assert!(schwelle::hostile::convert(&image, &job));
-    // A state of the first version has no hash over it, so what is damaged in it is looked at.
-    let state = serde_json::to_vec(JobFolder::open(&job).unwrap().state()).unwrap();
-    fs::write(job.join("state.json"), state).unwrap();
     let files = JOB_FILES.map(|name| fs::read(job.join(name)).unwrap_or_default());
     // A journal that fits its hash, and one of a job that has not begun, whose record alone is read.
-    let begun = br#"{"state":"saving","journal":"","stage":null,"moved":null}"#.to_vec();
+    let begun = br#"{"number":1,"state":"saving","journal":"","stage":null,"moved":null}"#.to_vec();
     let [_, journal, record, outcome, log] = files.clone();
     [files, [begun, journal, record, outcome, log]]
         .map(|files| files.join(BETWEEN))

@@ -10,12 +10,11 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock};
 
 use schwelle_core::commit::StageKind;
-use schwelle_core::device::{Extent, Lba, Memory, ReadDevice};
+use schwelle_core::device::{Extent, Lba, Memory, ReadDevice, Tracked};
 use schwelle_core::gpt::type_guid;
 use schwelle_core::host::HostFacts;
-use schwelle_core::job::recover::{self, RecoverError};
 use schwelle_core::job::{
-    Bond, JobFolder, JobState, Journal, Repaired, Storage, StoredFile, Trust, bond,
+    FolderProof, JobFolder, JobState, Journal, Recovery, Storage, StoredFile,
 };
 use schwelle_core::profile::{Origin, Profile};
 use schwelle_demo::{SMALL_JOBS, SmallJob};
@@ -168,35 +167,22 @@ fn opened(files: &Files) -> Option<JobFolder> {
     JobFolder::open_in(Arc::new(files.clone()), Path::new("job")).ok()
 }
 
-/// The technician says yes to a folder that the disk does not prove.
-fn trusted(job: &JobFolder, bond: &Bond) -> Trust {
-    match bond {
-        Bond::Proven(trust) => trust.clone(),
-        Bond::Unproven(why) => why.vouched(job, &job.name()).unwrap(),
-    }
-}
-
 /// Finishes a job or takes it back, as far as it goes; whether the disk proved the folder. `None` where that refused.
-fn go(job: &mut JobFolder, medium: &Medium<'_>, undoes: bool) -> Option<bool> {
-    let bond = bond(job, medium).ok()?;
-    let trust = trusted(job, &bond);
-    let mut walked = || -> Result<(), RecoverError> {
-        let repaired = Repaired::look(job, medium)?;
-        if undoes {
-            let plan = recover::plan_undo(job, &repaired, &bond)?;
-            repaired.write(medium, &trust)?;
-            if let Some(plan) = plan {
-                recover::undo(job, &plan, &trust, None, medium, &mut ())?;
-            }
-        } else if let Some(plan) = recover::plan_resume(job, &repaired)? {
-            repaired.write(medium, &trust)?;
-            recover::resume(job, &plan, &trust, medium, &mut ())?;
-        }
-        Ok(())
-    };
+fn go(job: JobFolder, medium: &Medium<'_>, undoes: bool) -> Option<bool> {
+    let tracked = Tracked::new(medium);
+    let recovery = Recovery::open(job, &tracked).ok()?;
+    let is_proven = recovery.proof() == FolderProof::Proven;
+    // The technician says yes to a folder that the disk does not prove.
+    let name = recovery.job().name();
     // What stopped it does not matter: what it has written does.
-    let _stopped = walked();
-    Some(matches!(bond, Bond::Proven(_)))
+    if undoes {
+        if let Ok(planned) = recovery.plan_undo() {
+            let _stopped = planned.trusted(Some(&name)).unwrap().write(&mut ());
+        }
+    } else if let Ok(planned) = recovery.plan_resume() {
+        let _stopped = planned.trusted(Some(&name)).unwrap().write(&mut ());
+    }
+    Some(is_proven)
 }
 
 impl Job {
@@ -247,7 +233,7 @@ impl Job {
             Some(at) => medium.fail(Failure::Power, at),
             None => medium,
         };
-        go(&mut opened(&files).unwrap(), &medium, undoes).unwrap();
+        go(opened(&files).unwrap(), &medium, undoes).unwrap();
         let operations = medium.operations();
         let disk = medium.survivors(false).remove(0);
         (self.moment(&disk, &files, journal), operations)
@@ -329,11 +315,11 @@ pub(crate) fn run(data: &[u8]) {
             edit(&files, &mut said, job, moment);
         }
     }
-    let Some(mut folder) = opened(&files) else {
+    let Some(folder) = opened(&files) else {
         return;
     };
     let medium = Medium::new(&job.old, moment.disk.clone());
-    let proven = go(&mut folder, &medium, undoes);
+    let proven = go(folder, &medium, undoes);
     let name = SMALL_JOBS[which].name;
     for at in medium.into_image().differs_from(&moment.disk) {
         let is_declared = holds(&job.declared, at);

@@ -5,7 +5,9 @@ use std::io;
 use std::sync::Arc;
 use std::sync::Mutex;
 
-use schwelle_disk::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, Memory, ReadDevice};
+use schwelle_disk::device::{
+    BlockDevice, DeviceError, Extent, Geometry, IoOp, Lba, Memory, ReadDevice,
+};
 
 use crate::Dice;
 
@@ -175,12 +177,12 @@ impl<'a> Medium<'a> {
         u64::from(geometry.physical_sector / geometry.logical_sector)
     }
 
-    fn error(operation: &'static str, offset: u64) -> DeviceError {
+    fn error(operation: IoOp, offset: u64) -> DeviceError {
         DeviceError {
             operation,
             offset,
             lba: None,
-            len_bytes: 0,
+            len_bytes: 512,
             source: io::Error::other("made up"),
         }
     }
@@ -211,11 +213,12 @@ impl ReadDevice for Medium<'_> {
         let range = offset / sector..end.div_ceil(sector);
         let step = self.physical();
         let mut lost = inside.durable.unreadable.range(..range.end);
-        if lost
+        if let Some(first) = lost
             .next_back()
-            .is_some_and(|first| first + step > range.start)
+            .filter(|first| **first + step > range.start)
         {
-            return Err(Self::error("read", offset));
+            let failing = Lba((*first).max(range.start));
+            return Err(Self::error(IoOp::Read, offset).at(failing));
         }
         let mut show = |number: u64, bytes: &[u8]| {
             let first = number * sector;
@@ -253,18 +256,18 @@ impl BlockDevice for Medium<'_> {
         for torn in lost.range((first + 1).saturating_sub(step)..end) {
             // The drive reads a physical sector to write a part of it.
             if *torn < first || (torn + step).min(self.geometry().sectors) > end {
-                return Err(Self::error("write", offset));
+                return Err(Self::error(IoOp::Write, offset));
             }
             inside.durable.unreadable.remove(torn);
         }
         match failure {
-            Some(Failure::Power | Failure::Once) => return Err(Self::error("write", offset)),
+            Some(Failure::Power | Failure::Once) => return Err(Self::error(IoOp::Write, offset)),
             Some(Failure::Short) => write.truncate(write.len() / 2),
             None => {}
         }
         inside.pending.push(write);
         match failure {
-            Some(_) => Err(Self::error("write", offset)),
+            Some(_) => Err(Self::error(IoOp::Write, offset)),
             None => Ok(()),
         }
     }
@@ -274,7 +277,7 @@ impl BlockDevice for Medium<'_> {
         let number = inside.operations;
         inside.flushes.push(number);
         if self.step(&mut inside).is_some() {
-            return Err(Self::error("flush", 0));
+            return Err(Self::error(IoOp::Flush, 0));
         }
         let pending = std::mem::take(&mut inside.pending);
         for (sector, bytes) in pending.into_iter().flatten() {

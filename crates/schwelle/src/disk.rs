@@ -13,7 +13,7 @@ use schwelle_core::fat::DosTime;
 use schwelle_core::firmware::{Ground, Machine};
 use schwelle_core::host::{Bus, HostFacts, User, this_pc};
 use schwelle_core::identities::Style;
-use schwelle_core::job::{FoundJob, jobs_of};
+use schwelle_core::job::{FolderState, FoundJob, jobs_of};
 use schwelle_core::mend::MendError;
 use schwelle_core::next::Next;
 use schwelle_core::pipeline::{self, Judged, Mending, NotDrafted, Outside, Rehearsed};
@@ -57,7 +57,7 @@ impl Disk {
                 return jobs_of(&self.device, &places, 2);
             }
             let beside = self.path.parent().unwrap_or(Path::new("."));
-            jobs_of(&self.device, &[named(beside)], 1)
+            jobs_of(&self.device, &[or_current(beside)], 1)
         })
     }
 
@@ -75,13 +75,27 @@ impl Disk {
         page.map_or_else(|_| Vec::new(), |page| device::nvme_warnings(&page))
     }
 
-    /// A job on this disk that was stopped: of those found, or in a folder or beside it.
-    pub(crate) fn unfinished_job(&self, near: &Path) -> Option<PathBuf> {
+    /// Refuses a disk with an unfinished job, or with a job folder that may be one: of those found, or in a folder or
+    /// beside it.
+    ///
+    /// # Errors
+    ///
+    /// The job folder that is in the way.
+    pub(crate) fn refuse_unfinished_job(&self, near: &Path) -> Result<(), CliError> {
         let beside = near.parent().unwrap_or(Path::new("."));
-        let near = jobs_of(&self.device, &[near.to_owned(), named(beside)], 1);
-        let mut all = near.iter().chain(self.jobs());
-        all.find(|job| job.state.is_unfinished())
-            .map(|job| job.path.clone())
+        let near = jobs_of(&self.device, &[near.to_owned(), or_current(beside)], 1);
+        for FoundJob { path, found } in near.iter().chain(self.jobs()) {
+            match found {
+                FolderState::Job(state) if state.is_unfinished() => {
+                    return Err(CliError::unfinished(&self.path, path));
+                }
+                FolderState::Unreadable(fault) => {
+                    return Err(CliError::job_unreadable(&self.path, path, fault));
+                }
+                FolderState::Job(_) | FolderState::Damaged(_) | FolderState::NotSearched(_) => {}
+            }
+        }
+        Ok(())
     }
 
     /// The same disk, asked about with these options.
@@ -350,8 +364,20 @@ pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
             Err(error) if error.kind() == std::io::ErrorKind::ResourceBusy => {
                 std::thread::sleep(BUSY_WAIT);
             }
-            // Other errors: a device on which this kernel shows no partitions.
-            Ok(()) | Err(_) => return Ok(()),
+            Ok(()) => return Ok(()),
+            // "Invalid": a device on which this kernel shows no partitions.
+            Err(error) if error.kind() == std::io::ErrorKind::InvalidInput => return Ok(()),
+            Err(error) => {
+                return Err(CliError::new(
+                    Kind::Unchanged,
+                    format!(
+                        "{}: whether a partition of it is open cannot be told: {error}",
+                        disk.path.display()
+                    ),
+                    "A program that has a partition open can write to it at any time. Nothing was written.",
+                    "Repeat the command; try another port or cable.",
+                ));
+            }
         }
     }
     let users = this_pc().facts(&disk.path, true).users;
@@ -419,7 +445,7 @@ pub(crate) fn options(to: Style, disk_use: DiskUse) -> String {
 }
 
 /// The current folder has the empty name as the parent of a relative path.
-fn named(folder: &Path) -> PathBuf {
+fn or_current(folder: &Path) -> PathBuf {
     if folder.as_os_str().is_empty() {
         PathBuf::from(".")
     } else {

@@ -4,12 +4,12 @@
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
+use schwelle_core::cause::Cause;
 use schwelle_core::commit::CommitError;
 use schwelle_core::device::{DeviceError, OpenError};
 use schwelle_core::draft::DraftError;
 use schwelle_core::firmware::EntryError;
-use schwelle_core::job::JobError;
-use schwelle_core::job::recover::RecoverError;
+use schwelle_core::job::{JobError, RecoverError, RecoveryFailed};
 use schwelle_core::switch::{Refusal, SetError};
 
 use crate::text::typed;
@@ -65,6 +65,35 @@ impl CliError {
             Kind::Unchanged => 3,
             Kind::Stopped => 4,
         }
+    }
+
+    /// Recovery stopped after its first write.
+    fn between(what: String, job: &Path, error: &RecoverError) -> Self {
+        let record = match error {
+            RecoverError::Job(_) | RecoverError::Commit(CommitError::NotRecorded { .. }) => {
+                format!(
+                    "Make sure that {} can be written to and that its file system has some space.\n",
+                    typed(job)
+                )
+            }
+            _ => String::new(),
+        };
+        Self::new(
+            Kind::Stopped,
+            what,
+            "The disk is written in part, and must not be started before the job is finished or taken back.",
+            format!("{record}{}", either_way(job)),
+        )
+    }
+
+    /// Recovery stopped before its first write: the disk is as the run found it.
+    fn recovery_not_begun(disk: &Path, job: &Path, error: &CommitError) -> Self {
+        Self::new(
+            Kind::Unchanged,
+            format!("{}: {error}", disk.display()),
+            "This run has written nothing: disk and job are as they were.",
+            either_way(job),
+        )
     }
 
     /// A setting of a simulated PC was not changed.
@@ -195,19 +224,6 @@ impl CliError {
         }
     }
 
-    /// All is written, but the record of it is not.
-    pub(crate) fn record(job: &Path, error: &JobError) -> Self {
-        Self::new(
-            Kind::Stopped,
-            error,
-            "The disk is written and read back, but the job's record does not say so.",
-            format!(
-                "Free some space there, then: schwelle resume --job {}",
-                typed(job)
-            ),
-        )
-    }
-
     /// The folder of a job could not be read.
     pub(crate) fn job_folder(error: &JobError) -> Self {
         Self::new(
@@ -216,6 +232,38 @@ impl CliError {
             "`resume` and `undo` need the whole job folder. Nothing was \
              written.",
             "See whether this is the right folder, and whether its disk or stick can be read.",
+        )
+    }
+
+    /// A folder that neither the disk nor the technician vouches for.
+    pub(crate) fn not_vouched(job: &Path) -> Self {
+        Self::new(
+            Kind::Usage,
+            format!(
+                "{}: the disk does not prove that this job folder is its own",
+                job.display()
+            ),
+            "Nothing was written.",
+            "See where each job stands: schwelle report --jobs DIR",
+        )
+    }
+
+    /// A job folder that may hold an unfinished job of the disk, and cannot be read.
+    pub(crate) fn job_unreadable(disk: &Path, job: &Path, fault: &Cause) -> Self {
+        Self::new(
+            Kind::Unchanged,
+            format!(
+                "{}: {} is a job folder that cannot be read: {fault}",
+                disk.display(),
+                job.display()
+            ),
+            "It may be an unfinished job of this disk, and a second one on top would lose what it has saved. Nothing was \
+             written.",
+            format!(
+                "Connect its medium to another port, or copy the folder to another medium; then see what it is: schwelle \
+                 report --jobs {}",
+                typed(job)
+            ),
         )
     }
 
@@ -247,13 +295,27 @@ impl CliError {
     }
 
     /// A job could not be finished or taken back.
-    pub(crate) fn recovering(disk: &Path, job: &Path, error: RecoverError) -> Self {
+    pub(crate) fn recovering(disk: &Path, job: &Path, failure: &RecoveryFailed) -> Self {
+        let error = &failure.error;
         let what = format!("{}: {error}", disk.display());
+        if failure.wrote {
+            return Self::between(what, job, error);
+        }
         let undo = || format!("Take it back: schwelle undo --job {}", typed(job));
         match error {
-            RecoverError::Commit(error) => Self::commit(disk, job, &error),
-            RecoverError::Job(error) => Self::job_folder(&error),
-            RecoverError::Device(error) => Self::reading(disk, error),
+            RecoverError::Commit(error) => Self::recovery_not_begun(disk, job, error),
+            RecoverError::Job(error) => Self::job_folder(error),
+            RecoverError::Device(_) => Self::new(
+                Kind::Unchanged,
+                what,
+                "What cannot be read decides what has to be written, and nothing is guessed. Nothing was written, and the \
+                 job is as it was.",
+                format!(
+                    "Repeat the command; try another port or cable.\nIf it fails again, copy the disk to a sound one \
+                     first, and work on the copy: --job {} --disk COPY",
+                    typed(job)
+                ),
+            ),
             RecoverError::NeverBegan => Self::never_began(job),
             RecoverError::TakenBack => Self::new(
                 Kind::Blocked,

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use schwelle_core::job::{JobFolder, glances};
+use schwelle_core::job::{JobFolder, scan_jobs};
 
 use crate::commands::convert::{self, ConvertArgs};
 use crate::options::{Common, Shown, WhenColored};
@@ -38,10 +38,10 @@ pub fn report(folder: &Path) -> bool {
 /// The folder's line in the overview of jobs, on the screen and on the page.
 pub fn overview(folder: &Path) -> bool {
     let mut lines = Vec::new();
-    let Ok(aside) = glances(folder, 1, &mut |glance| lines.push(JobLine::of(&glance))) else {
+    let Ok(scanned) = scan_jobs(folder, 1, &mut |summary| lines.push(JobLine::of(&summary))) else {
         return false;
     };
-    let jobs = Jobs::of(folder, String::new(), lines, &aside);
+    let jobs = Jobs::of(folder, String::new(), lines, &scanned);
     let (shown, page) = (
         views::jobs::render(&jobs, Some(80)),
         views::jobs::html(&jobs),

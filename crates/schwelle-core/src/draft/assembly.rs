@@ -168,7 +168,10 @@ impl<'a, 'p> Assembly<'a, 'p> {
         let changes = changes.and_then(&draft, &edits.regions)?;
         let changes = changes.checked(ending.changes_style)?;
         let esp = placement.esp.map(|place| place.extent);
-        let bound_at = esp.and_then(|esp| esp::place_of_hash(&converted, esp));
+        let bound_at = match esp {
+            Some(esp) => esp::place_of_hash(&converted, esp)?,
+            None => None,
+        };
         let sector = u64::from(converted.geometry().logical_sector);
         let is_written = |at: &u64| changes.writes(Lba(at / sector));
         let bound_at = bound_at.filter(is_written);

@@ -4,7 +4,7 @@
 use std::collections::BTreeSet;
 
 use crate::device::{Draft, Extent, Lba, ReadDevice, Window};
-use crate::fat::{FatEditor, FatVolume, FatWriteError, FatWriter};
+use crate::fat::{FatEditor, FatError, FatVolume, FatWriteError, FatWriter};
 use crate::marker::{MARKER, MAX_MARKER_BYTES, Marker};
 use crate::ntfs::NtfsVolume;
 use crate::placement::{EspFrom, EspPlace};
@@ -100,19 +100,34 @@ pub(crate) fn fill(
     Ok(filled)
 }
 
-/// Where on the disk, in bytes, the marker on a new EFI system partition gets the hash of the journal; `None` where
-/// there is no new marker.
-pub(super) fn place_of_hash(draft: &Draft<'_>, esp: Extent) -> Option<u64> {
-    let window = Window::new(draft, esp)?;
-    let volume = FatVolume::open(&window).ok()?;
-    let entry = volume.find(MARKER).ok()??;
-    let first = volume.extents_of(&entry).ok()?.first()?.first;
-    let begin = draft
-        .geometry()
-        .byte_of(Lba(esp.first.0.checked_add(first.0)?))?;
-    let marker = volume.read_file(&entry, MAX_MARKER_BYTES).ok()?;
-    let at = Marker::place_of_hash(&marker)?;
-    begin.checked_add(at.try_into().ok()?)
+/// Returns the byte offset on the disk at which the marker on the EFI system partition gets the hash of the journal;
+/// `None` if the draft has no marker with room for it.
+///
+/// # Errors
+///
+/// The partition could not be read, or what was just written to it is damaged.
+pub(super) fn place_of_hash(draft: &Draft<'_>, esp: Extent) -> Result<Option<u64>, DraftError> {
+    let window = Window::new(draft, esp).ok_or(DraftError::Outside(esp))?;
+    let volume = match FatVolume::open(&window) {
+        Ok(volume) => volume,
+        // A partition that firmware reads all the same may have no file system of this kind.
+        Err(FatError::BootSector { .. }) => return Ok(None),
+        Err(error) => return Err(error.into()),
+    };
+    let Some(entry) = volume.find(MARKER)? else {
+        return Ok(None);
+    };
+    let marker = volume.read_file(&entry, MAX_MARKER_BYTES)?;
+    let (Some(at), Some(place)) = (
+        Marker::place_of_hash(&marker),
+        volume.extents_of(&entry)?.first().copied(),
+    ) else {
+        return Ok(None);
+    };
+    let first = esp.first.0.checked_add(place.first.0).map(Lba);
+    let begin = first.and_then(|first| draft.geometry().byte_of(first));
+    let at = u64::try_from(at).ok().and_then(|at| begin?.checked_add(at));
+    Ok(Some(at.ok_or(DraftError::Outside(esp))?))
 }
 
 impl Filled {

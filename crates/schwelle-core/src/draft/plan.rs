@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::commit::{ChangeSet, Drafts};
-use crate::device::{BlockDevice, DeviceError, Draft, Lba, ReadDevice};
+use crate::device::{BlockDevice, DeviceError, Draft, IoOp, Lba, ReadDevice};
 use crate::gpt::{self, GptLayout};
 use crate::identities::Style;
 use crate::job::{JobFolder, ReliedOn};
@@ -88,7 +88,7 @@ impl Plan<'_> {
         let begin = usize::try_from(at % sector).unwrap_or(usize::MAX);
         let place = begin.checked_add(hash.len());
         let place = place.and_then(|end| bytes.get_mut(begin..end));
-        let outside = || DeviceError::outside("write", at, hash.len());
+        let outside = || DeviceError::out_of_bounds(IoOp::Write, at, hash.len());
         place.ok_or_else(outside)?.copy_from_slice(hash);
         self.converted.write_at(at - at % sector, &bytes)
     }

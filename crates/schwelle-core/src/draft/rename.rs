@@ -11,8 +11,9 @@ use crate::disk_use::DiskUse;
 use crate::gpt::{GptPair, type_guid};
 use crate::host::HostFacts;
 use crate::identities::{Identities, Style};
-use crate::job::recover::{RecoverError, Undoing, with_table};
-use crate::job::{JobFacts, JobFolder, JobKind, Renaming, Side};
+use crate::job::{
+    JobFacts, JobFolder, JobKind, PlannedUndo, RecoverError, Renaming, Side, Undoing, with_table,
+};
 use crate::mbr::{BootRecord, MbrTable};
 use crate::placement::Placement;
 use crate::profile::{NtfsHealth, Partition, Profile};
@@ -49,38 +50,37 @@ pub struct NotUpdated {
 
 /// Files on volumes used since the job, updated to name the old table's partitions.
 #[derive(Debug)]
-pub struct RestoredNames<'a> {
+pub struct RestoredNames {
     /// Files that are updated.
     pub files: Vec<EditedFile>,
     /// Systems whose files are not.
     pub left: Vec<NotUpdated>,
-    /// What is written for it; `None` where no file is updated.
-    pub renaming: Option<Renaming<'a>>,
+    /// Bytes that are written for it.
+    pub bytes: u64,
 }
 
-impl<'a> RestoredNames<'a> {
-    /// Plans it for a job that is taken back as `undoing` says; `None` where the job changes no names. `written` is
-    /// the time that edited hives carry, in Windows' units.
+impl RestoredNames {
+    /// Plans the edits and takes them into the plan to undo a job; `None` if the job changes no names, or if nothing
+    /// of it is on the disk. `written` is the time that edited hives get, in 100 ns since 1601.
     ///
     /// # Errors
     ///
-    /// The disk's or the folder's. What cannot be edited is left, and reported.
-    pub fn plan(
-        job: &JobFolder,
-        undoing: &Undoing,
-        disk: &'a dyn ReadDevice,
-        written: u64,
-    ) -> Result<Option<Self>, RecoverError> {
+    /// Disk or folder cannot be read. A file that cannot be edited is left, and reported.
+    pub fn plan(planned: &mut PlannedUndo<'_>, written: u64) -> Result<Option<Self>, RecoverError> {
+        let Some(undoing) = planned.plan() else {
+            return Ok(None);
+        };
+        let job = planned.recovery().job();
         let Some(facts) = job
             .facts()
             .filter(|facts| facts.kind == JobKind::Convert && facts.disk_use == DiskUse::System)
         else {
             return Ok(None);
         };
-        let Some(identities) = identities(job, facts, disk)? else {
+        let Some(identities) = identities(job, facts, planned.disk())? else {
             return Ok(None);
         };
-        let below = Renaming::below(job, disk)?;
+        let below = planned.below_renaming()?;
         let mut profile = Profile::read(&*below, HostFacts::default())?;
         let mut left = left_alone(&profile, undoing);
         let updated: Vec<usize> = profile
@@ -100,12 +100,12 @@ impl<'a> RestoredNames<'a> {
         let draft = Draft::over(below.clone());
         let placement = Placement::without_esp(DiskUse::System);
         let edits = edit::edit_files(&draft, &profile, &placement, &identities, written);
-        let planned = edits.and_then(|edits| {
+        let edited = edits.and_then(|edits| {
             let changes = ChangeSet::of(&draft, Purpose::MovedClusters, &edits.regions)?;
             let watched = edits.watch(&*below, &profile, &[])?;
             Ok((edits.files, changes.checked(false)?, watched))
         });
-        let (files, renaming) = match planned {
+        let (files, renaming) = match edited {
             Ok((files, changes, watched)) if !files.is_empty() => {
                 (files, Some(Renaming::new(below, draft, changes, watched)))
             }
@@ -121,11 +121,9 @@ impl<'a> RestoredNames<'a> {
                 (Vec::new(), None)
             }
         };
-        Ok(Some(Self {
-            files,
-            left,
-            renaming,
-        }))
+        let bytes = renaming.as_ref().map_or(0, Renaming::bytes);
+        planned.rename(renaming)?;
+        Ok(Some(Self { files, left, bytes }))
     }
 }
 

@@ -66,10 +66,7 @@ fn apply_to_swap(
     };
     let sector = draft.geometry().logical_sector;
     let header = patch::sectors(sector, old, 0, swap::HEADER_BYTES)?;
-    let print = |disk: &dyn ReadDevice| {
-        let found = crate::job::sealed_fingerprint(disk, &[header]);
-        found.ok_or(DraftError::Missing("readable swap area"))
-    };
+    let print = |disk: &dyn ReadDevice| crate::job::sealed_fingerprint(disk, &[header]);
     let before = print(draft.base())?;
     let patches = &shrink.plan.patches;
     let regions = patch::lay(draft, old, patches, StageKind::Shrink, &what)?;
@@ -122,7 +119,8 @@ fn named_at(partition: &Partition) -> u64 {
 }
 
 fn fingerprint(device: &dyn ReadDevice, extent: Extent) -> Result<String, DraftError> {
-    crate::job::fingerprint(device, extent).ok_or(DraftError::Missing("readable volume there"))
+    let found = crate::job::fingerprint(device, extent)?;
+    found.ok_or(DraftError::Missing("consistent volume there"))
 }
 
 /// The shrunk volume's books must balance as they did before, and it must hold as many files in

@@ -6,7 +6,7 @@ use crate::device::{DeviceError, Extent, Geometry, Lba, ReadDevice};
 use crate::gpt::{self, GptPair, type_guid};
 use crate::mbr::{BootRecord, MbrTable};
 
-use super::journal::{FIRST_FORMAT, FORMAT, Journal, MAX_EXTENT_BYTES, Stored};
+use super::journal::{FORMAT, Journal, MAX_EXTENT_BYTES, Stored};
 use super::recover::with_table;
 use super::refusal::RecoverError;
 use super::{EditedVolume, JobFolder, MovedExtent, Side};
@@ -17,13 +17,13 @@ const MAX_NAME_BYTES: usize = 64 << 10;
 /// What is wrong with a journal read from a file; `None` when it can be worked with. `files` are the lengths of
 /// `saved.bin` and `new.bin`.
 pub(super) fn fault(journal: &Journal, files: [u64; 2]) -> Option<String> {
-    if !(FIRST_FORMAT..=FORMAT).contains(&journal.format) {
+    if journal.format != FORMAT {
         let form = journal.format;
-        return Some(format!("it has the form {form}, known are up to {FORMAT}"));
+        return Some(format!(
+            "it has format {form}, and this program reads format {FORMAT}"
+        ));
     }
-    let Some(facts) = &journal.job else {
-        return Some("it does not say what the job is".to_owned());
-    };
+    let facts = &journal.job;
     let serial = facts.serial.as_ref().map_or(0, String::len);
     if facts.disk.as_os_str().len().max(serial) > MAX_NAME_BYTES {
         return Some("the disk's name in it is longer than any".to_owned());
@@ -354,13 +354,13 @@ mod tests {
         Journal {
             format: FORMAT,
             bound_at: None,
-            job: Some(JobFacts {
+            job: JobFacts {
                 kind: JobKind::Convert,
                 to: Style::Gpt,
                 disk_use: DiskUse::System,
                 disk: "disk".into(),
                 serial: None,
-            }),
+            },
             sector_bytes: 512,
             sectors: 1000,
             watched: vec![Watched {
@@ -384,14 +384,9 @@ mod tests {
         assert_eq!(fault(&sound(), FILES), None);
         type Change = fn(&mut Journal);
         let cases: &[(Change, &str)] = &[
-            (|j| j.format = 99, "it has the form 99"),
-            (|j| j.job = None, "it does not say what the job is"),
+            (|j| j.format = 99, "it has format 99"),
             (
-                |j| {
-                    if let Some(facts) = &mut j.job {
-                        facts.disk = "x".repeat(70_000).into();
-                    }
-                },
+                |j| j.job.disk = "x".repeat(70_000).into(),
                 "the disk's name",
             ),
             (|j| j.sector_bytes = 513, "its sector size"),

@@ -21,26 +21,29 @@ pub(super) struct WithoutEdits<'a> {
     /// Some sector is edited.
     pub(super) anything_new: bool,
     /// Sectors that are neither: the first of each extent.
-    pub(super) strange: Vec<(StageKind, Purpose, Lba)>,
+    pub(super) unexpected: Vec<(StageKind, Purpose, Lba)>,
 }
 
-/// Takes off what has been edited.
+/// Takes off what has been edited, on a draft without changes over the disk.
+///
+/// # Errors
+///
+/// The disk or the job folder cannot be read.
 pub(super) fn take_edits_off<'a>(
     job: &JobFolder,
     journal: &Journal,
-    disk: &'a dyn ReadDevice,
+    below: Draft<'a>,
 ) -> Result<WithoutEdits<'a>, RecoverError> {
-    let below = Draft::new(disk);
     let mut seen = (false, false);
-    let mut strange = Vec::new();
+    let mut unexpected = Vec::new();
     let sector = journal.sector_bytes as usize;
     let written = written_before(job, journal);
     let settling = |entry: &&super::JournalExtent| entry.stage == StageKind::Edit;
     for entry in journal.extents.iter().filter(settling) {
         let (old, new) = (job.bytes(entry, Side::Old)?, job.bytes(entry, Side::New)?);
         let offset = journal.byte_of(entry.first_lba);
-        let found = disk.read_vec(offset, old.len())?;
-        let mut stranger = None;
+        let found = below.read_vec(offset, old.len())?;
+        let mut first_unexpected = None;
         let sides = old.chunks(sector).zip(new.chunks(sector));
         for (at, (found, (old, new))) in (entry.first_lba..).zip(found.chunks(sector).zip(sides)) {
             if found == new {
@@ -49,18 +52,18 @@ pub(super) fn take_edits_off<'a>(
             } else if found == old || has(&written, Lba(at)) {
                 seen.0 = true;
             } else {
-                stranger = stranger.or(Some(Lba(at)));
+                first_unexpected = first_unexpected.or(Some(Lba(at)));
             }
         }
-        if let Some(at) = stranger {
-            strange.push((entry.stage, entry.what.clone(), at));
+        if let Some(at) = first_unexpected {
+            unexpected.push((entry.stage, entry.what.clone(), at));
         }
     }
     Ok(WithoutEdits {
         disk: Arc::new(below),
         anything_old: seen.0,
         anything_new: seen.1,
-        strange,
+        unexpected,
     })
 }
 

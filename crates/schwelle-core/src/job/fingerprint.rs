@@ -1,42 +1,75 @@
 //! Whether a volume has been used.
 
 use crate::commit::hash_of;
-use crate::device::{DeviceError, Extent, ReadDevice, Window};
-use crate::fat::FatVolume;
-use crate::ntfs::NtfsVolume;
+use crate::device::{DeviceError, Extent, Lba, ReadDevice, Window};
+use crate::fat::{FatError, FatVolume};
+use crate::ntfs::{NtfsError, NtfsVolume};
 
-/// Of a volume that cannot be opened, so much from its start on is hashed: boot sectors, and the FATs of one that is
-/// no larger than an EFI system partition usually is.
+/// Bytes from the start of a volume that cannot be opened that are hashed: boot sectors, and the FATs of a volume
+/// up to the usual size of an EFI system partition.
 const HEAD_BYTES: u64 = 2 << 20;
 
-/// The hash over the metadata of the NTFS or FAT32 volume at `extent`, or over the first bytes of one that cannot be opened
-/// (an EFI system partition that is being repaired); `None` where it cannot be read.
-pub fn fingerprint(device: &dyn ReadDevice, extent: Extent) -> Option<String> {
-    let window = Window::new(device, extent)?;
+/// Returns the BLAKE3 hash, in hex, over the metadata of the NTFS or FAT32 volume at `extent`, or over the first
+/// 2 MiB of a volume that cannot be opened (an EFI system partition that is being repaired).
+///
+/// `None` if the metadata was read and is too inconsistent to be hashed, or if `extent` exceeds the device: no volume that a
+/// job records is like that.
+///
+/// # Errors
+///
+/// A sector could not be read. Whether the volume has been used is unknown then.
+pub fn fingerprint(device: &dyn ReadDevice, extent: Extent) -> Result<Option<String>, DeviceError> {
+    let Some(window) = Window::new(device, extent) else {
+        return Ok(None);
+    };
     let hash = match NtfsVolume::open(&window) {
-        Ok(volume) => volume.fingerprint().ok()?,
-        Err(_) => match FatVolume::open_leniently(&window) {
-            Ok(volume) => volume.fingerprint().or_else(|_| head(&window)).ok()?,
-            Err(_) => head(&window).ok()?,
+        Ok(volume) => match volume.fingerprint() {
+            Ok(hash) => hash,
+            Err(NtfsError::Device(error)) if !error.is_out_of_bounds() => return Err(error),
+            Err(_inconsistent) => return Ok(None),
+        },
+        Err(NtfsError::Device(error)) if !error.is_out_of_bounds() => return Err(error),
+        Err(_not_ntfs) => match fat_fingerprint(&window)? {
+            Some(hash) => hash,
+            None => head(&window)?,
         },
     };
-    Some(hash.to_hex().to_string())
+    Ok(Some(hash.to_hex().to_string()))
 }
 
-/// The same of an encrypted volume that may be closed: over the sectors that its metadata lies in; `None` where they
-/// cannot be read.
-pub(crate) fn sealed_fingerprint(device: &dyn ReadDevice, sectors: &[Extent]) -> Option<String> {
+/// The hash over the metadata of a FAT32 volume; `None` if it cannot be opened or is inconsistent.
+fn fat_fingerprint(window: &dyn ReadDevice) -> Result<Option<blake3::Hash>, DeviceError> {
+    let opened = FatVolume::open_leniently(window);
+    match opened.and_then(|volume| volume.fingerprint()) {
+        Ok(hash) => Ok(Some(hash)),
+        Err(FatError::Device(error)) if !error.is_out_of_bounds() => Err(error),
+        Err(_inconsistent) => Ok(None),
+    }
+}
+
+/// Returns the BLAKE3 hash, in hex, over the sectors that hold the metadata of an encrypted volume, which need not
+/// be unlocked.
+///
+/// # Errors
+///
+/// A sector could not be read.
+pub(crate) fn sealed_fingerprint(
+    device: &dyn ReadDevice,
+    sectors: &[Extent],
+) -> Result<String, DeviceError> {
     let mut hasher = blake3::Hasher::new();
     for extent in sectors {
-        let part = hash_of(device, *extent).ok()?;
-        hasher.update(part.as_bytes());
+        hasher.update(hash_of(device, *extent)?.as_bytes());
     }
-    Some(hasher.finalize().to_hex().to_string())
+    Ok(hasher.finalize().to_hex().to_string())
 }
 
 fn head(volume: &dyn ReadDevice) -> Result<blake3::Hash, DeviceError> {
     let geometry = volume.geometry();
     let bytes = HEAD_BYTES.min(geometry.bytes_in(&geometry.whole()));
-    let head = volume.read_vec(0, usize::try_from(bytes).unwrap_or(0))?;
-    Ok(blake3::hash(&head))
+    let head = Extent {
+        first: Lba(0),
+        end: Lba(bytes / u64::from(geometry.logical_sector)),
+    };
+    hash_of(volume, head)
 }

@@ -6,14 +6,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::facts::JobFacts;
-use super::journal::{
-    self, Beside, FIRST_FORMAT, Journal, JournalExtent, MAX_JOURNAL_BYTES, ReliedOn, Side,
-};
-use super::state::{FIRST_VERSION, Kept, read_up_to};
-use super::storage::{Directory, Storage, StoredFile, Within};
-use super::{JobError, JobState, Repaired, State, bounds, recover};
+use super::journal::{self, Beside, Journal, JournalExtent, MAX_JOURNAL_BYTES, ReliedOn, Side};
+use super::state::{PersistedState, STATE_FILES, read_up_to};
+use super::storage::{Directory, PrefixedStorage, Storage, StoredFile};
+use super::torn::Repaired;
+use super::{JobError, JobState, RecoverError, State, bounds, recover};
 use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
-use crate::device::{Lba, ReadDevice};
+use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 use crate::mbr::BootRecord;
 
 pub(super) const RECORD: &str = "job.json";
@@ -29,6 +28,12 @@ const NO_STATE: &str = "neither state-a.json nor state-b.json holds a whole stat
 /// of its end is read.
 const MAX_DOCUMENT_BYTES: u64 = 8 << 20;
 
+/// The primary GPT header.
+const HEADER: Extent = Extent {
+    first: Lba(1),
+    end: Lba(2),
+};
+
 /// Renamings in a folder, at most: each is one cut of power, with the disk used again after it.
 const MAX_RENAMINGS: usize = 200;
 
@@ -37,7 +42,7 @@ const MAX_RENAMINGS: usize = 200;
 pub struct JobFolder {
     path: PathBuf,
     storage: Arc<dyn Storage>,
-    kept: Kept,
+    persisted: PersistedState,
     journal: Option<Loaded>,
     /// What the job is; `None` where its folder was opened while it was being saved.
     facts: Option<JobFacts>,
@@ -77,13 +82,13 @@ impl JobFolder {
             facts: Some(job),
             path: path.to_owned(),
             storage,
-            kept: Kept::nothing(),
+            persisted: PersistedState::nothing(),
             journal: None,
             renaming: None,
         };
         folder.put(LOG, b"")?;
         folder.put(RECORD, plan.as_bytes())?;
-        folder.keep_state()?;
+        folder.record_state()?;
         Ok(folder)
     }
 
@@ -103,45 +108,33 @@ impl JobFolder {
     ///
     /// Those of [`Self::open`].
     pub fn open_in(storage: Arc<dyn Storage>, path: &Path) -> Result<Self, JobError> {
-        let kept = Kept::read(&*storage).map_err(|source| JobError::Io {
+        let persisted = PersistedState::read(&*storage).map_err(|source| JobError::Io {
             path: path.to_owned(),
             source,
         })?;
         let mut folder = Self {
             path: path.to_owned(),
             storage,
-            kept: Kept::nothing(),
+            persisted: PersistedState::nothing(),
             journal: None,
             facts: None,
             renaming: None,
         };
-        folder.kept = match kept {
-            Some(kept) => kept,
-            None => match folder.read_json(FIRST_VERSION) {
-                Ok(state) => Kept {
-                    state,
-                    ..Kept::nothing()
-                },
-                Err(JobError::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
-                    return Err(folder.damaged("", NO_STATE));
-                }
-                Err(error) => return Err(error),
-            },
-        };
+        folder.persisted = persisted.ok_or_else(|| folder.damaged("", NO_STATE))?;
         if folder.state().state == JobState::Saving {
             return Ok(folder);
         }
-        if let Some(hash) = &folder.kept.moved {
+        if let Some(hash) = &folder.persisted.moved {
             let text = folder.read_text(MOVED, MAX_JOURNAL_BYTES)?;
             if blake3::hash(&text).to_hex().as_str() != hash {
                 return Err(folder.damaged(MOVED, "its hash is not the one in the job's state"));
             }
             let moved = serde_json::from_slice(&text);
             let moved = moved.map_err(|error| folder.damaged(MOVED, error))?;
-            folder.kept.state.moved = Some(moved);
+            folder.persisted.state.moved = Some(moved);
         }
         let loaded = folder.load()?;
-        folder.facts = loaded.journal.job.clone();
+        folder.facts = Some(loaded.journal.job.clone());
         folder.journal = Some(loaded);
         if folder.state().state == JobState::Undoing {
             folder.renaming = folder.last_renaming()?.map(Box::new);
@@ -166,15 +159,16 @@ impl JobFolder {
 
     /// Where the renaming with this number stands; `None` where there is none.
     fn renaming_state(&self, number: usize) -> Result<Option<JobState>, JobError> {
-        let kept = Kept::read(&self.within(number)).map_err(|source| JobError::Io {
+        let persisted = PersistedState::read(&self.within(number));
+        let persisted = persisted.map_err(|source| JobError::Io {
             path: self.path.clone(),
             source,
         })?;
-        Ok(kept.map(|kept| kept.state.state))
+        Ok(persisted.map(|persisted| persisted.state.state))
     }
 
-    fn within(&self, number: usize) -> Within {
-        Within {
+    fn within(&self, number: usize) -> PrefixedStorage {
+        PrefixedStorage {
             folder: self.storage.clone(),
             prefix: format!("names-{number}-"),
         }
@@ -203,12 +197,8 @@ impl JobFolder {
         if blake3::hash(&text).to_hex().as_str() != self.state().journal {
             return Err(self.damaged(JOURNAL, "its hash is not the one in the job's state"));
         }
-        let mut journal: Journal =
+        let journal: Journal =
             serde_json::from_slice(&text).map_err(|error| self.damaged(JOURNAL, error))?;
-        if journal.format == FIRST_FORMAT {
-            let facts = JobFacts::of_first_version(&self.record()?);
-            journal.job = Some(facts.map_err(|fault| self.damaged(RECORD, fault))?);
-        }
         let file = |name: &str| {
             let file = self.storage.open(name, false);
             file.and_then(|file| Ok((file.len_bytes()?, file)))
@@ -245,7 +235,7 @@ impl JobFolder {
 
     /// How far the job has come.
     pub fn state(&self) -> &State {
-        &self.kept.state
+        &self.persisted.state
     }
 
     /// The journal; `None` while saving.
@@ -273,9 +263,13 @@ impl JobFolder {
         self.put(name, text.as_bytes())
     }
 
-    /// A document that was put into the folder; `None` where it cannot be read, or is longer than any is.
-    pub fn document(&self, name: &str) -> Option<Vec<u8>> {
-        document_of(&*self.storage, name)
+    /// Reads a document that was put into the folder; `None` if there is none.
+    ///
+    /// # Errors
+    ///
+    /// It cannot be read, or is longer than any document is.
+    pub fn document(&self, name: &str) -> Result<Option<Vec<u8>>, JobError> {
+        document_of(&*self.storage, name).map_err(|source| self.io_error(name, source))
     }
 
     /// How the job ended; `None` where it has not, or where that was cut off while it was kept.
@@ -294,7 +288,8 @@ impl JobFolder {
         let read = || -> io::Result<Vec<u8>> {
             let file = self.storage.open(LOG, false)?;
             let first = file.len_bytes()?.saturating_sub(MAX_DOCUMENT_BYTES);
-            let mut text = vec![0; usize::try_from(file.len_bytes()? - first).unwrap_or(0)];
+            let mut text =
+                vec![0; usize::try_from(file.len_bytes()? - first).map_err(io::Error::other)?];
             file.read_at(first, &mut text)?;
             Ok(text)
         };
@@ -402,8 +397,22 @@ impl JobFolder {
             saved,
             new,
         });
-        self.kept.state.journal = blake3::hash(&text).to_hex().to_string();
-        self.set_state(JobState::Writing)
+        self.persisted.state.journal = blake3::hash(&text).to_hex().to_string();
+        self.set_state(JobState::Writing)?;
+        match self.persisted.lost.take() {
+            // Nothing has been written to the disk yet: no job begins on a medium that fails already.
+            Some((name, source)) => {
+                self.give_up();
+                Err(self.io_error(name, source))
+            }
+            None => Ok(()),
+        }
+    }
+
+    /// Records that there is nothing to finish and nothing to take back, so that the job is no obstacle to the next
+    /// one. If that fails, `resume` and `undo` find out from the disk.
+    pub(crate) fn give_up(&mut self) {
+        let _recorded = self.set_state(JobState::Undone);
     }
 
     /// Returns when the folder and everything else on its file system is on the medium.
@@ -417,23 +426,29 @@ impl JobFolder {
 
     /// Records where the job stands.
     pub fn set_state(&mut self, state: JobState) -> Result<(), JobError> {
-        let before = std::mem::replace(&mut self.kept.state.state, state);
-        let kept = self.keep_state();
-        if kept.is_err() {
-            self.kept.state.state = before;
+        let before = std::mem::replace(&mut self.persisted.state.state, state);
+        let recorded = self.record_state();
+        if recorded.is_err() {
+            self.persisted.state.state = before;
         }
-        kept
+        recorded
     }
 
-    fn keep_state(&mut self) -> Result<(), JobError> {
-        if let (Some(hashes), None) = (&self.kept.state.moved, &self.kept.moved) {
+    fn record_state(&mut self) -> Result<(), JobError> {
+        if let (Some(hashes), None) = (&self.persisted.state.moved, &self.persisted.moved) {
             let text = serde_json::to_vec(hashes);
             let text = text.map_err(|error| self.io_error(MOVED, error.into()))?;
             self.put(MOVED, &text)?;
-            self.kept.moved = Some(blake3::hash(&text).to_hex().to_string());
+            self.persisted.moved = Some(blake3::hash(&text).to_hex().to_string());
         }
-        let kept = self.kept.keep(&*self.storage);
-        kept.map_err(|source| self.io_error("the job's state", source))
+        let written = self.persisted.write(&*self.storage);
+        written.map_err(|source| self.io_error(STATE_FILES[0], source))
+    }
+
+    /// The state file that could not be read or written last, and why. The job goes on with the other one.
+    pub fn lost_state_file(&self) -> Option<(&'static str, &io::Error)> {
+        let lost = self.persisted.lost.as_ref();
+        lost.map(|(name, error)| (*name, error))
     }
 
     /// Writes a file that no state names yet, or that nothing but the report needs. When this returns,
@@ -476,10 +491,16 @@ impl JobFolder {
     }
 }
 
-/// A document for people, if it can be read and is no longer than any is.
-pub(super) fn document_of(storage: &dyn Storage, name: &str) -> Option<Vec<u8>> {
-    let text = read_up_to(storage, name, MAX_DOCUMENT_BYTES + 1).ok()?;
-    (text.len() as u64 <= MAX_DOCUMENT_BYTES).then_some(text)
+/// Reads a document for people; `None` if there is none, an error if it is longer than any document is.
+pub(super) fn document_of(storage: &dyn Storage, name: &str) -> io::Result<Option<Vec<u8>>> {
+    let text = match read_up_to(storage, name, MAX_DOCUMENT_BYTES + 1) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        text => text?,
+    };
+    if text.len() as u64 > MAX_DOCUMENT_BYTES {
+        return Err(io::Error::other("it is longer than any such document"));
+    }
+    Ok(Some(text))
 }
 
 impl Ledger for JobFolder {
@@ -488,81 +509,98 @@ impl Ledger for JobFolder {
             JobError::Io { source, .. } => source,
             other => io::Error::other(other.to_string()),
         };
-        self.kept.state.stage = Some(stage);
+        self.persisted.state.stage = Some(stage);
         if stage == StageKind::Move && self.state().state == JobState::Writing {
             let hashes = moved.iter().map(|hash| hash.to_hex().to_string());
-            self.kept.state.moved = Some(hashes.collect());
+            self.persisted.state.moved = Some(hashes.collect());
         }
-        self.keep_state().map_err(plain)
+        self.record_state().map_err(plain)
     }
 }
 
 impl JobFolder {
-    /// True when the job is about this disk, as it was before or as it is after: its size, and its sector 0.
-    /// A sector 0 that a power cut has torn is known by all else that the job knows of the disk.
-    pub fn is_about(&self, disk: &dyn ReadDevice) -> bool {
+    /// True if the job is about this disk, in the state before it or after it: by its size, its sector 0 and, for a GPT
+    /// disk, its GUID. A sector 0 torn by a power failure is recognised by everything else that the job records of
+    /// the disk.
+    ///
+    /// # Errors
+    ///
+    /// The disk or the folder cannot be read: whether the job is about this disk is unknown.
+    pub fn is_about(&self, disk: &dyn ReadDevice) -> Result<bool, RecoverError> {
         let geometry = disk.geometry();
         let Some(journal) = self.journal() else {
-            return false;
+            return Ok(false);
         };
         if (journal.sector_bytes, journal.sectors) != (geometry.logical_sector, geometry.sectors) {
-            return false;
+            return Ok(false);
         }
         let sector_0 = disk.read_sector(Lba(0));
-        let is_known = sector_0.is_ok_and(|sector_0| {
-            self.knows_sector_0(journal, &sector_0) && self.knows_disk_id(journal, disk, &sector_0)
-        });
-        if is_known {
-            return true;
+        if let Ok(sector_0) = &sector_0
+            && self.knows_sector_0(journal, sector_0)?
+            && self.knows_disk_id(journal, disk, sector_0)?
+        {
+            return Ok(true);
         }
-        let repaired = Repaired::look(self, disk);
-        repaired.is_ok_and(|repaired| {
-            repaired.torn().any(|first| first == Lba(0)) && recover::fits(self, &repaired)
-        })
+        let repaired = Repaired::look(self, disk)?;
+        if repaired.torn().any(|first| first == Lba(0)) {
+            return recover::fits(self, &repaired);
+        }
+        // Not torn, so it cannot be read at all.
+        sector_0.map(|_other| false).map_err(RecoverError::Device)
     }
 
     /// All GPT disks of a size have the same sector 0. What distinguishes them is the disk's GUID, in the header at
-    /// LBA 1 and in its copy on the last sector (UEFI 2.10 §5.3.2, at byte 56).
-    fn knows_disk_id(&self, journal: &Journal, disk: &dyn ReadDevice, sector_0: &[u8]) -> bool {
+    /// LBA 1 and in its copy in the last sector (UEFI 2.10 §5.3.2, at byte 56).
+    fn knows_disk_id(
+        &self,
+        journal: &Journal,
+        disk: &dyn ReadDevice,
+        sector_0: &[u8],
+    ) -> Result<bool, RecoverError> {
         let record = BootRecord::parse(sector_0);
         if !record.is_some_and(|record| record.is_protective()) {
-            return true;
+            return Ok(true);
         }
-        let holds = |entry: &&JournalExtent| {
-            (entry.first_lba..entry.first_lba.saturating_add(entry.sectors)).contains(&1)
-        };
+        let holds = |entry: &&JournalExtent| entry.extent().contains(&HEADER);
         let Some(entry) = journal.extents.iter().find(holds) else {
-            return true;
+            return Ok(true);
         };
         let sector = journal.sector_bytes as usize;
         // LBA 1 is in it, so it begins there or one before.
         let header_at = if entry.first_lba == 0 { sector } else { 0 };
         let id = |header: &[u8]| header.get(56..72).map(<[u8]>::to_vec);
-        let known: Vec<Vec<u8>> = [Side::Old, Side::New]
-            .into_iter()
-            .filter_map(|side| id(self.bytes(entry, side).ok()?.get(header_at..)?))
-            .filter(|id| id.iter().any(|&byte| byte != 0))
-            .collect();
-        let mut headers = [Lba(1), Lba(journal.sectors.saturating_sub(1))].into_iter();
-        headers.any(|at| {
-            let found = disk.read_sector(at).ok().and_then(|header| id(&header));
-            found.is_some_and(|found| known.contains(&found))
-        })
+        let mut known = Vec::new();
+        for side in [Side::Old, Side::New] {
+            let bytes = self.bytes(entry, side)?;
+            known.extend(bytes.get(header_at..).and_then(id));
+        }
+        known.retain(|id| id.iter().any(|&byte| byte != 0));
+        let mut unread: Option<DeviceError> = None;
+        for at in [Lba(1), Lba(journal.sectors.saturating_sub(1))] {
+            match disk.read_sector(at) {
+                Ok(header) if id(&header).is_some_and(|found| known.contains(&found)) => {
+                    return Ok(true);
+                }
+                Ok(_other) => {}
+                Err(error) => unread = unread.or(Some(error)),
+            }
+        }
+        unread.map_or(Ok(false), |error| Err(error.into()))
     }
 
-    fn knows_sector_0(&self, journal: &Journal, sector_0: &[u8]) -> bool {
+    fn knows_sector_0(&self, journal: &Journal, sector_0: &[u8]) -> Result<bool, JobError> {
         let entry = journal.extents.iter().find(|entry| entry.first_lba == 0);
-        let is_written = entry.is_some_and(|entry| {
-            [Side::Old, Side::New].into_iter().any(|side| {
-                self.bytes(entry, side)
-                    .is_ok_and(|bytes| bytes.starts_with(sector_0))
-            })
-        });
+        if let Some(entry) = entry {
+            for side in [Side::Old, Side::New] {
+                if self.bytes(entry, side)?.starts_with(sector_0) {
+                    return Ok(true);
+                }
+            }
+        }
         // A job that does not write it watches it.
         let mut watched = journal.watched.iter();
-        let is_watched = watched.any(|watched| {
+        Ok(watched.any(|watched| {
             watched.first_lba == 0 && watched.blake3 == blake3::hash(sector_0).to_hex().as_str()
-        });
-        is_written || is_watched
+        }))
     }
 }

@@ -8,15 +8,13 @@ use super::at_most::at_most;
 use super::facts::JobFacts;
 use super::storage::StoredFile;
 use crate::commit::{ChangeSet, Drafts, Purpose, Region, StageKind};
-use crate::device::{DeviceError, Extent, Geometry, Lba, Move, ReadDevice};
+use crate::device::{DeviceError, Extent, Geometry, IoOp, Lba, Move, ReadDevice};
 
-/// The form described here. Version 2 is the same without `bound_at`, version 1 also without what the job is.
+/// The version described here, and the only one that is read.
 pub(super) const FORMAT: u32 = 3;
-/// The first version, which is still read.
-pub(super) const FIRST_FORMAT: u32 = 1;
 /// An extent of the journal is at most this long: what is held in memory at a time.
 pub(super) const MAX_EXTENT_BYTES: u64 = 1 << 20;
-/// A journal is read up to this length, and no longer one is written.
+/// Maximum journal size in bytes, for reading and writing.
 pub(super) const MAX_JOURNAL_BYTES: u64 = 96 << 20;
 /// Entries of a list in a journal, at most; moves, which are smaller. A conversion has some thousands.
 const MAX_ENTRIES: usize = 1 << 18;
@@ -31,12 +29,11 @@ pub struct Journal {
     pub format: u32,
     /// Where on the disk, in bytes, the hash of this journal comes as text, on the EFI system partition: it
     /// proves that a folder is the one that the disk was written with. Among the new bytes, which the journal has
-    /// the hashes of, something else stands there.
+    /// the hashes of, zeros are in its place.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bound_at: Option<u64>,
-    /// What the job is. A journal of version 1 is completed with it when it is read.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub job: Option<JobFacts>,
+    /// What the job is.
+    pub job: JobFacts,
     /// Bytes in a sector of the disk.
     pub sector_bytes: u32,
     /// Sectors of the disk.
@@ -417,7 +414,7 @@ pub(super) fn write(
     Ok(Journal {
         format: FORMAT,
         bound_at: relied_on.bound_at,
-        job: Some(job),
+        job,
         sector_bytes: geometry.logical_sector,
         sectors: geometry.sectors,
         watched: relied_on.watched,
@@ -509,7 +506,7 @@ fn is_in(extents: &[Extent], wanted: &Extent) -> bool {
 fn place(geometry: Geometry, extent: Extent) -> Result<(u64, usize), DeviceError> {
     let len = usize::try_from(geometry.bytes_in(&extent)).ok();
     let place = geometry.byte_of(extent.first).zip(len);
-    place.ok_or_else(|| DeviceError::outside("read", u64::MAX, 0))
+    place.ok_or_else(|| DeviceError::out_of_bounds(IoOp::Read, u64::MAX, 0))
 }
 
 /// Reads one side of an extent from its file; an error when the bytes are not those written.

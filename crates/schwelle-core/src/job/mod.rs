@@ -7,45 +7,49 @@
 //! | `journal.json` | what the job is ([`JobFacts`]), and every extent written, with what was there and what comes there; see [`Journal`] |
 //! | `saved.bin` | the old bytes of these extents |
 //! | `new.bin` | their new bytes |
-//! | `state-a.json`, `state-b.json` | how far the job has come, in turn; see [`State`] |
+//! | `state-a.json`, `state-b.json` | how far the job has come, in either; see [`State`] |
 //! | `moved.json` | once everything is moved: the hash of each extent moved |
 //! | `names-1-...` | the same files of a [`Renaming`], which is part of taking a job back; `names-2-...` of the next |
 //! | `log.txt` | what happened, a line each |
 //!
-//! [`JobFolder`] makes and reads the folder; [`recover`] finishes a commit or takes it back.
+//! [`JobFolder`] makes and reads the folder; [`Recovery`] finishes a commit or takes it back.
 
 mod at_most;
-mod bond;
 mod bounds;
 mod edits;
 mod facts;
 mod find;
 mod fingerprint;
 mod folder;
-mod glance;
 mod journal;
-pub mod recover;
+mod proof;
+mod recover;
+mod recovery;
 mod refusal;
 mod renaming;
 mod state;
 #[cfg(test)]
 mod stick;
 mod storage;
+mod summary;
 mod torn;
 
-pub use bond::{Bond, Trust, Unproven, bond};
 pub use facts::{JobEnd, JobFacts, JobKind};
-pub use find::{FoundJob, jobs_of};
+pub use find::{FolderState, FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
 pub(crate) use fingerprint::sealed_fingerprint;
 pub use folder::JobFolder;
-pub use glance::{Aside, Glance, JobStanding, glances};
 pub use journal::{
     Beside, EditedVolume, Journal, JournalExtent, MovedExtent, ReliedOn, Side, Stored, Watched,
 };
+pub use proof::{FolderProof, Unproven};
+pub(crate) use recover::with_table;
+pub use recover::{DiskState, Resuming, Undoing, disk_state};
+pub use recovery::{Finished, PlannedResume, PlannedUndo, Recovery, RecoveryFailed, Trusted};
+pub use refusal::RecoverError;
 pub use renaming::Renaming;
 pub use storage::{Storage, StoredFile};
-pub use torn::Repaired;
+pub use summary::{JobStatus, JobSummary, ScanResult, scan_jobs};
 
 use schemars::JsonSchema;
 

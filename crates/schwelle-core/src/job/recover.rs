@@ -3,9 +3,9 @@
 //! The disk itself decides, not the record alone: every sector of the journal must be the old one or the new one.
 //! So both work from any mixture of the two, can be run any number of times, and can be interrupted as well.
 //!
-//! - [`resume`] lays the new bytes over the disk as a draft, and writes what differs, in the order of the first
+//! - Finishing lays the new bytes over the disk as a draft, and writes what differs, in the order of the first
 //!   commit.
-//! - [`undo`] goes back in the reverse order: the edited files, then sector 0 (from then on it is the old disk),
+//! - Taking back goes in the reverse order: the edited files, then sector 0 (from then on it is the old disk),
 //!   then everything else that was overwritten, and last the file systems that were shrunk. A volume that has
 //!   been used since keeps its new size and its files; only the files that name the disk are edited back (see
 //!   [`Renaming`]).
@@ -13,32 +13,31 @@
 use std::sync::Arc;
 
 use crate::commit::{
-    self, ChangeSet, CommitError, Drafts, Ledger, Observer, Purpose, Region, StageKind, Undeclared,
-    hash_of,
+    self, ChangeSet, Drafts, Observer, Purpose, Region, StageKind, Undeclared, hash_of,
 };
-use crate::device::{BlockDevice, Draft, Extent, Lba, Move, ReadDevice, Window};
+use crate::device::{BlockDevice, DeviceError, Draft, Extent, Lba, Move, ReadDevice, Window};
 use crate::mbr;
-use crate::ntfs::NtfsVolume;
+use crate::ntfs::{NtfsError, NtfsVolume};
 
 use super::bounds::{self, before as partition_of, is_inside_volumes, named};
 use super::edits;
-pub use super::refusal::RecoverError;
+use super::refusal::RecoverError;
 use super::{
-    Bond, EditedVolume, JobFolder, JobState, Journal, JournalExtent, Renaming, Side, Trust,
+    EditedVolume, FolderProof, JobFolder, JobState, Journal, JournalExtent, Renaming, Side,
 };
 
-/// What a look at the disk gave.
+/// The disk's sectors compared with both sides of the journal.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Seen {
+struct Comparison {
     /// Some sector of the journal is not the new one.
     anything_old: bool,
     /// Some sector of the journal is not the old one.
     anything_new: bool,
     /// Sectors that are neither: the first of each extent.
-    strange: Vec<(StageKind, Purpose, Lba)>,
+    unexpected: Vec<(StageKind, Purpose, Lba)>,
 }
 
-/// What [`resume`] will do.
+/// What finishing a job writes.
 #[derive(Debug)]
 pub struct Resuming<'a> {
     converted: Arc<Draft<'a>>,
@@ -47,24 +46,7 @@ pub struct Resuming<'a> {
     pub changes: ChangeSet,
 }
 
-impl Resuming<'_> {
-    /// Writes what is missing, without a word in the job's record but through `ledger`.
-    pub fn write(
-        &self,
-        disk: &dyn BlockDevice,
-        ledger: &mut dyn Ledger,
-        observer: &mut dyn Observer,
-    ) -> Result<(), CommitError> {
-        let drafts = Drafts {
-            converted: &*self.converted,
-            finished: &self.finished,
-        };
-        commit::apply(drafts, &self.changes, disk, ledger, observer)?;
-        commit::verify(drafts, &self.changes, disk, observer)
-    }
-}
-
-/// What [`undo`] will do.
+/// What taking a job back writes.
 #[derive(Debug)]
 pub struct Undoing {
     /// Edited volumes that have been used since: they stay as they are. With it, whether that means
@@ -93,12 +75,16 @@ fn journal(job: &JobFolder) -> Result<&Journal, RecoverError> {
     job.journal().ok_or(RecoverError::NeverBegan)
 }
 
-/// Looks whether the disk is the one that the job is about, and at every sector of the journal.
-/// Gives the disk without the edits of its files, too.
-fn look<'a>(
+/// Checks that the disk is the one that the job is about, and compares every sector of the journal. Returns the disk
+/// without the edits of its files as well. `disk` is a draft without changes over it.
+///
+/// # Errors
+///
+/// The disk is another one, or was changed where it must not be; or disk or folder cannot be read.
+fn compare<'a>(
     job: &JobFolder,
-    disk: &'a dyn ReadDevice,
-) -> Result<(Seen, Arc<Draft<'a>>), RecoverError> {
+    disk: Draft<'a>,
+) -> Result<(Comparison, Arc<Draft<'a>>), RecoverError> {
     let journal = journal(job)?;
     let geometry = disk.geometry();
     if (geometry.logical_sector, geometry.sectors) != (journal.sector_bytes, journal.sectors) {
@@ -108,7 +94,7 @@ fn look<'a>(
         });
     }
     for watched in &journal.watched {
-        if hash_of(disk, watched.extent())?.to_hex().as_str() != watched.blake3 {
+        if hash_of(&disk, watched.extent())?.to_hex().as_str() != watched.blake3 {
             return Err(RecoverError::Differs {
                 what: watched.what.clone(),
                 at: Lba(watched.first_lba),
@@ -117,10 +103,10 @@ fn look<'a>(
     }
     let without_edits = edits::take_edits_off(job, journal, disk)?;
     let disk = without_edits.disk;
-    let mut seen = Seen {
+    let mut seen = Comparison {
         anything_old: without_edits.anything_old,
         anything_new: without_edits.anything_new,
-        strange: without_edits.strange,
+        unexpected: without_edits.unexpected,
     };
     let sector = geometry.logical_sector as usize;
     for entry in journal
@@ -130,26 +116,26 @@ fn look<'a>(
     {
         let (old, new) = (job.bytes(entry, Side::Old)?, job.bytes(entry, Side::New)?);
         let found = disk.read_vec(journal.byte_of(entry.first_lba), old.len())?;
-        let mut stranger = None;
+        let mut first_unexpected = None;
         let sectors = old.chunks(sector).zip(new.chunks(sector));
         for (index, (found, (old, new))) in found.chunks(sector).zip(sectors).enumerate() {
             let (is_old, is_new) = (found == old, found == new);
             seen.anything_old |= is_old && !is_new;
             seen.anything_new |= is_new && !is_old;
-            if !is_old && !is_new && stranger.is_none() {
-                stranger = Some(Lba(entry.first_lba + index as u64));
+            if !is_old && !is_new && first_unexpected.is_none() {
+                first_unexpected = Some(Lba(entry.first_lba + index as u64));
             }
         }
-        if let Some(at) = stranger {
-            seen.strange.push((entry.stage, entry.what.clone(), at));
+        if let Some(at) = first_unexpected {
+            seen.unexpected.push((entry.stage, entry.what.clone(), at));
         }
     }
     Ok((seen, disk))
 }
 
-/// How a disk stands to a job.
+/// State of a disk relative to a job.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Standing {
+pub enum DiskState {
     /// As it was before.
     Old,
     /// As it is when the job is done.
@@ -160,22 +146,34 @@ pub enum Standing {
     Changed,
 }
 
-/// How a disk of the job's size stands to it.
-pub fn standing(job: &JobFolder, disk: &dyn ReadDevice) -> Result<Standing, RecoverError> {
-    let (seen, _) = look(job, disk)?;
+/// Returns the state of a disk relative to a job.
+///
+/// # Errors
+///
+/// Those of comparing it: it is another disk, or disk or folder cannot be read.
+pub fn disk_state(job: &JobFolder, disk: &dyn ReadDevice) -> Result<DiskState, RecoverError> {
+    let (seen, _) = compare(job, Draft::new(disk))?;
     Ok(
-        match (&seen.strange[..], seen.anything_old, seen.anything_new) {
-            ([_, ..], ..) => Standing::Changed,
-            (_, true, true) => Standing::Between,
-            (_, false, true) => Standing::New,
-            (_, _, false) => Standing::Old,
+        match (&seen.unexpected[..], seen.anything_old, seen.anything_new) {
+            ([_, ..], ..) => DiskState::Changed,
+            (_, true, true) => DiskState::Between,
+            (_, false, true) => DiskState::New,
+            (_, _, false) => DiskState::Old,
         },
     )
 }
 
-/// True when every sector of the job is one that it knows. The disk has been found to be of its size.
-pub(super) fn fits(job: &JobFolder, disk: &dyn ReadDevice) -> bool {
-    look(job, disk).is_ok_and(|(seen, _)| seen.strange.is_empty())
+/// True if every sector of the journal is the old or the new one. The disk has been found to be of the job's size.
+///
+/// # Errors
+///
+/// The disk or the folder cannot be read.
+pub(super) fn fits(job: &JobFolder, disk: &dyn ReadDevice) -> Result<bool, RecoverError> {
+    match compare(job, Draft::new(disk)) {
+        Ok((seen, _)) => Ok(seen.unexpected.is_empty()),
+        Err(RecoverError::Differs { .. } | RecoverError::OtherDisk { .. }) => Ok(false),
+        Err(error) => Err(error),
+    }
 }
 
 /// True for what is written before the files are edited.
@@ -200,22 +198,34 @@ fn lay(
     Ok(())
 }
 
-/// The hash over the metadata of one of the journal's volumes, with this many sectors.
+/// Returns the hash over the metadata of one of the journal's volumes, with this many sectors; `None` if that is too
+/// inconsistent to be hashed.
+///
+/// # Errors
+///
+/// A sector could not be read.
 pub(super) fn fingerprint(
     disk: &dyn ReadDevice,
     volume: &EditedVolume,
     sectors: u64,
-) -> Option<String> {
+) -> Result<Option<String>, DeviceError> {
     if !volume.sealed.is_empty() {
-        return super::sealed_fingerprint(disk, &volume.sealed);
+        return super::sealed_fingerprint(disk, &volume.sealed).map(Some);
     }
-    super::fingerprint(disk, Extent::new(Lba(volume.first_lba), sectors)?)
+    match Extent::new(Lba(volume.first_lba), sectors) {
+        Some(extent) => super::fingerprint(disk, extent),
+        None => Ok(None),
+    }
 }
 
-/// Finds out what is still to be written to finish the job. `None` when nothing is.
-pub fn plan_resume<'a>(
+/// Finds out what is still to be written to finish the job; `None` if it is finished.
+///
+/// # Errors
+///
+/// It cannot be finished, or disk or folder cannot be read.
+pub(super) fn plan_resume<'a>(
     job: &JobFolder,
-    disk: &'a dyn ReadDevice,
+    disk: Arc<dyn ReadDevice + 'a>,
 ) -> Result<Option<Resuming<'a>>, RecoverError> {
     match job.state().state {
         JobState::Saving => return Err(RecoverError::NeverBegan),
@@ -224,11 +234,11 @@ pub fn plan_resume<'a>(
         JobState::Writing | JobState::Undoing => {}
     }
     let journal = journal(job)?;
-    let (seen, below) = look(job, disk)?;
-    if let Some((_, what, at)) = seen.strange.into_iter().next() {
+    let (seen, below) = compare(job, Draft::over(disk.clone()))?;
+    if let Some((_, what, at)) = seen.unexpected.into_iter().next() {
         return Err(RecoverError::Differs { what, at });
     }
-    bounds::refuse_foreign(journal, disk)?;
+    bounds::refuse_foreign(journal, &*disk)?;
     let draft = Draft::over(below.clone());
     match &job.state().moved {
         // The sources are given up only after this record was kept.
@@ -249,7 +259,8 @@ pub fn plan_resume<'a>(
     }
     lay(job, &draft, Side::New, is_carried_over)?;
     for volume in &journal.volumes {
-        if fingerprint(&draft, volume, volume.sectors_after).as_deref() != Some(&volume.after) {
+        let after = fingerprint(&draft, volume, volume.sectors_after)?;
+        if after.as_deref() != Some(&volume.after) {
             return Err(RecoverError::VolumeUsed {
                 at: Lba(volume.first_lba),
             });
@@ -269,26 +280,34 @@ pub fn plan_resume<'a>(
     }))
 }
 
-/// Finishes the job: writes what is missing, and reads it back.
-pub fn resume(
-    job: &mut JobFolder,
-    plan: &Resuming<'_>,
-    trust: &Trust,
-    disk: &dyn BlockDevice,
-    observer: &mut dyn Observer,
-) -> Result<(), RecoverError> {
-    trust.covers(&job.state().journal)?;
-    job.set_state(JobState::Writing)?;
-    plan.write(disk, job, observer)?;
-    Ok(job.set_state(JobState::Done)?)
+impl Resuming<'_> {
+    /// Writes what is missing, and reads it back. What remains is to record that the job is done.
+    pub(super) fn write(
+        &self,
+        job: &mut JobFolder,
+        disk: &dyn BlockDevice,
+        observer: &mut dyn Observer,
+    ) -> Result<(), RecoverError> {
+        job.set_state(JobState::Writing)?;
+        let drafts = Drafts {
+            converted: &*self.converted,
+            finished: &self.finished,
+        };
+        commit::apply(drafts, &self.changes, disk, job, observer)?;
+        Ok(commit::verify(drafts, &self.changes, disk, observer)?)
+    }
 }
 
-/// Finds out what taking the job back means. `None` when the disk is the old one already. Where the folder is not
-/// proven, less may have changed since: only what a PC that starts from the disk changes by itself.
-pub fn plan_undo(
+/// Finds out what taking the job back means; `None` if the disk is the old one already. If the folder is not proven,
+/// less may have changed since: only what a PC that starts from the disk changes by itself.
+///
+/// # Errors
+///
+/// It cannot be taken back, or disk or folder cannot be read.
+pub(super) fn plan_undo(
     job: &JobFolder,
     disk: &dyn ReadDevice,
-    bond: &Bond,
+    proof: FolderProof,
 ) -> Result<Option<Undoing>, RecoverError> {
     match job.state().state {
         JobState::Saving => return Err(RecoverError::NeverBegan),
@@ -296,8 +315,8 @@ pub fn plan_undo(
         JobState::Writing | JobState::Done | JobState::Undoing => {}
     }
     let journal = journal(job)?;
-    let (seen, below) = look(job, disk)?;
-    if !seen.anything_new && seen.strange.is_empty() {
+    let (seen, below) = compare(job, Draft::new(disk))?;
+    if !seen.anything_new && seen.unexpected.is_empty() {
         return Ok(None);
     }
     let partitions = named(disk)?;
@@ -305,10 +324,10 @@ pub fn plan_undo(
     let is_refused = |(stage, _, at): &&(StageKind, Purpose, Lba)| {
         *stage == StageKind::Commit
             || !is_inside_volumes(*stage)
-                && matches!(bond, Bond::Unproven(_))
+                && matches!(proof, FolderProof::Unproven(_))
                 && !bounds::is_used_by_starting(&partitions, geometry, *at)
     };
-    if let Some((_, what, at)) = seen.strange.iter().find(is_refused) {
+    if let Some((_, what, at)) = seen.unexpected.iter().find(is_refused) {
         let (what, at) = (what.clone(), *at);
         return Err(RecoverError::Differs { what, at });
     }
@@ -316,10 +335,13 @@ pub fn plan_undo(
     bounds::refuse_foreign(journal, disk)?;
     let Volumes { back, used, moves } = volumes(job, &seen, &below)?;
     let shrinks = |volume: &&EditedVolume| volume.sectors_after < volume.sectors_before;
-    let shrunk = used
-        .iter()
-        .filter(|volume| shrinks(volume) && is_small(disk, volume));
-    let first = first_writes(job, &shrunk.copied().collect::<Vec<_>>())?;
+    let mut shrunk = Vec::new();
+    for volume in used.iter().copied().filter(shrinks) {
+        if is_small(disk, volume)? {
+            shrunk.push(volume);
+        }
+    }
+    let first = first_writes(job, &shrunk)?;
     let used = used
         .iter()
         .map(|volume| (Lba(volume.first_lba), shrinks(volume)));
@@ -334,8 +356,8 @@ pub fn plan_undo(
         .chain(moves.iter().map(|moved| moved.sectors))
         .sum();
     let elsewhere = |(stage, ..): &(StageKind, Purpose, Lba)| !is_inside_volumes(*stage);
-    let strange = seen.strange.into_iter().filter(elsewhere);
-    let changed_since = strange.map(|(_, what, at)| (what, at));
+    let unexpected = seen.unexpected.into_iter().filter(elsewhere);
+    let changed_since = unexpected.map(|(_, what, at)| (what, at));
     let back_at = back.iter().filter_map(|index| journal.volumes.get(*index));
     Ok(Some(Undoing {
         used: used.collect(),
@@ -348,7 +370,7 @@ pub fn plan_undo(
     }))
 }
 
-/// The journal's volumes, as they stand to taking the job back.
+/// The journal's volumes, by whether they have been used since.
 struct Volumes<'a> {
     /// Which of them are unused since, and get their old file system back.
     back: Vec<usize>,
@@ -358,10 +380,14 @@ struct Volumes<'a> {
     moves: Vec<Move>,
 }
 
-/// Tells the volumes that have been used since from the others: by the old disk as it would be.
+/// Separates the volumes that have been used since from the others, by the old disk as it would be.
+///
+/// # Errors
+///
+/// The disk or the folder cannot be read: whether a volume has been used is unknown.
 fn volumes<'a>(
     job: &'a JobFolder,
-    seen: &Seen,
+    seen: &Comparison,
     below: &Arc<Draft<'_>>,
 ) -> Result<Volumes<'a>, RecoverError> {
     let draft = Draft::over(below.clone());
@@ -373,14 +399,15 @@ fn volumes<'a>(
     let (mut back, mut used) = (Vec::new(), Vec::new());
     for (index, volume) in journal(job)?.volumes.iter().enumerate() {
         let inside = |at: Lba| partition_of(volume).contains(&one(at));
-        let mut strange = seen.strange.iter();
-        let strange = strange.any(|(stage, _, at)| is_inside_volumes(*stage) && inside(*at));
+        let mut unexpected = seen.unexpected.iter();
+        let unexpected = unexpected.any(|(stage, _, at)| is_inside_volumes(*stage) && inside(*at));
         // Its old file system would name content that is no more.
         let lost = lost.iter().any(|at| inside(*at));
-        let before = fingerprint(&draft, volume, volume.sectors_before);
-        match !strange && !lost && before.as_deref() == Some(&volume.before) {
-            true => back.push(index),
-            false => used.push(volume),
+        let before = fingerprint(&draft, volume, volume.sectors_before)?;
+        if !unexpected && !lost && before.as_deref() == Some(&volume.before) {
+            back.push(index);
+        } else {
+            used.push(volume);
         }
     }
     Ok(Volumes { back, used, moves })
@@ -391,21 +418,20 @@ pub(super) fn used_since(
     job: &JobFolder,
     disk: &dyn ReadDevice,
 ) -> Result<Vec<Extent>, RecoverError> {
-    let (seen, below) = look(job, disk)?;
+    let (seen, below) = compare(job, Draft::new(disk))?;
     let used = volumes(job, &seen, &below)?.used;
     Ok(used.into_iter().map(partition_of).collect())
 }
 
-/// Takes the job back; with it, what has to be named back on volumes that have been used since.
-pub fn undo(
+/// Takes the job back, and with it renames what names the disk on volumes that have been used since. What remains is
+/// to record that.
+pub(super) fn undo(
     job: &mut JobFolder,
     plan: &Undoing,
-    trust: &Trust,
     renaming: Option<&Renaming<'_>>,
     disk: &dyn BlockDevice,
     observer: &mut dyn Observer,
 ) -> Result<(), RecoverError> {
-    trust.covers(&job.state().journal)?;
     let journal = journal(job)?.clone();
     job.set_state(JobState::Undoing)?;
     if let Some(renaming) = renaming {
@@ -461,8 +487,7 @@ pub fn undo(
         of_volumes(entry.stage) && in_unused(entry, entry.stage)
     })?;
     let regions = journal.regions(of_volumes);
-    run(job, &draft, &regions, disk, observer)?;
-    Ok(job.set_state(JobState::Undone)?)
+    run(job, &draft, &regions, disk, observer)
 }
 
 /// Writes and reads back what a draft changes.
@@ -503,19 +528,26 @@ fn holder(journal: &Journal, indices: &[usize], at: Lba) -> Option<usize> {
     indices.iter().find(holds).copied()
 }
 
-/// True when the volume's boot sector says the new size: its file system has been shrunk.
-fn is_small(disk: &dyn ReadDevice, volume: &EditedVolume) -> bool {
-    let window = Window::new(disk, partition_of(volume));
-    window.is_some_and(|window| {
-        NtfsVolume::open(&window).is_ok_and(|opened| {
-            let shape = opened.shape();
-            let bytes = shape
-                .total_sectors
-                .saturating_mul(shape.sector_bytes.into());
-            let after = disk.geometry().logical_sector;
-            bytes <= volume.sectors_after.saturating_mul(after.into())
-        })
-    })
+/// True if the boot sector of the volume's NTFS has the new size: the file system has been shrunk.
+///
+/// # Errors
+///
+/// The volume cannot be read.
+fn is_small(disk: &dyn ReadDevice, volume: &EditedVolume) -> Result<bool, DeviceError> {
+    let Some(window) = Window::new(disk, partition_of(volume)) else {
+        return Ok(false);
+    };
+    let opened = match NtfsVolume::open(&window) {
+        Ok(opened) => opened,
+        Err(NtfsError::Device(error)) if !error.is_out_of_bounds() => return Err(error),
+        Err(_not_ntfs) => return Ok(false),
+    };
+    let shape = opened.shape();
+    let bytes = shape
+        .total_sectors
+        .saturating_mul(shape.sector_bytes.into());
+    let sector = disk.geometry().logical_sector;
+    Ok(bytes <= volume.sectors_after.saturating_mul(sector.into()))
 }
 
 /// How what was moved stands to taking the job back.

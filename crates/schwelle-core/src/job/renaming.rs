@@ -24,26 +24,32 @@ pub struct Renaming<'a> {
 }
 
 impl<'a> Renaming<'a> {
-    /// The disk on which edits are planned: as it is, but without those of a renaming that power has cut off.
-    pub(crate) fn below(
+    /// The disk on which edits are planned: as it is, but without the edits of a renaming that a power cut interrupted.
+    ///
+    /// # Errors
+    ///
+    /// The disk or the job folder cannot be read.
+    pub(super) fn below(
         job: &JobFolder,
-        disk: &'a dyn ReadDevice,
+        disk: Arc<dyn ReadDevice + 'a>,
     ) -> Result<Arc<Draft<'a>>, RecoverError> {
-        let as_it_is = || Arc::new(Draft::new(disk));
+        let as_it_is = || Arc::new(Draft::over(disk.clone()));
         let cut = job.renaming();
         let cut = cut.filter(|renaming| renaming.state().state.is_unfinished());
         let Some((renaming, journal)) = cut.and_then(|cut| Some((cut, cut.journal()?))) else {
             return Ok(as_it_is());
         };
-        let without_edits = edits::take_edits_off(renaming, journal, disk)?;
-        let is_unused = |volume: &EditedVolume| {
-            let now = fingerprint(&*without_edits.disk, volume, volume.sectors_before);
-            now.as_deref() == Some(&volume.before)
-        };
-        // What has used a volume in between has written what holds now.
-        match without_edits.strange.is_empty() && journal.volumes.iter().all(is_unused) {
-            true => Ok(without_edits.disk),
-            false => Ok(as_it_is()),
+        let without_edits = edits::take_edits_off(renaming, journal, Draft::over(disk.clone()))?;
+        let mut is_unused = without_edits.unexpected.is_empty();
+        for volume in &journal.volumes {
+            let now = fingerprint(&*without_edits.disk, volume, volume.sectors_before)?;
+            is_unused &= now.as_deref() == Some(&volume.before);
+        }
+        // A volume that was used in between has newer content, which counts.
+        if is_unused {
+            Ok(without_edits.disk)
+        } else {
+            Ok(as_it_is())
         }
     }
 

@@ -57,7 +57,7 @@ pub(super) struct Directory(Box<dyn HeldFolder>);
 impl Directory {
     /// Holds a folder that is there.
     pub(super) fn open(path: &Path) -> io::Result<Self> {
-        this_pc().hold_folder(named(path)).map(Self)
+        this_pc().hold_folder(or_current(path)).map(Self)
     }
 
     /// Makes the folder, or takes an empty one; `None` where something is in it. All folders made on
@@ -66,7 +66,7 @@ impl Directory {
         // From the first folder that is there down to the new one.
         let mut made = Vec::new();
         for folder in path.ancestors() {
-            let folder = named(folder);
+            let folder = or_current(folder);
             made.push(folder);
             if folder.exists() {
                 break;
@@ -91,8 +91,8 @@ impl Directory {
     }
 }
 
-/// The current folder has the empty name among the ancestors of a relative path.
-fn named(folder: &Path) -> &Path {
+/// Returns the path of a folder, with `.` for the empty path that ends the ancestors of a relative path.
+fn or_current(folder: &Path) -> &Path {
     if folder.as_os_str().is_empty() {
         Path::new(".")
     } else {
@@ -118,21 +118,21 @@ impl Storage for Directory {
     }
 }
 
-/// The files of a folder whose names begin with the same letters: a folder within it, for file systems on which a
-/// folder more is one more thing to lose.
+/// The files of a folder whose names have a prefix in common, shown without it. It is used in place of a subfolder,
+/// which would be one more directory entry that a power cut can lose.
 #[derive(Debug)]
-pub(super) struct Within {
+pub(super) struct PrefixedStorage {
     pub(super) folder: Arc<dyn Storage>,
     pub(super) prefix: String,
 }
 
-impl Within {
+impl PrefixedStorage {
     fn name(&self, name: &str) -> String {
         format!("{}{name}", self.prefix)
     }
 }
 
-impl Storage for Within {
+impl Storage for PrefixedStorage {
     fn open(&self, name: &str, write: bool) -> io::Result<Box<dyn StoredFile>> {
         self.folder.open(&self.name(name), write)
     }

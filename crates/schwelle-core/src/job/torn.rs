@@ -7,36 +7,41 @@
 //! what they held before. From then on the disk is one of the mixtures of old and new sectors that recovery
 //! knows.
 //!
-//! Few physical sectors are under way when power goes. Where many hold something strange, the disk has been used
-//! the disk, and nothing is repaired; and nothing on a volume whose books have changed besides.
+//! Few physical sectors are being written when power fails. If many sectors differ, the disk has been used since; nothing
+//! is repaired then, nor is anything repaired on a volume whose metadata has changed.
+//!
+//! A drive may report a torn physical sector as unreadable. So an unreadable one counts as torn, but only if the journal
+//! knows what each of its logical sectors held; otherwise the read error is returned.
 
 use std::collections::BTreeMap;
 
 use crate::commit::{CommitError, StageKind};
-use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
+use crate::device::{BlockDevice, DeviceError, Extent, Geometry, IoOp, Lba, ReadDevice};
 
 use super::journal::Beside;
 use super::recover;
 use super::refusal::RecoverError;
-use super::{JobFolder, Journal, JournalExtent, Side, Trust};
+use super::{JobFolder, Journal, JournalExtent, Side};
 
 /// Torn physical sectors that are repaired, at most.
 const MAX_TORN: usize = 4;
 
 /// A disk as it is with its torn sectors repaired. Nothing is written before [`Repaired::write`].
 #[derive(Debug)]
-pub struct Repaired<'a> {
+pub(super) struct Repaired<'a> {
     disk: &'a dyn ReadDevice,
     torn: Vec<(Extent, Vec<u8>)>,
-    /// The hash of the journal that says what the sectors held.
-    journal: String,
 }
 
 impl<'a> Repaired<'a> {
     /// Looks for the torn sectors of an unfinished job, and of a renaming that is part of taking it back. The disk
     /// has been found to be of the job's size.
-    pub fn look(job: &JobFolder, disk: &'a dyn ReadDevice) -> Result<Self, RecoverError> {
-        let mut repaired = Self::nothing_of(job, disk);
+    ///
+    /// # Errors
+    ///
+    /// The folder cannot be read, or a sector of the disk that is not known to be torn.
+    pub(super) fn look(job: &JobFolder, disk: &'a dyn ReadDevice) -> Result<Self, RecoverError> {
+        let mut repaired = Self::nothing(disk);
         for job in job.renaming().into_iter().chain([job]) {
             let more = Self::torn_of(job, &repaired)?;
             repaired.torn.extend(more);
@@ -45,11 +50,10 @@ impl<'a> Repaired<'a> {
         Ok(repaired)
     }
 
-    fn nothing_of(job: &JobFolder, disk: &'a dyn ReadDevice) -> Self {
+    fn nothing(disk: &'a dyn ReadDevice) -> Self {
         Self {
             disk,
             torn: Vec::new(),
-            journal: job.state().journal.clone(),
         }
     }
 
@@ -84,8 +88,8 @@ impl<'a> Repaired<'a> {
         if torn.is_empty() {
             return Ok(torn);
         }
-        // What is strange on a volume that others have written to is theirs.
-        let mut repaired = Repaired::nothing_of(job, disk);
+        // Unexpected sectors on a volume that was used since belong to its user.
+        let mut repaired = Repaired::nothing(disk);
         repaired.torn = torn;
         let used = recover::used_since(job, &repaired)?;
         let is_theirs = |extent: &Extent| used.iter().any(|volume| volume.overlaps(extent));
@@ -93,15 +97,19 @@ impl<'a> Repaired<'a> {
         Ok(repaired.torn)
     }
 
+    /// The physical sectors that will be repaired.
+    pub(super) fn extents(&self) -> Vec<Extent> {
+        self.torn.iter().map(|(extent, _)| *extent).collect()
+    }
+
     /// First sectors of the physical sectors that will be repaired.
-    pub fn torn(&self) -> impl Iterator<Item = Lba> + '_ {
+    pub(super) fn torn(&self) -> impl Iterator<Item = Lba> + '_ {
         self.torn.iter().map(|(extent, _)| extent.first)
     }
 
     /// Writes the repaired sectors, each in one piece, and flushes them. A failure is reported as one of the
     /// stage `prepare`.
-    pub fn write(&self, disk: &dyn BlockDevice, trust: &Trust) -> Result<(), RecoverError> {
-        trust.covers(&self.journal)?;
+    pub(super) fn write(&self, disk: &dyn BlockDevice) -> Result<(), RecoverError> {
         if self.torn.is_empty() {
             return Ok(());
         }
@@ -111,7 +119,13 @@ impl<'a> Repaired<'a> {
         };
         for (extent, bytes) in &self.torn {
             let offset = self.geometry().byte_of(extent.first);
-            let outside = || stopped(DeviceError::outside("write", u64::MAX, bytes.len()));
+            let outside = || {
+                stopped(DeviceError::out_of_bounds(
+                    IoOp::Write,
+                    u64::MAX,
+                    bytes.len(),
+                ))
+            };
             let offset = offset.ok_or_else(outside)?;
             disk.write_at(offset, bytes).map_err(stopped)?;
         }
@@ -135,7 +149,7 @@ impl ReadDevice for Repaired<'_> {
             let first = next.map_or(end, |(extent, _)| {
                 extent.first.0.saturating_mul(sector).clamp(at, end)
             });
-            let outside = || DeviceError::outside("read", offset, 0);
+            let outside = || DeviceError::out_of_bounds(IoOp::Read, offset, 0);
             let index = |at: u64| usize::try_from(at - offset).map_err(|_| outside());
             if at < first {
                 let part = buffer.get_mut(index(at)?..index(first)?);
@@ -183,6 +197,8 @@ enum Sector {
     Free,
     /// What was copied there. The journal has only its hash.
     Copied,
+    /// Content that the journal has nothing of.
+    Unknown,
 }
 
 /// Finds what the journal knows of a sector.
@@ -201,6 +217,13 @@ struct Index<'a> {
 const MAX_EXTENT_SECTORS: u64 = 2048;
 /// Extents whose bytes are kept, each at most 1 MiB.
 const RECENT: usize = 8;
+
+/// Byte offset of a sector in an extent of the journal, which is in memory.
+fn index_of(sectors: u64, sector_bytes: usize) -> Result<usize, DeviceError> {
+    let offset = usize::try_from(sectors).ok();
+    let offset = offset.and_then(|sectors| sectors.checked_mul(sector_bytes));
+    offset.ok_or_else(|| DeviceError::out_of_bounds(IoOp::Read, u64::MAX, 0))
+}
 
 impl<'a> Index<'a> {
     fn new(job: &'a JobFolder, journal: &'a Journal) -> Self {
@@ -247,7 +270,7 @@ impl<'a> Index<'a> {
         entries.sort_by_key(|entry| entry.stage == StageKind::Edit);
         let sector = self.sector;
         for entry in entries {
-            let from = usize::try_from(at - entry.first_lba).unwrap_or(0) * sector;
+            let from = index_of(at - entry.first_lba, sector)?;
             for side in [Side::Old, Side::New] {
                 let bytes = self.bytes(entry, side)?.get(from..from + sector);
                 may_hold.extend(bytes.map(<[u8]>::to_vec));
@@ -256,7 +279,7 @@ impl<'a> Index<'a> {
         if let Some((_, beside)) = self.beside.range(..=at).next_back()
             && beside.extent().contains(&one)
         {
-            let from = usize::try_from(at - beside.first_lba).unwrap_or(0) * sector;
+            let from = index_of(at - beside.first_lba, sector)?;
             let bytes = self.job.bytes_beside(beside)?;
             may_hold.extend(bytes.get(from..from + sector).map(<[u8]>::to_vec));
         }
@@ -266,50 +289,68 @@ impl<'a> Index<'a> {
             (true, false) => Sector::Free,
             _ if !may_hold.is_empty() => Sector::Known(may_hold),
             (true, true) => Sector::Copied,
-            // Beyond the end of the disk, or of a journal of the first version.
-            (false, _) => Sector::Free,
+            (false, _) => Sector::Unknown,
         })
     }
 }
 
-/// What the physical sector held before, where it is torn.
+/// Returns what the physical sector held before, if it is torn.
+///
+/// # Errors
+///
+/// The job folder cannot be read, or the sector cannot and the journal does not know all that it held.
 fn torn_before(
     index: &mut Index<'_>,
     disk: &dyn ReadDevice,
     extent: Extent,
 ) -> Result<Option<Vec<u8>>, RecoverError> {
     let geometry = disk.geometry();
-    let sector = index.sector;
     let len = usize::try_from(geometry.bytes_in(&extent)).ok();
     let place = geometry.byte_of(extent.first).zip(len);
-    let outside = || DeviceError::outside("read", u64::MAX, 0);
+    let outside = || DeviceError::out_of_bounds(IoOp::Read, u64::MAX, 0);
     let (offset, len) = place.ok_or_else(outside)?;
-    let found = disk.read_vec(offset, len).ok();
-    let mut is_torn = found.is_none();
-    let mut before = Vec::with_capacity(len);
-    let mut lost = None;
-    for (at, number) in (extent.first.0..extent.end.0).zip(0..) {
-        let now = found
-            .as_ref()
-            .and_then(|found| found.chunks(sector).nth(number));
-        match index.sector(at)? {
-            Sector::Known(known) => {
-                let is_known = |now: &[u8]| known.iter().any(|bytes| bytes == now);
-                is_torn |= now.is_some_and(|now| !is_known(now));
-                // What is right stays as it is.
-                let kept = now.filter(|now| is_known(now));
-                let first = known.first().map_or(&[][..], |bytes| bytes);
-                before.extend_from_slice(kept.unwrap_or(first));
+    match disk.read_vec(offset, len) {
+        Ok(found) => torn_content(index, extent, &found),
+        Err(error) => {
+            let mut before = Vec::with_capacity(len);
+            let (mut is_written, mut is_known) = (false, true);
+            for at in extent.first.0..extent.end.0 {
+                match index.sector(at)? {
+                    Sector::Known(known) => {
+                        is_written = true;
+                        before.extend_from_slice(known.first().map_or(&[][..], |bytes| bytes));
+                    }
+                    Sector::Free => before.extend(std::iter::repeat_n(0, index.sector)),
+                    Sector::Copied | Sector::Unknown => is_known = false,
+                }
             }
-            Sector::Free => before.extend_from_slice(now.unwrap_or(&vec![0; sector])),
-            Sector::Copied => {
-                lost = lost.or(now.is_none().then_some(Lba(at)));
-                before.extend_from_slice(now.unwrap_or(&vec![0; sector]));
+            match (is_written, is_known) {
+                (_, true) => Ok(Some(before)),
+                // Only copied data: the plan decides whether it is needed, and reads it again.
+                (false, false) => Ok(None),
+                (true, false) => Err(error.into()),
             }
         }
     }
-    match lost.filter(|_| is_torn) {
-        Some(at) => Err(RecoverError::Lost { at }),
-        None => Ok(is_torn.then_some(before)),
+}
+
+/// The same of a physical sector that can be read.
+fn torn_content(
+    index: &mut Index<'_>,
+    extent: Extent,
+    found: &[u8],
+) -> Result<Option<Vec<u8>>, RecoverError> {
+    let mut is_torn = false;
+    let mut before = Vec::with_capacity(found.len());
+    for (at, now) in (extent.first.0..extent.end.0).zip(found.chunks(index.sector)) {
+        match index.sector(at)? {
+            Sector::Known(known) if !known.iter().any(|bytes| bytes == now) => {
+                is_torn = true;
+                before.extend_from_slice(known.first().map_or(&[][..], |bytes| bytes));
+            }
+            // A sector that is as expected stays as it is.
+            _ => before.extend_from_slice(now),
+        }
     }
+    Ok(is_torn.then_some(before))
 }

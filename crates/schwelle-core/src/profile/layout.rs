@@ -172,13 +172,20 @@ impl Profile {
 
     /// What kind of table there is.
     pub fn table_style(&self) -> TableStyle {
-        match &self.table {
-            Table::Blank => TableStyle::Blank,
-            Table::Bare => TableStyle::BareVolume,
-            Table::Unknown => TableStyle::Unknown,
-            Table::Mbr { .. } => TableStyle::Mbr,
-            Table::Gpt { hybrid: false, .. } => TableStyle::Gpt,
-            Table::Gpt { hybrid: true, .. } => TableStyle::Hybrid,
+        self.table.style()
+    }
+}
+
+impl Table {
+    /// What kind of table it is.
+    pub(super) fn style(&self) -> TableStyle {
+        match self {
+            Self::Blank => TableStyle::Blank,
+            Self::Bare => TableStyle::BareVolume,
+            Self::Unknown => TableStyle::Unknown,
+            Self::Mbr { .. } => TableStyle::Mbr,
+            Self::Gpt { hybrid: false, .. } => TableStyle::Gpt,
+            Self::Gpt { hybrid: true, .. } => TableStyle::Hybrid,
         }
     }
 }

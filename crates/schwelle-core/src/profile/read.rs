@@ -14,7 +14,7 @@ use super::encryption::Encryption;
 use super::layout::Profile;
 use super::linux::{LinuxSystem, ThroughGrub};
 use super::open::sector_size_of_content;
-use super::partition::{Origin, Partition, Role, Table, used_extents};
+use super::partition::{Origin, Partition, Role, Table, TableStyle, used_extents};
 use super::recovery::RecoveryImage;
 use super::stopped::{self};
 use super::system::WindowsSystem;
@@ -103,6 +103,17 @@ impl ReadDevice for Lenient<'_> {
 /// Volumes looked into at most: twice what a GPT of the usual size holds. A hostile table names
 /// thousands, all in one place.
 const MAX_VOLUMES: usize = 256;
+
+impl TableStyle {
+    /// Reads what kind of table a disk has, and nothing else of it.
+    ///
+    /// # Errors
+    ///
+    /// A sector that tells cannot be read.
+    pub fn read(device: &dyn ReadDevice) -> Result<Self, DeviceError> {
+        read_table(device).map(|(table, _)| table.style())
+    }
+}
 
 fn read_table(device: &dyn ReadDevice) -> Result<(Table, Vec<Partition>), DeviceError> {
     let sector = device.read_sector(Lba(0))?;

@@ -3,6 +3,7 @@
 use super::answers::medium::{Evidence, Remedy};
 use super::{Answer, Facts, Rule, RuleId, Subject, Twin};
 use crate::host::{PowerSource, User};
+use crate::job::{FolderState, FoundJob};
 use crate::profile::StoppedSign;
 
 pub(super) static RULES: &[Rule] = &[
@@ -135,14 +136,16 @@ fn readable(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn health(facts: &Facts<'_>) -> Vec<Answer> {
-    let warnings = facts.health.iter().map(|&warning| {
-        Answer::caution(
-            Subject::Disk,
-            Evidence::Health { warning },
-            Remedy::CopyAndReplace,
-        )
+    let caution = |evidence| Answer::caution(Subject::Disk, evidence, Remedy::CopyAndReplace);
+    let warnings = facts.health.iter();
+    let warnings = warnings.map(|&warning| caution(Evidence::Health { warning }));
+    let retried = facts.retried.first().map(|&first| {
+        caution(Evidence::Retried {
+            first,
+            count: facts.retried.len(),
+        })
     });
-    warnings.collect()
+    warnings.chain(retried).collect()
 }
 
 fn in_use(facts: &Facts<'_>) -> Vec<Answer> {
@@ -228,7 +231,7 @@ fn job_writable(facts: &Facts<'_>) -> Vec<Answer> {
 }
 
 fn stopped_job(facts: &Facts<'_>) -> Vec<Answer> {
-    let unfinished = facts.jobs.iter().find(|job| job.state.is_unfinished());
+    let unfinished = facts.jobs.iter().find(|job| job.is_unfinished());
     if let Some(job) = unfinished {
         return vec![Answer::block(
             Subject::Disk,
@@ -241,16 +244,49 @@ fn stopped_job(facts: &Facts<'_>) -> Vec<Answer> {
         )];
     }
     let signs = facts.profile.stopped.iter();
-    let answers: Vec<Answer> = signs.map(|sign| sign_of_job(facts, *sign)).collect();
-    let found = facts.jobs.first().filter(|_| answers.is_empty());
-    let found = found.map(|job| {
-        let evidence = Evidence::JobFound {
-            path: job.path.clone(),
-            state: job.state,
-        };
-        Answer::pass(Subject::Disk, evidence)
-    });
-    answers.into_iter().chain(found).collect()
+    let mut answers: Vec<Answer> = signs.map(|sign| sign_of_job(facts, *sign)).collect();
+    answers.extend(facts.jobs.iter().filter_map(unknown_job));
+    if answers.is_empty() {
+        answers.extend(facts.jobs.iter().find_map(ended_job));
+    }
+    answers
+}
+
+/// A folder of which it is unknown whether it holds an unfinished job of this disk.
+fn unknown_job(job: &FoundJob) -> Option<Answer> {
+    let path = job.path.clone();
+    let remedy = Remedy::LookIntoFolder {
+        folder: job.path.clone(),
+    };
+    match &job.found {
+        FolderState::Job(_) => None,
+        // It may be this disk's, and unfinished.
+        FolderState::Unreadable(fault) => {
+            let fault = fault.clone();
+            let evidence = Evidence::JobUnreadable { path, fault };
+            Some(Answer::block(Subject::Disk, evidence, remedy))
+        }
+        FolderState::Damaged(fault) => {
+            let fault = fault.clone();
+            let evidence = Evidence::JobDamaged { path, fault };
+            Some(Answer::caution(Subject::Disk, evidence, remedy))
+        }
+        FolderState::NotSearched(fault) => {
+            let fault = fault.clone();
+            let evidence = Evidence::NotSearched { path, fault };
+            Some(Answer::caution(Subject::Disk, evidence, remedy))
+        }
+    }
+}
+
+/// A folder of a job on this disk that has ended.
+fn ended_job(job: &FoundJob) -> Option<Answer> {
+    let FolderState::Job(state) = job.found else {
+        return None;
+    };
+    let path = job.path.clone();
+    let evidence = Evidence::JobFound { path, state };
+    Some(Answer::pass(Subject::Disk, evidence))
 }
 
 /// A sign that a job was stopped here, where no folder of one was found.

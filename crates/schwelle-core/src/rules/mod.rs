@@ -24,7 +24,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::device::{Extent, HealthWarning};
+use crate::device::{Extent, HealthWarning, Retried};
 use crate::disk_use::DiskUse;
 use crate::firmware::{LoaderChoice, Machine};
 use crate::fit::{Fit, Obstacle};
@@ -130,7 +130,9 @@ pub struct Facts<'a> {
     pub starts_today: Option<&'a Rehearsal>,
     /// What could not be read while the disk was looked at.
     pub unreadable: &'a [Extent],
-    /// What the drive says of its own health, where it tells.
+    /// Transfers that failed and succeeded when they were repeated while the disk was looked at.
+    pub retried: &'a [Retried],
+    /// What the drive reports of its own health.
     pub health: &'a [HealthWarning],
     /// Other disks with this one's signature or GUID.
     pub twins: &'a [Twin],

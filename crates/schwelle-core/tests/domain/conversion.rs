@@ -4,7 +4,7 @@
 
 use std::sync::Mutex;
 
-use schwelle_core::commit::{ChangeSet, Purpose, Region, StageKind, apply, verify};
+use schwelle_core::commit::{ChangeSet, Purpose, Region, StageKind};
 use schwelle_core::device::{
     BlockDevice, DeviceError, Draft, Extent, Geometry, Lba, MIB, Memory, Move, ReadDevice, Window,
 };
@@ -15,6 +15,7 @@ use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::{Profile, Role, Table};
 use schwelle_core::rehearse::walk;
 use schwelle_demo::{DiskBuilder, plan_of, scatter};
+use schwelle_disk::commit::{apply, verify};
 
 fn disk(sector: u32) -> Memory {
     let disk = Memory::new(sector, 480 * MIB / u64::from(sector));

@@ -3,14 +3,17 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use schwelle_core::device::{BlockDevice, Extent, HealthWarning, Lba, MIB, Memory, ReadDevice};
+use schwelle_core::cause::Cause;
+use schwelle_core::device::{
+    BlockDevice, Extent, HealthWarning, IoOp, Lba, MIB, Memory, ReadDevice, Retried,
+};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::firmware::{
     AcceptedBy, BootMode, Fact, Ground, LoaderChoice, Machine, Objection, Unreported, Verdict,
 };
 use schwelle_core::gpt::{TableCopy, TypeTable};
 use schwelle_core::host::{HostFacts, Mounted, PowerSource, User};
-use schwelle_core::job::{FoundJob, JobState};
+use schwelle_core::job::{FolderState, FoundJob, JobState};
 use schwelle_core::placement::NoRoom;
 use schwelle_core::profile::{Profile, SignedSet};
 use schwelle_core::rules::{
@@ -72,6 +75,7 @@ fn facts(profile: &Profile) -> Facts<'_> {
         health: &[],
         starts_today: None,
         unreadable: &[],
+        retried: &[],
         named_surely: false,
         job_lost: false,
         backup_confirmed: false,
@@ -223,11 +227,18 @@ fn what_is_told_of_the_disk_itself_is_judged() {
         model: None,
         serial: Some("9".to_owned()),
     }];
-    let job = |state| {
+    let job = |found| {
         let path = "/media/stick/job".into();
-        [FoundJob { path, state }]
+        [FoundJob { path, found }]
     };
-    let (stopped, done) = (job(JobState::Writing), job(JobState::Done));
+    let fault = || Cause::from(std::io::Error::other("bad sector"));
+    let jobs = [
+        (job(FolderState::Job(JobState::Writing)), Outcome::Block),
+        (job(FolderState::Job(JobState::Done)), Outcome::Pass),
+        (job(FolderState::Unreadable(fault())), Outcome::Block),
+        (job(FolderState::Damaged(fault())), Outcome::Caution),
+        (job(FolderState::NotSearched(fault())), Outcome::Caution),
+    ];
     let unreadable = [Extent::new(Lba(7), 2).unwrap()];
     let mut changed = facts(&profile);
     let outcome = |facts: &Facts<'_>, rule| found(facts, rule).0;
@@ -240,17 +251,22 @@ fn what_is_told_of_the_disk_itself_is_judged() {
         assert_eq!(outcome(&changed, "medium.copy"), expected);
     }
     // A job that can be finished blocks a second one, whatever was accepted for its folder.
-    for (jobs, lost, expected) in [
-        (&stopped[..], false, Outcome::Block),
-        (&stopped, true, Outcome::Block),
-        (&done, false, Outcome::Pass),
-        (&[], false, Outcome::Pass),
-    ] {
-        (changed.jobs, changed.job_lost) = (jobs, lost);
-        assert_eq!(outcome(&changed, "medium.stopped-job"), expected);
+    assert_eq!(outcome(&changed, "medium.stopped-job"), Outcome::Pass);
+    for (jobs, expected) in &jobs {
+        changed.jobs = jobs;
+        for lost in [false, true] {
+            changed.job_lost = lost;
+            assert_eq!(outcome(&changed, "medium.stopped-job"), *expected);
+        }
     }
     changed.unreadable = &unreadable;
-    changed.health = &[HealthWarning::Unreliable];
+    let retried = [Retried {
+        operation: IoOp::Write,
+        sectors: unreadable[0],
+    }];
+    changed.retried = &retried;
+    assert_eq!(outcome(&changed, "medium.health"), Outcome::Caution);
+    (changed.retried, changed.health) = (&[], &[HealthWarning::Unreliable]);
     assert_eq!(outcome(&changed, "medium.readable"), Outcome::Block);
     assert_eq!(outcome(&changed, "medium.health"), Outcome::Caution);
     let sectors = unreadable[0];

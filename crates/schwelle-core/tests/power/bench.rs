@@ -3,11 +3,12 @@
 use std::fs;
 use std::path::PathBuf;
 
-use schwelle_core::commit::{self, CommitError, Ledger, Observer, StageKind};
-use schwelle_core::device::{Extent, MIB, Memory, Move, ReadDevice};
+use schwelle_core::commit::StageKind;
+use schwelle_core::device::{Extent, MIB, Memory, Move, ReadDevice, Tracked};
 use schwelle_core::identities::Style;
-use schwelle_core::job::{JobFolder, JobKind};
+use schwelle_core::job::{JobFolder, JobKind, Recovery, RecoveryFailed};
 use schwelle_demo::{SMALL_JOBS, SmallJob};
+use schwelle_disk::commit;
 use tempfile::TempDir;
 
 use schwelle_testkit::{Image, Medium};
@@ -180,33 +181,17 @@ impl Bench {
         self.set_state(&self.ready);
     }
 
-    /// Writes the change set to a medium, from its beginning. The draft is made from the journal
-    /// and lies over the medium itself, as it does over a real disk.
-    pub(crate) fn convert(
-        &self,
-        ledger: &mut dyn Ledger,
-        medium: &Medium<'_>,
-    ) -> Result<(), CommitError> {
-        self.convert_watched(ledger, medium, &mut ())
-    }
-
-    /// The same, with an observer.
-    pub(crate) fn convert_watched(
-        &self,
-        ledger: &mut dyn Ledger,
-        medium: &Medium<'_>,
-        observer: &mut dyn Observer,
-    ) -> Result<(), CommitError> {
-        let plan = schwelle_core::job::recover::plan_resume(&self.open(), medium);
-        let plan = plan.unwrap().unwrap();
-        plan.write(medium, ledger, observer)
+    /// Writes the change set to a medium, from its beginning: by finishing a job that has written nothing yet, whose draft
+    /// is made from the journal and lies over the medium itself, as it does over a real disk.
+    pub(crate) fn convert(&self, medium: &Medium<'_>) -> Result<(), Box<RecoveryFailed>> {
+        crate::go(crate::Way::Resume, self.open(), medium)
     }
 
     /// Writes and flushes of the whole conversion: how many, and which are flushes.
     pub(crate) fn operations(&self) -> (usize, Vec<usize>) {
         self.begin();
         let medium = Medium::new(&self.old, Image::default());
-        self.convert(&mut (), &medium).unwrap();
+        self.convert(&medium).unwrap();
         (medium.operations(), medium.flushes())
     }
 
@@ -214,10 +199,11 @@ impl Bench {
     pub(crate) fn stages(&self) -> Vec<StageKind> {
         self.begin();
         let medium = Medium::new(&self.old, Image::default());
-        let job = self.open();
-        let plan = schwelle_core::job::recover::plan_resume(&job, &medium);
-        let plan = plan.unwrap().unwrap();
-        plan.changes.stages.iter().map(|stage| stage.kind).collect()
+        let tracked = Tracked::new(&medium);
+        let recovery = Recovery::open(self.open(), &tracked).unwrap();
+        let planned = recovery.plan_resume().unwrap();
+        let stages = &planned.plan().unwrap().changes.stages;
+        stages.iter().map(|stage| stage.kind).collect()
     }
 }
 

@@ -19,11 +19,13 @@ mod used;
 use std::cell::Cell;
 use std::thread;
 
-use schwelle_core::commit::{CommitError, Event, Ledger, Observer, StageKind, hash_of};
-use schwelle_core::device::{Extent, Lba, ReadDevice};
+use schwelle_core::commit::{CommitError, Event, Observer, StageKind, hash_of};
+use schwelle_core::device::{Extent, Lba, ReadDevice, Tracked};
 use schwelle_core::gpt::GptPair;
-use schwelle_core::job::recover::{self, RecoverError};
-use schwelle_core::job::{Bond, JobFolder, JobState, Repaired, Trust, Unproven, bond};
+use schwelle_core::job::{
+    FolderProof, JobFolder, PlannedResume, PlannedUndo, RecoverError, Recovery, RecoveryFailed,
+    Trusted,
+};
 use schwelle_core::mbr::{BootRecord, MbrTable};
 use schwelle_core::rehearse::{self, StepOutcome};
 
@@ -49,37 +51,45 @@ impl Way {
     }
 }
 
-/// The technician says yes to a folder that the disk does not prove.
-pub(crate) fn vouched(job: &JobFolder, bond: Bond) -> Trust {
-    match bond {
-        Bond::Proven(trust) => trust,
-        Bond::Unproven(why) => why.vouched(job, &job.name()).unwrap(),
-    }
+/// The technician vouches for the folder.
+pub(crate) fn vouched_resume(plan: PlannedResume<'_>) -> Trusted<PlannedResume<'_>> {
+    let name = plan.recovery().job().name();
+    plan.trusted(Some(&name)).unwrap()
+}
+
+/// The same of a job that is taken back.
+pub(crate) fn vouched_undo(plan: PlannedUndo<'_>) -> Trusted<PlannedUndo<'_>> {
+    let name = plan.recovery().job().name();
+    plan.trusted(Some(&name)).unwrap()
 }
 
 /// Goes one way on a medium; `Err` when the medium failed under it.
-fn go(way: Way, job: &mut JobFolder, medium: &Medium<'_>) -> Result<(), RecoverError> {
-    assert!(!job.state().state.is_unfinished() || job.is_about(medium));
-    let bond = bond(job, medium)?;
-    let repaired = Repaired::look(job, medium)?;
-    match way {
+fn go(way: Way, job: JobFolder, medium: &Medium<'_>) -> Result<(), Box<RecoveryFailed>> {
+    go_watched(way, job, medium, &mut ())
+}
+
+/// The same, with an observer.
+fn go_watched(
+    way: Way,
+    job: JobFolder,
+    medium: &Medium<'_>,
+    observer: &mut dyn Observer,
+) -> Result<(), Box<RecoveryFailed>> {
+    let before = |error: RecoverError| Box::new(RecoveryFailed::from(error));
+    assert!(!job.state().state.is_unfinished() || job.is_about(medium).unwrap());
+    let tracked = Tracked::new(medium);
+    let recovery = Recovery::open(job, &tracked).map_err(before)?;
+    let finished = match way {
         Way::Resume => {
-            if let Some(plan) = recover::plan_resume(job, &repaired)? {
-                let trust = vouched(job, bond);
-                repaired.write(medium, &trust)?;
-                recover::resume(job, &plan, &trust, medium, &mut ())?;
-            }
+            let plan = recovery.plan_resume().map_err(before)?;
+            vouched_resume(plan).write(observer)?
         }
         Way::Undo => {
-            let plan = recover::plan_undo(job, &repaired, &bond)?;
-            let trust = vouched(job, bond);
-            repaired.write(medium, &trust)?;
-            match plan {
-                Some(plan) => recover::undo(job, &plan, &trust, None, medium, &mut ())?,
-                None => job.set_state(JobState::Undone)?,
-            }
+            let plan = recovery.plan_undo().map_err(before)?;
+            vouched_undo(plan).write(observer)?
         }
-    }
+    };
+    assert!(finished.not_recorded.is_none());
     Ok(())
 }
 
@@ -89,7 +99,9 @@ fn check(bench: &Bench, way: Way, image: &Image, case: &str) {
         Way::Resume => {
             assert!(*image == bench.finished, "{case}: not the converted disk");
             let medium = Medium::new(&bench.old, image.clone());
-            let is_proven = matches!(bond(&bench.open(), &medium), Ok(Bond::Proven(_)));
+            let tracked = Tracked::new(&medium);
+            let recovery = Recovery::open(bench.open(), &tracked).unwrap();
+            let is_proven = recovery.proof() == FolderProof::Proven;
             let gets_a_hash = matches!(bench.kind, Kind::There | Kind::ThroughGap);
             assert_eq!(
                 is_proven, gets_a_hash,
@@ -119,7 +131,7 @@ fn both_ways(bench: &Bench, image: &Image, dice: &mut Dice, case: &str) -> u64 {
             let first = if dice.once_in(2) { way } else { way.other() };
             let cut = dice.index(40);
             let cut_again = Medium::new(&bench.old, image.clone()).fail(Failure::Power, cut);
-            if go(first, &mut bench.open(), &cut_again).is_err() {
+            if go(first, bench.open(), &cut_again).is_err() {
                 let left = cut_again.survivors_at_random(dice);
                 if bench.kind == Kind::ThroughGap && !bench.has_large_sectors() {
                     starts_either_way(bench, &left, &case);
@@ -129,15 +141,17 @@ fn both_ways(bench: &Bench, image: &Image, dice: &mut Dice, case: &str) -> u64 {
                 bench.set_state(&state);
             }
         }
-        go(way, &mut bench.open(), &medium).unwrap_or_else(|error| panic!("{case}: {error}"));
+        go(way, bench.open(), &medium).unwrap_or_else(|error| panic!("{case}: {error}"));
         let end = medium.into_image();
         check(bench, way, &end, &case);
         // A second time changes nothing.
         let again = Medium::new(&bench.old, end.clone());
-        match go(way, &mut bench.open(), &again) {
+        match go(way, bench.open(), &again) {
             Ok(()) => assert_eq!(way, Way::Resume, "{case}"),
-            Err(RecoverError::TakenBack) => assert_eq!(way, Way::Undo, "{case}"),
-            Err(error) => panic!("{case}, again: {error}"),
+            Err(failed) => {
+                let is_taken_back = matches!(failed.error, RecoverError::TakenBack);
+                assert!(is_taken_back && way == Way::Undo, "{case}, again: {failed}");
+            }
         }
         assert_eq!(again.operations(), 0, "{case}: the second time writes");
     }
@@ -204,7 +218,7 @@ fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
     for cut in 0..=operations {
         bench.begin();
         let medium = Medium::new(&bench.old, Image::default()).fail(Failure::Power, cut);
-        let done = bench.convert(&mut bench.open(), &medium);
+        let done = bench.convert(&medium);
         assert_eq!(done.is_ok(), cut == operations, "{}", bench.name);
         let state = bench.state();
         let is_flush = flushes.contains(&cut);
@@ -255,87 +269,24 @@ fn fail_everywhere(bench: &Bench) {
         for failure in [Failure::Once, Failure::Short] {
             bench.begin();
             let medium = Medium::new(&bench.old, Image::default()).fail(failure, at);
-            let error = bench.convert(&mut bench.open(), &medium).unwrap_err();
-            let wrote = at > 0;
-            let shown = match error {
-                CommitError::Untouched(_) => false,
-                CommitError::Stopped { .. } => true,
-                other => panic!("{other}"),
-            };
+            let failed = bench.convert(&medium).unwrap_err();
             // A write that failed may have written something.
-            assert!(shown || !wrote, "{}: {failure:?} at {at}", bench.name);
+            assert!(
+                failed.wrote || at == 0,
+                "{}: {failure:?} at {at}",
+                bench.name
+            );
+            assert!(
+                matches!(
+                    failed.error,
+                    RecoverError::Commit(CommitError::Untouched(_) | CommitError::Stopped { .. })
+                ),
+                "{failed}"
+            );
             let image = medium.into_image();
             let case = format!("{}: {failure:?} at {at}", bench.name);
             both_ways(bench, &image, &mut dice, &case);
         }
-    }
-}
-
-/// Fails to keep the record of a stage.
-struct FullFolder<'a> {
-    job: &'a mut JobFolder,
-    at: StageKind,
-}
-
-impl Ledger for FullFolder<'_> {
-    fn stage_done(&mut self, stage: StageKind, moved: &[blake3::Hash]) -> std::io::Result<()> {
-        if stage == self.at {
-            return Err(std::io::ErrorKind::StorageFull.into());
-        }
-        self.job.stage_done(stage, moved)
-    }
-}
-
-#[test]
-fn a_job_folder_that_fills_up_between_stages_is_survived() {
-    let mut dice = Dice::new(3);
-    for bench in scenarios() {
-        for stage in bench.stages() {
-            bench.begin();
-            let medium = Medium::new(&bench.old, Image::default());
-            let mut job = bench.open();
-            let mut full = FullFolder {
-                job: &mut job,
-                at: stage,
-            };
-            let error = bench.convert(&mut full, &medium).unwrap_err();
-            let shown = matches!(error, CommitError::NotRecorded { stage: at, .. } if at == stage);
-            assert!(shown, "{error}");
-            let case = format!("{}: full after {stage:?}", bench.name);
-            both_ways(&bench, &medium.into_image(), &mut dice, &case);
-        }
-    }
-}
-
-#[test]
-fn trust_in_one_folder_is_none_in_another() {
-    let benches: Vec<_> = scenarios().into_iter().take(2).collect();
-    let [one, other] = [&benches[0], &benches[1]].map(|bench| {
-        bench.begin();
-        let medium = Medium::new(&bench.old, Image::default()).fail(Failure::Power, 3);
-        bench.convert(&mut bench.open(), &medium).unwrap_err();
-        (bench.open(), medium.survivors(false).remove(0))
-    });
-    let mut job = one.0;
-    let medium = Medium::new(&benches[0].old, one.1);
-    let trusts = [&other.0, &job].map(|job| {
-        let why = Unproven::NotThere;
-        why.vouched(job, &job.name()).unwrap()
-    });
-    for (trust, is_its) in trusts.iter().zip([false, true]) {
-        let bond = bond(&job, &medium).unwrap();
-        let repaired = Repaired::look(&job, &medium).unwrap();
-        let forward = recover::plan_resume(&job, &repaired).unwrap().unwrap();
-        let back = recover::plan_undo(&job, &repaired, &bond).unwrap().unwrap();
-        let done = [
-            repaired.write(&medium, trust),
-            recover::resume(&mut job, &forward, trust, &medium, &mut ()),
-            recover::undo(&mut job, &back, trust, None, &medium, &mut ()),
-        ];
-        let is_refused =
-            |done: &Result<(), RecoverError>| matches!(done, Err(RecoverError::OtherFolder));
-        assert_eq!(done.each_ref().map(is_refused), [!is_its; 3]);
-        assert_eq!(medium.operations() > 0, is_its);
     }
 }
 
@@ -362,12 +313,16 @@ fn a_request_to_stop_is_heeded_where_it_is_clean_and_nowhere_else() {
             bench.begin();
             let medium = Medium::new(&bench.old, Image::default());
             let mut stopper = Stopper { at: Cell::new(at) };
-            let done = bench.convert_watched(&mut bench.open(), &medium, &mut stopper);
-            let Err(CommitError::Interrupted { stage, wrote }) = done else {
-                assert!(done.is_ok() && at >= bench.stages().len(), "{}", bench.name);
+            let Err(failed) = go_watched(Way::Resume, bench.open(), &medium, &mut stopper) else {
+                assert!(at >= bench.stages().len(), "{}", bench.name);
                 break;
             };
+            let RecoverError::Commit(CommitError::Interrupted { stage, wrote }) = failed.error
+            else {
+                panic!("{failed}");
+            };
             assert_eq!(wrote, medium.operations() > 0, "{}: {at}", bench.name);
+            assert_eq!(failed.wrote, wrote, "{}: {at}", bench.name);
             // Between stages all is on the medium; only moved clusters may be under way.
             let pending = medium.pending();
             assert!(

@@ -4,16 +4,17 @@
 use std::fs;
 use std::path::Path;
 
-use schwelle_core::commit;
-use schwelle_core::device::{BlockDevice, Extent, Lba, Memory, ReadDevice, Window};
+use schwelle_core::device::{BlockDevice, Extent, Lba, Memory, ReadDevice, Tracked, Window};
 use schwelle_core::draft::RestoredNames;
 use schwelle_core::host::HostFacts;
-use schwelle_core::job::recover::{self, RecoverError};
-use schwelle_core::job::{Bond, JobFolder, JobState, Repaired, Unproven, bond};
+use schwelle_core::job::{
+    FolderProof, JobFolder, JobState, RecoverError, Recovery, RecoveryFailed, Unproven,
+};
 use schwelle_core::ntfs::NtfsVolume;
 use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::Profile;
 use schwelle_demo::{SMALL_JOBS, STAMP, edit_record, plan_of};
+use schwelle_disk::commit;
 use schwelle_testkit::{Dice, Failure, Image, Medium};
 use tempfile::TempDir;
 
@@ -67,22 +68,19 @@ fn take_back(
     folder: &Path,
     medium: &Medium<'_>,
     cut_edits: &mut u32,
-) -> Result<usize, RecoverError> {
-    let mut job = JobFolder::open(folder)?;
-    let bond = bond(&job, medium)?;
-    *cut_edits += u32::from(matches!(bond, Bond::Unproven(Unproven::CutEdits)));
-    let repaired = Repaired::look(&job, medium)?;
-    let Some(plan) = recover::plan_undo(&job, &repaired, &bond)? else {
-        job.set_state(JobState::Undone)?;
-        return Ok(0);
-    };
-    let named = RestoredNames::plan(&job, &plan, &repaired, LATER)?.unwrap();
-    assert_eq!(named.left, []);
-    let trust = crate::vouched(&job, bond);
-    repaired.write(medium, &trust)?;
-    let renaming = named.renaming.as_ref();
-    recover::undo(&mut job, &plan, &trust, renaming, medium, &mut ())?;
-    Ok(named.files.len())
+) -> Result<usize, Box<RecoveryFailed>> {
+    let before = |error: RecoverError| Box::new(RecoveryFailed::from(error));
+    let job = JobFolder::open(folder).map_err(|error| before(error.into()))?;
+    let tracked = Tracked::new(medium);
+    let recovery = Recovery::open(job, &tracked).map_err(before)?;
+    *cut_edits += u32::from(recovery.proof() == FolderProof::Unproven(Unproven::CutEdits));
+    let mut planned = recovery.plan_undo().map_err(before)?;
+    let named = RestoredNames::plan(&mut planned, LATER).map_err(before)?;
+    if let Some(named) = &named {
+        assert_eq!(named.left, []);
+    }
+    crate::vouched_undo(planned).write(&mut ())?;
+    Ok(named.map_or(0, |named| named.files.len()))
 }
 
 /// The files of the folder that change on the way back.

@@ -5,7 +5,9 @@ use std::io;
 
 use super::change_set::{ChangeSet, Stage, StageKind};
 use crate::ahead::read_ahead;
-use crate::device::{BlockDevice, Buffer, DeviceError, Extent, Geometry, Guard, Lba, ReadDevice};
+use crate::device::{
+    BlockDevice, Buffer, DeviceError, Extent, Geometry, Guard, IoOp, Lba, ReadDevice,
+};
 
 /// Bytes moved at a time.
 const CHUNK_BYTES: usize = 1 << 20;
@@ -98,8 +100,8 @@ pub enum CommitError {
 /// A flush ends the stage that it fails in.
 fn ended_by(source: &DeviceError) -> &'static str {
     match source.operation {
-        "flush" => ", by the flush that ends it",
-        _ => "",
+        IoOp::Flush => ", by the flush that ends it",
+        IoOp::Read | IoOp::Write => "",
     }
 }
 
@@ -157,6 +159,11 @@ impl<'a> Drafts<'a> {
 /// Writes the stages of `set` to `disk`, taking the bytes from `drafts`, which lie over this
 /// disk. Each stage is flushed, and entered in the ledger, before the next begins. What was
 /// moved is read back before anything that relies on it is written.
+///
+/// # Errors
+///
+/// Where it stopped, and whether anything was written. That the ledger did not take the last stage is no error: the
+/// disk is complete then, and the caller records the end of the job itself.
 pub fn apply(
     drafts: Drafts<'_>,
     set: &ChangeSet,
@@ -171,7 +178,8 @@ pub fn apply(
         disk: &guard,
         wrote: false,
     };
-    for stage in &set.stages {
+    for (index, stage) in set.stages.iter().enumerate() {
+        let is_last = index + 1 == set.stages.len();
         if observer.wants_to_stop() {
             let (stage, wrote) = (stage.kind, run.wrote);
             return Err(CommitError::Interrupted { stage, wrote });
@@ -184,12 +192,16 @@ pub fn apply(
             run.write(stage, observer)?;
             Vec::new()
         };
-        ledger
-            .stage_done(kind, &moved)
-            .map_err(|source| CommitError::NotRecorded {
-                stage: kind,
-                source,
-            })?;
+        match ledger.stage_done(kind, &moved) {
+            // Everything is written: a record that does not say so is one for the caller to complete.
+            Err(source) if !is_last => {
+                return Err(CommitError::NotRecorded {
+                    stage: kind,
+                    source,
+                });
+            }
+            Ok(()) | Err(_) => {}
+        }
         observer.event(Event::StageFlushed(stage.kind));
     }
     Ok(())
@@ -335,7 +347,9 @@ mod tests {
             let mut steps = self.steps.lock().unwrap();
             steps.push(step);
             match self.fail_at {
-                Some(at) if at + 1 == steps.len() => Err(DeviceError::outside("write", 0, 0)),
+                Some(at) if at + 1 == steps.len() => {
+                    Err(DeviceError::out_of_bounds(IoOp::Write, 0, 0))
+                }
                 _ => Ok(()),
             }
         }

@@ -157,7 +157,7 @@ mod tests {
     use super::*;
     use crate::commit::Purpose;
     use crate::commit::{ChangeSet, Drafts, apply};
-    use crate::device::{BlockDevice, Draft, Geometry, Lba, Memory, Move};
+    use crate::device::{BlockDevice, Draft, Geometry, IoOp, Lba, Memory, Move};
 
     const MIB: u64 = 2048;
 
@@ -171,7 +171,7 @@ mod tests {
         }
         fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
             if (offset..offset + buffer.len() as u64).contains(&(self.1 * 512)) {
-                return Err(DeviceError::outside("read", offset, 0));
+                return Err(DeviceError::out_of_bounds(IoOp::Read, offset, 0));
             }
             self.0.read_at(offset, buffer)
         }
@@ -250,7 +250,7 @@ mod tests {
             let (done, _) = moving(&Unreadable(Memory::new(512, 400 * MIB), sector));
             let error = done.unwrap_err();
             assert!(
-                matches!(&error, CommitError::Stopped { source, .. } if source.operation == "read"),
+                matches!(&error, CommitError::Stopped { source, .. } if source.operation == IoOp::Read),
                 "{error}"
             );
         }

@@ -21,6 +21,9 @@ const PIECE_BYTES: u64 = 128 << 10;
 /// Pieces kept: 12 MiB.
 const PIECES: usize = 96;
 
+/// Maximum number of failed pieces that are remembered.
+const MAX_FAILED: usize = 100;
+
 /// Transfers whose memory is kept: as many as run beside one another.
 const SPARES: usize = 2;
 
@@ -42,6 +45,8 @@ struct Kept {
     /// Pieces with a sector that cannot be read. A drive tries for seconds each time, so they are not asked
     /// for again before something is written.
     spoilt: BTreeSet<u64>,
+    /// Pieces that could not be read at some time: the drive reported an error there.
+    failed: BTreeSet<u64>,
     /// Counts writes, so that what was read before one is not kept after it.
     writes: u64,
 }
@@ -146,6 +151,9 @@ impl Direct {
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         if let Err(error) = read {
             kept.spoilt.insert(first);
+            if kept.failed.len() < MAX_FAILED {
+                kept.failed.insert(first);
+            }
             return Err(error);
         }
         if kept.writes == writes {
@@ -155,6 +163,14 @@ impl Direct {
             kept.pieces.push((first, piece.clone()));
         }
         Ok(piece)
+    }
+
+    /// Pieces that could not be read as a whole at some time: byte offset and length.
+    pub(super) fn failed_pieces(&self) -> Vec<(u64, usize)> {
+        let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        let failed = kept.failed.iter();
+        let piece = |&first: &u64| (first, index(PIECE_BYTES.min(self.len_bytes - first)));
+        failed.map(piece).collect()
     }
 
     /// Writes whole sectors; the end has been checked.

@@ -6,11 +6,13 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use super::direct::Direct;
-use super::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
+use super::{BlockDevice, DeviceError, Extent, Geometry, IoOp, Lba, ReadDevice, Retried};
 use crate::host::{DiskSize, Kind, Opened, Process, User, this_pc};
 
 /// Unreadable stretches that are remembered, at most.
 const MAX_UNREADABLE: usize = 100;
+/// Maximum number of repeated transfers that are remembered.
+const MAX_RETRIED: usize = 100;
 
 /// Why a disk could not be opened.
 #[derive(Debug, thiserror::Error)]
@@ -90,6 +92,8 @@ pub struct DiskFile {
     held: Vec<File>,
     /// Where reading failed so far: physical sectors, ascending within each failure.
     unreadable: Mutex<Vec<Extent>>,
+    /// Transfers that failed and succeeded when they were repeated.
+    retried: Mutex<Vec<Retried>>,
 }
 
 #[derive(Debug)]
@@ -184,6 +188,7 @@ impl DiskFile {
             },
             held,
             unreadable: Mutex::default(),
+            retried: Mutex::default(),
         })
     }
 
@@ -258,6 +263,16 @@ impl DiskFile {
             .map(|extent| extent.first.max(sectors.first))
     }
 
+    /// A transfer failed, and succeeded when it was repeated.
+    fn remember_retried(&self, operation: IoOp, offset: u64, len_bytes: usize) {
+        let sectors = self.sectors(offset, len_bytes);
+        let retried = Retried { operation, sectors };
+        let mut known = self.retried.lock().unwrap_or_else(PoisonError::into_inner);
+        if known.len() < MAX_RETRIED && !known.contains(&retried) {
+            known.push(retried);
+        }
+    }
+
     fn remember_unreadable(&self, lba: Lba) {
         // The drive reads its own sectors, and loses them as a whole.
         let step = u64::from(self.geometry.physical_sector / self.geometry.logical_sector).max(1);
@@ -305,12 +320,12 @@ impl ReadDevice for DiskFile {
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
         let end = offset.checked_add(buffer.len() as u64);
         if end.is_none_or(|end| end > self.geometry.len_bytes()) {
-            return Err(DeviceError::outside("read", offset, buffer.len()));
+            return Err(DeviceError::out_of_bounds(IoOp::Read, offset, buffer.len()));
         }
         // A drive tries for seconds, each time: a sector that is known to fail is not asked for once more.
         if let Some(lba) = self.known_unreadable(offset, buffer.len()) {
             let source = io::Error::other("it could not be read before");
-            return Err(DeviceError::new("read", offset, buffer.len(), source).at(lba));
+            return Err(DeviceError::new(IoOp::Read, offset, buffer.len(), source).at(lba));
         }
         let read = |offset: u64, buffer: &mut [u8]| match &self.medium {
             Medium::Image(file) => this_pc().read_exact_at(file, buffer, offset),
@@ -322,10 +337,13 @@ impl ReadDevice for DiskFile {
         let len_bytes = buffer.len();
         let one = |at: u64, part: std::ops::Range<usize>| read(at, &mut buffer[part]);
         match self.first_failing(offset, len_bytes, one) {
-            None => Ok(()),
+            None => {
+                self.remember_retried(IoOp::Read, offset, len_bytes);
+                Ok(())
+            }
             Some((lba, source)) => {
                 self.remember_unreadable(lba);
-                Err(DeviceError::new("read", offset, len_bytes, source).at(lba))
+                Err(DeviceError::new(IoOp::Read, offset, len_bytes, source).at(lba))
             }
         }
     }
@@ -347,6 +365,31 @@ impl ReadDevice for DiskFile {
         }
         apart
     }
+
+    /// The first hundred repeated transfers, and those pieces of the device that were read in smaller parts
+    /// because a sector in them failed.
+    fn retried(&self) -> Vec<Retried> {
+        let known = self.retried.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut all = known.clone();
+        drop(known);
+        if let Medium::Device(device) = &self.medium {
+            let unreadable = self.unreadable();
+            let pieces = device
+                .failed_pieces()
+                .into_iter()
+                .map(|(offset, len)| Retried {
+                    operation: IoOp::Read,
+                    sectors: self.sectors(offset, len),
+                });
+            // A piece with a sector that is known to be unreadable has that reason.
+            let unexplained = |retried: &Retried| {
+                let mut unreadable = unreadable.iter();
+                !unreadable.any(|extent| extent.overlaps(&retried.sectors))
+            };
+            all.extend(pieces.filter(unexplained));
+        }
+        all
+    }
 }
 
 impl BlockDevice for DiskFile {
@@ -354,7 +397,7 @@ impl BlockDevice for DiskFile {
         let end = offset.checked_add(bytes.len() as u64);
         if end.is_none_or(|end| end > self.geometry.len_bytes()) {
             // A file would grow instead of refusing.
-            return Err(DeviceError::outside("write", offset, bytes.len()));
+            return Err(DeviceError::out_of_bounds(IoOp::Write, offset, bytes.len()));
         }
         let write = |offset: u64, bytes: &[u8]| match &self.medium {
             Medium::Image(file) => this_pc().write_all_at(file, bytes, offset),
@@ -367,9 +410,12 @@ impl BlockDevice for DiskFile {
         // The same bytes again, to the same place: what is there already does no harm.
         let one = |at: u64, part: std::ops::Range<usize>| write(at, &bytes[part]);
         match self.first_failing(offset, bytes.len(), one) {
-            None => Ok(()),
+            None => {
+                self.remember_retried(IoOp::Write, offset, bytes.len());
+                Ok(())
+            }
             Some((lba, source)) => {
-                Err(DeviceError::new("write", offset, bytes.len(), source).at(lba))
+                Err(DeviceError::new(IoOp::Write, offset, bytes.len(), source).at(lba))
             }
         }
     }
@@ -379,7 +425,7 @@ impl BlockDevice for DiskFile {
             Medium::Image(file) => file.sync_all(),
             Medium::Device(device) => device.flush(),
         };
-        flushed.map_err(|source| DeviceError::new("flush", 0, 0, source))?;
+        flushed.map_err(|source| DeviceError::new(IoOp::Flush, 0, 0, source))?;
         if let Medium::Image(file) = &self.medium {
             // Later reads, verification above all, should come from the medium and not from a cache.
             this_pc().forget_cached(file);

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
-use super::{BlockDevice, DeviceError, Extent, Geometry, Lba, ReadDevice};
+use super::{BlockDevice, DeviceError, Extent, Geometry, IoOp, Lba, ReadDevice};
 
 /// Sectors whose content is elsewhere on the disk: `sectors` from `from` on are shown at `to`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -57,8 +57,8 @@ pub struct Draft<'a> {
 /// What a draft lies over.
 #[derive(Debug)]
 enum Base<'a> {
-    Disk(&'a dyn ReadDevice),
-    Draft(Arc<Draft<'a>>),
+    Borrowed(&'a dyn ReadDevice),
+    Shared(Arc<dyn ReadDevice + 'a>),
 }
 
 #[derive(Debug, Default)]
@@ -84,15 +84,15 @@ impl<'a> Draft<'a> {
     /// A draft without changes.
     pub fn new(disk: &'a dyn ReadDevice) -> Self {
         Self {
-            base: Base::Disk(disk),
+            base: Base::Borrowed(disk),
             overlay: RwLock::default(),
         }
     }
 
-    /// A draft without changes over another one: what comes after it.
-    pub fn over(below: Arc<Self>) -> Self {
+    /// A draft without changes over a shared device: another draft that comes before it, as a rule.
+    pub fn over(below: Arc<dyn ReadDevice + 'a>) -> Self {
         Self {
-            base: Base::Draft(below),
+            base: Base::Shared(below),
             overlay: RwLock::default(),
         }
     }
@@ -100,8 +100,8 @@ impl<'a> Draft<'a> {
     /// What lies below: the disk as it is, or the draft before this one.
     pub fn base(&self) -> &dyn ReadDevice {
         match &self.base {
-            Base::Disk(disk) => *disk,
-            Base::Draft(draft) => &**draft,
+            Base::Borrowed(disk) => *disk,
+            Base::Shared(disk) => &**disk,
         }
     }
 
@@ -137,7 +137,8 @@ impl<'a> Draft<'a> {
             let sectors = left.map_or(AT_ONCE, |left| left.min(AT_ONCE));
             let offset = self.geometry().byte_of(Lba(at));
             let len = sectors * sector_bytes;
-            let offset = offset.ok_or_else(|| DeviceError::outside("fill", u64::MAX, len))?;
+            let offset =
+                offset.ok_or_else(|| DeviceError::out_of_bounds(IoOp::Read, u64::MAX, len))?;
             let now = self.base().read_vec(offset, len)?;
             let mut overlay = self.lay();
             for (sector, bytes) in (at..).zip(now.chunks(sector_bytes)) {
@@ -237,7 +238,7 @@ impl<'a> Draft<'a> {
         for (range, piece) in overlay.pieces_in(&sectors) {
             let first = range.start.saturating_mul(sector);
             let (from, to) = (offset.max(first), end.min(range.end.saturating_mul(sector)));
-            let outside = || DeviceError::outside("read", from, 0);
+            let outside = || DeviceError::out_of_bounds(IoOp::Read, from, 0);
             let index = |at: u64| {
                 at.checked_sub(offset)
                     .and_then(|at| usize::try_from(at).ok())

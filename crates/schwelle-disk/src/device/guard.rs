@@ -2,7 +2,7 @@
 
 use std::io;
 
-use super::{BlockDevice, DeviceError, Extent, Geometry, ReadDevice};
+use super::{BlockDevice, DeviceError, Extent, Geometry, IoOp, ReadDevice};
 
 /// A device that can be written only inside the declared extents.
 #[derive(Debug)]
@@ -54,7 +54,7 @@ impl BlockDevice for Guard<'_> {
                 io::ErrorKind::PermissionDenied,
                 "outside the declared extents",
             );
-            return Err(DeviceError::new("write", offset, bytes.len(), refused));
+            return Err(DeviceError::new(IoOp::Write, offset, bytes.len(), refused));
         }
         self.device.write_at(offset, bytes)
     }

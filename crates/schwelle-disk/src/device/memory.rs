@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use super::{BlockDevice, DeviceError, Geometry, ReadDevice};
+use super::{BlockDevice, DeviceError, Geometry, IoOp, ReadDevice};
 
 /// What is kept in one piece, in bytes: far fewer pieces than sectors, and little kept for nothing.
 const PIECE_BYTES: u32 = 64 << 10;
@@ -40,15 +40,10 @@ impl Memory {
         self.pieces.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn check(
-        &self,
-        operation: &'static str,
-        offset: u64,
-        len_bytes: usize,
-    ) -> Result<(), DeviceError> {
+    fn check(&self, operation: IoOp, offset: u64, len_bytes: usize) -> Result<(), DeviceError> {
         match offset.checked_add(len_bytes as u64) {
             Some(end) if end <= self.geometry.len_bytes() => Ok(()),
-            _ => Err(DeviceError::outside(operation, offset, len_bytes)),
+            _ => Err(DeviceError::out_of_bounds(operation, offset, len_bytes)),
         }
     }
 }
@@ -59,7 +54,7 @@ impl ReadDevice for Memory {
     }
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
-        self.check("read", offset, buffer.len())?;
+        self.check(IoOp::Read, offset, buffer.len())?;
         buffer.fill(0);
         let map = self.map();
         for part in super::draft::parts(PIECE_BYTES, offset, buffer.len()) {
@@ -73,7 +68,7 @@ impl ReadDevice for Memory {
 
 impl BlockDevice for Memory {
     fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
-        self.check("write", offset, bytes.len())?;
+        self.check(IoOp::Write, offset, bytes.len())?;
         let mut map = self.map();
         for part in super::draft::parts(PIECE_BYTES, offset, bytes.len()) {
             let piece = map

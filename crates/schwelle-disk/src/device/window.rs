@@ -1,6 +1,6 @@
 //! A partition shown as a device of its own.
 
-use super::{BlockDevice, DeviceError, Extent, Geometry, ReadDevice};
+use super::{BlockDevice, DeviceError, Extent, Geometry, IoOp, ReadDevice};
 
 /// A range of sectors of a device, as a device. Reads and writes outside the range are errors.
 #[derive(Debug)]
@@ -28,16 +28,11 @@ impl<'a, D: ReadDevice + ?Sized> Window<'a, D> {
         })
     }
 
-    fn outer(
-        &self,
-        operation: &'static str,
-        offset: u64,
-        len_bytes: usize,
-    ) -> Result<u64, DeviceError> {
+    fn outer(&self, operation: IoOp, offset: u64, len_bytes: usize) -> Result<u64, DeviceError> {
         let end = offset.checked_add(len_bytes as u64);
         match end {
             Some(end) if end <= self.geometry.len_bytes() => Ok(self.offset.saturating_add(offset)),
-            _ => Err(DeviceError::outside(
+            _ => Err(DeviceError::out_of_bounds(
                 operation,
                 self.offset.saturating_add(offset),
                 len_bytes,
@@ -57,14 +52,14 @@ impl<D: ReadDevice + ?Sized> ReadDevice for Window<'_, D> {
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {
         self.device
-            .read_at(self.outer("read", offset, buffer.len())?, buffer)
+            .read_at(self.outer(IoOp::Read, offset, buffer.len())?, buffer)
     }
 }
 
 impl<D: BlockDevice + ?Sized> BlockDevice for Window<'_, D> {
     fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
         self.device
-            .write_at(self.outer("write", offset, bytes.len())?, bytes)
+            .write_at(self.outer(IoOp::Write, offset, bytes.len())?, bytes)
     }
 
     fn flush(&self) -> Result<(), DeviceError> {

@@ -6,7 +6,7 @@ use std::ops::Range;
 use super::cipher::Way;
 use super::metadata::{COPY_BYTES, Metadata};
 use super::secret::VolumeKey;
-use crate::device::{DeviceError, Extent, Geometry, Lba, ReadDevice};
+use crate::device::{DeviceError, Extent, Geometry, IoOp, Lba, ReadDevice, Retried};
 
 /// An open volume.
 pub struct UnlockedVolume {
@@ -144,7 +144,7 @@ impl UnlockedVolume {
     ) -> Result<(), DeviceError> {
         // Sectors of the cipher may be larger than those of the disk.
         let sector = u64::from(self.metadata.sector);
-        let outside = || DeviceError::outside("read", self.on_disk(at), buffer.len());
+        let outside = || DeviceError::out_of_bounds(IoOp::Read, self.on_disk(at), buffer.len());
         let index = |bytes: u64| usize::try_from(bytes).map_err(|_| outside());
         let first = at / sector * sector;
         let end = at.checked_add(buffer.len() as u64).ok_or_else(outside)?;
@@ -244,6 +244,10 @@ impl<D: ReadDevice> ReadDevice for Unlocked<D> {
 
     fn unreadable(&self) -> Vec<Extent> {
         self.disk.unreadable()
+    }
+
+    fn retried(&self) -> Vec<Retried> {
+        self.disk.retried()
     }
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DeviceError> {

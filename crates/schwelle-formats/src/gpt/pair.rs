@@ -7,7 +7,7 @@ use uuid::Uuid;
 use super::entry::GptEntry;
 use super::header::{GptError, GptHeader};
 use super::{ENTRY_BYTES, ENTRY_COUNT, backup_sectors, entry_sectors, first_usable};
-use crate::device::{DeviceError, Extent, Geometry, Lba, ReadDevice};
+use crate::device::{DeviceError, Extent, Geometry, IoOp, Lba, ReadDevice};
 
 /// One sound copy: header and used entries, with their number in the table (from 1).
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -260,7 +260,7 @@ impl GptLayout {
     /// Writes both copies to `device`, backup first.
     pub fn write(&self, device: &dyn crate::device::BlockDevice) -> Result<(), DeviceError> {
         let geometry = device.geometry();
-        let too_small = || DeviceError::outside("write", 0, 0);
+        let too_small = || DeviceError::out_of_bounds(IoOp::Write, 0, 0);
         let (backup, primary) = self.sectors(geometry).ok_or_else(too_small)?;
         for (lba, bytes) in [backup, primary] {
             device.write_at(geometry.byte_of(lba).ok_or_else(too_small)?, &bytes)?;

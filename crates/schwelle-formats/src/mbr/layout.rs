@@ -6,7 +6,7 @@ use zerocopy::{FromZeros, IntoBytes};
 use super::boot_code::BiosStart;
 use super::entry::{Kind, RawEntry};
 use super::record::RawRecord;
-use crate::device::{BlockDevice, DeviceError, Extent, Geometry, Lba};
+use crate::device::{BlockDevice, DeviceError, Extent, Geometry, IoOp, Lba};
 
 /// Type of the extended partition, for sectors by number.
 const EXTENDED: Kind = Kind(0x0F);
@@ -120,7 +120,7 @@ fn put(
     for (entry, base) in entries {
         let extent = entry.extent;
         let offset = geometry.byte_of(extent.first).unwrap_or(u64::MAX);
-        let out_of_reach = || DeviceError::outside("write", offset, 0);
+        let out_of_reach = || DeviceError::out_of_bounds(IoOp::Write, offset, 0);
         let number = |sectors: Option<u64>| u32::try_from(sectors?).ok();
         let first = number(extent.first.0.checked_sub(base.0)).ok_or_else(out_of_reach)?;
         let sectors = number(Some(extent.sectors())).ok_or_else(out_of_reach)?;

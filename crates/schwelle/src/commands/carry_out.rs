@@ -3,14 +3,14 @@
 
 use std::path::Path;
 
-use schwelle_core::device::DiskFile;
+use schwelle_core::device::{DiskFile, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
 use schwelle_core::host::this_pc;
 use schwelle_core::identities::Style;
-use schwelle_core::job::{JobEnd, JobFacts, JobFolder, JobKind, JobState, bytes_needed};
-use schwelle_core::pipeline::Ready;
+use schwelle_core::job::{JobEnd, JobError, JobFacts, JobFolder, JobKind, bytes_needed};
+use schwelle_core::pipeline::{self, NotWritten, Ready};
 use schwelle_core::rehearse::{Answer, Rehearsal};
 use schwelle_core::starts::SystemStart;
 
@@ -26,6 +26,7 @@ use crate::views::job::{DiskDoc, Outcome, PcFactDoc};
 use crate::views::json::Rehearsed;
 use crate::views::plan::SHEETS;
 use crate::views::sheet::Sheet;
+use crate::words;
 
 /// A job on a disk.
 pub(super) struct Job<'a> {
@@ -67,9 +68,7 @@ impl<'a> Job<'a> {
     /// A disk with an unfinished job needs that job and no other; and a folder with a job in it takes
     /// no second one.
     pub(super) fn refuse_unfinished(&self) -> Result<(), CliError> {
-        if let Some(job) = self.disk.unfinished_job(self.folder) {
-            return Err(CliError::unfinished(&self.disk.path, &job));
-        }
+        self.disk.refuse_unfinished_job(self.folder)?;
         let entries = self.folder.read_dir();
         if entries.is_ok_and(|mut entries| entries.next().is_some()) {
             return Err(crate::error::path_taken(self.folder.to_owned()));
@@ -351,29 +350,30 @@ impl<'a> Job<'a> {
             disk: disk.path.clone(),
             serial: disk.profile.host.serial.clone(),
         };
-        let mut job = JobFolder::create(self.folder, facts, record).map_err(untouched)?;
+        let job = JobFolder::create(self.folder, facts, record).map_err(untouched)?;
         let busy = screen.busy("Saving what is overwritten");
-        let saved = ready.save(&disk.device, &mut job).map_err(untouched)?;
+        let saved = ready.save(&disk.device, job).map_err(untouched)?;
         drop(busy);
         let mut progress = Progress::new(screen, &disk.path, self.folder);
         progress.catch_stops();
-        let committed = saved.write(&disk.device, &mut job, &mut progress);
+        let written = saved.write(&mut progress);
         drop(progress);
-        if let Err(error) = committed {
-            if error.is_untouched() {
-                // Nothing to finish and nothing to take back: the job is no obstacle to the next one.
-                job.set_state(JobState::Undone).ok();
-            }
+        let pipeline::Written {
+            mut job,
+            not_recorded,
+        } = written.map_err(|failure| {
+            let NotWritten { error, mut job } = failure;
             // What the screen says matters now; it goes to the log as well, if possible.
-            job.log(&format!("{} {error}", jiff::Timestamp::now())).ok();
-            return Err(CliError::commit(&disk.path, self.folder, &error));
-        }
+            let _logged = job.log(&format!("{} {error}", jiff::Timestamp::now()));
+            CliError::commit(&disk.path, self.folder, &error)
+        })?;
+        let mut warnings = Vec::new();
+        warnings.extend(not_recorded.map(|error| unrecorded("resume", self.folder, &error)));
         let busy = screen.busy("Rehearsing the disk");
-        let warnings: Vec<String> = read_table_again(disk.device.disk()).into_iter().collect();
+        warnings.extend(read_table_again(disk.device.disk()));
         let rehearsal = plan.rehearse_on(&disk.device);
         drop(busy);
-        job.set_state(JobState::Done)
-            .map_err(|error| CliError::record(self.folder, &error))?;
+        warnings.extend(io_warnings(disk, &mut job));
         say_outcome(&mut job, &rehearsal);
         Ending {
             disk,
@@ -387,36 +387,61 @@ impl<'a> Job<'a> {
             None,
             &warnings,
         );
-        self.offer_sheet(&job, &rehearsal, screen);
+        warnings.extend(self.keep_sheet(&job, &rehearsal));
         Ok(Written {
             rehearsal,
             warnings,
             job,
         })
     }
-}
 
-impl Job<'_> {
-    /// Offers to put the switch sheet into the folder, where the disk is to start in UEFI mode. It can be made
-    /// again at any time, so what goes wrong here is reported and stops nothing.
-    fn offer_sheet(&self, job: &JobFolder, rehearsal: &Rehearsal, screen: &Screen) {
+    /// Puts the switch sheet into the folder, to read on another screen, if the disk is to start in UEFI mode. It can
+    /// be made again at any time, so a failure is a warning.
+    fn keep_sheet(&self, job: &JobFolder, rehearsal: &Rehearsal) -> Option<String> {
         if self.does != JobKind::Convert || !rehearsal.starts() || rehearsal.style != Style::Gpt {
-            return;
-        }
-        let asked = "Put the switch sheet into the job folder, to read on another screen? (yes/no)";
-        if !self.yes && screen.ask(asked).as_deref() != Some("yes") {
-            return;
+            return None;
         }
         let sheet = Sheet::of_disk(self.disk, &self.machine, rehearsal, self.policy);
         let texts = [views::sheet::html(&sheet), views::sheet::markdown(&sheet)];
         let mut kept = SHEETS.iter().zip(&texts);
         let kept = kept.try_for_each(|(name, text)| job.keep_document(name, text));
-        if let Err(error) = kept {
-            screen.warn(&format!(
-                "The switch sheet is not in the job folder: {error}"
-            ));
-        }
+        let error = kept.err()?;
+        Some(format!(
+            "The switch sheet is not in the job folder: {error}"
+        ))
     }
+}
+
+/// The job is complete, and its folder does not say so.
+pub(super) fn unrecorded(command: &str, job: &Path, error: &JobError) -> String {
+    format!(
+        "The disk is complete, but the job folder could not be updated: {error}. Once it can be written, this records \
+         it: schwelle {command} --job {}",
+        text::typed(job)
+    )
+}
+
+/// A line that is missing in the log.
+pub(super) fn not_logged(logged: Result<(), JobError>) -> Option<String> {
+    let error = logged.err()?;
+    Some(format!("The job's log is incomplete: {error}"))
+}
+
+/// Transfers that had to be repeated and a state file that failed: early signs of a failing medium. They go to the log,
+/// too.
+pub(super) fn io_warnings(disk: &Disk, job: &mut JobFolder) -> Vec<String> {
+    let mut warnings: Vec<String> = words::retried(&disk.device.retried()).into_iter().collect();
+    if let Some((name, error)) = job.lost_state_file() {
+        warnings.push(format!(
+            "{name} in the job folder failed: {error}. The job went on with the other state file; copy the folder to \
+             another medium."
+        ));
+    }
+    let now = jiff::Timestamp::now();
+    for warning in warnings.clone() {
+        warnings.extend(not_logged(job.log(&format!("{now} {warning}"))));
+    }
+    warnings
 }
 
 /// What is done to the disk.
@@ -500,8 +525,7 @@ impl Ending<'_> {
             .expect("documents hold only text, numbers and lists");
         if let Err(error) = job.keep_outcome(&text) {
             let now = jiff::Timestamp::now();
-            job.log(&format!("{now} how it ended is not kept: {error}"))
-                .ok();
+            let _logged = job.log(&format!("{now} how it ended is not kept: {error}"));
         }
     }
 }
@@ -511,8 +535,7 @@ impl Ending<'_> {
 pub(super) fn say_outcome(job: &mut JobFolder, rehearsal: &Rehearsal) {
     let outcome = outcome(rehearsal);
     let now = jiff::Timestamp::now();
-    job.log(&format!("{now} done; the disk's rehearsal: {outcome}"))
-        .ok();
+    let _logged = job.log(&format!("{now} done; the disk's rehearsal: {outcome}"));
 }
 
 /// Asks the kernel to read the table of a real disk again; where it does not, what that means. There is

@@ -117,7 +117,8 @@ fn refuse_other(folder: &JobFolder, disk: &Disk) -> Result<(), CliError> {
             format!("See where it stands: schwelle report --jobs {job}"),
         ));
     }
-    if folder.is_about(&disk.device) {
+    let is_about = folder.is_about(&disk.device);
+    if is_about.map_err(|error| CliError::recovering(&disk.path, folder.path(), &error.into()))? {
         return Ok(());
     }
     Err(CliError::new(

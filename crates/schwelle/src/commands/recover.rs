@@ -3,10 +3,12 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use schwelle_core::device::{DiskFile, OpenError};
+use schwelle_core::device::{DiskFile, Geometry, Lba, OpenError, ReadDevice};
 use schwelle_core::host::{self, this_pc};
-use schwelle_core::job::recover::{self, Standing};
-use schwelle_core::job::{Bond, JobFacts, JobFolder, Repaired, Trust, Unproven, bond};
+use schwelle_core::job::{
+    DiskState, FolderProof, JobFacts, JobFolder, RecoverError, Recovery, RecoveryFailed, Unproven,
+    disk_state,
+};
 
 use crate::disk::{Disk, refuse_busy, refuse_users};
 use crate::error::{CliError, Kind};
@@ -37,18 +39,16 @@ pub(crate) struct JobOptions {
 }
 
 /// A job with its disk, opened for writing and locked.
-pub(crate) struct Recovery {
+pub(crate) struct OpenedJob {
     pub(crate) folder: JobFolder,
     pub(crate) disk: Disk,
     /// What the job is.
     pub(crate) facts: JobFacts,
-    /// What the disk says of the folder.
-    pub(crate) bond: Bond,
 }
 
 impl JobOptions {
     /// Opens the folder and finds the disk.
-    pub(crate) fn open(&self) -> Result<Recovery, CliError> {
+    pub(crate) fn open(&self) -> Result<OpenedJob, CliError> {
         let folder = JobFolder::open(&self.job).map_err(|error| CliError::job_folder(&error))?;
         let Some(facts) = folder.facts().cloned() else {
             return Err(CliError::never_began(&self.job));
@@ -62,19 +62,24 @@ impl JobOptions {
         let disk = Disk::look_at(&path, open(&path, sector, true)?, &self.unlock)?;
         refuse_users(&path, &disk.profile.host)?;
         refuse_busy(&disk)?;
-        let bond = bond(&folder, disk.device.disk());
-        let bond = bond.map_err(|error| CliError::recovering(&path, &self.job, error))?;
-        Ok(Recovery {
+        Ok(OpenedJob {
             folder,
             disk,
             facts,
-            bond,
         })
     }
 
-    /// What lets a folder be worked with: the disk proves it, or the technician vouches for it by its name.
-    pub(crate) fn trust(&self, job: &Recovery, screen: &Screen) -> Result<Trust, CliError> {
-        let name = job.folder.name();
+    /// The folder's name as the technician vouches for it by; `None` if the disk proves the folder.
+    ///
+    /// # Errors
+    ///
+    /// The disk does not prove the folder, and its name was not given.
+    pub(crate) fn vouch(
+        &self,
+        job: &Recovery<'_>,
+        screen: &Screen,
+    ) -> Result<Option<String>, CliError> {
+        let name = job.job().name();
         let refused = |what: String, next: String| {
             let why = "Nothing was written.";
             Err(CliError::new(Kind::Usage, what, why, next))
@@ -93,9 +98,9 @@ impl JobOptions {
                 "See where each job stands: schwelle report --jobs DIR".to_owned(),
             );
         }
-        let why = match &job.bond {
-            Bond::Proven(trust) => return Ok(trust.clone()),
-            Bond::Unproven(why) => *why,
+        let why = match job.proof() {
+            FolderProof::Proven => return Ok(None),
+            FolderProof::Unproven(why) => why,
         };
         let typed_name = match &self.folder_name {
             Some(given) => Some(given.clone()),
@@ -105,9 +110,8 @@ impl JobOptions {
                 safe(&name)
             )),
         };
-        let named = typed_name.filter(|typed| is_its(typed));
-        match named.and_then(|_| why.vouched(&job.folder, &name)) {
-            Some(trust) => Ok(trust),
+        match typed_name.filter(|typed| is_its(typed)) {
+            Some(_) => Ok(Some(name)),
             None => refused(
                 format!("{folder}: the disk does not prove that this job folder is its own"),
                 format!(
@@ -139,9 +143,9 @@ fn unproven(why: Unproven) -> &'static str {
     }
 }
 
-/// The line about physical sectors that the power cut has torn.
-pub(super) fn torn(repaired: &Repaired<'_>) -> String {
-    let torn: Vec<String> = repaired.torn().map(|lba| lba.to_string()).collect();
+/// The line about physical sectors that the power failure has torn.
+pub(super) fn torn(torn: &[Lba]) -> String {
+    let torn: Vec<String> = torn.iter().map(Lba::to_string).collect();
     match &torn[..] {
         [] => String::new(),
         _ => format!(
@@ -149,6 +153,15 @@ pub(super) fn torn(repaired: &Repaired<'_>) -> String {
             torn.join(", at ")
         ),
     }
+}
+
+/// Puts a failure into the job's log, if it can be written: what the screen says matters now.
+pub(super) fn log_failure(job: &Path, failure: &RecoveryFailed) {
+    let Ok(mut folder) = JobFolder::open(job) else {
+        return;
+    };
+    let now = jiff::Timestamp::now();
+    let _written = folder.log(&format!("{now} {failure}"));
 }
 
 /// True for a real disk, false for an image.
@@ -173,15 +186,25 @@ fn candidate(folder: &JobFolder, path: &Path) -> String {
     let sector = folder.journal().map(|journal| journal.sector_bytes);
     let facts = this_pc().facts(path, is_real(path));
     let state = match open(path, sector, false) {
-        Ok(device) => match recover::standing(folder, &device) {
-            Ok(Standing::Old) => "as before the job",
-            Ok(Standing::New) => "as after the job",
-            Ok(Standing::Between) => "written in part",
-            Ok(Standing::Changed) | Err(_) => "changed since by something else",
+        Ok(device) => match disk_state(folder, &device) {
+            Ok(DiskState::Old) => "as before the job".to_owned(),
+            Ok(DiskState::New) => "as after the job".to_owned(),
+            Ok(DiskState::Between) => "written in part".to_owned(),
+            Ok(DiskState::Changed) | Err(RecoverError::Differs { .. }) => {
+                "changed since by something else".to_owned()
+            }
+            Err(error) => format!("cannot be compared with the job: {error}"),
         },
-        Err(_) => "cannot be read",
+        Err(error) => format!("cannot be opened: {error}"),
     };
     format!("{} ({state})", which::described(path, &facts))
+}
+
+/// True if a disk has the size that the job's disk has, so that it may be that one although it cannot be read.
+fn has_size_of(folder: &JobFolder, geometry: Geometry) -> bool {
+    folder.journal().is_some_and(|journal| {
+        (journal.sector_bytes, journal.sectors) == (geometry.logical_sector, geometry.sectors)
+    })
 }
 
 /// Finds the job's disk by its content: at its old name, or else among this PC's disks. A name
@@ -193,17 +216,38 @@ pub(super) fn find(folder: &JobFolder, facts: &JobFacts) -> Result<PathBuf, CliE
     candidates.dedup();
     let sector = folder.journal().map(|journal| journal.sector_bytes);
     let mut found: Vec<PathBuf> = Vec::new();
+    let again = format!("--job {} --disk DISK", typed(folder.path()));
     for path in candidates {
         let device = match open(&path, sector, false) {
             Ok(device) => device,
-            // It may be the one: what uses it must let it go first.
+            // It may be the job's disk: what uses it must let it go first.
             Err(error @ OpenError::InUse { .. }) if *old_name == path => {
                 return Err(error.into());
             }
             Err(_) => continue,
         };
-        if !found.contains(&path) && folder.is_about(&device) {
-            found.push(path);
+        if found.contains(&path) {
+            continue;
+        }
+        match folder.is_about(&device) {
+            Ok(true) => found.push(path),
+            Ok(false) => {}
+            Err(RecoverError::Job(error)) => return Err(CliError::job_folder(&error)),
+            // A disk of another size is another disk, whatever cannot be read on it.
+            Err(_) if !has_size_of(folder, device.geometry()) => {}
+            Err(error) => {
+                return Err(CliError::new(
+                    Kind::Unchanged,
+                    format!(
+                        "{}: whether this is the job's disk cannot be told: {error}",
+                        path.display()
+                    ),
+                    "It has the size of the job's disk. Nothing was written.",
+                    format!(
+                        "Repeat the command; try another port or cable. If another disk is meant, name it: {again}"
+                    ),
+                ));
+            }
         }
     }
     if found.len() > 1 && serial.is_some() {
@@ -214,7 +258,6 @@ pub(super) fn find(folder: &JobFolder, facts: &JobFacts) -> Result<PathBuf, CliE
             found = with_serial;
         }
     }
-    let again = format!("--job {} --disk DISK", typed(folder.path()));
     match &found[..] {
         [only] => Ok(only.clone()),
         [] => {

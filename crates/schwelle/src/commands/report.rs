@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use schwelle_core::job::{JobFolder, glances};
+use schwelle_core::job::{JobFolder, scan_jobs};
 
 use super::carry_out::warn_if_readable;
 use crate::error::{CliError, Kind};
@@ -84,8 +84,10 @@ pub(crate) fn run(args: &ReportArgs, screen: &Screen) -> Result<u8, CliError> {
 fn overview(place: &Path, html: Option<&Path>, screen: &Screen) -> Result<u8, CliError> {
     let busy = screen.busy(format!("Looking for job folders in {}", place.display()));
     let mut jobs = Vec::new();
-    let aside = glances(place, DEPTH, &mut |glance| jobs.push(JobLine::of(&glance)));
-    let aside = aside.map_err(|error| {
+    let scanned = scan_jobs(place, DEPTH, &mut |summary| {
+        jobs.push(JobLine::of(&summary))
+    });
+    let scanned = scanned.map_err(|error| {
         CliError::new(
             Kind::Unchanged,
             format!("{}: {error}", place.display()),
@@ -94,7 +96,7 @@ fn overview(place: &Path, html: Option<&Path>, screen: &Screen) -> Result<u8, Cl
         )
     })?;
     drop(busy);
-    let jobs = Jobs::of(place, jiff::Timestamp::now().to_string(), jobs, &aside);
+    let jobs = Jobs::of(place, jiff::Timestamp::now().to_string(), jobs, &scanned);
     screen.show(&views::jobs::render(&jobs, screen.known_columns()));
     if let Some(path) = html {
         write_new(path, views::jobs::html(&jobs).as_bytes())?;

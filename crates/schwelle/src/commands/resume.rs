@@ -1,11 +1,14 @@
 //! `schwelle resume`
 
 use clap::Args;
-use schwelle_core::job::{JobKind, Repaired, recover};
+use schwelle_core::device::Tracked;
+use schwelle_core::job::{Finished, JobKind, RecoverError, Recovery, Resuming};
 use schwelle_core::rehearse;
 
-use super::carry_out::{Ending, last_words, read_table_again, say_outcome};
-use super::recover::{JobOptions, torn};
+use super::carry_out::{
+    Ending, io_warnings, last_words, read_table_again, say_outcome, unrecorded,
+};
+use super::recover::{JobOptions, OpenedJob, log_failure, torn};
 use crate::error::CliError;
 use crate::policy::PolicyOptions;
 use crate::progress::Progress;
@@ -29,61 +32,68 @@ pub(crate) struct ResumeArgs {
 }
 
 pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
-    let mut job = args.job.open()?;
-    let (disk, folder) = (job.disk.path.clone(), args.job.job.clone());
-    let facts = job.facts.clone();
-    let failed = |error| CliError::recovering(&disk, &folder, error);
-    screen.show(&views::common::head(&job.disk));
+    let OpenedJob {
+        folder,
+        disk,
+        facts,
+    } = args.job.open()?;
+    let (path, job_path) = (&disk.path, &args.job.job);
+    let failed = |error: RecoverError| CliError::recovering(path, job_path, &error.into());
+    screen.show(&views::common::head(&disk));
     let busy = screen.busy("Comparing the disk with the job's record");
-    let repaired = Repaired::look(&job.folder, job.disk.device.disk()).map_err(failed)?;
-    let plan = recover::plan_resume(&job.folder, &repaired).map_err(failed)?;
+    let tracked = Tracked::new(disk.device.disk());
+    let recovery = Recovery::open(folder, &tracked).map_err(failed)?;
+    let proof = recovery.proof();
+    let torn_sectors = recovery.torn();
+    let planned = recovery.plan_resume().map_err(failed)?;
     drop(busy);
     let mut warnings = Vec::new();
-    screen.show(&torn(&repaired));
-    if let Some(plan) = plan {
-        let (size, writes) = (plan.changes.bytes(), plan.changes.stages.iter());
-        let stages: Vec<&str> = writes
-            .filter(|stage| stage.extents().next().is_some())
-            .map(|stage| stage.kind.name())
-            .collect();
-        screen.show(&match &stages[..] {
-            [] => "Every sector is written already.\n".to_owned(),
-            _ => format!(
-                "Still to be written: {} in {}\n",
-                bytes(size),
-                stages.join(", ")
-            ),
-        });
-        let trust = args.job.trust(&job, screen)?;
-        let mut progress = Progress::new(screen, &disk, &folder);
+    screen.show(&torn(&torn_sectors));
+    let vouched = match planned.plan() {
+        Some(plan) => {
+            screen.show(&still_to_write(plan));
+            args.job.vouch(planned.recovery(), screen)?
+        }
+        None => {
+            screen.show("The job is finished already; nothing was written.\n");
+            None
+        }
+    };
+    let writes = planned.plan().is_some();
+    let trusted = planned.trusted(vouched.as_deref());
+    let trusted = trusted.map_err(|_| CliError::not_vouched(job_path))?;
+    let mut progress = Progress::new(screen, path, job_path);
+    if writes {
         progress.catch_stops();
-        let written = repaired.write(job.disk.device.disk(), &trust);
-        written.map_err(failed)?;
-        recover::resume(
-            &mut job.folder,
-            &plan,
-            &trust,
-            job.disk.device.disk(),
-            &mut progress,
-        )
-        .map_err(failed)?;
-        drop(progress);
-        warnings.extend(read_table_again(job.disk.device.disk()));
-    } else {
-        screen.show("The job is finished already; nothing was written.\n");
     }
-    let rehearsal = rehearse::walk_to(&job.disk.device, facts.to, facts.disk_use);
-    say_outcome(&mut job.folder, &rehearsal);
+    let finished = trusted.write(&mut progress);
+    drop(progress);
+    let finished = finished.map_err(|failure| {
+        log_failure(job_path, &failure);
+        CliError::recovering(path, job_path, &failure)
+    })?;
+    let Finished {
+        job: mut folder,
+        not_recorded,
+        ..
+    } = finished;
+    warnings.extend(not_recorded.map(|error| unrecorded("resume", job_path, &error)));
+    if writes {
+        warnings.extend(read_table_again(disk.device.disk()));
+    }
+    let rehearsal = rehearse::walk_to(&disk.device, facts.to, facts.disk_use);
+    say_outcome(&mut folder, &rehearsal);
     // A policy that cannot be read is no reason to leave a disk half-way.
     let policy = PolicyOptions::default().read().unwrap_or_default();
-    let machine = job.disk.machine(None);
+    let machine = disk.machine(None);
+    warnings.extend(io_warnings(&disk, &mut folder));
     Ending {
-        disk: &job.disk,
+        disk: &disk,
         machine: &machine,
         policy: &policy,
     }
     .keep(
-        &mut job.folder,
+        &mut folder,
         facts.kind.done(),
         Some(&rehearsal),
         None,
@@ -93,13 +103,32 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
         JobKind::Convert => "Converted",
         JobKind::Mend => "Mended",
     };
-    screen.show(&views::plan::finished(word, &job.disk, &folder, &rehearsal));
+    screen.show(&views::plan::finished(word, &disk, job_path, &rehearsal));
     screen.document(&views::recovered::Recovered::resumed(
-        &job.disk,
-        (&folder, &job.bond),
+        &disk,
+        (job_path, proof),
         facts.kind.done(),
         &rehearsal,
     ));
-    last_words(&job.folder, &warnings, screen);
+    last_words(&folder, &warnings, screen);
     Ok(u8::from(!rehearsal.passed()))
+}
+
+/// What is still to be written to finish the job.
+fn still_to_write(plan: &Resuming<'_>) -> String {
+    let stages: Vec<&str> = plan
+        .changes
+        .stages
+        .iter()
+        .filter(|stage| stage.extents().next().is_some())
+        .map(|stage| stage.kind.name())
+        .collect();
+    match &stages[..] {
+        [] => "Every sector is written already.\n".to_owned(),
+        _ => format!(
+            "Still to be written: {} in {}\n",
+            bytes(plan.changes.bytes()),
+            stages.join(", ")
+        ),
+    }
 }

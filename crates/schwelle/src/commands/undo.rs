@@ -1,16 +1,15 @@
 //! `schwelle undo`
 
 use clap::Args;
+use schwelle_core::device::Tracked;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{EditedFile, NotUpdated, RestoredNames};
-use schwelle_core::host::HostFacts;
 use schwelle_core::identities::Style;
-use schwelle_core::job::recover::{self, Undoing};
-use schwelle_core::job::{JobEnd, JobState, Renaming, Repaired};
-use schwelle_core::profile::{Profile, TableStyle};
+use schwelle_core::job::{Finished, JobEnd, RecoverError, Recovery, Undoing};
+use schwelle_core::profile::TableStyle;
 
-use super::carry_out::{Ending, last_words, read_table_again};
-use super::recover::{JobOptions, torn};
+use super::carry_out::{Ending, io_warnings, last_words, not_logged, read_table_again, unrecorded};
+use super::recover::{JobOptions, OpenedJob, log_failure, torn};
 use crate::disk::options;
 use crate::disk::stamp_now;
 use crate::error::{CliError, Kind};
@@ -45,74 +44,76 @@ pub(crate) struct UndoArgs {
 pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     let policy = args.policy.read()?;
     policy.may_answer(args.yes)?;
-    let mut job = args.job.open()?;
-    let (disk, folder) = (job.disk.path.clone(), args.job.job.clone());
-    let failed = |error| CliError::recovering(&disk, &folder, error);
-    screen.show(&views::common::head(&job.disk));
+    let OpenedJob {
+        folder,
+        disk,
+        facts,
+    } = args.job.open()?;
+    let (path, job_path) = (&disk.path, &args.job.job);
+    let failed = |error: RecoverError| CliError::recovering(path, job_path, &error.into());
+    screen.show(&views::common::head(&disk));
     let busy = screen.busy("Comparing the disk with the job's record");
-    let repaired = Repaired::look(&job.folder, job.disk.device.disk()).map_err(failed)?;
-    let plan = recover::plan_undo(&job.folder, &repaired, &job.bond).map_err(failed)?;
-    let named = match &plan {
-        Some(plan) => RestoredNames::plan(&job.folder, plan, &repaired, stamp_now().windows)
-            .map_err(failed)?,
-        None => None,
-    };
+    let tracked = Tracked::new(disk.device.disk());
+    let recovery = Recovery::open(folder, &tracked).map_err(failed)?;
+    let proof = recovery.proof();
+    let torn_sectors = recovery.torn();
+    let mut planned = recovery.plan_undo().map_err(failed)?;
+    let named = RestoredNames::plan(&mut planned, stamp_now().windows).map_err(failed)?;
+    let table = planned.restored_table().map_err(failed)?;
     drop(busy);
-    let used = plan.as_ref().map_or(&[][..], |plan| &plan.used);
+    let used = planned.plan().map_or(&[][..], |plan| &plan.used);
     let (exact, smaller) = (used.is_empty(), used.iter().any(|(_, smaller)| *smaller));
     let mut warnings = Vec::new();
-    screen.show(&torn(&repaired));
-    if let Some(plan) = &plan {
-        screen.show(&meaning(plan, named.as_ref(), screen.columns()));
-        let trust = args.job.trust(&job, screen)?;
-        confirm(args, screen)?;
-        let mut progress = Progress::new(screen, &disk, &folder);
-        progress.catch_stops();
-        let written = repaired.write(job.disk.device.disk(), &trust);
-        written.map_err(failed)?;
-        let renaming = named.as_ref().and_then(|named| named.renaming.as_ref());
-        let device = job.disk.device.disk();
-        let undone = recover::undo(
-            &mut job.folder,
-            plan,
-            &trust,
-            renaming,
-            device,
-            &mut progress,
-        );
-        undone.map_err(failed)?;
-        drop(progress);
-        warnings.extend(read_table_again(job.disk.device.disk()));
+    screen.show(&torn(&torn_sectors));
+    match planned.plan() {
+        Some(plan) => screen.show(&meaning(plan, named.as_ref(), screen.columns())),
+        None => screen.show("Nothing of the job is on the disk.\n"),
+    }
+    let writes = !planned.writes_nothing();
+    let vouched = if writes {
+        args.job.vouch(planned.recovery(), screen)?
     } else {
-        if repaired.torn().next().is_some() {
-            let trust = args.job.trust(&job, screen)?;
-            let written = repaired.write(job.disk.device.disk(), &trust);
-            written.map_err(failed)?;
-        }
-        screen.show("Nothing of the job is on the disk.\n");
-        let undone = job.folder.set_state(JobState::Undone);
-        undone.map_err(|error| CliError::job_folder(&error))?;
+        None
+    };
+    if planned.plan().is_some() {
+        confirm(args, screen)?;
+    }
+    let trusted = planned.trusted(vouched.as_deref());
+    let trusted = trusted.map_err(|_| CliError::not_vouched(job_path))?;
+    let mut progress = Progress::new(screen, path, job_path);
+    if writes {
+        progress.catch_stops();
+    }
+    let finished = trusted.write(&mut progress);
+    drop(progress);
+    let finished = finished.map_err(|failure| {
+        log_failure(job_path, &failure);
+        CliError::recovering(path, job_path, &failure)
+    })?;
+    let Finished {
+        job: mut folder,
+        wrote,
+        not_recorded,
+    } = finished;
+    match not_recorded {
+        // Nothing was written, so the state in the folder is all that there was to do.
+        Some(error) if !wrote => return Err(CliError::job_folder(&error)),
+        error => warnings.extend(error.map(|error| unrecorded("undo", job_path, &error))),
+    }
+    if writes {
+        warnings.extend(read_table_again(disk.device.disk()));
     }
     let line = format!("{} undone", jiff::Timestamp::now());
-    job.folder.log(&line).ok();
-    let machine = job.disk.machine(None);
+    warnings.extend(not_logged(folder.log(&line)));
+    warnings.extend(io_warnings(&disk, &mut folder));
+    let machine = disk.machine(None);
     Ending {
-        disk: &job.disk,
+        disk: &disk,
         machine: &machine,
         policy: &policy,
     }
-    .keep(
-        &mut job.folder,
-        JobEnd::Undone,
-        None,
-        Some(exact),
-        &warnings,
-    );
-    let table = Profile::read(&job.disk.device, HostFacts::default())
-        .map_err(|error| CliError::reading(&disk, error))?
-        .table_style();
-    let moved = job
-        .folder
+    .keep(&mut folder, JobEnd::Undone, None, Some(exact), &warnings);
+    let moved = folder
         .journal()
         .is_some_and(|journal| !journal.moves.is_empty());
     let back = match (exact, moved) {
@@ -127,7 +128,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
             "The table is restored; volumes that have been used since keep their newer files."
         }
     };
-    let (style, disk_use) = (job.facts.to, job.facts.disk_use);
+    let (style, disk_use) = (facts.to, facts.disk_use);
     let mode = match (disk_use, style) {
         (DiskUse::System, Style::Gpt) => {
             "  If the PC's firmware was switched to UEFI mode, set it to BIOS mode again.\n"
@@ -149,26 +150,25 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
             &format!("Taken back: the disk {table}"),
             &format!(
                 "Next: schwelle check {}{}",
-                typed(&disk),
+                typed(path),
                 options(style, disk_use)
             ),
         )
     ));
     let named = named.as_ref();
     screen.document(&views::recovered::Recovered::undone(
-        &disk,
-        (&folder, &job.bond),
+        path,
+        (job_path, proof),
         exact,
         named,
     ));
-    last_words(&job.folder, &warnings, screen);
+    last_words(&folder, &warnings, screen);
     Ok(0)
 }
 
 /// What taking it back means for this disk.
-fn meaning(plan: &Undoing, named: Option<&RestoredNames<'_>>, columns: usize) -> String {
-    let renaming = named.and_then(|named| named.renaming.as_ref());
-    let named_bytes = renaming.map_or(0, Renaming::bytes);
+fn meaning(plan: &Undoing, named: Option<&RestoredNames>, columns: usize) -> String {
+    let named_bytes = named.map_or(0, |named| named.bytes);
     let all = plan.bytes.saturating_add(named_bytes);
     let mut text = format!("Written back: up to {}\n", bytes(all));
     for (at, smaller) in &plan.used {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use schemars::JsonSchema;
 use schwelle_core::draft::RestoredNames;
-use schwelle_core::job::{Bond, JobEnd};
+use schwelle_core::job::{FolderProof, JobEnd};
 use schwelle_core::rehearse::Rehearsal;
 use serde::Serialize;
 
@@ -38,7 +38,7 @@ pub(crate) struct Recovered {
 impl Recovered {
     pub(crate) fn resumed(
         disk: &Disk,
-        (job, bond): (&Path, &Bond),
+        (job, proof): (&Path, FolderProof),
         done: JobEnd,
         rehearsal: &Rehearsal,
     ) -> Self {
@@ -46,7 +46,7 @@ impl Recovered {
             answer: done,
             disk: disk.path.display().to_string(),
             job: job.display().to_string(),
-            folder_is_proven: matches!(bond, Bond::Proven(_)),
+            folder_is_proven: proof == FolderProof::Proven,
             exact: None,
             files_updated: Vec::new(),
             systems_not_updated: Vec::new(),
@@ -56,9 +56,9 @@ impl Recovered {
 
     pub(crate) fn undone(
         disk: &Path,
-        (job, bond): (&Path, &Bond),
+        (job, proof): (&Path, FolderProof),
         exact: bool,
-        named: Option<&RestoredNames<'_>>,
+        named: Option<&RestoredNames>,
     ) -> Self {
         let files = named.map_or(&[][..], |named| &named.files);
         let left = named.map_or(&[][..], |named| &named.left).iter();
@@ -66,7 +66,7 @@ impl Recovered {
             answer: JobEnd::Undone,
             disk: disk.display().to_string(),
             job: job.display().to_string(),
-            folder_is_proven: matches!(bond, Bond::Proven(_)),
+            folder_is_proven: proof == FolderProof::Proven,
             exact: Some(exact),
             files_updated: files.iter().map(EditedFileDoc::of).collect(),
             systems_not_updated: left

@@ -2,7 +2,7 @@
 
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::identities::Style;
-use schwelle_core::job::{JobKind, JobStanding, JobState};
+use schwelle_core::job::{JobKind, JobState, JobStatus};
 
 use crate::text::bytes;
 
@@ -12,43 +12,43 @@ pub(crate) const NO_STATE: &str = "no file holds a whole state of the job";
 pub(crate) const NOT_EXACT: &str = "Volumes that had been used since kept their newer files.";
 
 /// A standing in a list.
-pub(crate) fn name(standing: JobStanding) -> &'static str {
+pub(crate) fn name(standing: JobStatus) -> &'static str {
     match standing {
-        JobStanding::NeedsResume => "needs resume",
-        JobStanding::NeedsUndo => "needs undo",
-        JobStanding::Incomplete => "incomplete",
-        JobStanding::DoesNotStart => "does not start",
-        JobStanding::NotConfirmed => "not confirmed",
-        JobStanding::ToConfirm => "to confirm",
-        JobStanding::NotBegun => "not begun",
-        JobStanding::Done => "done",
-        JobStanding::Confirmed => "confirmed",
-        JobStanding::Undone => "undone",
+        JobStatus::NeedsResume => "needs resume",
+        JobStatus::NeedsUndo => "needs undo",
+        JobStatus::Incomplete => "incomplete",
+        JobStatus::DoesNotStart => "does not start",
+        JobStatus::NotConfirmed => "not confirmed",
+        JobStatus::ToConfirm => "to confirm",
+        JobStatus::NotBegun => "not begun",
+        JobStatus::Done => "done",
+        JobStatus::Confirmed => "confirmed",
+        JobStatus::Undone => "undone",
     }
 }
 
 /// The same in a sentence.
-pub(crate) fn meaning(standing: JobStanding) -> &'static str {
+pub(crate) fn meaning(standing: JobStatus) -> &'static str {
     match standing {
-        JobStanding::NeedsResume => {
+        JobStatus::NeedsResume => {
             "The job was interrupted: the disk is between the old and the new. Finish it, or take it back with \
              undo."
         }
-        JobStanding::NeedsUndo => {
+        JobStatus::NeedsUndo => {
             "It was being taken back, and that was interrupted: the disk is between the new and the old."
         }
-        JobStanding::Incomplete => {
+        JobStatus::Incomplete => {
             "The job folder is incomplete: neither resume nor undo can use it."
         }
-        JobStanding::DoesNotStart => "The disk is written, and did not pass its rehearsal.",
-        JobStanding::NotConfirmed => "The confirmation says that it did not start in UEFI mode.",
-        JobStanding::ToConfirm => {
+        JobStatus::DoesNotStart => "The disk is written, and did not pass its rehearsal.",
+        JobStatus::NotConfirmed => "The confirmation says that it did not start in UEFI mode.",
+        JobStatus::ToConfirm => {
             "The disk is done. Whether Windows starts in UEFI mode has not been confirmed yet."
         }
-        JobStanding::NotBegun => "The job stopped before anything was written to the disk.",
-        JobStanding::Done => "The disk is done.",
-        JobStanding::Confirmed => "The disk is done, and Windows has started from it in UEFI mode.",
-        JobStanding::Undone => "The job was taken back.",
+        JobStatus::NotBegun => "The job stopped before anything was written to the disk.",
+        JobStatus::Done => "The disk is done.",
+        JobStatus::Confirmed => "The disk is done, and Windows has started from it in UEFI mode.",
+        JobStatus::Undone => "The job was taken back.",
     }
 }
 
@@ -76,6 +76,14 @@ pub(crate) fn incomplete(state: Option<JobState>) -> &'static str {
         Some(JobState::Undone) => "The job had been taken back.",
         None => "What state the disk is in is seen on the disk alone.",
     }
+}
+
+/// A document of a finished job cannot be read.
+pub(crate) fn unread(error: &str) -> String {
+    format!(
+        "A document of this folder cannot be read ({error}), so whether its disk starts is unknown here. The job can \
+         still be taken back."
+    )
 }
 
 /// A journal too long to be checked.

@@ -18,7 +18,7 @@ pub(crate) mod simulated;
 pub(crate) mod starts;
 pub(crate) mod steps;
 
-use schwelle_core::device::Extent;
+use schwelle_core::device::{Extent, Retried};
 use schwelle_core::gpt::TableCopy;
 use schwelle_core::pe::ProgramFault;
 use schwelle_core::profile::Titled;
@@ -29,6 +29,20 @@ pub(crate) fn titled(partition: &Titled) -> String {
         "" => format!("partition {}", partition.number),
         label => format!("partition {} ({label})", partition.number),
     }
+}
+
+/// What transfers that succeeded only when they were repeated say of the disk; `None` if there were none.
+pub(crate) fn retried(retried: &[Retried]) -> Option<String> {
+    let first = retried.first()?;
+    let count = match retried.len() {
+        1 => "A transfer".to_owned(),
+        several => format!("{several} transfers"),
+    };
+    Some(format!(
+        "{count} failed and succeeded when repeated (first a {} at {}). Disk, cable or port may be failing: make a \
+         copy of the disk soon.",
+        first.operation, first.sectors.first
+    ))
 }
 
 /// Several partitions, in a list.

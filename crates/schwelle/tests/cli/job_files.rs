@@ -58,27 +58,6 @@ pub(crate) fn keep_state(job: &Path, state: &Value) {
     fs::remove_file(job.join("state-b.json")).ok();
 }
 
-/// Gives a job folder the form of the first version: one file with the state and the hashes of what has moved in it,
-/// and a journal that neither says what the job is nor where the disk has its hash.
-pub(crate) fn to_first_version(job: &Path, to: &str) {
-    let mut state = newest_state(job);
-    let mut first = journal(job);
-    for key in ["job", "bound_at"] {
-        first.as_object_mut().unwrap().remove(key);
-    }
-    first["format"] = 1.into();
-    let text = first.to_string();
-    fs::write(job.join("journal.json"), &text).unwrap();
-    state["journal"] = blake3::hash(text.as_bytes()).to_hex().as_str().into();
-    let moved = fs::read(job.join("moved.json"));
-    state["moved"] = moved.map_or(Value::Null, |text| serde_json::from_slice(&text).unwrap());
-    state["state"] = to.into();
-    for name in ["state-a.json", "state-b.json"] {
-        fs::remove_file(job.join(name)).ok();
-    }
-    fs::write(job.join("state.json"), state.to_string()).unwrap();
-}
-
 /// The bytes that a job writes to one of its extents: those in its folder, and where the disk gets the hash of the
 /// journal, that.
 pub(crate) fn new_bytes(job: &Path, extent: &Value) -> Vec<u8> {

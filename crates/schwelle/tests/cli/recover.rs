@@ -9,11 +9,11 @@ use std::time::Duration;
 
 use schwelle_core::device::{DiskFile, Extent, Window};
 use schwelle_core::ntfs::NtfsVolume;
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::blocked::{entry, with_table};
 use crate::devices::Attached;
-use crate::job_files::{job_args, journal, reopen, state};
+use crate::job_files::{job_args, journal, keep_state, reopen, state};
 use crate::support::{COMPUTER, Lab, SIGNATURE, lba, peek, poke};
 use crate::volumes::{Mount, Seen, is_consistent, snapshot};
 use schwelle_testkit::{copy_image, extract, hash, tool};
@@ -296,8 +296,9 @@ fn a_job_that_never_began_has_nothing_to_finish() {
         let run = lab.run(&job_args(command, &job, more));
         assert_eq!(run.code, 3, "no job at all: {}", run.stderr);
     }
-    let state = r#"{"state":"saving","journal":"","stage":null,"moved":null}"#;
-    fs::write(job.join("state.json"), state).unwrap();
+    let state =
+        json!({ "number": 1, "state": "saving", "journal": "", "stage": null, "moved": null });
+    keep_state(&job, &state);
     let run = lab.run(&job_args("resume", &job, &[]));
     assert_eq!(run.code, 3);
     assert!(

@@ -8,10 +8,7 @@ use schwelle_core::device::Extent;
 use schwelle_testkit::{hash, tool};
 use serde_json::{Value, json};
 
-use crate::job_files::{
-    job_args, journal, keep_state, new_bytes, newest_state, reopen, set_state, state,
-    to_first_version,
-};
+use crate::job_files::{job_args, journal, keep_state, new_bytes, newest_state, reopen, set_state};
 use crate::recover::{OVER_DATA, full_disk};
 use crate::support::{Lab, lba, peek, place, poke};
 
@@ -406,33 +403,6 @@ fn a_folder_that_is_vouched_for_still_writes_only_where_its_job_can() {
     copy(&whole, &job);
     let run = lab.run(&undo);
     assert_eq!((run.code, hash(&image)), (0, before), "{}", run.stderr);
-}
-
-#[test]
-fn a_folder_of_the_first_version_is_vouched_for() {
-    let lab = Lab::new();
-    let (image, _) = lab.standard("disk.img", 512);
-    let before = hash(&image);
-    let job = lab.path("job");
-    assert_eq!(lab.convert(&image, &job, &["--quiet"]).code, 0);
-    // Its program left no hash on the disk.
-    let record: Value = serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();
-    let (at, len) = place(&record, "EFI system");
-    let esp = peek(&image, at, usize::try_from(len).unwrap());
-    let key = b"\"journal\": \"";
-    let found = esp.windows(key.len()).position(|text| text == key).unwrap();
-    poke(&image, at + found as u64, b"\"another\": \"");
-    to_first_version(&job, "done");
-    refused(
-        &lab,
-        &image,
-        &["undo", "--job", "job", "--yes"],
-        "",
-        NOT_PROVEN,
-    );
-    let run = lab.run(&job_args("undo", &job, &["--yes"]));
-    assert_eq!((run.code, hash(&image)), (0, before), "{}", run.stderr);
-    assert_eq!(state(&job), "undone");
 }
 
 #[test]

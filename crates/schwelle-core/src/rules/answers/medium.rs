@@ -6,7 +6,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::device::{Extent, HealthWarning, Lba};
+use crate::cause::Cause;
+use crate::device::{Extent, HealthWarning, Lba, Retried};
 use crate::firmware::Ground;
 use crate::host::User;
 use crate::job::JobState;
@@ -52,6 +53,13 @@ pub enum Evidence {
     Health {
         /// Of what.
         warning: HealthWarning,
+    },
+    /// Transfers failed, and succeeded when they were repeated.
+    Retried {
+        /// The first of them.
+        first: Retried,
+        /// How many; at most some hundred are counted.
+        count: usize,
     },
     /// Something uses it.
     InUse {
@@ -104,6 +112,27 @@ pub enum Evidence {
         path: PathBuf,
         /// How far it came.
         state: JobState,
+    },
+    /// A job folder could not be read: it may belong to this disk.
+    JobUnreadable {
+        /// The folder.
+        path: PathBuf,
+        /// The error.
+        fault: Cause,
+    },
+    /// A job folder is damaged: it may belong to this disk.
+    JobDamaged {
+        /// The folder.
+        path: PathBuf,
+        /// What is wrong with it.
+        fault: Cause,
+    },
+    /// A folder could not be searched for job folders.
+    NotSearched {
+        /// The folder.
+        path: PathBuf,
+        /// The error.
+        fault: Cause,
     },
     /// A volume ends clearly before its partition does.
     VolumeEndsEarly {
@@ -196,6 +225,11 @@ pub enum Remedy {
     },
     /// Look for the folder of the job that was stopped.
     FindJobFolder,
+    /// Find out what a folder holds that could not be read.
+    LookIntoFolder {
+        /// The folder.
+        folder: PathBuf,
+    },
     /// Nothing, unless a job was stopped.
     UseJobFolderIfAny,
     /// The space counts as unused, unless a job was stopped.

@@ -1,11 +1,12 @@
 //! What the overview reads from a folder's documents: only what it shows, of bounded length.
 
+use std::io;
 use std::path::Path;
 
 use schwelle_core::confirm;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::identities::Style;
-use schwelle_core::job::{Glance, JobKind};
+use schwelle_core::job::{JobKind, JobSummary};
 use schwelle_core::rehearse;
 use serde::Deserialize;
 use serde::de::{DeserializeOwned, IgnoredAny};
@@ -24,9 +25,14 @@ pub(super) fn text(text: &str) -> String {
     cut(text, MOST_COLUMNS)
 }
 
-/// A document, if it is there and is one.
-fn document<T: DeserializeOwned>(glance: &Glance, name: &str) -> Option<T> {
-    serde_json::from_slice(&glance.document(name)?).ok()
+/// Reads a document; `None` if there is none, or if it is damaged.
+///
+/// # Errors
+///
+/// It cannot be read.
+fn document<T: DeserializeOwned>(summary: &JobSummary, name: &str) -> io::Result<Option<T>> {
+    let text = summary.document(name)?;
+    Ok(text.and_then(|text| serde_json::from_slice(&text).ok()))
 }
 
 /// Of `job.json`.
@@ -72,8 +78,8 @@ impl Plan {
 }
 
 impl Brief {
-    pub(super) fn of(glance: &Glance) -> Option<Self> {
-        document(glance, RECORD)
+    pub(super) fn of(summary: &JobSummary) -> io::Result<Option<Self>> {
+        document(summary, RECORD)
     }
 
     /// Manufacturer and model of the PC.
@@ -127,8 +133,8 @@ struct Sheet {
 }
 
 impl Ended {
-    pub(super) fn of(glance: &Glance) -> Option<Self> {
-        document(glance, OUTCOME)
+    pub(super) fn of(summary: &JobSummary) -> io::Result<Option<Self>> {
+        document(summary, OUTCOME)
     }
 
     /// There is an installed Windows that can be asked how it was started: the sheet has a step for it. One that is not to be
@@ -148,7 +154,7 @@ pub(super) struct Confirmed {
 }
 
 impl Confirmed {
-    pub(super) fn of(glance: &Glance) -> Option<Self> {
-        document(glance, CONFIRMATION)
+    pub(super) fn of(summary: &JobSummary) -> io::Result<Option<Self>> {
+        document(summary, CONFIRMATION)
     }
 }

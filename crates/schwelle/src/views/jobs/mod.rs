@@ -6,13 +6,14 @@
 mod brief;
 mod page;
 
+use std::io;
 use std::path::Path;
 
 use schemars::JsonSchema;
 use schwelle_core::confirm;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::identities::Style;
-use schwelle_core::job::{Aside, Glance, JobFacts, JobKind, JobStanding, JobState};
+use schwelle_core::job::{JobFacts, JobKind, JobState, JobStatus, JobSummary, ScanResult};
 use schwelle_core::rehearse;
 use serde::Serialize;
 
@@ -48,7 +49,7 @@ pub(crate) struct Jobs {
 pub(crate) struct JobLine {
     /// Its folder
     pub(crate) job: String,
-    pub(crate) state: JobStanding,
+    pub(crate) state: JobStatus,
     /// Why, where the state does not say all
     pub(crate) reason: Option<String>,
     /// What was done
@@ -83,14 +84,19 @@ pub(crate) struct UnreadDoc {
 }
 
 impl Jobs {
-    pub(crate) fn of(folder: &Path, made: String, mut jobs: Vec<JobLine>, aside: &Aside) -> Self {
+    pub(crate) fn of(
+        folder: &Path,
+        made: String,
+        mut jobs: Vec<JobLine>,
+        scanned: &ScanResult,
+    ) -> Self {
         jobs.sort_by(|one, other| {
             let newest = |job: &JobLine| job.when().map(str::to_owned);
             let state = one.state.cmp(&other.state);
             let time = newest(other).cmp(&newest(one));
             state.then(time).then_with(|| one.job.cmp(&other.job))
         });
-        let unread = aside.unread.iter().map(|(folder, error)| UnreadDoc {
+        let unread = scanned.unread.iter().map(|(folder, error)| UnreadDoc {
             folder: folder.display().to_string(),
             error: error.to_string(),
         });
@@ -99,9 +105,9 @@ impl Jobs {
             made,
             folder: folder.display().to_string(),
             jobs,
-            others: aside.others,
+            others: scanned.others,
             unread: unread.collect(),
-            cut_off: aside.cut_off,
+            cut_off: scanned.cut_off,
         }
     }
 
@@ -144,22 +150,27 @@ impl Jobs {
 
 impl JobLine {
     /// What a folder says of its job.
-    pub(crate) fn of(glance: &Glance) -> Self {
-        let brief = Brief::of(glance);
-        let ended = Ended::of(glance);
-        let confirmed = Confirmed::of(glance);
-        let facts = glance.facts.as_ref();
+    pub(crate) fn of(summary: &JobSummary) -> Self {
+        let mut unread = None;
+        let brief = or_unread(Brief::of(summary), &mut unread);
+        let ended = or_unread(Ended::of(summary), &mut unread);
+        let confirmed = or_unread(Confirmed::of(summary), &mut unread);
+        let facts = summary.facts.as_ref();
         let plan = brief.as_ref().map(|brief| &brief.plan);
-        let standing = standing(glance, ended.as_ref(), confirmed.as_ref());
+        let standing = match standing(summary, ended.as_ref(), confirmed.as_ref()) {
+            // How it started since is unknown then.
+            JobStatus::ToConfirm | JobStatus::Done if unread.is_some() => JobStatus::Incomplete,
+            known => known,
+        };
         let name = brief.as_ref().and_then(Brief::disk_as_typed);
         let disk = facts.map(|facts| facts.disk.display().to_string());
         let pc = brief.as_ref().and_then(Brief::pc);
         let disk_facts = brief.as_ref().map(|brief| &brief.disk_facts);
         let shown = |what: Option<&String>| what.map(|what| text(what));
         let mut line = Self {
-            job: here(glance.path()).display().to_string(),
+            job: here(summary.path()).display().to_string(),
             state: standing,
-            reason: reason(glance, standing, ended.as_ref()),
+            reason: reason(summary, standing, ended.as_ref(), unread.as_ref()),
             kind: facts
                 .map(|facts| facts.kind)
                 .or_else(|| plan.map(brief::Plan::kind)),
@@ -206,20 +217,20 @@ impl JobLine {
             }
         };
         Some(match self.state {
-            JobStanding::NeedsResume => format!("schwelle resume --job {job}"),
-            JobStanding::NeedsUndo => format!("schwelle undo --job {job}"),
-            JobStanding::Incomplete => match disk {
+            JobStatus::NeedsResume => format!("schwelle resume --job {job}"),
+            JobStatus::NeedsUndo => format!("schwelle undo --job {job}"),
+            JobStatus::Incomplete => match disk {
                 Some(disk) => format!("schwelle check {disk}"),
                 None => "schwelle survey".to_owned(),
             },
-            JobStanding::DoesNotStart => about("rehearse"),
-            JobStanding::NotConfirmed => about("firmware sheet"),
-            JobStanding::NotBegun => about("plan"),
-            JobStanding::ToConfirm => {
+            JobStatus::DoesNotStart => about("rehearse"),
+            JobStatus::NotConfirmed => about("firmware sheet"),
+            JobStatus::NotBegun => about("plan"),
+            JobStatus::ToConfirm => {
                 let disk = disk.map(|disk| format!(" {disk}")).unwrap_or_default();
                 format!("schwelle confirm{disk} --job {job}")
             }
-            JobStanding::Done | JobStanding::Confirmed | JobStanding::Undone => return None,
+            JobStatus::Done | JobStatus::Confirmed | JobStatus::Undone => return None,
         })
     }
 
@@ -251,55 +262,75 @@ fn here(path: &Path) -> &Path {
     }
 }
 
-fn standing(glance: &Glance, ended: Option<&Ended>, confirmed: Option<&Confirmed>) -> JobStanding {
-    if glance.fault.is_some() {
-        return JobStanding::Incomplete;
+fn standing(
+    summary: &JobSummary,
+    ended: Option<&Ended>,
+    confirmed: Option<&Confirmed>,
+) -> JobStatus {
+    if summary.fault.is_some() {
+        return JobStatus::Incomplete;
     }
-    match glance.state {
-        None => JobStanding::Incomplete,
-        Some(JobState::Saving) => JobStanding::NotBegun,
-        Some(JobState::Writing) => JobStanding::NeedsResume,
-        Some(JobState::Undoing) => JobStanding::NeedsUndo,
-        Some(JobState::Undone) => JobStanding::Undone,
+    match summary.state {
+        None => JobStatus::Incomplete,
+        Some(JobState::Saving) => JobStatus::NotBegun,
+        Some(JobState::Writing) => JobStatus::NeedsResume,
+        Some(JobState::Undoing) => JobStatus::NeedsUndo,
+        Some(JobState::Undone) => JobStatus::Undone,
         Some(JobState::Done) => {
             let walk = ended.and_then(|ended| ended.rehearsal.as_ref());
             if walk.is_some_and(|walk| walk.answer == rehearse::Answer::DoesNotStart) {
-                return JobStanding::DoesNotStart;
+                return JobStatus::DoesNotStart;
             }
             match confirmed.map(|confirmed| confirmed.answer) {
-                Some(confirm::Answer::Confirmed) => return JobStanding::Confirmed,
-                Some(confirm::Answer::NotConfirmed) => return JobStanding::NotConfirmed,
+                Some(confirm::Answer::Confirmed) => return JobStatus::Confirmed,
+                Some(confirm::Answer::NotConfirmed) => return JobStatus::NotConfirmed,
                 Some(confirm::Answer::Unknown) | None => {}
             }
-            let facts = glance.facts.as_ref();
+            let facts = summary.facts.as_ref();
             let starts = facts
                 .is_none_or(|facts| facts.to == Style::Gpt && facts.disk_use == DiskUse::System);
             // The sheet knows whether there is an installed Windows that could be asked.
             match starts && ended.is_none_or(Ended::is_to_be_confirmed) {
-                true => JobStanding::ToConfirm,
-                false => JobStanding::Done,
+                true => JobStatus::ToConfirm,
+                false => JobStatus::Done,
             }
         }
     }
 }
 
-fn reason(glance: &Glance, standing: JobStanding, ended: Option<&Ended>) -> Option<String> {
-    if let Some(bytes) = glance.unchecked_bytes {
+/// Keeps the error of a document that cannot be read.
+fn or_unread<T>(found: io::Result<Option<T>>, unread: &mut Option<io::Error>) -> Option<T> {
+    found.unwrap_or_else(|error| {
+        unread.get_or_insert(error);
+        None
+    })
+}
+
+fn reason(
+    summary: &JobSummary,
+    standing: JobStatus,
+    ended: Option<&Ended>,
+    unread: Option<&io::Error>,
+) -> Option<String> {
+    if let Some(bytes) = summary.unchecked_bytes {
         return Some(words::jobs::unchecked(bytes));
     }
     match standing {
-        JobStanding::Incomplete => {
-            let why = match &glance.fault {
+        JobStatus::Incomplete => {
+            if let (None, Some(error)) = (&summary.fault, unread) {
+                return Some(words::jobs::unread(&text(&error.to_string())));
+            }
+            let why = match &summary.fault {
                 Some(fault) => text(&fault.to_string()),
                 None => words::jobs::NO_STATE.to_owned(),
             };
             Some(format!(
                 "{} {}",
                 sentence(&why),
-                words::jobs::incomplete(glance.state)
+                words::jobs::incomplete(summary.state)
             ))
         }
-        JobStanding::Undone if ended.is_some_and(|ended| ended.exact == Some(false)) => {
+        JobStatus::Undone if ended.is_some_and(|ended| ended.exact == Some(false)) => {
             Some(words::jobs::NOT_EXACT.to_owned())
         }
         _ => None,
@@ -307,16 +338,16 @@ fn reason(glance: &Glance, standing: JobStanding, ended: Option<&Ended>) -> Opti
 }
 
 /// The tone of a standing.
-fn tone(standing: JobStanding) -> Tone {
+fn tone(standing: JobStatus) -> Tone {
     match standing {
-        JobStanding::NeedsResume
-        | JobStanding::NeedsUndo
-        | JobStanding::Incomplete
-        | JobStanding::DoesNotStart
-        | JobStanding::NotConfirmed => Tone::Bad,
-        JobStanding::ToConfirm => Tone::Careful,
-        JobStanding::NotBegun | JobStanding::Undone => Tone::Open,
-        JobStanding::Done | JobStanding::Confirmed => Tone::Good,
+        JobStatus::NeedsResume
+        | JobStatus::NeedsUndo
+        | JobStatus::Incomplete
+        | JobStatus::DoesNotStart
+        | JobStatus::NotConfirmed => Tone::Bad,
+        JobStatus::ToConfirm => Tone::Careful,
+        JobStatus::NotBegun | JobStatus::Undone => Tone::Open,
+        JobStatus::Done | JobStatus::Confirmed => Tone::Good,
     }
 }
 

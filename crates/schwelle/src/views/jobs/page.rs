@@ -2,7 +2,7 @@
 
 use askama::Template;
 
-use schwelle_core::job::JobStanding;
+use schwelle_core::job::JobStatus;
 
 use super::{JobLine, Jobs, minute, tone};
 use crate::screen::Tone;
@@ -60,7 +60,7 @@ fn row(job: &JobLine, place: &str) -> Row {
     let meaning = words::jobs::meaning(job.state);
     let reason = shown(&job.reason).map(|reason| format!(" {reason}"));
     let other = match job.state {
-        JobStanding::NeedsResume => job.next.as_deref(),
+        JobStatus::NeedsResume => job.next.as_deref(),
         _ => None,
     };
     let back = other.map(|next| safe(&next.replacen("resume", "undo", 1)));

@@ -12,7 +12,7 @@ use schemars::JsonSchema;
 use schwelle_core::commit::{Purpose, StageKind};
 use schwelle_core::confirm::Reason;
 use schwelle_core::disk_use::DiskUse;
-use schwelle_core::job::{JobEnd, JobFolder, JobState, JournalExtent};
+use schwelle_core::job::{JobEnd, JobError, JobFolder, JobState, JournalExtent};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -128,7 +128,7 @@ pub(crate) struct ChecksumDoc {
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ReportError {
     #[error(transparent)]
-    Job(#[from] schwelle_core::job::JobError),
+    Job(#[from] JobError),
     #[error("{file}: {fault}")]
     Record {
         file: &'static str,
@@ -189,7 +189,7 @@ impl Report {
             plan: record.plan,
             rehearsal,
             sheet,
-            confirmation: confirmation(folder),
+            confirmation: confirmation(folder)?,
             exact,
             written: extents.iter().map(written).collect(),
             checksums,
@@ -257,11 +257,13 @@ fn typed_json<T: DeserializeOwned>(file: &'static str, value: Value) -> Result<T
     serde_json::from_value(value).map_err(|fault| ReportError::Record { file, fault })
 }
 
-/// What was confirmed of the disk as it is now. None is no reason for no report.
-fn confirmation(folder: &JobFolder) -> Option<KeptConfirmation> {
-    let is_done = folder.state().state == JobState::Done;
-    let text = folder.document(CONFIRMATION).filter(|_| is_done)?;
-    serde_json::from_slice(&text).ok()
+/// What was confirmed of the disk as it is now; `None` if nothing was, or if the document is damaged.
+fn confirmation(folder: &JobFolder) -> Result<Option<KeptConfirmation>, JobError> {
+    if folder.state().state != JobState::Done {
+        return Ok(None);
+    }
+    let text = folder.document(CONFIRMATION)?;
+    Ok(text.and_then(|text| serde_json::from_slice(&text).ok()))
 }
 
 fn checksum(folder: &Path, file: &str) -> io::Result<ChecksumDoc> {

@@ -1,12 +1,13 @@
 //! The rules about the medium.
 
-use schwelle_core::device::HealthWarning;
+use schwelle_core::device::{HealthWarning, Retried};
 use schwelle_core::profile::TailOwner;
 use schwelle_core::rules::Twin;
 use schwelle_core::rules::answers::medium::{Evidence, Remedy};
 
 use super::super::facts::ground;
 use super::super::nth;
+use crate::text::typed;
 use crate::words::here::here;
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
@@ -23,6 +24,18 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             format!("{} to {}: cannot be read", sectors.first, sectors.last().0)
         }
         Evidence::Health { warning } => format!("SMART: {}", health(*warning)),
+        Evidence::Retried { first, count } => {
+            let Retried { operation, sectors } = first;
+            let where_to = sectors.first;
+            let transfers = match count {
+                1 => "a transfer failed and succeeded when it was repeated".to_owned(),
+                count => format!("{count} transfers failed and succeeded when they were repeated"),
+            };
+            format!(
+                "{transfers}: first a {operation} of {} sectors at {where_to}",
+                sectors.sectors()
+            )
+        }
         Evidence::InUse { user } => user.to_string(),
         Evidence::Mounted {
             at,
@@ -60,6 +73,18 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             "a job folder of this disk: {} ({})",
             path.display(),
             state.name()
+        ),
+        Evidence::JobUnreadable { path, fault } => format!(
+            "{} is a job folder that cannot be read, and may be an unfinished job of this disk: {fault}",
+            path.display()
+        ),
+        Evidence::JobDamaged { path, fault } => format!(
+            "{} is a damaged job folder, of this disk or another: {fault}",
+            path.display()
+        ),
+        Evidence::NotSearched { path, fault } => format!(
+            "{} could not be searched for job folders: {fault}",
+            path.display()
         ),
         Evidence::VolumeEndsEarly {
             beyond_bytes,
@@ -167,6 +192,12 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
                  good, --job-lost converts the disk as it is now.",
                 nth(next, 0),
                 nth(next, 1)
+            );
+        }
+        Remedy::LookIntoFolder { folder } => {
+            return format!(
+                "If it cannot be read, copy it to another medium, or connect that medium to another port. Then see what                  it is: schwelle report --jobs {} . If it is another disk's, take it out of the PC.",
+                typed(folder)
             );
         }
         Remedy::NameBySerial { .. } => {

@@ -1,5 +1,5 @@
-//! Job folders as they are found: what each says of its job, whole or torn, without its disk. Nothing is
-//! written, and what a folder can make this read is bounded.
+//! Job folders without their disk: what each records of its job, be it complete or damaged. Nothing is written, and
+//! what a folder can make this read is bounded.
 
 use std::fs;
 use std::io;
@@ -8,8 +8,9 @@ use std::path::{Path, PathBuf};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::find::{has_file, has_state};
 use super::folder::{JOURNAL, LOG, RECORD, SAVED, document_of};
-use super::state::{Kept, is_kept_in};
+use super::state::PersistedState;
 use super::storage::{Directory, Storage};
 use super::{JobError, JobFacts, JobFolder, JobState};
 
@@ -20,10 +21,10 @@ const MAX_NAMES: usize = 2_000_000;
 /// A journal is checked up to this length: some 60,000 extents.
 const MAX_JOURNAL_BYTES: u64 = 32 << 20;
 
-/// Where a job stands for who has many of them. What needs a hand stands first.
+/// Job status for the overview. Jobs that need action sort first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-pub enum JobStanding {
+pub enum JobStatus {
     /// Stopped between first and last write.
     NeedsResume,
     /// Stopped while it was taken back.
@@ -48,7 +49,7 @@ pub enum JobStanding {
 
 /// What a job folder says of its job.
 #[derive(Debug)]
-pub struct Glance {
+pub struct JobSummary {
     path: PathBuf,
     /// Where the job stands, by the last whole state; `None` where no file holds one.
     pub state: Option<JobState>,
@@ -60,35 +61,37 @@ pub struct Glance {
     pub unchecked_bytes: Option<u64>,
 }
 
-impl Glance {
+impl JobSummary {
     /// Looks at a folder. The saved bytes themselves are not read.
     fn at(path: &Path) -> Self {
-        let mut glance = Self {
+        let mut summary = Self {
             path: path.to_owned(),
             state: None,
             facts: None,
             fault: None,
             unchecked_bytes: None,
         };
-        let mut bytes = 0;
-        if let Ok(storage) = Directory::open(path) {
-            let kept = Kept::read(&storage).ok().flatten();
-            glance.state = kept.map(|kept| kept.state.state);
-            let journal = storage.open(JOURNAL, false);
-            bytes = journal.and_then(|file| file.len_bytes()).unwrap_or(0);
-        }
-        if bytes > MAX_JOURNAL_BYTES && glance.state.is_some() {
-            glance.unchecked_bytes = Some(bytes);
-            return glance;
+        match too_long(path) {
+            Ok(None) => {}
+            Ok(Some((state, bytes))) => {
+                summary.state = Some(state);
+                summary.unchecked_bytes = Some(bytes);
+                return summary;
+            }
+            Err(source) => {
+                let path = path.to_owned();
+                summary.fault = Some(JobError::Io { path, source });
+                return summary;
+            }
         }
         match JobFolder::open(path) {
             Ok(folder) => {
-                glance.state = Some(folder.state().state);
-                glance.facts = folder.facts().cloned();
+                summary.state = Some(folder.state().state);
+                summary.facts = folder.facts().cloned();
             }
-            Err(error) => glance.fault = Some(error),
+            Err(error) => summary.fault = Some(error),
         }
-        glance
+        summary
     }
 
     /// The folder.
@@ -96,15 +99,34 @@ impl Glance {
         &self.path
     }
 
-    /// A document of the folder, if it can be read and is no longer than any is.
-    pub fn document(&self, name: &str) -> Option<Vec<u8>> {
-        document_of(&Directory::open(&self.path).ok()?, name)
+    /// Reads a document of the folder; `None` if there is none.
+    ///
+    /// # Errors
+    ///
+    /// It cannot be read, or is longer than any document is.
+    pub fn document(&self, name: &str) -> io::Result<Option<Vec<u8>>> {
+        document_of(&Directory::open(&self.path)?, name)
     }
+}
+
+/// The state and the length in bytes of a journal that is too long to be checked here.
+fn too_long(path: &Path) -> io::Result<Option<(JobState, u64)>> {
+    let storage = Directory::open(path)?;
+    let journal = match storage.open(JOURNAL, false) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        journal => journal?,
+    };
+    let bytes = journal.len_bytes()?;
+    if bytes <= MAX_JOURNAL_BYTES {
+        return Ok(None);
+    }
+    let persisted = PersistedState::read(&storage)?;
+    Ok(persisted.map(|persisted| (persisted.state.state, bytes)))
 }
 
 /// What a look at a place found beside job folders.
 #[derive(Debug, Default)]
-pub struct Aside {
+pub struct ScanResult {
     /// Folders looked into that are no job's, and have none below.
     pub others: usize,
     /// What could not be looked into, and why.
@@ -115,35 +137,39 @@ pub struct Aside {
 
 /// Looks at each job folder in `place`: it itself, or those up to `depth` below it, in the order of their names.
 /// Links are not followed. An error when `place` cannot be listed.
-pub fn glances(place: &Path, depth: u32, take: &mut dyn FnMut(Glance)) -> io::Result<Aside> {
-    let mut look = Look {
-        aside: Aside::default(),
+pub fn scan_jobs(
+    place: &Path,
+    depth: u32,
+    take: &mut dyn FnMut(JobSummary),
+) -> io::Result<ScanResult> {
+    let mut scanner = Scanner {
+        result: ScanResult::default(),
         folders: MAX_FOLDERS,
         names: MAX_NAMES,
         take,
     };
-    look.below(place, depth)?;
-    Ok(look.aside)
+    scanner.below(place, depth)?;
+    Ok(scanner.result)
 }
 
-struct Look<'a> {
-    aside: Aside,
+struct Scanner<'a> {
+    result: ScanResult,
     folders: usize,
     names: usize,
-    take: &'a mut dyn FnMut(Glance),
+    take: &'a mut dyn FnMut(JobSummary),
 }
 
-impl Look<'_> {
+impl Scanner<'_> {
     /// True when a job was found.
     fn below(&mut self, folder: &Path, depth: u32) -> io::Result<bool> {
-        if is_a_jobs(folder) {
-            (self.take)(Glance::at(folder));
+        if is_job_folder(folder)? {
+            (self.take)(JobSummary::at(folder));
             return Ok(true);
         }
         let mut folders = Vec::new();
         for entry in fs::read_dir(folder)? {
             let Some(fewer) = self.names.checked_sub(1) else {
-                self.aside.cut_off = true;
+                self.result.cut_off = true;
                 break;
             };
             self.names = fewer;
@@ -156,24 +182,24 @@ impl Look<'_> {
         let mut found = false;
         for path in folders.into_iter().filter(|_| depth > 0) {
             let Some(fewer) = self.folders.checked_sub(1) else {
-                self.aside.cut_off = true;
+                self.result.cut_off = true;
                 break;
             };
             self.folders = fewer;
             match self.below(&path, depth - 1) {
                 Ok(here) => found |= here,
-                Err(error) => self.aside.unread.push((path, error)),
+                Err(error) => self.result.unread.push((path, error)),
             }
         }
-        self.aside.others += usize::from(!found);
+        self.result.others += usize::from(!found);
         Ok(found)
     }
 }
 
-/// True for a folder in which a job was begun, also where all files that keep its state are lost.
-fn is_a_jobs(folder: &Path) -> bool {
-    let has = |name: &str| folder.join(name).is_file();
-    is_kept_in(folder)
-        || (has(JOURNAL) && has(SAVED))
-        || (has(RECORD) && (has(LOG) || has(JOURNAL)))
+/// True for a folder in which a job was begun, even if all files that record its state are lost.
+fn is_job_folder(folder: &Path) -> io::Result<bool> {
+    let has = |name: &str| has_file(folder, name);
+    Ok(has_state(folder)?
+        || (has(JOURNAL)? && has(SAVED)?)
+        || (has(RECORD)? && (has(LOG)? || has(JOURNAL)?)))
 }

@@ -1,0 +1,13 @@
+//! Change sets, and what is observed and recorded while one is written.
+//!
+//! Writing itself is not exported: [`crate::pipeline::Saved`] and [`crate::job::Trusted`] are the only ways to it.
+//!
+//! ```compile_fail,E0603
+//! use schwelle_core::commit::apply;
+//! ```
+
+pub use schwelle_disk::commit::{
+    ChangeSet, CommitError, Disorder, Drafts, Event, Ledger, Observer, Part, Purpose, Region,
+    Stage, StageKind, Undeclared, hash_of, in_order,
+};
+pub(crate) use schwelle_disk::commit::{apply, verify};
