@@ -324,10 +324,10 @@ fn content_of(disk: &dyn ReadDevice, extent: Extent) -> Result<Option<Lba>, ()> 
     }
     let mut at = 0;
     while at < len_bytes {
-        let len = usize::try_from(CHUNK_BYTES.min(len_bytes - at)).map_err(|_| ())?;
+        let len = usize::try_from(CHUNK_BYTES.min(len_bytes - at)).map_err(|_too_large| ())?;
         let bytes = disk
             .read_vec(start.checked_add(at).ok_or(())?, len)
-            .map_err(|_| ())?;
+            .map_err(|_fault| ())?;
         if let Some(place) = bytes.iter().position(|&byte| byte != 0) {
             let sector = at.saturating_add(place as u64) / u64::from(geometry.logical_sector);
             return Ok(Some(Lba(extent.first.0.saturating_add(sector))));

@@ -6,12 +6,15 @@
 //! passed in, so the same disk gives the same draft.
 
 use std::collections::BTreeMap;
+use std::io;
 
 use uuid::Uuid;
 
 use crate::bitlocker::{self, NotSealed, Sealed, Unlocked};
 use crate::commit::{self, CommitError, Drafts, Observer};
-use crate::device::{BlockDevice, Extent, HealthWarning, Lba, ReadDevice, Retried, Window};
+use crate::device::{
+    BlockDevice, DeviceError, Extent, HealthWarning, IoOp, Lba, ReadDevice, Retried, Window,
+};
 use crate::disk_use::DiskUse;
 use crate::draft::{self, DraftError, Plan, Source, Stamp};
 use crate::firmware::{self, Ground, LoaderChoice, Machine};
@@ -444,6 +447,15 @@ impl<'r, 'a> Ready<'r, 'a> {
         mut job: JobFolder,
     ) -> Result<Saved<'r, 'a, 'd, D>, JobError> {
         let plan = self.plan;
+        // Whatever the draft made of an unreadable sector: nothing is written on a guess.
+        if let Some(unread) = disk.unreadable().first() {
+            let sector = u64::from(disk.geometry().logical_sector);
+            let source = io::Error::other("it could not be read while the disk was drafted");
+            let offset = unread.first.0.saturating_mul(sector);
+            return Err(DeviceError::new(IoOp::Read, offset, 0, source)
+                .at(unread.first)
+                .into());
+        }
         let places = plan.changes.extents();
         bitlocker::can_be_sealed(disk.geometry(), disk.volumes(), places)?;
         let drafts = SealedDrafts::new(plan, disk);

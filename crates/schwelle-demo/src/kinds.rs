@@ -35,7 +35,7 @@ pub struct SmallJob {
     /// Makes its disk.
     pub disk: fn() -> Memory,
     /// Drafts what is done with it.
-    pub draft: fn(&Memory) -> Plan<'_>,
+    pub draft: fn(&dyn ReadDevice) -> Plan<'_>,
     /// What the job is.
     pub facts: fn() -> JobFacts,
 }
@@ -59,12 +59,12 @@ fn mend() -> JobFacts {
     }
 }
 
-fn drafted(disk: &Memory) -> Plan<'_> {
+fn drafted(disk: &dyn ReadDevice) -> Plan<'_> {
     plan_of(disk, EspRequest::default()).unwrap()
 }
 
 /// With an EFI system partition of so many MiB: it matters what that comes to lie on.
-fn sized(disk: &Memory, mib: u64) -> Plan<'_> {
+fn sized(disk: &dyn ReadDevice, mib: u64) -> Plan<'_> {
     let request = EspRequest {
         size: Some(mib * MIB),
         ..EspRequest::default()
@@ -325,7 +325,7 @@ fn without_recovery_image(disk: &dyn BlockDevice, volume: Extent) {
     assert!(found >= 2, "a record and a directory name it");
 }
 
-fn mended(disk: &Memory) -> Plan<'_> {
+fn mended(disk: &dyn ReadDevice) -> Plan<'_> {
     let profile = Profile::read(disk, HostFacts::default()).unwrap();
     let (types, severities) = (TypeTable::default(), BTreeMap::new());
     let known = Inputs::unknown(Style::Gpt, EspRequest::default(), &types, &severities);

@@ -71,7 +71,7 @@ pub fn write_overlay(
 
     let mut out = BufWriter::new(file);
     let mut header = MAGIC.to_vec();
-    let field_32 = |value: u64| u32::try_from(value).map_err(|_| too_large());
+    let field_32 = |value: u64| u32::try_from(value).map_err(|_too_large| too_large());
     let name_at = HEADER_BYTES + 8 + 8 + 8;
     push_32(&mut header, 2);
     push_64(&mut header, name_at as u64);

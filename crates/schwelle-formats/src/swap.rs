@@ -53,7 +53,7 @@ pub fn plan_shrink(header: &[u8], bytes: u64, sectors: u64) -> Result<ShrinkPlan
     if bytes < LEAST_BYTES {
         return Err(SwapError::TooSmall);
     }
-    let last = u32::try_from(bytes / PAGE_BYTES - 1).map_err(|_| SwapError::Header)?;
+    let last = u32::try_from(bytes / PAGE_BYTES - 1).map_err(|_too_large| SwapError::Header)?;
     let last = last.min(number(LAST_PAGE_AT)?);
     Ok(ShrinkPlan {
         sectors,

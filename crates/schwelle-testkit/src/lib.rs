@@ -17,6 +17,7 @@
 )]
 
 mod dice;
+mod faults;
 mod images;
 mod medium;
 mod opened;
@@ -24,6 +25,7 @@ mod referees;
 mod renew;
 
 pub use dice::Dice;
+pub use faults::{Fault, Faults, FaultyDisk};
 pub use images::{copy_image, hash};
 pub use medium::{Failure, Image, Medium};
 pub use opened::WriteWatch;

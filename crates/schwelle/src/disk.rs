@@ -14,7 +14,7 @@ use schwelle_core::firmware::{Ground, Machine};
 use schwelle_core::host::{Bus, HostFacts, User, this_pc};
 use schwelle_core::identities::Style;
 use schwelle_core::job::{FolderState, FoundJob, jobs_of};
-use schwelle_core::mend::MendError;
+use schwelle_core::mend::{MendError, NotMended};
 use schwelle_core::next::Next;
 use schwelle_core::pipeline::{self, Judged, Mending, NotDrafted, Outside, Rehearsed};
 use schwelle_core::placement::EspRequest;
@@ -53,8 +53,13 @@ impl Disk {
     fn jobs(&self) -> &[FoundJob] {
         self.jobs.get_or_init(|| {
             if self.is_real() {
-                let places = this_pc().mounted_folders();
-                return jobs_of(&self.device, &places, 2);
+                return match this_pc().mounted_folders() {
+                    Ok(places) => jobs_of(&self.device, &places, 2),
+                    Err(error) => vec![FoundJob {
+                        path: PathBuf::from("/"),
+                        found: FolderState::NotSearched(error.into()),
+                    }],
+                };
             }
             let beside = self.path.parent().unwrap_or(Path::new("."));
             jobs_of(&self.device, &[or_current(beside)], 1)
@@ -302,6 +307,23 @@ impl Disk {
         let check = self.next("check");
         let next = match &error {
             MendError::NotGpt { .. } => format!("To see whether it can be converted: {check}"),
+            MendError::NoRemedy {
+                step,
+                why: why @ NotMended::UnknownContent { .. },
+            } => {
+                what += &format!(": {}", words::steps::found(&step.evidence));
+                let why = words::mend::not_mended(why);
+                let name = self.profile.disk_name().unwrap_or_default();
+                let option = format!(
+                    "{} --format-esp {}",
+                    self.next("mend"),
+                    typed(Path::new(&name))
+                );
+                format!(
+                    "It is not mended here, since {why}. Another system's boot loaders may be in it: copy the partition \
+                     first. If nothing on it is needed: {option}"
+                )
+            }
             MendError::NoRemedy { step, why } => {
                 what += &format!(": {}", words::steps::found(&step.evidence));
                 let advice = step.remedy.as_ref().map_or_else(String::new, |remedy| {

@@ -213,6 +213,7 @@ impl PlaceOptions {
                 PlaceRequest::Auto
             },
             size: self.esp_size.or(policy.esp_size.filter(|_| is_for_one)),
+            format_unknown: false,
         })
     }
 }

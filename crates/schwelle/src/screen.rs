@@ -168,8 +168,8 @@ impl Screen {
         self.err(&format!("{mark}: {}\n", text::safe(text)));
     }
 
-    /// While this is kept, something is going on that is shown when it takes longer than a second: beside a
-    /// turning sign on a terminal, in a plain line elsewhere.
+    /// While this is kept, work is under way that is shown on a terminal if it takes longer than a second, next to a
+    /// spinner. Elsewhere nothing is shown, so that the output does not depend on how fast the machine is.
     pub(crate) fn busy(&self, what: impl Into<String>) -> Busy {
         let what = what.into();
         if self.events {
@@ -258,6 +258,24 @@ impl Screen {
         self.err(&text);
     }
 
+    /// Asks a question that is answered with yes or no, in any case and by the first letter too. Anything else is asked
+    /// again, three times at most; then, and at the end of the input, it counts as no.
+    pub(crate) fn confirms(&self, question: &str) -> bool {
+        const TIMES: usize = 3;
+        let mut text = format!("{question} (yes/no)");
+        for _ in 0..TIMES {
+            let Some(answer) = self.ask(&text) else {
+                return false;
+            };
+            match answer.to_lowercase().as_str() {
+                "y" | "yes" => return true,
+                "n" | "no" => return false,
+                _ => text = format!("Please answer yes or no. {question} (yes/no)"),
+            }
+        }
+        false
+    }
+
     /// Asks a question on stderr and reads the answer from stdin; `None` at its end.
     pub(crate) fn ask(&self, question: &str) -> Option<String> {
         match self.events {
@@ -290,9 +308,6 @@ impl Busy {
                 return;
             }
             let bar = ProgressBar::new_spinner().with_style(spinner());
-            if bar.is_hidden() {
-                eprintln!("{what} ...");
-            }
             bar.set_message(what);
             bar.enable_steady_tick(Duration::from_millis(120));
             // An error too means that it is done.

@@ -12,7 +12,7 @@ pub(crate) fn size(text: &str) -> Result<u64, String> {
     };
     let number: u64 = digits
         .parse()
-        .map_err(|_| "a number and a unit, such as 300M".to_owned())?;
+        .map_err(|_fault| "a number and a unit, such as 300M".to_owned())?;
     // Some systems' boot files are ten MiB each; what is larger is a slip of the finger.
     let sensible = |bytes: &u64| (1..=4 << 30).contains(bytes);
     number

@@ -48,9 +48,9 @@ pub(super) fn lay(
         let extent = sectors(geometry.logical_sector, volume, patch.offset, end)?;
         let outside = || DraftError::Outside(extent);
         let at = geometry.byte_of(extent.first).ok_or_else(outside)?;
-        let len = usize::try_from(geometry.bytes_in(&extent)).map_err(|_| outside())?;
+        let len = usize::try_from(geometry.bytes_in(&extent)).map_err(|_too_large| outside())?;
         let mut bytes = draft.read_vec(at, len)?;
-        let within = usize::try_from(patch.offset % sector).map_err(|_| outside())?;
+        let within = usize::try_from(patch.offset % sector).map_err(|_too_large| outside())?;
         bytes
             .get_mut(within..within.saturating_add(patch.bytes.len()))
             .ok_or_else(outside)?

@@ -134,7 +134,7 @@ fn find_loader(disk: &dyn ReadDevice, path: &str) -> Result<(u32, Extent, uuid::
     let file = FatVolume::open(&window).and_then(|fat| fat.find(path));
     match file {
         Ok(Some(file)) if !file.is_directory => {
-            let number = u32::try_from(*number).map_err(|_| EntryError::NoEsp)?;
+            let number = u32::try_from(*number).map_err(|_too_large| EntryError::NoEsp)?;
             Ok((number, entry.extent, entry.id))
         }
         _ => Err(EntryError::NoLoader {

@@ -318,8 +318,8 @@ impl JobFolder {
         let len = entry
             .sectors
             .saturating_mul(loaded.journal.sector_bytes.into());
-        let len =
-            usize::try_from(len).map_err(|_| self.damaged(name, "an extent has no length"))?;
+        let len = usize::try_from(len)
+            .map_err(|_too_large| self.damaged(name, "an extent has no length"))?;
         let bytes = journal::read(&**file, entry.side(side), len);
         let mut bytes = bytes.map_err(|source| self.io_error(name, source))?;
         if side == Side::New {
@@ -338,8 +338,8 @@ impl JobFolder {
         let len = beside
             .sectors
             .saturating_mul(loaded.journal.sector_bytes.into());
-        let len =
-            usize::try_from(len).map_err(|_| self.damaged(SAVED, "an extent has no length"))?;
+        let len = usize::try_from(len)
+            .map_err(|_too_large| self.damaged(SAVED, "an extent has no length"))?;
         let read = journal::read(&*loaded.saved, &beside.old, len);
         read.map_err(|source| self.io_error(SAVED, source))
     }
@@ -591,10 +591,15 @@ impl JobFolder {
     fn knows_sector_0(&self, journal: &Journal, sector_0: &[u8]) -> Result<bool, JobError> {
         let entry = journal.extents.iter().find(|entry| entry.first_lba == 0);
         if let Some(entry) = entry {
-            for side in [Side::Old, Side::New] {
-                if self.bytes(entry, side)?.starts_with(sector_0) {
-                    return Ok(true);
-                }
+            let old = self.bytes(entry, Side::Old)?;
+            let kept_small = match entry.stage {
+                StageKind::Commit => recover::boot_records_kept_small(journal, entry, &old),
+                _ => Vec::new(),
+            };
+            let new = self.bytes(entry, Side::New)?;
+            let mut known = kept_small.iter().chain([&old, &new]);
+            if known.any(|bytes| bytes.starts_with(sector_0)) {
+                return Ok(true);
             }
         }
         // A job that does not write it watches it.

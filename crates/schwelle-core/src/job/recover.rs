@@ -75,6 +75,22 @@ fn journal(job: &JobFolder) -> Result<&Journal, RecoverError> {
     job.journal().ok_or(RecoverError::NeverBegan)
 }
 
+/// Refuses a disk that has another size than the job's, so that it cannot be that one.
+pub(super) fn refuse_other_size(
+    job: &JobFolder,
+    disk: &dyn ReadDevice,
+) -> Result<(), RecoverError> {
+    let journal = journal(job)?;
+    let geometry = disk.geometry();
+    if (geometry.logical_sector, geometry.sectors) == (journal.sector_bytes, journal.sectors) {
+        return Ok(());
+    }
+    Err(RecoverError::OtherDisk {
+        expected: journal.sectors,
+        sector_bytes: journal.sector_bytes,
+    })
+}
+
 /// Checks that the disk is the one that the job is about, and compares every sector of the journal. Returns the disk
 /// without the edits of its files as well. `disk` is a draft without changes over it.
 ///
@@ -87,12 +103,7 @@ fn compare<'a>(
 ) -> Result<(Comparison, Arc<Draft<'a>>), RecoverError> {
     let journal = journal(job)?;
     let geometry = disk.geometry();
-    if (geometry.logical_sector, geometry.sectors) != (journal.sector_bytes, journal.sectors) {
-        return Err(RecoverError::OtherDisk {
-            expected: journal.sectors,
-            sector_bytes: journal.sector_bytes,
-        });
-    }
+    refuse_other_size(job, &disk)?;
     for watched in &journal.watched {
         if hash_of(&disk, watched.extent())?.to_hex().as_str() != watched.blake3 {
             return Err(RecoverError::Differs {
@@ -118,8 +129,13 @@ fn compare<'a>(
         let found = disk.read_vec(journal.byte_of(entry.first_lba), old.len())?;
         let mut first_unexpected = None;
         let sectors = old.chunks(sector).zip(new.chunks(sector));
+        let kept_small = match entry.stage {
+            StageKind::Commit => boot_records_kept_small(journal, entry, &old),
+            _ => Vec::new(),
+        };
         for (index, (found, (old, new))) in found.chunks(sector).zip(sectors).enumerate() {
-            let (is_old, is_new) = (found == old, found == new);
+            let is_kept_small = kept_small.iter().any(|record| record == found);
+            let (is_old, is_new) = (found == old || is_kept_small, found == new);
             seen.anything_old |= is_old && !is_new;
             seen.anything_new |= is_new && !is_old;
             if !is_old && !is_new && first_unexpected.is_none() {
@@ -131,6 +147,30 @@ fn compare<'a>(
         }
     }
     Ok((seen, disk))
+}
+
+/// Maximum number of volumes that a boot record names.
+const MAX_NAMED: usize = 4;
+
+/// The old boot record as undoing leaves it when volumes have been used since and keep their new size: one for each
+/// choice of the shrunk volumes that it names.
+pub(super) fn boot_records_kept_small(
+    journal: &Journal,
+    entry: &JournalExtent,
+    old: &[u8],
+) -> Vec<Vec<u8>> {
+    let volumes = journal.volumes.iter();
+    let shrunk = volumes.filter(|volume| {
+        volume.sectors_after < volume.sectors_before && volume.named_at == entry.first_lba
+    });
+    let mut records = vec![old.to_vec()];
+    for volume in shrunk.take(MAX_NAMED) {
+        for mut record in records.clone() {
+            mbr::shrink_entry(&mut record, volume.first_lba, volume.sectors_after);
+            records.push(record);
+        }
+    }
+    records
 }
 
 /// State of a disk relative to a job.

@@ -35,6 +35,7 @@ impl<'d> Recovery<'d> {
     ///
     /// The folder belongs to another disk, or the disk to another folder; or disk or folder cannot be read.
     pub fn open(job: JobFolder, disk: &'d Tracked<'d>) -> Result<Self, RecoverError> {
+        recover::refuse_other_size(&job, disk)?;
         let repaired = Repaired::look(&job, disk)?;
         // An unreadable sector is repaired, or was an error.
         disk.forget_failures();

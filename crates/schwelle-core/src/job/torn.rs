@@ -150,7 +150,7 @@ impl ReadDevice for Repaired<'_> {
                 extent.first.0.saturating_mul(sector).clamp(at, end)
             });
             let outside = || DeviceError::out_of_bounds(IoOp::Read, offset, 0);
-            let index = |at: u64| usize::try_from(at - offset).map_err(|_| outside());
+            let index = |at: u64| usize::try_from(at - offset).map_err(|_too_large| outside());
             if at < first {
                 let part = buffer.get_mut(index(at)?..index(first)?);
                 self.disk.read_at(at, part.ok_or_else(outside)?)?;
@@ -161,7 +161,7 @@ impl ReadDevice for Repaired<'_> {
             };
             let begins = extent.first.0.saturating_mul(sector);
             let stop = end.min(extent.end.0.saturating_mul(sector));
-            let from = usize::try_from(at - begins).map_err(|_| outside())?;
+            let from = usize::try_from(at - begins).map_err(|_too_large| outside())?;
             let part = buffer.get_mut(index(at)?..index(stop)?);
             let part = part.ok_or_else(outside)?;
             let bytes = bytes.get(from..from.saturating_add(part.len()));

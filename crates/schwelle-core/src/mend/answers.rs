@@ -123,6 +123,16 @@ pub enum NotMended {
         /// What it holds.
         volume: VolumeKind,
     },
+    /// The EFI system partition holds something that is not recognised.
+    UnknownContent {
+        /// Which partition.
+        partition: Titled,
+    },
+    /// The two copies of the table disagree about where a partition begins, and no volume tells which is right.
+    TablesDisagree {
+        /// Number of the partition.
+        partition: usize,
+    },
     /// The partition is too small for FAT32.
     TooSmall,
     /// No Windows with UEFI boot files is on this disk.

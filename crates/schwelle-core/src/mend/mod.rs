@@ -11,12 +11,13 @@ mod kept;
 mod names;
 mod remedies;
 
-use crate::device::{DeviceError, ReadDevice};
+use crate::device::{DeviceError, Draft, Extent, ReadDevice};
 use crate::disk_use::DiskUse;
 use crate::draft::{DraftError, Plan, Source};
+use crate::gpt::{GptLayout, GptPair, type_guid};
 use crate::identities::Style;
 use crate::placement::{EspRequest, NoRoom};
-use crate::profile::{BOOTMGFW, Profile, Table, TableStyle};
+use crate::profile::{BOOTMGFW, Profile, Table, TableStyle, VolumeKind, volume_kind};
 use crate::rehearse::{Rehearsal, Step, StepId, walk, walk_to};
 
 pub use answers::{FixKind, NotMended, StoreFrom};
@@ -74,9 +75,37 @@ pub(crate) fn plan<'a>(
         let style = profile.table_style();
         return Err(MendError::NotGpt { style });
     };
+    let by_backup;
+    let right = right_copy(disk, pair)?;
+    let prefers_backup = matches!(right, RightCopy::Backup(_));
+    let profile = match right {
+        RightCopy::Primary => profile,
+        RightCopy::Backup(layout) => {
+            let corrected = Draft::new(disk);
+            layout.write(&corrected)?;
+            by_backup = Profile::read(&corrected, profile.host.clone())?;
+            &by_backup
+        }
+        RightCopy::Unknown { partition } => {
+            let rehearsal = rehearse(disk, request.disk_use);
+            let why = NotMended::TablesDisagree { partition };
+            let step = rehearsal
+                .steps
+                .iter()
+                .find(|step| step.id == StepId::TablesAgree);
+            let step = Box::new(step.ok_or(MendError::NotPassed)?.clone());
+            return Err(MendError::NoRemedy { step, why });
+        }
+    };
     let mut remedies = Remedies::new(disk, profile, pair, request, &mut *source.new_guid);
     let mut rehearsal = rehearse(disk, request.disk_use);
     let mut built: Option<Plan<'a>> = None;
+    if prefers_backup {
+        remedies.take_backup();
+        let plan = build::build(disk, profile, &remedies, &mut source)?;
+        rehearsal = rehearse(&plan.draft, request.disk_use);
+        built = Some(plan);
+    }
     loop {
         match rehearsal.first_fault() {
             Some(step) => match &built {
@@ -99,6 +128,64 @@ pub(crate) fn plan<'a>(
         built = Some(plan);
     }
     Ok(built.map(|plan| (plan, remedies.fixes())))
+}
+
+/// Which of two sound copies of the table is right.
+enum RightCopy {
+    /// The primary one, which firmware and systems go by.
+    Primary,
+    /// The backup, with this layout: only where it names partitions do volumes begin.
+    Backup(GptLayout),
+    /// The content does not tell.
+    Unknown {
+        /// Number of a partition about whose start they disagree.
+        partition: usize,
+    },
+}
+
+/// Asks the volumes on the disk which of two sound copies is right, if they disagree about where partitions begin.
+///
+/// # Errors
+///
+/// The disk cannot be read.
+fn right_copy(disk: &dyn ReadDevice, pair: &GptPair) -> Result<RightCopy, DeviceError> {
+    let (Ok(primary), Ok(backup)) = (&pair.primary, &pair.backup) else {
+        return Ok(RightCopy::Primary);
+    };
+    let (mut by_primary, mut by_backup, mut by_none) = (None, None, None);
+    for (number, entry) in &primary.entries {
+        let others = backup.entries.iter();
+        let other = others
+            .filter(|(other, _)| other == number)
+            .map(|(_, entry)| entry)
+            .next();
+        let Some(other) = other.filter(|other| other.extent.first != entry.extent.first) else {
+            continue;
+        };
+        let holds = |extent: Extent| -> Result<bool, DeviceError> {
+            let kind = volume_kind(disk, extent)?;
+            Ok(!matches!(
+                kind,
+                None | Some(VolumeKind::Blank | VolumeKind::Unknown)
+            ))
+        };
+        match (holds(entry.extent)?, holds(other.extent)?) {
+            (true, _) => by_primary = Some(*number),
+            (false, true) => by_backup = Some(*number),
+            (false, false) if entry.kind != type_guid::RESERVED => by_none = Some(*number),
+            (false, false) => {}
+        }
+    }
+    Ok(match (by_primary, by_backup, by_none) {
+        (Some(_), None, _) | (None, None, None) => RightCopy::Primary,
+        (None, Some(number), None) => match GptLayout::of(backup) {
+            Some(layout) => RightCopy::Backup(layout),
+            None => RightCopy::Unknown { partition: number },
+        },
+        (_, backup, none) => RightCopy::Unknown {
+            partition: none.or(backup).unwrap_or_default(),
+        },
+    })
 }
 
 /// The walk as the mended disk must pass it: by the removable-media path, and by the one that boot

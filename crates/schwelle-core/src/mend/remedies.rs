@@ -3,7 +3,7 @@
 use uuid::Uuid;
 
 use crate::bcd::BcdStore;
-use crate::device::{Lba, ReadDevice, Window};
+use crate::device::{DeviceError, Extent, IoOp, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
 use crate::draft::KeptFile;
 use crate::fat::{FatError, FatKind, FatVolume, Repair};
@@ -26,6 +26,8 @@ pub(super) struct Remedies<'p> {
     profile: &'p Profile,
     pair: &'p GptPair,
     request: EspRequest,
+    /// The backup copy of the table is the right one, although the primary one is sound as well.
+    prefers_backup: bool,
     /// GUID of an EFI system partition that is made.
     pub(super) new_id: Uuid,
     /// Sector 0 gets a protective entry over the whole disk.
@@ -83,6 +85,7 @@ impl<'p> Remedies<'p> {
             profile,
             pair,
             request,
+            prefers_backup: false,
             new_id: new_guid(),
             sector_0: false,
             table: false,
@@ -115,12 +118,25 @@ impl<'p> Remedies<'p> {
 
     /// The copy of the table to go by.
     pub(super) fn sound_copy(&self) -> Option<&'p GptCopy> {
-        self.pair.best()
+        match &self.pair.backup {
+            Ok(backup) if self.prefers_backup => Some(backup),
+            _ => self.pair.best(),
+        }
     }
 
     /// True when the primary copy is sound, and may be relied on while the backup is written.
     pub(super) fn is_primary_sound(&self) -> bool {
-        self.pair.primary.is_ok()
+        self.pair.primary.is_ok() && !self.prefers_backup
+    }
+
+    /// Goes by the backup copy of the table: only where it names partitions do volumes begin.
+    pub(super) fn take_backup(&mut self) {
+        self.prefers_backup = true;
+        self.table = true;
+        self.fixes.push(Fix {
+            step: StepId::TablesAgree,
+            what: FixKind::PrimaryTable,
+        });
     }
 
     /// The store to start from, where there is one of this kind.
@@ -322,6 +338,11 @@ impl<'p> Remedies<'p> {
             };
             return Err(no_remedy(step, why));
         }
+        // A partition in which nothing is recognised is not empty: another system's loaders may be in it.
+        if !self.request.format_unknown && !is_empty(so_far, esp.extent)? {
+            let partition = esp.titled();
+            return Err(no_remedy(step, NotMended::UnknownContent { partition }));
+        }
         let geometry = self.disk.geometry();
         if geometry.bytes_in(&esp.extent) < esp_floor(geometry.logical_sector) {
             return Err(no_remedy(step, NotMended::TooSmall));
@@ -415,6 +436,33 @@ impl<'p> Remedies<'p> {
 }
 
 /// Both copies name the same partitions of the same disk.
+/// True if every byte of an extent is the same: it was never written, or it was erased.
+fn is_empty(disk: &dyn ReadDevice, extent: Extent) -> Result<bool, DeviceError> {
+    const AT_ONCE: u64 = 2048;
+    let sector = disk.geometry().logical_sector as usize;
+    let first = disk.read_sector(extent.first)?;
+    let fill = first.first().copied().unwrap_or(0);
+    let mut at = extent.first.0;
+    while at < extent.end.0 {
+        let sectors = AT_ONCE.min(extent.end.0 - at);
+        let part = Extent::new(Lba(at), sectors);
+        let window = part.and_then(|part| Window::new(disk, part));
+        let outside = || DeviceError::out_of_bounds(IoOp::Read, u64::MAX, sector);
+        let window = window.ok_or_else(outside)?;
+        for lba in 0..sectors {
+            if window
+                .read_sector(Lba(lba))?
+                .iter()
+                .any(|&byte| byte != fill)
+            {
+                return Ok(false);
+            }
+        }
+        at += sectors;
+    }
+    Ok(true)
+}
+
 fn is_same_table(primary: &GptCopy, backup: &GptCopy) -> bool {
     primary.entries == backup.entries && primary.header.disk_id == backup.header.disk_id
 }

@@ -50,6 +50,9 @@ pub struct EspRequest {
     pub place: PlaceRequest,
     /// Size in bytes, when the technician named one.
     pub size: Option<u64>,
+    /// An EFI system partition with unrecognised content may be formatted: the technician has typed the disk's name for
+    /// that.
+    pub format_unknown: bool,
 }
 
 impl EspRequest {

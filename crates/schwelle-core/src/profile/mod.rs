@@ -48,4 +48,5 @@ pub use system::{Letters, RegistryFault, WindowsSystem};
 pub use tail::{TailOwner, TailSignature};
 pub use traces::{Trace, TraceAt};
 pub use unlock::{StaysClosed, unlock};
+pub(crate) use volume::volume_kind;
 pub use volume::{NtfsHealth, Volume, VolumeFault, VolumeKind};

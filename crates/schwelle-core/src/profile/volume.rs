@@ -230,6 +230,20 @@ impl Volume {
     }
 }
 
+/// What kind of volume begins at an extent; `None` if the extent exceeds the disk.
+///
+/// # Errors
+///
+/// The volume's first sectors cannot be read.
+pub(crate) fn volume_kind(
+    device: &dyn ReadDevice,
+    extent: Extent,
+) -> Result<Option<VolumeKind>, DeviceError> {
+    let volume = read_volume(device, extent)?;
+    let leaves_disk = matches!(volume.fault, Some(VolumeFault::LeavesDisk { .. }));
+    Ok((!leaves_disk).then_some(volume.kind))
+}
+
 /// Looks at the volume of a partition with these sectors.
 pub(super) fn read_volume(device: &dyn ReadDevice, extent: Extent) -> Result<Volume, DeviceError> {
     match Window::new(device, extent) {

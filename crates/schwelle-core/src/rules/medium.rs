@@ -243,9 +243,9 @@ fn stopped_job(facts: &Facts<'_>) -> Vec<Answer> {
             },
         )];
     }
+    let mut answers: Vec<Answer> = facts.jobs.iter().filter_map(unknown_job).collect();
     let signs = facts.profile.stopped.iter();
-    let mut answers: Vec<Answer> = signs.map(|sign| sign_of_job(facts, *sign)).collect();
-    answers.extend(facts.jobs.iter().filter_map(unknown_job));
+    answers.extend(signs.map(|sign| sign_of_job(facts, *sign)));
     if answers.is_empty() {
         answers.extend(facts.jobs.iter().find_map(ended_job));
     }

@@ -87,7 +87,9 @@ impl Run<'_> {
                 self.disk.flush().map_err(failed)?;
                 batch_bytes = 0;
                 // It is not taken any more when something could not be read.
-                to_read.send(mem::take(&mut batch)).map_err(|_| stopped)?;
+                to_read
+                    .send(mem::take(&mut batch))
+                    .map_err(|_closed| stopped)?;
             }
             Ok(())
         });

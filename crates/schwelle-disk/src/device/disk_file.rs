@@ -223,7 +223,8 @@ impl DiskFile {
         let mut at = offset;
         while at < end {
             let next = end.min((at / sector + 1) * sector);
-            let index = |at: u64| usize::try_from(at - offset).unwrap_or(0);
+            let index =
+                |at: u64| usize::try_from(at - offset).expect("a transfer fits into memory");
             if let Err(error) = transfer(at, index(at)..index(next)) {
                 return Some((Lba(at / sector), error));
             }

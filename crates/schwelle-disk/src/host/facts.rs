@@ -7,6 +7,8 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::cause::Cause;
+
 /// An operating system that this runs on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum System {
@@ -205,6 +207,13 @@ pub enum User {
         /// The program.
         process: Process,
     },
+    /// Whether something uses it is unknown: a place that would tell could not be read.
+    Unknown {
+        /// The place.
+        place: PathBuf,
+        /// The error.
+        fault: Cause,
+    },
 }
 
 /// A running program.
@@ -219,6 +228,11 @@ pub struct Process {
 impl fmt::Display for User {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Self::Unknown { place, fault } => write!(
+                f,
+                "whether something uses it is unknown, because {} cannot be read: {fault}",
+                place.display()
+            ),
             Self::Held { device, by } => write!(f, "{device} is held by {by}"),
             Self::Mounted {
                 device,

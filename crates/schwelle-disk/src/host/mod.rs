@@ -125,7 +125,11 @@ pub trait Host: Debug + Send + Sync {
     fn is_one_medium(&self, a: &Path, b: &Path) -> bool;
 
     /// Where local file systems are mounted that may hold a job folder.
-    fn mounted_folders(&self) -> Vec<PathBuf>;
+    ///
+    /// # Errors
+    ///
+    /// The system's list of mounts cannot be read.
+    fn mounted_folders(&self) -> io::Result<Vec<PathBuf>>;
 
     /// Folders in which programs keep settings, the first that has some counts.
     fn settings_folders(&self) -> Vec<PathBuf>;

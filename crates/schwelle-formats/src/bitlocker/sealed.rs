@@ -48,7 +48,8 @@ pub fn can_be_sealed(
     for place in places {
         let first = place.first;
         let offset = geometry.byte_of(first).ok_or(NotSealed { first })?;
-        let len = usize::try_from(geometry.bytes_in(&place)).map_err(|_| NotSealed { first })?;
+        let len =
+            usize::try_from(geometry.bytes_in(&place)).map_err(|_too_large| NotSealed { first })?;
         for (within, range) in parts(volumes, geometry, offset, len) {
             let Some((volume, mut at)) = within else {
                 continue;

@@ -126,7 +126,7 @@ impl Secret {
         let text = Zeroizing::new(match bytes {
             [0xFF, 0xFE, text @ ..] => crate::bytes::utf16_lossy(text),
             [0xEF, 0xBB, 0xBF, text @ ..] | text => str::from_utf8(text)
-                .map_err(|_| SecretError::Other)?
+                .map_err(|_fault| SecretError::Other)?
                 .to_owned(),
         });
         let mut lines = text.lines().map(Self::typed);

@@ -145,7 +145,7 @@ impl UnlockedVolume {
         // Sectors of the cipher may be larger than those of the disk.
         let sector = u64::from(self.metadata.sector);
         let outside = || DeviceError::out_of_bounds(IoOp::Read, self.on_disk(at), buffer.len());
-        let index = |bytes: u64| usize::try_from(bytes).map_err(|_| outside());
+        let index = |bytes: u64| usize::try_from(bytes).map_err(|_too_large| outside());
         let first = at / sector * sector;
         let end = at.checked_add(buffer.len() as u64).ok_or_else(outside)?;
         let end = end.checked_next_multiple_of(sector).ok_or_else(outside)?;

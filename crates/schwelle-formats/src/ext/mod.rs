@@ -104,7 +104,7 @@ impl ExtVolume {
             path: path.to_owned(),
             limit,
         };
-        let len = usize::try_from(file.metadata().len()).map_err(|_| too_long())?;
+        let len = usize::try_from(file.metadata().len()).map_err(|_too_large| too_long())?;
         if len > limit {
             return Err(too_long());
         }

@@ -37,7 +37,7 @@ pub(super) fn serve<T: Send>(
     };
     thread::scope(|scope| {
         let reader = thread::Builder::new().spawn_scoped(scope, || read(source));
-        let reader = reader.map_err(|_| ExtError::GaveUp)?;
+        let reader = reader.map_err(|_fault| ExtError::GaveUp)?;
         for at in asked {
             let bytes = len.saturating_sub(at).min(PIECE_BYTES);
             let piece = window.read_vec(at, usize::try_from(bytes).unwrap_or_default());
@@ -87,8 +87,11 @@ impl Ext4Read for Source {
                     .left
                     .checked_sub(PIECE_BYTES)
                     .ok_or(NotGiven::TooMuch)?;
-                self.asks.send(first).map_err(|_| NotGiven::Closed)?;
-                self.piece = (first, self.given.recv().map_err(|_| NotGiven::Closed)??);
+                self.asks.send(first).map_err(|_closed| NotGiven::Closed)?;
+                self.piece = (
+                    first,
+                    self.given.recv().map_err(|_closed| NotGiven::Closed)??,
+                );
             }
             let piece = self.piece.1.get(within..).ok_or(NotGiven::Beyond)?;
             let count = piece.len().min(rest.len());

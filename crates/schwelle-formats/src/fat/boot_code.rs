@@ -29,9 +29,11 @@ pub fn make_startable(esp: &dyn BlockDevice, first: Lba) -> Result<(), FatWriteE
     if shape.sector_bytes != SECTOR_BYTES {
         return Err(unfit("a BIOS starts from sectors of 512 bytes only"));
     }
-    let hidden = u32::try_from(first.0).map_err(|_| unfit("it lies beyond an MBR's reach"))?;
+    let hidden =
+        u32::try_from(first.0).map_err(|_too_large| unfit("it lies beyond an MBR's reach"))?;
     let mut sector = esp.read_vec(0, SECTOR_BYTES as usize)?;
-    let (raw, _) = RawBpb::mut_from_prefix(&mut sector).map_err(|_| unfit("no boot sector"))?;
+    let (raw, _) =
+        RawBpb::mut_from_prefix(&mut sector).map_err(|_too_short| unfit("no boot sector"))?;
     raw.jump = JUMP;
     raw.hidden_sectors = U32::new(hidden);
     raw.drive = FIRST_DISK;

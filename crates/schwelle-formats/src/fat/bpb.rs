@@ -221,7 +221,7 @@ impl FatShape {
 
     /// The same, with what says nothing of where the parts lie only reported: some readers ask for it, others do not.
     pub(super) fn parse_leniently(sector: &[u8]) -> Result<(Self, Vec<Oddity>), &'static str> {
-        let (raw, _) = RawBpb::ref_from_prefix(sector).map_err(|_| "length")?;
+        let (raw, _) = RawBpb::ref_from_prefix(sector).map_err(|_too_short| "length")?;
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
         let is_jump = matches!(raw.jump, [0xEB, _, 0x90] | [0xE9, _, _]);
         let oddities = [

@@ -60,7 +60,8 @@ impl<'a> FatEditor<'a> {
         }
         let shape = *volume.shape();
         let sector = device.read_vec(0, shape.sector_bytes as usize)?;
-        let (raw, _) = RawBpb::ref_from_prefix(&sector).map_err(|_| unfit("no boot sector"))?;
+        let (raw, _) =
+            RawBpb::ref_from_prefix(&sector).map_err(|_too_short| unfit("no boot sector"))?;
         if raw.flags.get() & NOT_MIRRORED != 0 {
             return Err(unfit("only one of its FATs is in use"));
         }
@@ -68,7 +69,7 @@ impl<'a> FatEditor<'a> {
         if len_bytes > MAX_FAT_BYTES {
             return Err(unfit("it is larger than any EFI system partition"));
         }
-        let len = usize::try_from(len_bytes).map_err(|_| unfit("its FAT is too long"))?;
+        let len = usize::try_from(len_bytes).map_err(|_too_large| unfit("its FAT is too long"))?;
         let bytes = device.read_vec(fat_at(&shape, 0), len)?;
         let fat: Vec<u32> = bytes
             .as_chunks::<4>()
@@ -112,7 +113,7 @@ impl<'a> FatEditor<'a> {
         let full = || FatWriteError::Full {
             path: path.join("\\"),
         };
-        let len_bytes = u32::try_from(content.len()).map_err(|_| full())?;
+        let len_bytes = u32::try_from(content.len()).map_err(|_too_large| full())?;
         let count = content.len().div_ceil(self.shape.cluster_bytes() as usize);
         let clusters = self.allocate(count).ok_or_else(full)?;
         self.write_clusters(&clusters, content)?;

@@ -157,8 +157,8 @@ impl<'a> FatWriter<'a> {
             .split_last()
             .ok_or_else(|| FatWriteError::Name { path: joined() })?;
         let folder = self.folder(folders)?;
-        let len_bytes =
-            u32::try_from(content.len()).map_err(|_| FatWriteError::Full { path: joined() })?;
+        let len_bytes = u32::try_from(content.len())
+            .map_err(|_too_large| FatWriteError::Full { path: joined() })?;
         let clusters = content.len().div_ceil(self.shape.cluster_bytes() as usize);
         let cluster = if clusters == 0 {
             0
@@ -244,12 +244,12 @@ impl<'a> FatWriter<'a> {
         let full = || FatWriteError::Full {
             path: path.to_owned(),
         };
-        let first = u32::try_from(self.fat.len()).map_err(|_| full())?;
+        let first = u32::try_from(self.fat.len()).map_err(|_too_large| full())?;
         let end = (self.fat.len() + count) as u64;
         if end > self.shape.clusters.saturating_add(2) {
             return Err(full());
         }
-        let last = u32::try_from(end - 1).map_err(|_| full())?;
+        let last = u32::try_from(end - 1).map_err(|_too_large| full())?;
         self.fat.extend((first..last).map(|cluster| cluster + 1));
         self.fat.push(END_OF_CHAIN);
         Ok(first)

@@ -74,7 +74,7 @@ impl BaseBlock {
     }
 
     fn parse_any(bytes: &[u8]) -> Result<(FileKind, Self), &'static str> {
-        let (raw, _) = RawBaseBlock::ref_from_prefix(bytes).map_err(|_| "length")?;
+        let (raw, _) = RawBaseBlock::ref_from_prefix(bytes).map_err(|_too_short| "length")?;
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
         check(&raw.magic == b"regf", "signature \"regf\"")?;
         check(checksum(bytes) == raw.checksum.get(), "checksum")?;

@@ -167,7 +167,7 @@ impl HiveEditor {
         let key_cell = found.offset();
         let value = found.value_cell(name)?.ok_or_else(no_value)?;
         drop(found);
-        let len = u32::try_from(data.len()).map_err(|_| too_long())?;
+        let len = u32::try_from(data.len()).map_err(|_too_large| too_long())?;
         let place = |cell: u32, field: usize| {
             let field = u32::try_from(field).unwrap_or(0);
             cell.saturating_add(4).saturating_add(field)

@@ -172,8 +172,8 @@ impl<'a, S: ReadBytes + ?Sized> Hive<'a, S> {
     fn key(&'a self, offset: u32) -> Result<Key<'a, S>, HiveError> {
         let fault = |fault| HiveError::Cell { offset, fault };
         let bytes = self.cell(offset)?;
-        let (raw, rest) =
-            RawKey::read_from_prefix(&bytes).map_err(|_| fault("is too short for a key"))?;
+        let (raw, rest) = RawKey::read_from_prefix(&bytes)
+            .map_err(|_too_short| fault("is too short for a key"))?;
         if &raw.signature != b"nk" {
             return Err(fault("is not a key"));
         }
@@ -230,8 +230,8 @@ impl<'a, S: ReadBytes + ?Sized> Hive<'a, S> {
     fn value_at(&self, offset: u32) -> Result<Value, HiveError> {
         let fault = |fault| HiveError::Cell { offset, fault };
         let bytes = self.cell(offset)?;
-        let (raw, rest) =
-            RawValue::read_from_prefix(&bytes).map_err(|_| fault("is too short for a value"))?;
+        let (raw, rest) = RawValue::read_from_prefix(&bytes)
+            .map_err(|_too_short| fault("is too short for a value"))?;
         if &raw.signature != b"vk" {
             return Err(fault("is not a value"));
         }
@@ -373,7 +373,7 @@ impl<'a, S: ReadBytes + ?Sized> Key<'a, S> {
         let bytes = self.hive.cell(offset)?;
         let fault = |fault| HiveError::Cell { offset, fault };
         let (raw, rest) = RawSecurity::read_from_prefix(&bytes)
-            .map_err(|_| fault("is too short for a security cell"))?;
+            .map_err(|_too_short| fault("is too short for a security cell"))?;
         debug_assert_eq!(SECURITY_HEAD.saturating_add(rest.len()), bytes.len());
         let len = usize::try_from(raw.descriptor_bytes.get()).unwrap_or(usize::MAX);
         match rest.get(..len) {

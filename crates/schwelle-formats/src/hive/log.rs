@@ -349,7 +349,8 @@ fn dirty_pages(log: &[u8], bins_bytes: u32) -> Result<Vec<(u32, Vec<u8>)>, LogFa
         let bytes = log
             .get(at..at.saturating_add(PAGE))
             .ok_or(LogFault::PagesCutOff)?;
-        let offset = u32::try_from(page.saturating_mul(PAGE)).map_err(|_| LogFault::TooLong)?;
+        let offset =
+            u32::try_from(page.saturating_mul(PAGE)).map_err(|_too_large| LogFault::TooLong)?;
         found.push((offset, bytes.to_vec()));
         at = at.saturating_add(PAGE);
     }

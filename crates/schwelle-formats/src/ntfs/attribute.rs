@@ -104,7 +104,7 @@ pub(super) fn parse_all(record: &[u8], first: usize) -> Result<Vec<Attribute>, &
         }
         let rest = record.get(at..).unwrap_or_default();
         let (raw, _) =
-            RawAttribute::ref_from_prefix(rest).map_err(|_| "an attribute is cut off")?;
+            RawAttribute::ref_from_prefix(rest).map_err(|_too_short| "an attribute is cut off")?;
         let len = usize::try_from(raw.len_bytes.get()).unwrap_or(usize::MAX);
         // A length of zero would loop for ever.
         if len < HEAD || len % 8 != 0 {

@@ -54,7 +54,7 @@ pub struct NtfsShape {
 impl NtfsShape {
     /// Checks a boot sector; the error names the field at fault.
     pub(super) fn parse(sector: &[u8]) -> Result<Self, &'static str> {
-        let (raw, _) = RawBootSector::ref_from_prefix(sector).map_err(|_| "length")?;
+        let (raw, _) = RawBootSector::ref_from_prefix(sector).map_err(|_too_short| "length")?;
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
         check(&raw.manufacturer == b"NTFS    ", "name \"NTFS\"")?;
         check(raw.signature == [0x55, 0xAA], "signature 55 AA")?;

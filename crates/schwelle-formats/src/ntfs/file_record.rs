@@ -74,7 +74,8 @@ impl<'a> FileRecord<'a> {
         if !fixup::restore(bytes) {
             return Err("the fix-ups do not match: the record was written only in part");
         }
-        let (raw, _) = RawRecord::ref_from_prefix(bytes).map_err(|_| "the record is too short")?;
+        let (raw, _) =
+            RawRecord::ref_from_prefix(bytes).map_err(|_too_short| "the record is too short")?;
         let flags = raw.flags.get();
         if flags & IN_USE == 0 {
             return Err(NOT_IN_USE);

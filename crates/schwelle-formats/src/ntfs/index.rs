@@ -81,7 +81,8 @@ pub(super) struct Node {
 
 /// Parses the root; gives the bytes in one of the other nodes too.
 pub(super) fn parse_root(value: &[u8]) -> Result<(Node, u32), &'static str> {
-    let (root, rest) = RawRoot::ref_from_prefix(value).map_err(|_| "the index root is cut off")?;
+    let (root, rest) =
+        RawRoot::ref_from_prefix(value).map_err(|_too_short| "the index root is cut off")?;
     let block_bytes = root.block_bytes.get();
     if !block_bytes.is_power_of_two() || !(512..=65_536).contains(&block_bytes) {
         return Err("the index has an impossible block size");
@@ -109,15 +110,16 @@ pub(super) fn file_name(value: &[u8]) -> Option<String> {
 }
 
 fn parse_node(bytes: &[u8]) -> Result<Node, &'static str> {
-    let (head, _) = RawNode::ref_from_prefix(bytes).map_err(|_| "an index node is cut off")?;
+    let (head, _) =
+        RawNode::ref_from_prefix(bytes).map_err(|_too_short| "an index node is cut off")?;
     let range = |value: U32| usize::try_from(value.get()).unwrap_or(usize::MAX);
     let mut rest = bytes
         .get(range(head.entries_offset)..range(head.used_bytes))
         .ok_or("an index node's entries lie outside it")?;
     let mut node = Node::default();
     loop {
-        let (entry, _) =
-            RawEntry::ref_from_prefix(rest).map_err(|_| "an index node has no last entry")?;
+        let (entry, _) = RawEntry::ref_from_prefix(rest)
+            .map_err(|_too_short| "an index node has no last entry")?;
         let len = usize::from(entry.len_bytes.get());
         let whole = rest
             .get(..len)
@@ -134,7 +136,7 @@ fn parse_node(bytes: &[u8]) -> Result<Node, &'static str> {
         }
         let key = whole.get(size_of::<RawEntry>()..).unwrap_or_default();
         let cut_off = "a file name in an index is cut off";
-        let (head, _) = RawFileName::ref_from_prefix(key).map_err(|_| cut_off)?;
+        let (head, _) = RawFileName::ref_from_prefix(key).map_err(|_too_short| cut_off)?;
         if head.namespace != DOS_ONLY {
             node.entries.push(DirEntry {
                 name: file_name(key).ok_or(cut_off)?,

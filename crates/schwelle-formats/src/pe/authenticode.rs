@@ -128,9 +128,9 @@ impl<'a> SignedImage<'a> {
             Err(_) => return vec![Err(SignatureFault::TableOutside)],
         };
         let read = |entry: Result<authenticode::AttributeCertificate<'_>, _>| {
-            let entry = entry.map_err(|_| SignatureFault::Entry)?;
+            let entry = entry.map_err(|_fault| SignatureFault::Entry)?;
             let signature = entry.get_authenticode_signature();
-            signature.map_err(|_| SignatureFault::Form)
+            signature.map_err(|_fault| SignatureFault::Form)
         };
         entries.take(MAX_SIGNATURES).map(read).collect()
     }

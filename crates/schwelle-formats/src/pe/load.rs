@@ -161,7 +161,7 @@ impl<'f> Head<'f> {
         let u32_of = |at: usize| u32_at(file, at).ok_or(LoadFault::Headers);
         let u16_of = |at: usize| u16_at(file, at).ok_or(LoadFault::Headers);
         let head_at = u32_of(60)?;
-        let at = usize::try_from(head_at).map_err(|_| LoadFault::Headers)?;
+        let at = usize::try_from(head_at).map_err(|_too_large| LoadFault::Headers)?;
         let within = |offset: usize| at.checked_add(offset).ok_or(LoadFault::Headers);
         let section_count = u16_of(within(6)?)?;
         let optional_bytes = u16_of(within(20)?)?;
@@ -402,7 +402,7 @@ impl Section {
             at: self.address,
             bytes: self.memory_bytes.max(self.filled()),
         };
-        let from = usize::try_from(self.address).map_err(|_| outside())?;
+        let from = usize::try_from(self.address).map_err(|_too_large| outside())?;
         let in_memory = usize::try_from(self.memory_bytes.max(self.filled()));
         let end = in_memory.ok().and_then(|bytes| from.checked_add(bytes));
         let to = end.and_then(|end| memory.get_mut(from..end));

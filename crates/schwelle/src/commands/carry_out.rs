@@ -106,7 +106,7 @@ impl<'a> Job<'a> {
         question: &str,
         (what, why, option): (String, &'static str, &str),
     ) -> Result<(), CliError> {
-        if !self.yes && screen.ask(question).as_deref() == Some("yes") {
+        if !self.yes && screen.confirms(question) {
             return Ok(());
         }
         let next = format!("If that is right, repeat the command with {option}");
@@ -127,9 +127,8 @@ impl<'a> Job<'a> {
                  unchanged.",
                 "--keep-unrecognised",
             );
-            let question = format!(
-                "Nothing is recognised in {title}. Keep it without inspecting it? (yes/no)"
-            );
+            let question =
+                format!("Nothing is recognised in {title}. Keep it without inspecting it?");
             self.ask_by_name(screen, &question, refused)?;
         }
         Ok(())
@@ -148,9 +147,8 @@ impl<'a> Job<'a> {
                  unchanged.",
                 "--lose-restore-points",
             );
-            let question = format!(
-                "The restore points (shadow copies) of {title} will be lost. Continue? (yes/no)"
-            );
+            let question =
+                format!("The restore points (shadow copies) of {title} will be lost. Continue?");
             self.ask_by_name(screen, &question, refused)?;
         }
         Ok(())
@@ -180,7 +178,7 @@ impl<'a> Job<'a> {
                 "--recovery-key-at-hand",
             );
             let question = format!(
-                "At its next start Windows on {title} asks for its recovery password, {key}. Is it at hand? (yes/no)"
+                "At its next start Windows on {title} asks for its recovery password, {key}. Is it at hand?"
             );
             self.ask_by_name(screen, &question, refused)?;
         }
@@ -234,8 +232,8 @@ impl<'a> Job<'a> {
         let Some(caution) = self.accepted.here.caution(is_real) else {
             return Ok(());
         };
-        let question = format!("{caution} Write this disk from here? (yes/no)");
-        if !self.yes && screen.ask(&question).as_deref() == Some("yes") {
+        let question = format!("{caution} Write this disk from here?");
+        if !self.yes && screen.confirms(&question) {
             return Ok(());
         }
         self.accepted.here.refuse(&self.disk.path, is_real)
@@ -286,14 +284,11 @@ impl<'a> Job<'a> {
                 "When everything is ready, repeat the command; --yes answers for scripts.",
             )
         };
-        let backup =
-            screen.ask("Is there a backup of the customer's data that can be restored? (yes/no)");
-        if backup.as_deref() != Some("yes") {
+        if !screen.confirms("Is there a backup of the customer's data that can be restored?") {
             return Err(not_confirmed("no backup was confirmed"));
         }
         for question in &self.policy.confirmations.questions {
-            let asked = format!("{} (yes/no)", text::safe(question));
-            if screen.ask(&asked).as_deref() != Some("yes") {
+            if !screen.confirms(&text::safe(question)) {
                 let what = format!("not answered with yes: {question}");
                 return Err(not_confirmed(&what));
             }

@@ -6,9 +6,10 @@ use clap::Args;
 use schwelle_core::job::JobKind;
 use schwelle_core::mend::MendError;
 use schwelle_core::pipeline::{MendedDraft, Mending};
+use schwelle_core::placement::EspRequest;
 
 use crate::disk::{Disk, Inputs};
-use crate::error::CliError;
+use crate::error::{CliError, Kind};
 use crate::options::{Accepted, DiskOptions};
 use crate::screen::{Look, Screen};
 use crate::views::{self, mend::Mended};
@@ -41,6 +42,10 @@ pub(crate) struct MendArgs {
     accepted: Accepted,
     #[command(flatten)]
     given: DiskOptions,
+    /// Format an EFI system partition although it holds something that is not recognised: the disk's name, since
+    /// that content is lost
+    #[arg(long, value_name = "NAME")]
+    format_esp: Option<String>,
     /// Show the plan in full: each part of a stage, each edit, each step
     #[arg(long)]
     all: bool,
@@ -55,8 +60,33 @@ impl MendArgs {
             yes: true,
             accepted: Accepted::for_demo(),
             given: DiskOptions::default(),
+            format_esp: None,
             all: false,
         }
+    }
+
+    /// True if the named disk's EFI system partition may be formatted whatever it holds.
+    ///
+    /// # Errors
+    ///
+    /// Another disk is named.
+    fn may_format(&self, disk: &Disk) -> Result<bool, CliError> {
+        let Some(given) = &self.format_esp else {
+            return Ok(false);
+        };
+        let name = disk.profile.disk_name().unwrap_or_default();
+        if given.eq_ignore_ascii_case(&name) {
+            return Ok(true);
+        }
+        Err(CliError::new(
+            Kind::Usage,
+            format!(
+                "{}: this disk is called {name}, and not {given}",
+                disk.path.display()
+            ),
+            "What an EFI system partition holds is given up by the name of its disk. Nothing was written.",
+            "See which disks there are: schwelle survey",
+        ))
     }
 }
 
@@ -68,15 +98,18 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     let machine = args.given.machine.read()?;
     let policy = args.given.policy.read()?;
     policy.may_answer(args.yes)?;
+    // As with a conversion: looked at read-only first, and again under the lock.
+    let disk = Disk::open(&args.disk, &args.given.image)?.with(&args.given)?;
     let inputs = Inputs {
-        request: args.given.place.request(&policy)?,
+        request: EspRequest {
+            format_unknown: args.may_format(&disk)?,
+            ..args.given.place.request(&policy)?
+        },
         job: args.job.as_deref(),
         backup_confirmed: args.yes,
         accepted: args.accepted.clone(),
         ..Inputs::of(machine.as_ref(), &policy)
     };
-    // As with a conversion: looked at read-only first, and again under the lock.
-    let disk = Disk::open(&args.disk, &args.given.image)?.with(&args.given)?;
     let Some(folder) = &args.job else {
         return match planned(&disk, &inputs, screen)? {
             Err(code) => Ok(code),

@@ -61,7 +61,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     let writes = planned.plan().is_some();
     let trusted = planned.trusted(vouched.as_deref());
-    let trusted = trusted.map_err(|_| CliError::not_vouched(job_path))?;
+    let trusted = trusted.map_err(|_untrusted| CliError::not_vouched(job_path))?;
     let mut progress = Progress::new(screen, path, job_path);
     if writes {
         progress.catch_stops();

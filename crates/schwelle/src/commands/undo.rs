@@ -79,7 +79,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
         confirm(args, screen)?;
     }
     let trusted = planned.trusted(vouched.as_deref());
-    let trusted = trusted.map_err(|_| CliError::not_vouched(job_path))?;
+    let trusted = trusted.map_err(|_untrusted| CliError::not_vouched(job_path))?;
     let mut progress = Progress::new(screen, path, job_path);
     if writes {
         progress.catch_stops();
@@ -212,7 +212,7 @@ fn meaning(plan: &Undoing, named: Option<&RestoredNames>, columns: usize) -> Str
 }
 
 fn confirm(args: &UndoArgs, screen: &Screen) -> Result<(), CliError> {
-    if args.yes || screen.ask("Take the conversion back? (yes/no)").as_deref() == Some("yes") {
+    if args.yes || screen.confirms("Take the conversion back?") {
         return Ok(());
     }
     Err(CliError::new(

@@ -109,6 +109,14 @@ pub(crate) fn not_mended(why: &NotMended) -> String {
             titled(partition),
             volume.name()
         ),
+        NotMended::UnknownContent { partition } => format!(
+            "{} holds something that is not recognised, and formatting would destroy it",
+            titled(partition)
+        ),
+        NotMended::TablesDisagree { partition } => format!(
+            "the two copies of the table disagree about where partition {partition} begins, and its content does not tell \
+             which one is right"
+        ),
         NotMended::TooSmall => "the partition is too small for FAT32".to_owned(),
         NotMended::NoBootFiles => {
             "there is no Windows with UEFI boot files on this disk to take them from".to_owned()

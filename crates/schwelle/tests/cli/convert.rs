@@ -115,7 +115,11 @@ fn the_technician_is_asked_and_a_wrong_answer_changes_nothing() {
     for (answers, message) in [
         ("", "no backup was confirmed"),
         ("no\n", "no backup was confirmed"),
+        ("N\n", "no backup was confirmed"),
+        ("perhaps\nja\n1\nyes\n", "no backup was confirmed"),
         ("yes\n", "is not this disk's name"),
+        ("Y\n", "is not this disk's name"),
+        ("perhaps\nYES\nOTHER-PC\n", "is not this disk's name"),
         ("yes\ndisk.img\n", "is not this disk's name"),
         ("yes\nOTHER-PC\n", "is not this disk's name"),
     ] {

@@ -22,6 +22,7 @@ mod emulator_rights;
 mod encrypted;
 mod events;
 mod every_disk;
+mod faulty;
 mod firmware;
 mod foreign_volumes;
 mod greedy;

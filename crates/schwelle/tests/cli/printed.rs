@@ -26,11 +26,7 @@ fn printed(lab: &Lab, command: &str, columns: &str) -> String {
         .current_dir(lab.path(""))
         .output()
         .unwrap();
-    let text = steady(&String::from_utf8(output.stdout).unwrap());
-    // On a slow machine a line says that something is going on; that is no part of the answer.
-    let is_waiting = |line: &&str| line.starts_with("Looking at ") && line.ends_with(" ...");
-    let lines = text.split_inclusive('\n');
-    let mut text: String = lines.filter(|line| !is_waiting(&line.trim_end())).collect();
+    let mut text = steady(&String::from_utf8(output.stdout).unwrap());
     if !text.is_empty() && !text.ends_with('\n') {
         text.push('\n');
     }

@@ -109,9 +109,9 @@ fn links_in_place_of_a_jobs_files_lead_nowhere() {
         ("outcome.json", 3, 0),
         ("report.html", 0, 0),
         ("report.html.new", 0, 0),
-        ("confirmation.json", 0, 0),
-        ("state-a.json", 3, 3),
-        ("state-b.json", 3, 3),
+        ("confirmation.json", 3, 0),
+        ("state-a.json", 0, 0),
+        ("state-b.json", 0, 0),
         ("journal.json", 3, 3),
         ("saved.bin", 3, 3),
     ] {

@@ -27,7 +27,7 @@ fn edit(job: &Path, change: impl FnOnce(&mut Value)) {
 }
 
 /// A copy of a folder, all of it.
-fn copy(from: &Path, to: &Path) {
+pub(crate) fn copy(from: &Path, to: &Path) {
     fs::remove_dir_all(to).ok();
     fs::create_dir(to).unwrap();
     for file in fs::read_dir(from).unwrap() {

@@ -1,7 +1,6 @@
 //! What a terminal shows: at three widths, in 7 bits, without colours, with labels in other scripts, and while
 //! something takes long.
 
-use std::fs;
 use std::process::Command;
 
 use assert_cmd::cargo::cargo_bin;
@@ -128,22 +127,4 @@ fn no_color_is_heeded_in_a_terminal() {
             "{args}"
         );
     }
-}
-
-#[test]
-fn what_takes_more_than_a_second_says_so() {
-    let lab = bench();
-    let short = lab.run(&["survey", "disk.img"]);
-    assert_eq!(short.stderr, "");
-    fs::create_dir(lab.path("many")).unwrap();
-    for number in 0..400 {
-        fs::hard_link(
-            lab.path("disk.img"),
-            lab.path("many").join(format!("{number}.img")),
-        )
-        .unwrap();
-    }
-    let long = lab.run(&["survey", "many"]);
-    assert_eq!(long.stderr, "Looking at 400 disks ...\n");
-    assert_eq!(lab.run(&["survey", "many", "--quiet"]).stderr, "");
 }

@@ -6,6 +6,7 @@
 //! there.
 
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use super::super::facts::{HostFacts, PowerSource};
@@ -54,7 +55,11 @@ pub(super) fn host_facts(root: &Path, path: &Path, is_block_device: bool) -> Hos
 
 /// Where local file systems are mounted that may hold a job folder: those on block devices, in user space,
 /// and in memory.
-pub(super) fn mounted_folders(root: &Path) -> Vec<PathBuf> {
+///
+/// # Errors
+///
+/// The kernel's list of mounts cannot be read.
+pub(super) fn mounted_folders(root: &Path) -> io::Result<Vec<PathBuf>> {
     const READ_ONLY: [&str; 4] = ["squashfs", "iso9660", "udf", "erofs"];
     let holds_files = |mount: &mounts::Mount| {
         let kind = mount.file_system.as_str();
@@ -62,13 +67,13 @@ pub(super) fn mounted_folders(root: &Path) -> Vec<PathBuf> {
         let on_device = mount.source.starts_with("/dev/") || kind.starts_with("fuse");
         (in_memory || on_device) && !READ_ONLY.contains(&kind)
     };
-    let mut folders: Vec<PathBuf> = mounts::mounts(root)
+    let mut folders: Vec<PathBuf> = mounts::mounts(root)?
         .into_iter()
         .filter(holds_files)
         .map(|mount| mount.at)
         .collect();
     folders.dedup();
-    folders
+    Ok(folders)
 }
 
 /// The whole disks of this PC: their device paths. Loop, RAM and optical devices, and those put

@@ -45,7 +45,7 @@ fn mount_of(root: &Path, path: &Path) -> Option<Mount> {
     let device = fs::metadata(path).ok()?.dev();
     let number = number_of(device);
     let path = fs::canonicalize(path).ok()?;
-    let all = mounts(root).into_iter();
+    let all = mounts(root).ok()?.into_iter();
     all.filter(|mount| mount.number == number && path.starts_with(&mount.at))
         .max_by_key(|mount| mount.at.as_os_str().len())
 }

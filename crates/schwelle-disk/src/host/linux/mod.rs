@@ -185,7 +185,7 @@ impl Host for Linux {
         folder::is_one_medium(a, b)
     }
 
-    fn mounted_folders(&self) -> Vec<PathBuf> {
+    fn mounted_folders(&self) -> io::Result<Vec<PathBuf>> {
         disks::mounted_folders(&self.root)
     }
 

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
 /// A mount.
@@ -47,15 +48,28 @@ impl Mount {
 }
 
 /// The mounts of this process.
-pub(super) fn mounts(root: &Path) -> Vec<Mount> {
+///
+/// # Errors
+///
+/// The kernel's list cannot be read.
+pub(super) fn mounts(root: &Path) -> io::Result<Vec<Mount>> {
     of_process(root, "self")
 }
 
-/// The mounts of this process, and those of every other mount namespace.
-pub(super) fn all_mounts(root: &Path) -> Vec<Mount> {
+/// Where the kernel lists the mounts of this process.
+pub(super) fn list_of_mounts(root: &Path) -> PathBuf {
+    root.join("proc/self/mountinfo")
+}
+
+/// The mounts of this process, and those of every other mount namespace that this user may see.
+///
+/// # Errors
+///
+/// The kernel's list for this process cannot be read.
+pub(super) fn all_mounts(root: &Path) -> io::Result<Vec<Mount>> {
     let namespace = |process: &str| fs::read_link(root.join("proc").join(process).join("ns/mnt"));
     let mut seen: BTreeSet<PathBuf> = namespace("self").into_iter().collect();
-    let mut all = mounts(root);
+    let mut all = mounts(root)?;
     for process in super::names_in(root.join("proc")) {
         if !process.starts_with(|first: char| first.is_ascii_digit()) {
             continue;
@@ -63,21 +77,24 @@ pub(super) fn all_mounts(root: &Path) -> Vec<Mount> {
         let Ok(namespace) = namespace(&process) else {
             continue;
         };
-        if seen.insert(namespace) {
-            all.extend(of_process(root, &process).into_iter().map(|mount| Mount {
+        // A process that has ended, or that this user may not look into, has no list here.
+        if let Ok(mounts) = of_process(root, &process)
+            && seen.insert(namespace)
+        {
+            all.extend(mounts.into_iter().map(|mount| Mount {
                 process: Some(process.clone()),
                 ..mount
             }));
         }
     }
-    all
+    Ok(all)
 }
 
-fn of_process(root: &Path, process: &str) -> Vec<Mount> {
+fn of_process(root: &Path, process: &str) -> io::Result<Vec<Mount>> {
     let path = root.join("proc").join(process).join("mountinfo");
-    let text = fs::read(path).unwrap_or_default();
+    let text = fs::read(path)?;
     let text = String::from_utf8_lossy(&text);
-    text.lines().filter_map(Mount::parse).collect()
+    Ok(text.lines().filter_map(Mount::parse).collect())
 }
 
 /// Blanks and the like are written as three octal digits.

@@ -1,34 +1,46 @@
 //! Who uses a disk or a partition of it.
 
 use std::fs;
+use std::io;
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use super::super::facts::{Process, User};
-use super::mounts::all_mounts;
+use super::mounts::{all_mounts, list_of_mounts};
 use super::{names_in, number_of, text};
 
 /// Open files of a process that are looked at, at most.
 const MAX_FILES: usize = 65_536;
 
-/// Who uses one of these devices (names in sysfs).
+/// Who uses one of these devices (names in sysfs). A place that would tell and cannot be read is a user as well: it is
+/// unknown then whether something uses the disk.
 pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<User> {
     let block = root.join("sys/class/block");
-    let numbers: Vec<(String, &String)> = devices
-        .iter()
-        .filter_map(|device| Some((text(block.join(device).join("dev"))?, device)))
-        .collect();
     let path_of = |device: &String| format!("/dev/{device}");
     let mut users = Vec::new();
+    let mut numbers: Vec<(String, &String)> = Vec::new();
     for device in devices {
-        for holder in names_in(block.join(device).join("holders")) {
-            users.push(User::Held {
-                device: device.clone(),
-                by: holder,
-            });
+        let place = block.join(device).join("dev");
+        match or_absent(fs::read_to_string(&place)) {
+            Ok(number) => numbers.extend(number.map(|number| (number.trim().to_owned(), device))),
+            Err(error) => users.push(unknown(place, error)),
         }
     }
-    for mount in all_mounts(root) {
+    for device in devices {
+        let place = block.join(device).join("holders");
+        match or_absent(names_listed(&place)) {
+            Ok(holders) => users.extend(holders.into_iter().flatten().map(|by| User::Held {
+                device: device.clone(),
+                by,
+            })),
+            Err(error) => users.push(unknown(place, error)),
+        }
+    }
+    let mounts = all_mounts(root).unwrap_or_else(|error| {
+        users.push(unknown(list_of_mounts(root), error));
+        Vec::new()
+    });
+    for mount in mounts {
         // A file system in user space may have a number of its own, and the device as its source.
         let by_number = numbers.iter().find(|(number, _)| *number == mount.number);
         let by_source = || {
@@ -45,8 +57,13 @@ pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<User> {
             seen_by: mount.process.map(|process| named(root, &process)),
         });
     }
-    let swaps = fs::read_to_string(root.join("proc/swaps")).unwrap_or_default();
-    for line in swaps.lines() {
+    // A kernel without swap has no such list.
+    let place = root.join("proc/swaps");
+    let swaps = or_absent(fs::read_to_string(&place)).unwrap_or_else(|error| {
+        users.push(unknown(place, error));
+        None
+    });
+    for line in swaps.unwrap_or_default().lines() {
         let name = line.split_whitespace().next().unwrap_or_default();
         let device = devices.iter().find(|device| path_of(device) == name);
         users.extend(device.map(|device| User::Swap {
@@ -56,8 +73,34 @@ pub(super) fn users_of(root: &Path, devices: &[String]) -> Vec<User> {
     for device in devices {
         users.extend(loops_on(root, Path::new(&path_of(device))));
     }
-    users.extend(open_handles(root, &numbers));
+    match open_handles(root, &numbers) {
+        Ok(handles) => users.extend(handles),
+        Err(error) => users.push(unknown(root.join("proc"), error)),
+    }
     users
+}
+
+fn unknown(place: PathBuf, error: io::Error) -> User {
+    let fault = error.into();
+    User::Unknown { place, fault }
+}
+
+/// What a place holds; `None` if it is not there.
+fn or_absent<T>(found: io::Result<T>) -> io::Result<Option<T>> {
+    match found {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        found => found.map(Some),
+    }
+}
+
+/// The names in a folder.
+fn names_listed(folder: &Path) -> io::Result<Vec<String>> {
+    let mut names = Vec::new();
+    for entry in fs::read_dir(folder)? {
+        names.extend(entry?.file_name().into_string());
+    }
+    names.sort();
+    Ok(names)
 }
 
 /// Loop devices on an image, or on a block device.
@@ -80,11 +123,15 @@ pub(super) fn loops_on(root: &Path, image: &Path) -> Vec<User> {
         .collect()
 }
 
-/// Programs that have one of the devices open. Those of other users are seen by root only.
-fn open_handles(root: &Path, numbers: &[(String, &String)]) -> Vec<User> {
+/// Programs that have one of the devices open. Programs of other users are shown to root only.
+///
+/// # Errors
+///
+/// The list of processes cannot be read.
+fn open_handles(root: &Path, numbers: &[(String, &String)]) -> io::Result<Vec<User>> {
     let mut users = Vec::new();
     let own = std::process::id().to_string();
-    for process in names_in(root.join("proc")) {
+    for process in names_listed(&root.join("proc"))? {
         if !process.starts_with(|first: char| first.is_ascii_digit()) || process == own {
             continue;
         }
@@ -107,7 +154,7 @@ fn open_handles(root: &Path, numbers: &[(String, &String)]) -> Vec<User> {
             }
         }
     }
-    users
+    Ok(users)
 }
 
 /// A process: its program's name, and its number.
@@ -193,6 +240,37 @@ mod tests {
     }
 
     #[test]
+    fn a_place_that_cannot_be_read_leaves_it_unknown_who_uses_a_disk() {
+        let places = [
+            "proc/self/mountinfo",
+            "proc/swaps",
+            "sys/class/block/sdx/dev",
+            "sys/class/block/sdx/holders",
+        ];
+        for spoilt in places {
+            let dir = tempfile::tempdir().unwrap();
+            let root = dir.path();
+            for place in places {
+                // A folder in place of a file, and a file in place of a folder, cannot be read as what they should be.
+                let is_folder = place.ends_with("holders");
+                match is_folder == (place == spoilt) {
+                    true => put(root, &[(place, "")]),
+                    false => fs::create_dir_all(root.join(place)).unwrap(),
+                }
+            }
+            let users = users_of(root, &["sdx".to_owned()]);
+            let [User::Unknown { place, .. }] = &users[..] else {
+                panic!("{spoilt}: {users:?}");
+            };
+            assert_eq!(*place, root.join(spoilt));
+        }
+        let nothing = tempfile::tempdir().unwrap();
+        let users = users_of(nothing.path(), &["sdx".to_owned()]);
+        let shown: Vec<String> = users.iter().map(User::to_string).collect();
+        assert_eq!(shown.len(), 2, "neither mounts nor processes: {shown:?}");
+    }
+
+    #[test]
     fn a_program_that_has_a_device_open_is_named() {
         let dir = tempfile::tempdir().unwrap();
         let root = dir.path();
@@ -201,6 +279,7 @@ mod tests {
             root,
             &[
                 ("sys/class/block/sdx3/dev", "1:3\n"),
+                ("proc/self/mountinfo", ""),
                 ("proc/90/comm", "imaging\n"),
                 ("proc/90/fd/none", ""),
             ],

@@ -348,14 +348,16 @@ impl Host for Windows {
         root(a) == root(b)
     }
 
-    fn mounted_folders(&self) -> Vec<PathBuf> {
+    fn mounted_folders(&self) -> io::Result<Vec<PathBuf>> {
         let all = volumes::all().into_iter();
-        all.filter_map(|volume| volume.paths.first().map(PathBuf::from))
+        let folders = all
+            .filter_map(|volume| volume.paths.first().map(PathBuf::from))
             .filter(|root| {
                 let kind = root.to_str().map(schwelle_kernel::drive_kind);
                 !matches!(kind, Some(DriveKind::Optical | DriveKind::Remote))
             })
-            .collect()
+            .collect();
+        Ok(folders)
     }
 
     fn settings_folders(&self) -> Vec<PathBuf> {
