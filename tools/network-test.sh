@@ -8,6 +8,6 @@ tools/install-test-tools.sh
 apt-get update -q >/dev/null
 if [ -z "${SCHWELLE:-}" ]; then
     tools/release.sh >/dev/null
-    export SCHWELLE=${CARGO_TARGET_DIR:-$PWD/target}/$(uname -m)-unknown-linux-gnu/release/schwelle
+    export SCHWELLE=${CARGO_TARGET_DIR:-$PWD/target}/$(uname -m)-unknown-linux-gnu/dist/schwelle
 fi
 exec /usr/bin/python3 tools/network_test.py

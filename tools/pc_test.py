@@ -52,7 +52,7 @@ class Stick:
         self.jobs = re.search(r"schwelle\.stick=(\S+)", config)[1]
         # The program itself, to look at disks from here.
         target = os.environ.get("CARGO_TARGET_DIR", ROOT / "target")
-        self.program = Path(os.environ.get("SCHWELLE", f"{target}/{os.uname().machine}-unknown-linux-gnu/release/schwelle"))
+        self.program = Path(os.environ.get("SCHWELLE", f"{target}/{os.uname().machine}-unknown-linux-gnu/dist/schwelle"))
 
     def schwelle(self, *arguments, code=0):
         done = subprocess.run([str(a) for a in (self.program, *arguments)], capture_output=True, text=True)

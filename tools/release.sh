@@ -13,10 +13,10 @@ into=${CARGO_TARGET_DIR:-$PWD/target}
 export MORE_RUSTFLAGS="-C relocation-model=static -C strip=symbols"
 # With a target named, the flags are for the program alone, and not for what runs while it is built.
 RUSTFLAGS="$(flags "$PWD" "$into") $MORE_RUSTFLAGS" \
-    cargo build --release --locked --quiet --target "$target" --target-dir "$into" --bin schwelle
-program=$into/$target/release/schwelle
+    cargo build --profile dist --locked --quiet --target "$target" --target-dir "$into" --bin schwelle
+program=$into/$target/dist/schwelle
 tools/alone.sh "$program"
-tools/reproducible.sh "$program" --release
+tools/reproducible.sh "$program" --profile dist
 version=$("$program" --version | cut -d' ' -f2)
 out=$into/release-$version
 rm -rf "$out"

@@ -33,7 +33,7 @@ boot_mib=96 jobs_mib=160
 program=${SCHWELLE:-}
 if [ -z "$program" ]; then
     "$here/release.sh"
-    program=${CARGO_TARGET_DIR:-$here/../target}/$(uname -m)-unknown-linux-gnu/release/schwelle
+    program=${CARGO_TARGET_DIR:-$here/../target}/$(uname -m)-unknown-linux-gnu/dist/schwelle
 fi
 
 # The newest signed kernel is what the package of that purpose asks for.

@@ -9,7 +9,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 . tools/flags.sh
 case "${*:-release}" in
-    release) profile=release ;;
+    release) profile=dist ;;
     test | "test all" | packages) profile=dev ;;
     *) sed -n '2,6s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac
@@ -19,7 +19,7 @@ missing() {
     [ -x /usr/bin/rustc ] || echo rustc-web
     [ -e "$(/usr/bin/rustc --print sysroot 2>/dev/null)/lib/rustlib/src/rust/library/Cargo.lock" ] || echo rust-web-src
     command -v x86_64-w64-mingw32-gcc >/dev/null || echo gcc-mingw-w64-x86-64-posix
-    [ $profile = release ] || [ -x /usr/lib/wine/wine64 ] || echo wine64
+    [ $profile = dist ] || [ -x /usr/lib/wine/wine64 ] || echo wine64
 }
 packages=$(missing | tr '\n' ' ')
 if [ -n "$packages" ]; then
@@ -64,8 +64,8 @@ x86_64-w64-mingw32-windres -I tools/windows -D "NUMBERS=${version//./,},0" -D "T
 )
 # The lints of the compiler on what only Windows compiles.
 if grep '^warning' "$out/warnings"; then exit 1; fi
-if [ $profile = release ]; then
-    cp "$out/$target/release/schwelle.exe" "$out/schwelle.exe"
+if [ $profile = dist ]; then
+    cp "$out/$target/dist/schwelle.exe" "$out/schwelle.exe"
     (cd "$out" && sha256sum schwelle.exe >SHA256SUMS && cat SHA256SUMS)
     exit
 fi

@@ -29,6 +29,9 @@ const HELPER: &str = "setpriv";
 /// The system calls that it needs: no other programs, no other user.
 const SANDBOX: &str = "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny";
 
+/// Variables of the environment that it gets: where programs and their libraries are.
+const KEPT_VARIABLES: [&str; 2] = ["PATH", "SystemRoot"];
+
 /// Its files, in its folder.
 const OVERLAY: &str = "overlay.qcow2";
 const CODE: &str = "code.fd";
@@ -251,8 +254,18 @@ impl Start<'_> {
                 command.arg("--").arg(&emulator.program);
                 command
             }
+            // Only root can give the folder away: it would stay root.
+            None if this_pc().give_to_powerless(self.work).is_some() => {
+                return Err(io::Error::other(format!(
+                    "{HELPER} is missing, without which the emulator would run as root"
+                )));
+            }
             None => Command::new(&emulator.program),
         };
+        // A variable may hold a recovery password, and the guest is not trusted.
+        command.env_clear();
+        let kept = KEPT_VARIABLES.iter();
+        command.envs(kept.filter_map(|name| Some((name, std::env::var_os(name)?))));
         command.current_dir(self.work);
         let machine = if emulator.firmware.is_some() {
             "q35"

@@ -38,7 +38,7 @@ pub use facts::{JobEnd, JobFacts, JobKind};
 pub use find::{FolderState, FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
 pub(crate) use fingerprint::sealed_fingerprint;
-pub use folder::JobFolder;
+pub use folder::{JobFolder, ReservedFolder};
 pub use journal::{
     Beside, EditedVolume, Journal, JournalExtent, MovedExtent, ReliedOn, Side, Stored, Watched,
 };

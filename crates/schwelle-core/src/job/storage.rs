@@ -60,6 +60,11 @@ impl Directory {
         this_pc().hold_folder(or_current(path)).map(Self)
     }
 
+    /// True if the path still leads to this folder.
+    pub(super) fn is_at(&self, path: &Path) -> io::Result<bool> {
+        self.0.is_at(or_current(path))
+    }
+
     /// Makes the folder, or takes an empty one; `None` where something is in it. All folders made on
     /// the way are on the medium afterwards.
     pub(super) fn make(path: &Path) -> io::Result<Option<Self>> {

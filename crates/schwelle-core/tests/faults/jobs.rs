@@ -198,6 +198,9 @@ pub(crate) struct Bench {
     pub(crate) old: Memory,
     pub(crate) finished: Image,
     pub(crate) moments: Vec<Moment>,
+    /// One operation in so many fails, unless all are to: more than one where so much is written that each case takes
+    /// long.
+    pub(crate) step: usize,
     /// Taking it back plans the names of used volumes.
     pub(crate) plans_names: bool,
     /// Free clusters that took moved data.
@@ -212,6 +215,11 @@ impl Bench {
             small,
             finished: Image::default(),
             moments: Vec::new(),
+            step: if small.name.contains("taken over") {
+                8
+            } else {
+                1
+            },
             plans_names: ["gap", "shrink", "the way back to MBR"].contains(&small.name),
             free_taken: Vec::new(),
             old,

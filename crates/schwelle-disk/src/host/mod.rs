@@ -100,8 +100,8 @@ pub trait Host: Debug + Send + Sync {
     /// Advice that later reads of a file should come from its medium.
     fn forget_cached(&self, file: &File);
 
-    /// Makes a folder that this user alone can read, in one that is there; one that is there already becomes such,
-    /// and this user's, where both can be.
+    /// Makes a folder that only this user can read; an empty one that exists becomes such, and this user's, if the file
+    /// system keeps that. One with content is left as it is, and a link is refused.
     fn make_private_folder(&self, folder: &Path) -> io::Result<Box<dyn HeldFolder>>;
 
     /// Holds a folder that is there.
@@ -172,6 +172,9 @@ pub trait HeldFolder: Debug + Send + Sync {
 
     /// Returns when all that was written to its file system is on the medium.
     fn sync_medium(&self) -> io::Result<()>;
+
+    /// True if the path still leads to this folder: its medium has not been taken away or replaced.
+    fn is_at(&self, path: &Path) -> io::Result<bool>;
 }
 
 /// The nearest folder at or above this one that is there.

@@ -9,7 +9,9 @@ use schwelle_core::draft::Plan;
 use schwelle_core::firmware::Machine;
 use schwelle_core::host::this_pc;
 use schwelle_core::identities::Style;
-use schwelle_core::job::{JobEnd, JobError, JobFacts, JobFolder, JobKind, bytes_needed};
+use schwelle_core::job::{
+    JobEnd, JobError, JobFacts, JobFolder, JobKind, ReservedFolder, bytes_needed,
+};
 use schwelle_core::pipeline::{self, NotWritten, Ready};
 use schwelle_core::rehearse::{Answer, Rehearsal};
 use schwelle_core::starts::SystemStart;
@@ -259,8 +261,30 @@ impl<'a> Job<'a> {
         ))
     }
 
-    /// The questions that only the technician can answer.
+    /// Holds the job folder, then asks what only the technician can answer. The folder is held before, so that a stick
+    /// that is taken out meanwhile is noticed.
+    ///
+    /// # Errors
+    ///
+    /// The folder cannot be made, or a question was not answered with yes: the folder is given back.
     pub(super) fn confirm(
+        &self,
+        plan: &Plan<'_>,
+        starts: &[SystemStart],
+        screen: &Screen,
+    ) -> Result<ReservedFolder, CliError> {
+        let folder = ReservedFolder::new(self.folder).map_err(|error| CliError::job(&error))?;
+        match self.ask(plan, starts, screen) {
+            Ok(()) => Ok(folder),
+            Err(error) => {
+                folder.give_back();
+                Err(error)
+            }
+        }
+    }
+
+    /// The questions that only the technician can answer.
+    fn ask(
         &self,
         plan: &Plan<'_>,
         starts: &[SystemStart],
@@ -330,7 +354,7 @@ impl<'a> Job<'a> {
     pub(super) fn write(
         &self,
         ready: Ready<'_, '_>,
-        record: &str,
+        (folder, record): (ReservedFolder, &str),
         screen: &Screen,
     ) -> Result<Written, CliError> {
         let disk = self.disk;
@@ -345,7 +369,7 @@ impl<'a> Job<'a> {
             disk: disk.path.clone(),
             serial: disk.profile.host.serial.clone(),
         };
-        let job = JobFolder::create(self.folder, facts, record).map_err(untouched)?;
+        let job = folder.begin(facts, record).map_err(untouched)?;
         let busy = screen.busy("Saving what is overwritten");
         let saved = ready.save(&disk.device, job).map_err(untouched)?;
         drop(busy);

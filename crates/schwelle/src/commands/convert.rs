@@ -156,7 +156,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
     };
     let job = Job::new(JobKind::Convert, &disk, &folder, args.yes, &inputs);
     job.refuse_unready(plan)?;
-    job.confirm(plan, &judged.starts(), screen)?;
+    let reserved = job.confirm(plan, &judged.starts(), screen)?;
     // The record says what was answered, not that it was still to be asked.
     let judged = judged.confirmed();
     let kept: Vec<PathBuf> = KEPT.iter().map(|name| folder.join(name)).collect();
@@ -168,7 +168,7 @@ pub(crate) fn run(args: &ConvertArgs, screen: &Screen) -> Result<u8, CliError> {
         rehearsal,
         warnings,
         job,
-    } = job.write(ready, &job.record(document), screen)?;
+    } = job.write(ready, (reserved, &job.record(document)), screen)?;
     // The disk is done; what cannot be kept of the emulator's start does not change that.
     let kept = emulated.as_ref().map(|emulated| emulated.keep(&folder));
     let kept = kept.and_then(Result::ok).unwrap_or_default();

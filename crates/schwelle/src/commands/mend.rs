@@ -136,7 +136,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
     let plan = mended.rehearsed.plan();
     let job = Job::new(JobKind::Mend, &disk, folder, args.yes, &inputs);
     job.refuse_unready(plan)?;
-    job.confirm(plan, &[], screen)?;
+    let reserved = job.confirm(plan, &[], screen)?;
     let mended = MendedDraft {
         judged: mended.judged.confirmed(),
         ..mended
@@ -149,7 +149,7 @@ pub(crate) fn run(args: &MendArgs, screen: &Screen) -> Result<u8, CliError> {
         rehearsal,
         warnings,
         job,
-    } = job.write(ready, &record, screen)?;
+    } = job.write(ready, (reserved, &record), screen)?;
     let plan = ready.plan();
     screen.show(&views::mend::done(&disk, folder, plan, &rehearsal));
     screen.document(&Mended::done(&disk, &mended.fixes, folder, &rehearsal));

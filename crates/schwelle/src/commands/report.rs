@@ -85,7 +85,7 @@ fn overview(place: &Path, html: Option<&Path>, screen: &Screen) -> Result<u8, Cl
     let busy = screen.busy(format!("Looking for job folders in {}", place.display()));
     let mut jobs = Vec::new();
     let scanned = scan_jobs(place, DEPTH, &mut |summary| {
-        jobs.push(JobLine::of(&summary))
+        jobs.push(JobLine::of(&summary));
     });
     let scanned = scanned.map_err(|error| {
         CliError::new(

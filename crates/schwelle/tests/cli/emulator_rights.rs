@@ -47,6 +47,7 @@ fn the_emulator_has_no_rights_no_network_and_no_way_to_other_files() {
     let mut child = Command::new(env!("CARGO_BIN_EXE_schwelle"))
         .args(["rehearse", "disk.img", "--emulate", "--quiet"])
         .current_dir(lab.path(""))
+        .env("SCHWELLE_SECRET", "what a variable holds")
         .spawn()
         .unwrap();
     let begun = Instant::now();
@@ -63,6 +64,9 @@ fn the_emulator_has_no_rights_no_network_and_no_way_to_other_files() {
     };
     let (status, pid) = started;
     assert!(has_none(&rights(&status)), "{status}");
+    let environment = fs::read(format!("/proc/{pid}/environ")).unwrap();
+    let environment = String::from_utf8_lossy(&environment);
+    assert!(!environment.contains("SCHWELLE"), "{environment}");
     let opened = fs::read_dir(format!("/proc/{pid}/fd")).unwrap();
     let disks: Vec<_> = opened
         .map(|file| file.unwrap())

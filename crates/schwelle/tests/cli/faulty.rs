@@ -159,7 +159,7 @@ fn a_disk_that_is_complete_is_no_failure_where_only_the_record_is_missing() {
     let undone = run(&lab, &counted, &job_args("undo", &copied, &on_spare));
     assert_eq!(
         (undone.code, hash(&spare)),
-        (0, before.clone()),
+        (0, before),
         "{}",
         undone.stderr
     );

@@ -143,8 +143,8 @@ const TORN: [Case; 18] = [
         "state-forged",
         |job| {
             edit(job, "state-a.json", |state| {
-                state["state"] = "undone".into()
-            })
+                state["state"] = "undone".into();
+            });
         },
         "to-confirm",
     ),

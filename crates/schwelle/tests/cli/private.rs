@@ -6,7 +6,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
 use assert_cmd::cargo::cargo_bin;
-use schwelle_testkit::tool;
+use schwelle_testkit::{hash, tool};
 
 use crate::job_files::job_args;
 use crate::support::Lab;
@@ -138,6 +138,30 @@ fn links_in_place_of_a_jobs_files_lead_nowhere() {
         assert_eq!(fs::read_to_string(&victim).unwrap(), precious, "{name}");
         fs::remove_file(&image).unwrap();
         fs::remove_dir_all(&job).unwrap();
+    }
+}
+
+#[test]
+fn a_folder_with_content_and_a_link_are_refused_as_they_are() {
+    let lab = Lab::new();
+    let (image, _) = lab.standard("disk.img", 512);
+    let before = hash(&image);
+    let photos = lab.path("photos");
+    fs::create_dir(&photos).unwrap();
+    fs::write(photos.join("boat.jpg"), "a boat").unwrap();
+    fs::set_permissions(&photos, fs::Permissions::from_mode(0o755)).unwrap();
+    let empty = lab.path("empty");
+    fs::create_dir(&empty).unwrap();
+    fs::set_permissions(&empty, fs::Permissions::from_mode(0o755)).unwrap();
+    std::os::unix::fs::symlink(&empty, lab.path("link")).unwrap();
+    for (job, code) in [("photos", 2), ("link", 3)] {
+        let run = lab.convert(&image, job, &[]);
+        assert_eq!(run.code, code, "{job}: {}", run.stderr);
+        assert_eq!(hash(&image), before);
+    }
+    for folder in [photos, empty] {
+        let mode = fs::metadata(&folder).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o755, "{}", folder.display());
     }
 }
 

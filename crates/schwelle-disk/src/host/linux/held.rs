@@ -1,7 +1,7 @@
 //! A folder that is held by its handle: names in it are looked up from there (openat(2)), so that neither a renamed folder
 //! nor a link in its path or its files leads elsewhere.
 
-use std::fs::{DirBuilder, File};
+use std::fs::{self, DirBuilder, File};
 use std::io;
 use std::os::unix::fs::{DirBuilderExt, MetadataExt};
 use std::path::Path;
@@ -22,24 +22,39 @@ pub(super) struct Held(File);
 impl Held {
     /// Holds a folder. The path itself may have links in it: it was named by the user.
     pub(super) fn open(folder: &Path) -> io::Result<Self> {
-        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        Self::open_with(folder, OFlags::empty())
+    }
+
+    fn open_with(folder: &Path, more: OFlags) -> io::Result<Self> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC | more;
         Ok(Self(rustix::fs::open(folder, flags, Mode::empty())?.into()))
     }
 
     /// Makes it, or takes one that is there, and makes it this user's alone.
     pub(super) fn make(folder: &Path) -> io::Result<Self> {
-        match DirBuilder::new().mode(PRIVATE_FOLDER).create(folder) {
-            Err(error) if error.kind() != io::ErrorKind::AlreadyExists => return Err(error),
-            _ => {}
+        let made = match DirBuilder::new().mode(PRIVATE_FOLDER).create(folder) {
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => false,
+            made => made.map(|()| true)?,
+        };
+        // A link may lead to somebody else's folder.
+        let held =
+            Self::open_with(folder, OFlags::NOFOLLOW).map_err(
+                |error| match fs::symlink_metadata(folder) {
+                    Ok(found) if found.is_symlink() => io::Error::other("it is a link"),
+                    _ => error,
+                },
+            )?;
+        // A folder with content is refused by the caller, and left as it is.
+        if !made && !held.is_empty()? {
+            return Ok(held);
         }
-        let held = Self::open(folder)?;
         let us = rustix::process::geteuid();
         // Where the file system keeps neither owners nor modes, or this user may not change them, both are refused or of
         // no use; others_can_read says so.
         if held.0.metadata()?.uid() != us.as_raw() {
-            rustix::fs::fchown(&held.0, Some(us), None).ok();
+            let _changed = rustix::fs::fchown(&held.0, Some(us), None);
         }
-        rustix::fs::fchmod(&held.0, Mode::from_raw_mode(PRIVATE_FOLDER)).ok();
+        let _changed = rustix::fs::fchmod(&held.0, Mode::from_raw_mode(PRIVATE_FOLDER));
         Ok(held)
     }
 
@@ -84,11 +99,15 @@ impl HeldFolder for Held {
     fn sync_medium(&self) -> io::Result<()> {
         Ok(rustix::fs::syncfs(&self.0)?)
     }
+
+    fn is_at(&self, path: &Path) -> io::Result<bool> {
+        let (held, found) = (self.0.metadata()?, fs::metadata(path)?);
+        Ok((held.dev(), held.ino()) == (found.dev(), found.ino()))
+    }
 }
 
 #[cfg(test)]
 mod tests {
-    use std::fs;
     use std::io::Write;
     use std::os::unix::fs::{PermissionsExt, symlink};
 

@@ -75,4 +75,9 @@ impl HeldFolder for Held {
             Err(_) => Ok(()),
         }
     }
+
+    /// The folder cannot be renamed while it is held, but its medium can be taken away.
+    fn is_at(&self, path: &Path) -> io::Result<bool> {
+        Ok(self.path == path && fs::metadata(path)?.is_dir())
+    }
 }
