@@ -1,12 +1,14 @@
 //! What a disk is for, as the technician says.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 
 use serde::{Deserialize, Serialize};
 
 /// What a disk is for. It decides what a conversion must give: a disk that starts a system, or one
 /// whose volumes are all there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum DiskUse {
     /// A PC starts from it.

@@ -5,18 +5,20 @@
 macro_rules! families {
     ($evidence:literal, $remedy:literal: $($family:ident $module:ident,)+) => {
         /// What was found, by family.
-        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(JsonSchema))]
         #[serde(untagged)]
-        #[schemars(rename = $evidence)]
+        #[cfg_attr(feature = "schema", schemars(rename = $evidence))]
         #[expect(missing_docs, reason = "the families have docs of their own")]
         pub enum Evidence {
             $($family($module::Evidence),)+
         }
 
         /// What is to be done about it, by family.
-        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(JsonSchema))]
         #[serde(untagged)]
-        #[schemars(rename = $remedy)]
+        #[cfg_attr(feature = "schema", schemars(rename = $remedy))]
         #[expect(missing_docs, reason = "the families have docs of their own")]
         pub enum Remedy {
             $($family($module::Remedy),)+

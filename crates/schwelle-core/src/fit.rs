@@ -4,6 +4,7 @@
 //! front of it for the record that names it; it reaches 2^32 sectors. [`find`] reads the disk where it must know
 //! that a reserved partition is empty; the result is a value that rules can look at.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -84,7 +85,8 @@ pub enum Obstacle {
 }
 
 /// A partition that cannot be logical.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Tight {
     /// Its number.
     pub number: usize,
@@ -93,7 +95,8 @@ pub struct Tight {
 }
 
 /// Why a partition cannot be logical.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum WhyTight {
     /// No BIOS starts from a logical one.

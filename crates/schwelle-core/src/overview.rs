@@ -3,6 +3,7 @@
 //! "Blocked" is kept for a disk that should be converted and cannot be. A disk that needs no conversion gets an
 //! answer of its own: whether it starts in UEFI mode, or what else it is.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -14,9 +15,8 @@ use crate::rehearse::{self, LinuxOnEsp, Step};
 use crate::rules::{Outcome, RuleId};
 
 /// The first answer about a disk.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum DiskAnswer {
     /// It can be converted.

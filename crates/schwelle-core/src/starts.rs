@@ -1,6 +1,7 @@
 //! Who starts here: every system on an MBR disk, whether a BIOS starts it today, and whether it starts once the disk is
 //! a GPT disk.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -28,7 +29,8 @@ pub struct SystemStart {
 }
 
 /// Whether a system starts in BIOS mode.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Today {
     /// The menu of Windows' boot manager starts it.
@@ -52,7 +54,8 @@ pub enum Today {
 }
 
 /// Whether a system starts in UEFI mode, from the converted disk.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Afterwards {
     /// The menu of Windows' boot manager starts it.
@@ -108,7 +111,8 @@ impl SystemStart {
 }
 
 /// The boot code in sector 0 of an MBR disk, and what it leads to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum SectorZero {
     /// There is none, or it starts nothing.

@@ -3,6 +3,7 @@
 use std::error::Error;
 use std::fmt;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -15,9 +16,10 @@ use serde::{Deserialize, Serialize};
 /// let error = std::io::Error::other("LBA 7 cannot be read");
 /// assert_eq!(Cause::from(error).to_string(), "LBA 7 cannot be read");
 /// ```
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(transparent)]
-#[schemars(inline)]
+#[cfg_attr(feature = "schema", schemars(inline))]
 pub struct Cause(String);
 
 impl<E: Error> From<E> for Cause {

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -35,7 +36,8 @@ pub struct EmulatedStep {
 }
 
 /// The steps of a start on real firmware.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum EmulatedStepId {
     /// The firmware reads sector 0.
@@ -72,7 +74,8 @@ impl EmulatedStepId {
 }
 
 /// What was seen of a start, by the sectors that were read and by the console.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Seen {
     /// There is no EFI system partition.

@@ -1,12 +1,14 @@
 //! The identities of a disk and its partitions in both tables, and which way they are converted.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use uuid::Uuid;
 
 /// The style of table that a conversion makes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Style {
     /// GPT, started in UEFI mode.
@@ -28,7 +30,8 @@ impl Style {
 
 /// What a partition is called by those who keep its name: BCD stores, drive letters, the recovery
 /// configuration.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PartitionName {
     /// By the MBR's disk signature and the partition's byte offset.

@@ -1,6 +1,7 @@
 //! What `--progress json` puts on stderr: all that people would read there, as lines of JSON, so that one console can
 //! show many disks.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::commit::StageKind;
 use serde::Serialize;
@@ -8,7 +9,8 @@ use serde::Serialize;
 use crate::text;
 
 /// A line on stderr with `--progress json`.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Line<'a> {
     /// RFC 3339
     time: String,
@@ -17,7 +19,8 @@ pub(crate) struct Line<'a> {
 }
 
 /// What happened.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub(crate) enum Event<'a> {
     /// Something has begun whose length is not known

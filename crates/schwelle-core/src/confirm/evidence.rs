@@ -1,5 +1,6 @@
 //! The evidence that lasts, piece by piece.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -18,7 +19,8 @@ const BOOT_STATUS: &str = "\\EFI\\Microsoft\\Boot\\bootstat.dat";
 const MAX_STORE_BYTES: u64 = 16 << 20;
 
 /// What a piece of evidence is worth.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Weight {
     /// Without it nothing else counts.
@@ -47,7 +49,8 @@ impl Weight {
 }
 
 /// What a piece of evidence says to "did it start in UEFI mode".
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Says {
     /// Yes.
@@ -83,7 +86,8 @@ pub struct Evidence {
 }
 
 /// What is known of a start: what lasts of it, or what the system says that was started.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Lasting {
     /// The mode of the PC's firmware.
@@ -155,7 +159,8 @@ pub enum Lasting {
 }
 
 /// When a registry was written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Written {
     /// Since the conversion.
@@ -167,7 +172,8 @@ pub enum Written {
 }
 
 /// What the partition says that an installed Windows was started from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Means {
     /// It is the same as before the conversion.

@@ -8,6 +8,7 @@ mod evidence;
 
 pub use evidence::{Evidence, Lasting, Means, Says, Weight, Written};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -22,7 +23,8 @@ use crate::profile::Profile;
 use crate::rehearse::{self, Rehearsal};
 
 /// The answer as a whole.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Answer {
     /// It started in UEFI mode, and all is where it should be.
@@ -45,7 +47,8 @@ impl Answer {
 }
 
 /// Why the answer is as it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Reason {
     /// The disk has no GPT.

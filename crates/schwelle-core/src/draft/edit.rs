@@ -1,6 +1,7 @@
 //! Edits the files of the customer's that name the disk: on the finished disk, over the converted
 //! one, since the old disk must not see it.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -32,7 +33,8 @@ pub struct EditedFile {
 }
 
 /// A change to a file that is kept.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Edit {
     /// What is pending in its log is applied.

@@ -1,5 +1,6 @@
 //! The layout before and after, as it is shown.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -10,7 +11,8 @@ use crate::placement::EspFrom;
 use crate::profile::{Origin, Partition, Profile, Role};
 
 /// What happens to a part of the disk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Change {
     /// Stays as it is.

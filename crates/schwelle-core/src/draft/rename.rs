@@ -1,6 +1,7 @@
 //! What undoing edits on volumes that have been used since: files that name partitions as the new table does name
 //! them as the old one did.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -21,7 +22,8 @@ use crate::profile::{NtfsHealth, Partition, Profile};
 use super::edit::{self, EditedFile};
 
 /// Why the files on a volume are not updated.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum WhyNotUpdated {
     /// A hibernated session waits on it, and would write what it remembers.
@@ -40,7 +42,8 @@ pub enum WhyNotUpdated {
 }
 
 /// A system whose files keep the names that partitions had in the new table.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct NotUpdated {
     /// Number of its partition, as the disk is now.
     pub partition: usize,

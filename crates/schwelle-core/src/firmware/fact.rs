@@ -1,6 +1,7 @@
 //! A fact about a PC: what it is and where that is known from, or why it is not known.
 
 use crate::cause::Cause;
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -24,7 +25,8 @@ pub enum Fact<T> {
 }
 
 /// Where a fact is known from, or why it is not known.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Ground {
     /// The kernel says so.
@@ -89,7 +91,8 @@ pub enum Ground {
 }
 
 /// How a technician finds a fact out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum How {
     /// By the label on the PC.

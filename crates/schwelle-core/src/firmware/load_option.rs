@@ -5,6 +5,7 @@
 
 #![warn(clippy::indexing_slicing)]
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -78,7 +79,8 @@ pub struct LoadOptionError {
 }
 
 /// What an entry leads to where that is no partition.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum OtherTarget {
     /// A program inside the firmware.

@@ -3,6 +3,7 @@
 //! Of this PC they come from the host: how the session was started, SMBIOS, the UEFI variables. What cannot
 //! be read from here says why, and how to find out.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -22,7 +23,8 @@ const MAX_ENTRIES: usize = 512;
 pub(super) const TO_SETUP: u64 = 1;
 
 /// How a PC's firmware starts systems.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum BootMode {
     /// From the boot code in sector 0.

@@ -9,6 +9,7 @@ use authenticode::AuthenticodeSignature;
 use cms::cert::x509::attr::Attribute;
 use cms::signed_data::SignerIdentifier;
 use der::Encode;
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sha2::Sha256;
@@ -33,7 +34,8 @@ const MAX_CERTIFICATES: usize = 32;
 const MESSAGE_DIGEST: &str = "1.2.840.113549.1.9.4";
 
 /// Whether a firmware lets a program run while Secure Boot is on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Verdict {
     /// It does.
@@ -54,7 +56,8 @@ pub enum Verdict {
 }
 
 /// What lets a program run.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum AcceptedBy {
     /// Its hash is in `db`.
@@ -69,7 +72,8 @@ pub enum AcceptedBy {
 }
 
 /// Why a program is refused.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Objection {
     /// It is no program that can be judged.
@@ -109,7 +113,8 @@ pub enum Objection {
 }
 
 /// Why there is no verdict.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Unreported {
     /// A signature is of a kind that is not verified here (not RSA).

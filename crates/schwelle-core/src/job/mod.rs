@@ -51,6 +51,7 @@ pub use renaming::Renaming;
 pub use storage::{Storage, StoredFile};
 pub use summary::{JobStatus, JobSummary, ScanResult, scan_jobs};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 
 use std::io;
@@ -96,7 +97,8 @@ pub enum JobError {
 }
 
 /// Where a job stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum JobState {
     /// What will be overwritten is being saved; the disk is untouched.

@@ -1,5 +1,6 @@
 //! What is mended, and why something is not, as values.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -8,7 +9,8 @@ use crate::placement::Place;
 use crate::profile::{Titled, VolumeKind};
 
 /// What is done about a step that does not hold.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum FixKind {
     /// Sector 0 gets one protective entry over the whole disk.
@@ -75,7 +77,8 @@ pub enum FixKind {
 }
 
 /// Where the BCD store comes from, in the order of trying.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StoreFrom {
     /// The one on the EFI system partition, its names taken across.
@@ -87,7 +90,8 @@ pub enum StoreFrom {
 }
 
 /// Why a step that does not hold is not mended.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum NotMended {
     /// The system's own files are damaged or missing.

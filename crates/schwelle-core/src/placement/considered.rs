@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -11,7 +12,8 @@ use crate::ntfs::ShrinkError;
 use crate::profile::VolumeKind;
 
 /// A place that was looked at.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Considered {
     /// The place.
     pub place: Place,
@@ -22,7 +24,8 @@ pub struct Considered {
 }
 
 /// A place for the EFI system partition. Partitions are named by their numbers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Place {
     /// Unused space.
@@ -52,7 +55,8 @@ pub enum Place {
 }
 
 /// What came of a place.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum PlaceVerdict {
     /// Nothing has to move.
@@ -160,7 +164,8 @@ pub enum PlaceVerdict {
 }
 
 /// Why a volume cannot be shrunk.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum CannotShrink {
     /// It holds another file system.
@@ -241,7 +246,8 @@ impl From<ShrinkError> for CannotShrink {
 }
 
 /// Why a partition that is there cannot take the boot files.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum ExistingUnfit {
     /// There is another one.

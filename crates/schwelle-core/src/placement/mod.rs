@@ -14,6 +14,7 @@ mod takeover;
 pub use considered::{CannotShrink, Considered, ExistingUnfit, Place, PlaceVerdict};
 pub(crate) use existing::room_for_files;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -27,7 +28,8 @@ use crate::ntfs::ShrinkPlan;
 use crate::profile::{Partition, Profile, Role, Table, beyond_volume};
 
 /// Which means of making room the technician wants.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PlaceRequest {
     /// Whichever moves least.
@@ -97,7 +99,8 @@ pub enum EspFrom {
 }
 
 /// The means by which an EFI system partition gets its room.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum EspKind {
     /// Unused space.

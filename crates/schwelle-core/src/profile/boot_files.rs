@@ -1,5 +1,6 @@
 //! Boot files on a Windows volume: for the EFI system partition, and for the active partition of a BIOS start.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -80,7 +81,8 @@ const MAX_TOTAL_BYTES: u64 = 1 << 30;
 pub(crate) const MAX_BOOT_FILE_BYTES: u64 = 64 << 20;
 
 /// The signed sets of boot files that an installed Windows may bring.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum SignedSet {
     /// The one that every Windows brings.
@@ -102,7 +104,8 @@ pub struct BootFiles {
 }
 
 /// Why a boot file cannot be taken.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum BootFileFault {
     /// It cannot be read.

@@ -1,12 +1,14 @@
 //! File systems that are recognised by their signature, and not read: it would be lost if the disk were taken as blank.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::device::{DeviceError, ReadDevice};
 
 /// A file system that no conversion looks into.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Foreign {
     /// HFS+ or HFSX.

@@ -1,5 +1,6 @@
 //! The table of a disk, and the partitions that it names.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -57,7 +58,8 @@ pub enum Origin {
 }
 
 /// What a partition is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub enum Role {
     /// EFI system partition.
     #[serde(rename = "EFI system")]
@@ -112,7 +114,8 @@ pub struct Partition {
 
 /// A partition as it is named to people: by its number and the label of its volume. The label comes from the
 /// disk and is escaped before it is shown.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Titled {
     /// Its number.
     pub number: usize,
@@ -180,7 +183,8 @@ impl Partition {
 }
 
 /// What kind of table a disk has.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub enum TableStyle {
     /// An MBR.
     #[serde(rename = "MBR")]

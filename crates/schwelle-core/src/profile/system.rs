@@ -1,5 +1,6 @@
 //! The Windows systems on a disk.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -22,7 +23,8 @@ use super::partition::Partition;
 const FIRST_BUILD_OF_WINDOWS_8: u32 = 9200;
 
 /// What is wrong with a registry.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum RegistryFault {
     /// A hive is missing.

@@ -1,5 +1,6 @@
 //! Signatures that others left at the end of a disk, where the backup table is going to lie.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -15,7 +16,8 @@ pub struct TailSignature {
 }
 
 /// What keeps metadata in a disk's last sectors.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum TailOwner {
     /// A RAID set of a firmware.

@@ -1,5 +1,6 @@
 //! What a partition holds, by its content and not from its type.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -16,7 +17,8 @@ use crate::ntfs::{
 const FIRST_BYTES: usize = 16;
 
 /// Kind of content.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum VolumeKind {
     /// NTFS.
@@ -81,7 +83,8 @@ pub struct NtfsHealth {
 }
 
 /// Why a volume cannot be looked into.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum VolumeFault {
     /// Its partition leaves the disk.

@@ -1,5 +1,6 @@
 //! Steps, and a walk as the list of them.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -12,9 +13,8 @@ use super::answers::start::{Evidence as Start, Origin};
 use super::answers::{Evidence, Remedy, table};
 
 /// The steps of the walk, in order.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StepId {
     /// Sector 0 protects the GPT.
@@ -85,7 +85,8 @@ pub enum StepId {
 }
 
 /// How a step went.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StepOutcome {
     /// It holds.
@@ -175,9 +176,10 @@ pub struct Step {
 }
 
 /// What a rehearsal says.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-#[schemars(rename = "RehearsalAnswer")]
+#[cfg_attr(feature = "schema", schemars(rename = "RehearsalAnswer"))]
 pub enum Answer {
     /// Every step on the way holds: the disk starts; of a data disk, all volumes are there.
     Starts,

@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -25,9 +26,8 @@ macro_rules! rule_ids {
 
         /// A rule. Its id, "family.name", is promised to scripts and policies; after a bar, what it was called in
         /// job folders of older programs.
-        #[derive(
-            Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
-        )]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(JsonSchema))]
         #[expect(missing_docs, reason = "the words for it say what each asks")]
         pub enum RuleId {
             $($(

@@ -21,6 +21,7 @@ pub use id::{Family, RuleId};
 
 use std::path::PathBuf;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -37,9 +38,8 @@ use crate::rehearse::Rehearsal;
 use answers::{Answer, common};
 
 /// How a rule answers.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
     /// No finding.
@@ -80,7 +80,8 @@ pub struct JobPlace {
 }
 
 /// Another disk of this PC with the same signature or GUID.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Twin {
     /// Its path.
     pub path: PathBuf,
@@ -244,7 +245,8 @@ pub fn find(id: &str) -> Option<&'static Rule> {
 }
 
 /// How seriously a workshop takes a rule's answers, where not as they are.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// A caution, and what could not be found out, is a block.

@@ -3,6 +3,7 @@
 //! This PC shows nothing else while it is in its setup, so the sheet stands on its own. Here are its
 //! steps as values; what is the same on every sheet is a matter of words alone.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -71,7 +72,8 @@ impl EntryPlace {
 }
 
 /// What is missing before the switch may be made.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Missing {
     /// The disk would not start.
@@ -105,7 +107,8 @@ pub enum Missing {
 }
 
 /// What is right already.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Already {
     /// The boot mode is UEFI.
@@ -121,7 +124,8 @@ pub enum Already {
 }
 
 /// A step of the switch.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum SheetStep {
     /// Write the disk's boot entry in this session.

@@ -9,6 +9,7 @@
 
 use std::path::{Path, PathBuf};
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -44,7 +45,8 @@ pub struct Settings {
 }
 
 /// What changes with a setting.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Also {
     /// The boot mode is UEFI now: without the CSM there is no other.
@@ -241,7 +243,8 @@ fn write_flag(variables: &Variables, name: &str, on: bool) -> Result<(), Variabl
 }
 
 /// Something that a firmware tried.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Event {
     /// A boot entry that cannot be read.
@@ -347,7 +350,8 @@ impl Event {
 }
 
 /// What leads a firmware to a loader.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Tried {
     /// A boot entry: its number and its name.
@@ -357,7 +361,8 @@ pub enum Tried {
 }
 
 /// Why a BIOS starts nothing from a disk.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum NoBiosStart {
     /// It cannot be read.

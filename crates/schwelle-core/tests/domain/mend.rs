@@ -44,9 +44,14 @@ fn spoil(disk: &Memory, esp: Extent, path: &str) {
 
 /// What is mended, where the mended draft passes its rehearsal; else why it is not.
 fn mended(disk: &Memory) -> Result<Option<Vec<FixKind>>, MendError> {
+    mended_as(disk, EspRequest::default())
+}
+
+/// The same as it was requested.
+fn mended_as(disk: &Memory, request: EspRequest) -> Result<Option<Vec<FixKind>>, MendError> {
     let profile = Profile::read(disk, HostFacts::default()).unwrap();
     let (types, severities) = (TypeTable::default(), BTreeMap::new());
-    let known = Inputs::unknown(Style::Gpt, EspRequest::default(), &types, &severities);
+    let known = Inputs::unknown(Style::Gpt, request, &types, &severities);
     let mending = outside(|outside| Mending::new(disk, &profile, known, outside))?;
     Ok(mending.map(|mending| {
         let mended = mending.rehearse();
@@ -132,4 +137,72 @@ fn what_is_no_matter_of_the_boot_path_is_refused_with_its_step() {
         mended(&blank).is_err(),
         "a protective MBR alone is no table"
     );
+}
+
+#[test]
+fn what_is_not_recognised_is_formatted_for_a_typed_name_alone() {
+    let (disk, esp) = converted();
+    let window = Window::new(&disk, esp).unwrap();
+    for sector in 0..64 {
+        window.write_at(sector * 512, &[0x5A; 512]).unwrap();
+    }
+    let Err(MendError::NoRemedy { why, .. }) = mended(&disk) else {
+        panic!("it was formatted");
+    };
+    assert!(matches!(why, NotMended::UnknownContent { .. }), "{why:?}");
+    let asked = EspRequest {
+        format_unknown: true,
+        ..EspRequest::default()
+    };
+    let fixes = mended_as(&disk, asked).unwrap().unwrap();
+    let is_formatted = |fix: &FixKind| matches!(fix, FixKind::Formatted { .. });
+    assert!(fixes.iter().any(is_formatted), "{fixes:?}");
+    // Erased from end to end: nothing can be lost.
+    for fill in [0x00, 0xFF] {
+        for sector in 0..esp.sectors() {
+            window.write_at(sector * 512, &[fill; 512]).unwrap();
+        }
+        let fixes = mended(&disk).unwrap().unwrap();
+        assert!(fixes.iter().any(is_formatted), "{fill}: {fixes:?}");
+    }
+}
+
+/// Lets one sound copy of the table, the primary or the backup, say that the EFI system partition begins so many sectors
+/// later than it does.
+fn shifted(disk: &Memory, right: &GptLayout, esp: Extent, (by, in_primary): (u64, bool)) {
+    let mut layout = right.clone();
+    let mut entries = layout.entries.iter_mut();
+    let entry = entries.find(|entry| entry.extent == esp).unwrap();
+    entry.extent.first = Lba(esp.first.0 + by);
+    let other = Memory::new(512, disk.geometry().sectors);
+    layout.write(&other).unwrap();
+    let copy = match in_primary {
+        true => 1..34,
+        false => disk.geometry().sectors - 33..disk.geometry().sectors,
+    };
+    for lba in copy {
+        let sector = other.read_sector(Lba(lba)).unwrap();
+        disk.write_at(lba * 512, &sector).unwrap();
+    }
+}
+
+#[test]
+fn of_two_sound_tables_the_one_is_right_under_which_volumes_begin() {
+    let right = |disk: &Memory| GptLayout::of(GptPair::read(disk).best().unwrap()).unwrap();
+    for (shift, expected) in [
+        ((8, true), FixKind::PrimaryTable),
+        ((8, false), FixKind::BackupTable),
+    ] {
+        let (disk, esp) = converted();
+        shifted(&disk, &right(&disk), esp, shift);
+        assert_eq!(mended(&disk).unwrap(), Some(vec![expected]), "{shift:?}");
+    }
+    let (disk, esp) = converted();
+    let right = right(&disk);
+    shifted(&disk, &right, esp, (8, true));
+    shifted(&disk, &right, esp, (16, false));
+    let Err(MendError::NoRemedy { why, .. }) = mended(&disk) else {
+        panic!("a wrong table was copied");
+    };
+    assert!(matches!(why, NotMended::TablesDisagree { .. }), "{why:?}");
 }

@@ -198,8 +198,8 @@ pub(crate) struct Bench {
     pub(crate) old: Memory,
     pub(crate) finished: Image,
     pub(crate) moments: Vec<Moment>,
-    /// One operation in so many fails, unless all are to: more than one where so much is written that each case takes
-    /// long.
+    /// One operation in so many fails, unless all are to: where so much is written that each case takes long, or where
+    /// another kind has the same operations.
     pub(crate) step: usize,
     /// Taking it back plans the names of used volumes.
     pub(crate) plans_names: bool,

@@ -1,5 +1,6 @@
 //! The difference between a draft and its disk, as ordered stages.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 
 use std::collections::BTreeMap;
@@ -15,9 +16,8 @@ const SECTOR_0: Extent = Extent {
 };
 
 /// A stage of the commit.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StageKind {
     /// Clusters of shrunk volumes, copied to clusters that are free.

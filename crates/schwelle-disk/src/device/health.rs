@@ -1,6 +1,7 @@
 //! What an NVMe drive says of its own health: the SMART / Health Information log page (NVM Express Base
 //! Specification 2.0, §5.16.1.3).
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -8,7 +9,8 @@ use serde::{Deserialize, Serialize};
 pub(crate) const NVME_HEALTH_BYTES: usize = 512;
 
 /// What a drive complains of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum HealthWarning {
     /// Fewer spare blocks are left than the manufacturer's threshold, both in per cent.

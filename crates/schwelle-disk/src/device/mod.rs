@@ -30,13 +30,13 @@ pub use window::Window;
 use std::fmt::{self, Debug};
 use std::io;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What was attempted on a device.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum IoOp {
     /// Reading.
@@ -58,9 +58,8 @@ impl fmt::Display for IoOp {
 }
 
 /// A transfer that failed at first and succeeded when it was repeated: an early sign of a failing disk, cable or port.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Retried {
     /// What was attempted.
     pub operation: IoOp,

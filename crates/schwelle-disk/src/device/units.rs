@@ -1,5 +1,6 @@
 //! Units: sector numbers, ranges of sectors, and the geometry that turns them into bytes.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -10,19 +11,9 @@ pub const MIB: u64 = 1 << 20;
 
 /// A logical block address: a sector number on a disk, in logical sectors.
 #[derive(
-    Debug,
-    Clone,
-    Copy,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Default,
-    Serialize,
-    Deserialize,
-    JsonSchema,
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
 )]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Lba(pub u64);
 
 impl fmt::Display for Lba {
@@ -32,11 +23,10 @@ impl fmt::Display for Lba {
 }
 
 /// A half-open range of sectors, `first..end`. May be empty.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(from = "ExtentForm", into = "ExtentForm")]
-#[schemars(with = "ExtentForm")]
+#[cfg_attr(feature = "schema", schemars(with = "ExtentForm"))]
 pub struct Extent {
     /// First sector.
     pub first: Lba,
@@ -45,8 +35,9 @@ pub struct Extent {
 }
 
 /// A range of sectors as documents have it, with its last sector.
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[schemars(rename = "Extent")]
+#[derive(Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+#[cfg_attr(feature = "schema", schemars(rename = "Extent"))]
 struct ExtentForm {
     first_lba: u64,
     last_lba: u64,

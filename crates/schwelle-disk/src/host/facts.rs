@@ -4,6 +4,7 @@ use std::fmt;
 use std::fs::File;
 use std::path::PathBuf;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -160,7 +161,8 @@ impl Bus {
 }
 
 /// Who uses a disk or a partition of it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum User {
     /// A driver holds it.
@@ -217,7 +219,8 @@ pub enum User {
 }
 
 /// A running program.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Process {
     /// Its name, where it tells.
     pub program: Option<String>,

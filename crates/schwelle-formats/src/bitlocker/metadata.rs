@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -46,7 +47,8 @@ const STATE_DECRYPTED: u16 = 1;
 const STATE_ENCRYPTED: u16 = 4;
 
 /// What an encrypted volume is doing.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum EncryptionState {
     /// Encrypted, and the key is protected.
@@ -116,7 +118,8 @@ impl fmt::Display for Method {
 }
 
 /// What a volume's master key is protected by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum ProtectorKind {
     /// Nothing: protection is suspended.

@@ -1,6 +1,7 @@
 //! The boot sector of a FAT volume with its parameter block (FAT specification 1.03, "Boot Sector
 //! and BPB").
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -63,7 +64,8 @@ const _: () =
 const _: () = assert!(offset_of!(RawBpb, volume_id) == 67);
 
 /// Which FAT a volume is, by its cluster count as the specification demands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum FatKind {
     /// Fewer than 4085 clusters.
@@ -76,9 +78,8 @@ pub enum FatKind {
 
 /// What is wrong with a boot sector without saying anything of where the parts lie. The specification wants each
 /// of them right; firmware that only reads the parameter block never looks.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Oddity {
     /// The signature at the end.

@@ -3,6 +3,7 @@
 use crate::cause::Cause;
 use std::collections::BTreeSet;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -15,7 +16,8 @@ const MAX_ENTRIES: usize = 20_000;
 const CHUNK: usize = 1 << 18;
 
 /// Something wrong with a FAT32 volume.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum FatFault {
     /// The boot sector, in what does not say where the parts lie.

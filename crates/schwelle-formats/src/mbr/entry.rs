@@ -1,5 +1,6 @@
 //! One entry of a boot record (UEFI 2.10 §5.2.1, table 5.2).
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -22,9 +23,8 @@ pub(super) struct RawEntry {
 const _: () = assert!(size_of::<RawEntry>() == 16);
 
 /// The type byte of an MBR partition.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct Kind(pub u8);
 
 impl Kind {

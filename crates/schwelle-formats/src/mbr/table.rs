@@ -1,5 +1,6 @@
 //! The whole partition table of an MBR disk: sector 0 and the chain of extended boot records.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -14,9 +15,8 @@ use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 const MAX_LOGICAL: usize = 256;
 
 /// Where in the table a partition is named.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Slot {
     /// Entry 1 to 4 of sector 0.
@@ -65,9 +65,8 @@ pub struct Damage {
 }
 
 /// What can be wrong with an MBR table.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum DamageKind {
     /// A partition that ends beyond the disk.

@@ -1,6 +1,7 @@
 //! Whether a volume may be touched: its dirty flag, its log, hibernation, and the copies of what
 //! matters most.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -56,9 +57,8 @@ pub enum Hibernation {
 }
 
 /// A copy of what matters most that does not say the same.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum CopyFault {
     /// The mirror of this file record.

@@ -1,5 +1,6 @@
 //! Whether a program can be started here, by its headers and, where it is signed, its content.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -7,7 +8,8 @@ use super::{EFI_APPLICATION, LoadFault, Machine, PeImage};
 use crate::cause::Cause;
 
 /// Why a program does not fit.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum ProgramFault {
     /// It is made for another processor.

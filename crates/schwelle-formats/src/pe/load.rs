@@ -4,6 +4,7 @@
 //! Sources: the loader's published behaviour, and Microsoft's "PE Format" for the fields. Every refusal has a start
 //! on that firmware among the tests of the command line.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -31,7 +32,8 @@ const DIRECTORY_DEBUG: usize = 6;
 const PAGE: usize = 4096;
 
 /// Why firmware does not load an image.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum LoadFault {
     /// The headers are cut off.
@@ -100,9 +102,10 @@ pub enum LoadFault {
 }
 
 /// A part of an image.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-#[schemars(rename = "ProgramPart")]
+#[cfg_attr(feature = "schema", schemars(rename = "ProgramPart"))]
 pub enum Part {
     /// A section, in the file.
     SectionInFile,

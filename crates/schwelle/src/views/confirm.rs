@@ -1,5 +1,6 @@
 //! The view of `confirm`, and its document.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::confirm::{Answer, Confirmation, Evidence, Lasting, Reason, Says, Weight};
 use schwelle_core::rehearse::{StepId, StepOutcome};
@@ -119,7 +120,8 @@ fn upper(text: &str) -> String {
 }
 
 /// `confirm`
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Confirmed {
     pub(crate) answer: Answer,
     /// Why
@@ -131,7 +133,8 @@ pub(crate) struct Confirmed {
 }
 
 /// A piece of evidence.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct EvidenceDoc {
     /// A stable name
     pub(crate) name: String,

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::firmware::BootMode;
 use schwelle_core::rehearse::StepOutcome;
@@ -17,7 +18,8 @@ use crate::text::{pad, safe, typed};
 use crate::words;
 
 /// A start on real firmware, in JSON.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct EmulatedDoc {
     /// False when there is no emulator here
     pub(crate) ran: bool,
@@ -34,7 +36,8 @@ pub(crate) struct EmulatedDoc {
 }
 
 /// A step of it.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct EmulatedStepDoc {
     pub(crate) step: EmulatedStepId,
     /// "caution" where it is not known

@@ -1,5 +1,6 @@
 //! The documents of a job folder: `job.json` when it begins, `outcome.json` when it has ended.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::firmware::{Fact, Ground, Machine};
 use schwelle_core::job::JobEnd;
@@ -21,7 +22,8 @@ pub(crate) const OUTCOME: &str = "outcome.json";
 pub(crate) const CONFIRMATION: &str = "confirmation.json";
 
 /// `job.json` in the job folder.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct JobRecord {
     pub(crate) made_by: String,
     /// RFC 3339
@@ -49,7 +51,8 @@ pub(crate) struct JobRecord {
 }
 
 /// What is reported about a disk beside its layout.
-#[derive(Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct DiskDoc {
     pub(crate) size_bytes: u64,
     pub(crate) model: Option<String>,
@@ -79,7 +82,8 @@ impl DiskDoc {
 }
 
 /// A fact about the PC.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct PcFactDoc {
     /// Which: "manufacturer", "model", "firmware", "firmware date", "UEFI mode", "firmware architecture", "boot mode",
     /// "CSM", "Secure Boot"
@@ -122,7 +126,8 @@ impl PcFactDoc {
 }
 
 /// `confirmation.json` in the job folder: what the last `confirm --job` said.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct KeptConfirmation {
     /// RFC 3339
     pub(crate) made: String,
@@ -131,7 +136,8 @@ pub(crate) struct KeptConfirmation {
 }
 
 /// `outcome.json` in the job folder: how the last of `convert`, `mend`, `resume` and `undo` ended.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Outcome {
     pub(crate) answer: JobEnd,
     /// RFC 3339

@@ -3,6 +3,7 @@
 
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::commit::{Purpose, StageKind};
 use schwelle_core::device::Geometry;
@@ -27,7 +28,8 @@ use crate::words;
 use schwelle_core::pipeline::Judged;
 
 /// `check`: one in a line for each disk
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Check {
     pub(crate) disk: String,
     pub(crate) disk_name: Option<String>,
@@ -92,7 +94,8 @@ impl Check {
 }
 
 /// `plan`. For a blocked disk there are only `answer`, `disk`, `to`, `findings`, `boot_code` and `starts`.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Plan {
     pub(crate) disk: String,
     /// The table that it makes
@@ -114,7 +117,8 @@ pub(crate) struct Plan {
 }
 
 /// The draft in a plan.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct DraftDoc {
     /// What the disk is for
     pub(crate) disk_use: DiskUse,
@@ -152,7 +156,8 @@ pub(crate) struct DraftDoc {
 }
 
 /// The boot menu afterwards.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct MenuDoc {
     /// False where there was no usable store, and a new one is made
     pub(crate) carried_over: bool,
@@ -179,7 +184,8 @@ impl MenuDoc {
 }
 
 /// A file on a kept volume that the job edits.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct EditedFileDoc {
     /// Number of its partition
     pub(crate) partition: usize,
@@ -204,7 +210,8 @@ impl EditedFileDoc {
 }
 
 /// Where the EFI system partition goes.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct PlacementDoc {
     /// How it gets its room; "formatted" (`mend`): it is there, and gets a new file system
     pub(crate) kind: EspKind,
@@ -218,7 +225,8 @@ pub(crate) struct PlacementDoc {
 }
 
 /// A place for the EFI system partition that was looked at.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct ConsideredDoc {
     pub(crate) place: Worded<Place>,
     /// What it would give and cost, or why it does not serve
@@ -235,7 +243,8 @@ fn considered(place: &placement::Considered) -> ConsideredDoc {
 }
 
 /// A volume that is shrunk.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct ShrunkDoc {
     /// Number of its partition
     pub(crate) partition: usize,
@@ -257,7 +266,8 @@ fn shrunk(disk: &Disk, shrink: &placement::Shrinking) -> ShrunkDoc {
 }
 
 /// A partition, or an unused stretch.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct PartDoc {
     /// Number in the table; null for an unused stretch
     pub(crate) number: Option<usize>,
@@ -276,7 +286,8 @@ pub(crate) struct PartDoc {
 }
 
 /// A stage of the commit.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct StageDoc {
     pub(crate) stage: StageKind,
     pub(crate) bytes: u64,
@@ -284,14 +295,16 @@ pub(crate) struct StageDoc {
 }
 
 /// What a stage writes for one purpose.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct StagePartDoc {
     pub(crate) what: Worded<Purpose>,
     pub(crate) extents: Vec<ExtentDoc>,
 }
 
 /// A range of sectors.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct ExtentDoc {
     pub(crate) first_lba: u64,
     pub(crate) last_lba: u64,
@@ -394,7 +407,8 @@ impl Plan {
 }
 
 /// `rehearse`
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Rehearsed {
     /// The table that the disk should have, and with it the mode of the start: "gpt" (UEFI) or "mbr" (BIOS)
     pub(crate) to: Style,
@@ -415,7 +429,8 @@ pub(crate) struct Rehearsed {
 }
 
 /// The walk from the loader that the PC's boot order names.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct ByBootOrderDoc {
     /// Number of the boot entry
     pub(crate) entry: u16,
@@ -459,7 +474,8 @@ impl Rehearsed {
 }
 
 /// How a conversion ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum ConvertAnswer {
     Converted,
@@ -470,7 +486,8 @@ pub(crate) enum ConvertAnswer {
 }
 
 /// `convert`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Converted {
     pub(crate) answer: ConvertAnswer,
     /// The job folder; null when nothing was written
@@ -525,7 +542,8 @@ impl Converted {
 }
 
 /// A system whose files keep the names that partitions had in the table that is gone.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct NotRestoredNames {
     /// Number of its partition, as the disk was before
     pub(crate) partition: usize,

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::Plan;
@@ -63,7 +64,8 @@ pub(crate) fn done(disk: &Disk, job: &Path, plan: &Plan<'_>, rehearsal: &Rehears
 }
 
 /// How it ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum MendAnswer {
     Mended,
@@ -75,7 +77,8 @@ pub(crate) enum MendAnswer {
 }
 
 /// `mend`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Mended {
     pub(crate) answer: MendAnswer,
     /// What is mended

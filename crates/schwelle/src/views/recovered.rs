@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::draft::RestoredNames;
 use schwelle_core::job::{FolderProof, JobEnd};
@@ -14,7 +15,8 @@ use crate::disk::Disk;
 use crate::words;
 
 /// `resume` and `undo`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Recovered {
     /// "converted" or "mended" (`resume`), "undone" (`undo`)
     pub(crate) answer: JobEnd,

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::identities::Style;
 use schwelle_core::rules::{Rule, RuleId, Severity};
@@ -120,14 +121,16 @@ pub(crate) fn one(rule: &Rule, policy: &Policy, columns: usize) -> String {
 }
 
 /// `rules`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Rules {
     pub(crate) rules: Vec<RuleDoc>,
     pub(crate) policy: PolicyDoc,
 }
 
 /// What the workshop has decided; null or empty where nothing is
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct PolicyDoc {
     /// The file; null where there is none
     pub(crate) file: Option<String>,
@@ -174,7 +177,8 @@ impl PolicyDoc {
 }
 
 /// A rule.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct RuleDoc {
     pub(crate) id: RuleId,
     pub(crate) family: String,

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use askama::Template;
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::firmware::{AttachedDisk, Machine, Verdict, verdict_on_loader};
 use schwelle_core::profile::REMOVABLE_X64;
@@ -19,7 +20,8 @@ use crate::text::{bytes, safe, typed};
 use crate::words::{self, sheet::Lines};
 
 /// `firmware sheet`
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Sheet {
     /// The switch may be made
     pub(crate) go: bool,
@@ -38,8 +40,9 @@ pub(crate) struct Sheet {
 }
 
 /// A step, or an advice.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
-#[schemars(rename = "Lines{T}")]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+#[cfg_attr(feature = "schema", schemars(rename = "Lines{T}"))]
 pub(crate) struct LinesDoc<T> {
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub(crate) value: Option<T>,

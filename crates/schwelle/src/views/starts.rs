@@ -1,5 +1,6 @@
 //! The systems on a disk, in the documents of `check` and `plan`.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::draft;
 use schwelle_core::pipeline::Judged;
@@ -10,7 +11,8 @@ use super::worded::Worded;
 use crate::words;
 
 /// A system on the disk, or boot code that starts none that is known.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct SystemStartDoc {
     /// What it is called; `convert --drop` takes this name
     pub(crate) system: String,
@@ -49,7 +51,8 @@ pub(super) fn starts(judged: &Judged<'_, '_>) -> Vec<SystemStartDoc> {
 }
 
 /// A Linux that gets boot loaders on the EFI system partition.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct LinuxDoc {
     /// What it is called
     pub(crate) system: String,

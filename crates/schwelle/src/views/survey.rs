@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::overview::{DiskAnswer, Overview};
 use schwelle_core::profile::TableStyle;
@@ -62,7 +63,8 @@ pub(crate) fn render(disks: &[Surveyed], options: &str, columns: usize) -> Strin
 }
 
 /// `survey`: one in a line for each disk
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Surveyed {
     pub(crate) disk: String,
     /// Null when the disk could not be read

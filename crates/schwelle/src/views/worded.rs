@@ -1,7 +1,9 @@
 //! Answers in documents: the value, and beside it the sentence that people read.
 
+#[cfg(feature = "schema")]
 use std::borrow::Cow;
 
+#[cfg(feature = "schema")]
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use schwelle_core::mend::FixKind;
 use schwelle_core::next::Next;
@@ -24,6 +26,7 @@ pub(crate) struct Worded<T> {
 }
 
 /// As it is written. What a derive would make of it repeats the value's whole schema wherever it stands.
+#[cfg(feature = "schema")]
 impl<T: JsonSchema> JsonSchema for Worded<T> {
     fn schema_name() -> Cow<'static, str> {
         format!("Worded{}", T::schema_name()).into()
@@ -83,7 +86,8 @@ impl<T> Worded<T> {
 }
 
 /// A command that can follow.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct NextDoc {
     #[serde(flatten)]
     pub(crate) next: Next,
@@ -101,6 +105,7 @@ pub(crate) struct Advice<T> {
     pub(crate) next: Vec<NextDoc>,
 }
 
+#[cfg(feature = "schema")]
 impl<T: JsonSchema> JsonSchema for Advice<T> {
     fn schema_name() -> Cow<'static, str> {
         format!("Advice{}", T::schema_name()).into()
@@ -183,7 +188,8 @@ fn commands(next: &[NextDoc]) -> Vec<String> {
 }
 
 /// A rule's answer.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct FindingDoc {
     pub(crate) rule: RuleId,
     pub(crate) outcome: Outcome,
@@ -242,7 +248,8 @@ impl FindingDoc {
 }
 
 /// A step of the walk.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct StepDoc {
     pub(crate) step: StepId,
     /// With "caution" it starts all the same
@@ -275,7 +282,8 @@ impl StepDoc {
 }
 
 /// Something that is mended.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct FixDoc {
     /// The step of the rehearsal that failed, or cautioned about it
     pub(crate) step: StepId,

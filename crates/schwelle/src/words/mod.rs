@@ -93,6 +93,7 @@ mod tests {
     use std::collections::BTreeSet;
     use std::fmt::Debug;
 
+    #[cfg(feature = "schema")]
     use schemars::JsonSchema;
     use schwelle_core::mend::{FixKind, NotMended};
     use schwelle_core::placement::Place;

@@ -1,5 +1,6 @@
 //! What the steps around a start find: the rest of the menu, drive letters, recovery.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -9,9 +10,10 @@ use crate::cause::Cause;
 use crate::next::Next;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepAroundEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepAroundEvidence"))]
 pub enum Evidence {
     /// The entries of the menu.
     Menu {
@@ -31,7 +33,8 @@ pub enum Evidence {
 }
 
 /// An entry of the menu.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct MenuEntry {
     /// Its title.
     pub title: String,
@@ -40,7 +43,8 @@ pub struct MenuEntry {
 }
 
 /// What an entry leads to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Leads {
     /// A loader on this disk.
@@ -91,7 +95,8 @@ pub enum Leads {
 }
 
 /// The drive letters of an installed Windows.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct LettersOf {
     /// Number of its partition.
     pub partition: usize,
@@ -100,7 +105,8 @@ pub struct LettersOf {
 }
 
 /// What is known of drive letters.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Letters {
     /// They are given; none where Windows gives them when it starts.
@@ -130,7 +136,8 @@ pub enum Letters {
 }
 
 /// A letter of a partition of this disk.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct LetterHere {
     /// The letter.
     pub letter: String,
@@ -139,7 +146,8 @@ pub struct LetterHere {
 }
 
 /// A letter of a partition of another disk.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct LetterElsewhere {
     /// The letter.
     pub letter: String,
@@ -148,7 +156,8 @@ pub struct LetterElsewhere {
 }
 
 /// A place on another disk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Elsewhere {
     /// A GPT partition, by its GUID.
@@ -158,7 +167,8 @@ pub enum Elsewhere {
 }
 
 /// The recovery environment of an installed Windows.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct RecoveryOf {
     /// Number of its partition.
     pub partition: usize,
@@ -167,7 +177,8 @@ pub struct RecoveryOf {
 }
 
 /// What is known of a recovery environment.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Recovery {
     /// None is set up.
@@ -245,9 +256,10 @@ impl Recovery {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepAroundRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepAroundRemedy"))]
 pub enum Remedy {
     /// An entry does not start from here.
     EntryDoesNotStart,

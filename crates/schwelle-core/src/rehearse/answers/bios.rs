@@ -1,5 +1,6 @@
 //! What the steps of a start in BIOS mode find.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -11,9 +12,10 @@ use crate::mbr::DamageKind;
 use crate::next::Next;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepBiosEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepBiosEvidence"))]
 pub enum Evidence {
     /// Sector 0 is no boot record.
     NoBootRecord,
@@ -123,7 +125,8 @@ pub enum Evidence {
 }
 
 /// The code in sector 0.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum BootCode {
     /// Ours, and it goes to the active partition.
@@ -141,7 +144,8 @@ pub enum BootCode {
 }
 
 /// Why a boot manager cannot be started.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum ManagerFault {
     /// It is not there.
@@ -165,9 +169,10 @@ pub enum ManagerFault {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepBiosRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepBiosRemedy"))]
 pub enum Remedy {
     /// It is no MBR disk.
     NotMbr,

@@ -1,5 +1,6 @@
 //! What the steps of a Linux start find.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -8,9 +9,10 @@ use crate::next::Next;
 use crate::pe::ProgramFault;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepLinuxEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepLinuxEvidence"))]
 pub enum Evidence {
     /// The loaders in a folder of the EFI system partition.
     LinuxLoaders {
@@ -91,9 +93,10 @@ pub enum Evidence {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepLinuxRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepLinuxRemedy"))]
 pub enum Remedy {
     /// Let the system put its own boot loader on the EFI system partition again.
     InstallLoader,

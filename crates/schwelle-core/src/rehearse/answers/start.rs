@@ -1,5 +1,6 @@
 //! What the steps from the EFI system partition to the kernel find.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -12,9 +13,10 @@ use crate::next::Next;
 use crate::pe::ProgramFault;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepStartEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepStartEvidence"))]
 pub enum Evidence {
     /// No partition is an EFI system partition.
     NoEsp {
@@ -217,9 +219,10 @@ pub enum Evidence {
 }
 
 /// By what the content of a loader was judged.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-#[schemars(rename = "LoaderOrigin")]
+#[cfg_attr(feature = "schema", schemars(rename = "LoaderOrigin"))]
 pub enum Origin {
     /// It is what was signed.
     Signed,
@@ -230,7 +233,8 @@ pub enum Origin {
 }
 
 /// A device of an entry.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum EntryDevice {
     /// Where the loader lies.
@@ -240,9 +244,10 @@ pub enum EntryDevice {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepStartRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepStartRemedy"))]
 pub enum Remedy {
     /// Let the file system checker run on the EFI system partition, or make it anew.
     CheckEspOrMake,

@@ -1,5 +1,6 @@
 //! What the steps about the table and about a data disk's volumes find.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -12,9 +13,10 @@ use crate::next::Next;
 use crate::profile::{Titled, VolumeFault, VolumeKind};
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepTableEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepTableEvidence"))]
 pub enum Evidence {
     /// The disk cannot be read.
     DiskUnreadable {
@@ -88,7 +90,8 @@ pub enum Evidence {
 }
 
 /// In what a protective MBR is not as the specification wants it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum ProtectiveOddity {
     /// The signature 55 AA is missing.
@@ -113,7 +116,8 @@ pub enum ProtectiveOddity {
 }
 
 /// A volume, and where it is.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct VolumeOn {
     /// Number of its partition.
     pub partition: usize,
@@ -122,7 +126,8 @@ pub struct VolumeOn {
 }
 
 /// A volume that cannot be read.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct FaultOn {
     /// Its partition.
     pub partition: Titled,
@@ -131,9 +136,10 @@ pub struct FaultOn {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "StepTableRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "StepTableRemedy"))]
 pub enum Remedy {
     /// Check cable and health.
     CheckCable,

@@ -1,5 +1,6 @@
 //! Answers about the way back, from GPT to MBR.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -15,9 +16,10 @@ use crate::profile::BootFileFault;
 use crate::profile::TableStyle;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleBackEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleBackEvidence"))]
 pub enum Evidence {
     /// It is an MBR already.
     MbrAlready,
@@ -155,9 +157,10 @@ pub enum Evidence {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleBackRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleBackRemedy"))]
 pub enum Remedy {
     /// Nothing to take back: ask whether it starts.
     NothingToTakeBack,

@@ -1,5 +1,6 @@
 //! Answers about the boot configuration.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -10,9 +11,10 @@ use crate::next::Next;
 use crate::rehearse::StepId;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleBootEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleBootEvidence"))]
 pub enum Evidence {
     /// The disk has all that a start in BIOS mode needs.
     StartsToday,
@@ -118,7 +120,8 @@ pub enum Evidence {
 }
 
 /// Why a default cannot be started.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum DefaultFault {
     /// It leads to an installed Windows that does not start in UEFI mode.
@@ -141,7 +144,8 @@ pub enum DefaultFault {
 }
 
 /// A recovery environment's image and where it is.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ImageOn {
     /// Its path.
     pub path: String,
@@ -150,7 +154,8 @@ pub struct ImageOn {
 }
 
 /// What an installed Windows' configuration says of its recovery environment, and what is true of it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum RecoveryState {
     /// The configuration cannot be read.
@@ -193,9 +198,10 @@ pub enum RecoveryState {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleBootRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleBootRemedy"))]
 pub enum Remedy {
     /// Find out which system starts from here.
     WhichSystemStarts,

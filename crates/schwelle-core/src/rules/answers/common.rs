@@ -1,14 +1,16 @@
 //! What rules of several families answer.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::next::Next;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleCommonEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleCommonEvidence"))]
 pub enum Evidence {
     /// Nothing against it, and nothing to tell.
     NothingFound,
@@ -25,7 +27,8 @@ pub enum Evidence {
 }
 
 /// Why a rule does not arise.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum NotAsked {
     /// There is no MBR table.
@@ -51,9 +54,10 @@ pub enum NotAsked {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleCommonRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleCommonRemedy"))]
 pub enum Remedy {
     /// See what that system is for; it does not start afterwards.
     SeeWhatItIsFor,

@@ -1,5 +1,6 @@
 //! Answers about the PC around the disk.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -8,9 +9,10 @@ use crate::next::Next;
 use crate::profile::SignedSet;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleFirmwareEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleFirmwareEvidence"))]
 pub enum Evidence {
     /// What is known of UEFI mode.
     Uefi {
@@ -45,9 +47,10 @@ pub enum Evidence {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleFirmwareRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleFirmwareRemedy"))]
 pub enum Remedy {
     /// In this PC the disk starts in BIOS mode only.
     LeaveForBios,

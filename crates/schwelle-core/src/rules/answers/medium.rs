@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -16,9 +17,10 @@ use crate::profile::TailOwner;
 use crate::rules::Twin;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleMediumEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleMediumEvidence"))]
 pub enum Evidence {
     /// It is a partition and no disk.
     PartitionOf {
@@ -176,9 +178,10 @@ pub enum Evidence {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleMediumRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleMediumRemedy"))]
 pub enum Remedy {
     /// Name the whole disk.
     NameWholeDisk {

@@ -15,6 +15,7 @@ pub mod system;
 pub mod table;
 pub mod volume;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -41,7 +42,8 @@ pub struct Finding {
 }
 
 /// What a policy made of an answer.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct ByPolicy {
     /// The rule's own answer.
     pub was: Outcome,
@@ -50,7 +52,8 @@ pub struct ByPolicy {
 }
 
 /// What a finding is about. Labels and titles come from the disk and are escaped before they are shown.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Subject {
     /// The disk.

@@ -1,5 +1,6 @@
 //! Answers about room for the two copies of the table and for the EFI system partition.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -9,9 +10,10 @@ use crate::next::Next;
 use crate::placement::{CannotShrink, Considered, ExistingUnfit};
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleRoomEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleRoomEvidence"))]
 pub enum Evidence {
     /// A partition lies where a copy of the table is written.
     PartitionInTheWay {
@@ -91,9 +93,10 @@ pub enum Evidence {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleRoomRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleRoomRemedy"))]
 pub enum Remedy {
     /// Move the partition, on a copy of the disk.
     MovePartition,

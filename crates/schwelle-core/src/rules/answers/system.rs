@@ -1,5 +1,6 @@
 //! Answers about the systems on the disk.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -11,9 +12,10 @@ use crate::profile::{BootFileFault, RegistryFault, Titled};
 use crate::starts::{Afterwards, Today};
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleSystemEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleSystemEvidence"))]
 pub enum Evidence {
     /// It is marked active.
     Active,
@@ -140,7 +142,8 @@ pub enum Evidence {
 }
 
 /// A system and where it is.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub struct SystemOn {
     /// Its name, version and build.
     pub name: String,
@@ -149,9 +152,10 @@ pub struct SystemOn {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleSystemRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleSystemRemedy"))]
 pub enum Remedy {
     /// See whether a PC starts from this data disk.
     SeeWhetherStarted,

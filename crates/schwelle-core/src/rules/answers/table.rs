@@ -1,5 +1,6 @@
 //! Answers about the partition table.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -13,9 +14,10 @@ use crate::next::Next;
 use crate::profile::VolumeKind;
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleTableEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleTableEvidence"))]
 pub enum Evidence {
     /// It is an MBR.
     Mbr {
@@ -116,9 +118,10 @@ pub enum Evidence {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleTableRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleTableRemedy"))]
 pub enum Remedy {
     /// Make sure that the MBR's partitions are those in use.
     MbrInUse,

@@ -1,5 +1,6 @@
 //! Answers about the volumes.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -13,9 +14,10 @@ use crate::ntfs::{AuditFault, CopyFault};
 use crate::profile::{VolumeFault, VolumeKind};
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleVolumeEvidence")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleVolumeEvidence"))]
 pub enum Evidence {
     /// It is encrypted.
     Encryption {
@@ -96,9 +98,10 @@ pub enum Evidence {
 }
 
 /// What to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
-#[schemars(rename = "RuleVolumeRemedy")]
+#[cfg_attr(feature = "schema", schemars(rename = "RuleVolumeRemedy"))]
 pub enum Remedy {
     /// Turn the encryption off.
     Decrypt,

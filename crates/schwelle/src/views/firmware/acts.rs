@@ -1,5 +1,6 @@
 //! What the commands below `firmware` show of what they did: `set`, `start`, `entry`, `setup`.
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::firmware::{AttachedDisk, BootMode, EntryPlan};
 use schwelle_core::switch::{Event, Outcome, Settings, Start};
@@ -13,7 +14,8 @@ use crate::views::worded::Worded;
 use crate::words;
 
 /// `firmware set`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct SettingsDoc {
     mode: BootMode,
     csm: bool,
@@ -35,7 +37,8 @@ impl SettingsDoc {
 }
 
 /// `firmware start`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Started {
     /// In which mode; null when nothing started
     started: Option<BootMode>,
@@ -107,7 +110,8 @@ pub(crate) fn render_start(
 }
 
 /// `firmware entry`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct EntryWritten {
     /// "Boot0001"
     entry: String,
@@ -160,7 +164,8 @@ pub(crate) fn render_entry(
 }
 
 /// `firmware setup`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct SetupAsked {
     pub(crate) setup_at_next_start: bool,
 }

@@ -5,6 +5,7 @@ mod acts;
 
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::firmware::{
     AttachedDisk, BootEntry, BootMode, Fact, Ground, Keys, Machine, Signature, Target,
@@ -23,7 +24,8 @@ use crate::words::here::here;
 pub(crate) use acts::{EntryWritten, SettingsDoc, SetupAsked, Started, render_entry, render_start};
 
 /// `firmware`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Firmware {
     manufacturer: FactDoc<String>,
     model: FactDoc<String>,
@@ -56,7 +58,8 @@ pub(crate) struct Firmware {
 }
 
 /// A fact about a PC.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct FactDoc<T> {
     /// null when it is not reported
     value: Option<T>,
@@ -67,7 +70,8 @@ pub(crate) struct FactDoc<T> {
 }
 
 /// Enrolled keys: the subjects of the certificates.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct KeysDoc {
     platform: Vec<String>,
     exchange: Vec<String>,
@@ -82,7 +86,8 @@ pub(crate) struct KeysDoc {
 }
 
 /// A boot entry.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct EntryDoc {
     /// "Boot0001"
     name: String,

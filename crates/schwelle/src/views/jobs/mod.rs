@@ -9,6 +9,7 @@ mod page;
 use std::io;
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::confirm;
 use schwelle_core::disk_use::DiskUse;
@@ -27,7 +28,8 @@ use brief::{Brief, Confirmed, Ended, text};
 pub(crate) use page::html;
 
 /// `report --jobs`
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Jobs {
     pub(crate) made_by: String,
     /// RFC 3339
@@ -45,7 +47,8 @@ pub(crate) struct Jobs {
 }
 
 /// A job.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct JobLine {
     /// Its folder
     pub(crate) job: String,
@@ -76,7 +79,8 @@ pub(crate) struct JobLine {
 }
 
 /// A folder that could not be looked into.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct UnreadDoc {
     pub(crate) folder: String,
     /// What the system said

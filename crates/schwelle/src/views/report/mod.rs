@@ -8,6 +8,7 @@ mod share;
 use std::io;
 use std::path::Path;
 
+#[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::commit::{Purpose, StageKind};
 use schwelle_core::confirm::Reason;
@@ -38,7 +39,8 @@ const MAX_LOG_LINES: usize = 500;
 const MAX_PICTURE_BYTES: u64 = 8 << 20;
 
 /// How a job ended, or that it has not.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum JobAnswer {
     Converted,
@@ -60,7 +62,8 @@ impl JobAnswer {
 }
 
 /// `report`
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct Report {
     pub(crate) made_by: String,
     /// RFC 3339
@@ -103,7 +106,8 @@ pub(crate) struct Report {
 }
 
 /// An extent that the job writes.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct WrittenDoc {
     pub(crate) stage: StageKind,
     pub(crate) what: Worded<Purpose>,
@@ -116,7 +120,8 @@ pub(crate) struct WrittenDoc {
 }
 
 /// A file of the job folder.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct ChecksumDoc {
     pub(crate) file: String,
     pub(crate) bytes: u64,
