@@ -55,7 +55,7 @@ shot survey 11 "schwelle survey disks/*.img"
 shot check-ready 13 "schwelle check disks/beacon.img"
 shot check-blocked 13 "schwelle check disks/harbour.img"
 shot rules 13 "schwelle rules volume.hibernation"
-shot convert 9 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM yes
+shot convert 9 "schwelle convert disks/beacon.img --job disks/beacon.job" yes BEACON-ROOM
 shot rehearse 11 "schwelle rehearse disks/beacon.img"
 shot confirm 11 "schwelle confirm disks/beacon.img"
 # What a BIOS shows of the converted disk: the boot code of its sector 0, in the emulator.

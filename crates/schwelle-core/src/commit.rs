@@ -1,6 +1,6 @@
 //! Change sets, and what is observed and recorded while one is written.
 //!
-//! Writing itself is not exported: [`crate::pipeline::Saved`] and [`crate::job::Trusted`] are the only ways to it.
+//! Writing itself is not exported: `Saved` of the pipeline and a `Trusted` plan of a job are the only ways to it.
 //!
 //! ```compile_fail,E0603
 //! use schwelle_core::commit::apply;

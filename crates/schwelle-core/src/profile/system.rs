@@ -288,11 +288,19 @@ impl WindowsSystem {
         }
     }
 
-    /// True for an installed Windows before 8: in UEFI mode it draws its start screen by the video routines of the
-    /// CSM, without which it hangs there, and it knows no Secure Boot.
-    pub fn needs_csm(&self) -> bool {
-        let build = self.build.as_ref().and_then(|build| build.parse().ok());
-        build.is_some_and(|build: u32| build < FIRST_BUILD_OF_WINDOWS_8)
+    /// Whether this is a Windows before 8: in UEFI mode it draws its start screen by the video routines of the CSM,
+    /// without which it hangs there, and it knows no Secure Boot. `None` if its version is unknown: neither its registry nor
+    /// the version resources of its kernel and loader can be read.
+    pub fn needs_csm(&self) -> Option<bool> {
+        let in_registry = self.build.as_ref().and_then(|build| build.parse().ok());
+        let of_program = |program: &Result<PeImage, ProgramFault>| {
+            let [_, _, build] = program.as_ref().ok()?.version?.build();
+            (build > 0).then_some(build)
+        };
+        let build: Option<u32> = in_registry
+            .or_else(|| of_program(&self.kernel))
+            .or_else(|| of_program(&self.uefi_loader));
+        build.map(|build| build < FIRST_BUILD_OF_WINDOWS_8)
     }
 
     /// "Windows 10 Pro 22H2 (build 19045)", as far as it is known.

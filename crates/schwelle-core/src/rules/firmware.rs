@@ -76,11 +76,19 @@ fn bits(facts: &Facts<'_>) -> Vec<Answer> {
 
 fn csm(facts: &Facts<'_>) -> Vec<Answer> {
     let systems = facts.profile.systems.iter();
-    let old = systems.filter(|system| system.needs_csm() && facts.profile.is_started(system));
+    let started = systems.filter(|system| facts.profile.is_started(system));
+    let old = started.filter(|system| system.needs_csm() != Some(false));
     let answer = |system: &WindowsSystem| {
         let subject = Subject::System {
             name: system.title(),
         };
+        if system.needs_csm().is_none() {
+            return Answer::unknown(
+                subject,
+                Evidence::VersionUnknown,
+                Remedy::KeepCsmUnlessNewer,
+            );
+        }
         let fact = &facts.machine.csm;
         match fact {
             Fact::Known { value: false, .. } => {

@@ -48,6 +48,7 @@ const ROOMS: [(&str, &[&str]); 4] = [
     (
         "schwelle-core",
         &[
+            "commit",
             "families",
             "disk_use",
             "next",

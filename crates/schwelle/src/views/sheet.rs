@@ -75,7 +75,8 @@ impl Sheet {
         };
         let manufacturer = machine.manufacturer.value();
         let mut systems = profile.systems.iter();
-        let needs_csm = systems.any(|system| system.needs_csm() && profile.is_started(system));
+        let needs_csm =
+            systems.any(|system| system.needs_csm() != Some(false) && profile.is_started(system));
         let device = &disk.device;
         let linux = LinuxOnEsp::find(device);
         let sheet = SwitchSheet::new(&SheetFacts {

@@ -123,7 +123,7 @@ pub(crate) fn step(step: &SheetStep, disk: &str, known_as: &str) -> Lines {
             needs_entry,
         } => linux_afterwards(disk, (loader, *volume), *needs_entry),
         SheetStep::KeepCsm => lines(
-            "Leave the CSM on, and Secure Boot off: this Windows draws its start screen \
+            "Leave the CSM on, and Secure Boot off: a Windows before 8 draws its start screen \
              with its video.",
             "If it hangs at its start screen, the CSM is off or has no video.",
         ),

@@ -343,6 +343,31 @@ fn windows_7_needs_the_csm() {
 }
 
 #[test]
+fn a_windows_of_unknown_version_keeps_the_csm() {
+    let lab = Lab::new();
+    let image = lab.image("disk.img", 512, 340, |disk| {
+        standard(disk);
+    });
+    let hive = "Windows/System32/config/SOFTWARE";
+    edit_volume(&image, (51 * MIB, 160 * MIB), |mount| {
+        fs::write(mount.path(hive), [0; 4096]).unwrap();
+    });
+    let check = lab.run(&["check", "disk.img", "--json"]);
+    let findings = check.json()["findings"].as_array().unwrap().clone();
+    let mut findings = findings.iter();
+    let csm = findings.find(|finding| finding["rule"] == "firmware.csm");
+    let csm = csm.unwrap();
+    // Neither the stand-ins' kernel nor their loader has a version resource.
+    assert_eq!(csm["evidence"]["kind"], "version-unknown", "{csm}");
+    assert_eq!(csm["outcome"], "unknown", "{csm}");
+    assert_eq!(lab.convert(&image, "job", &["--quiet"]).code, 0);
+    let sheet = lab.run(&["firmware", "sheet", "disk.img"]).stdout;
+    let flat = sheet.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(flat.contains("Leave the CSM on"), "{sheet}");
+    assert!(!flat.contains("switch the CSM off"), "{sheet}");
+}
+
+#[test]
 fn an_old_boot_partition_keeps_the_letter_that_it_has() {
     for has_letter in [false, true] {
         let lab = Lab::new();

@@ -35,6 +35,8 @@ pub enum Evidence {
     },
     /// The Windows needs the CSM.
     NeedsCsm,
+    /// Which version of Windows it is is unknown, and so is whether it needs the CSM.
+    VersionUnknown,
     /// Secure Boot's verdict on the boot manager that is placed.
     SecureBoot {
         /// The set that it belongs to.
@@ -65,6 +67,8 @@ pub enum Remedy {
     LeaveOrSwitchCsmOn,
     /// Leave the module on, and Secure Boot off.
     KeepCsmOn,
+    /// Leave the CSM on until it is known that this is Windows 8 or later.
+    KeepCsmUnlessNewer,
     /// What is true about Secure Boot with this boot manager.
     SecureBootAfterwards {
         /// Whether it would be let run.

@@ -34,6 +34,7 @@ const SORTS: &[(Sort, &[&str])] = &[
     (
         Sort::Plain,
         &[
+            "operation",
             "after",
             "answer",
             "answered_by",
@@ -132,6 +133,7 @@ const SORTS: &[(Sort, &[&str])] = &[
     (
         Sort::Path,
         &[
+            "place",
             "folder",
             "menu_path",
             "ram_disks",

@@ -24,6 +24,10 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
         Evidence::NeedsCsm => {
             "in UEFI mode it needs the CSM's video, and does not support Secure Boot".to_owned()
         }
+        Evidence::VersionUnknown => {
+            "its version cannot be read from its registry, kernel or loader; before Windows 8 it needs the CSM's video"
+                .to_owned()
+        }
         Evidence::SecureBoot { set, verdict, on } => {
             let which = match set {
                 SignedSet::First => "the boot manager",
@@ -63,6 +67,10 @@ pub(super) fn remedy(remedy: &Remedy) -> String {
         Remedy::LeaveOrSwitchCsmOn => {
             "Leave the disk as it is, or see whether the firmware setup has a CSM (legacy video) \
              and switch it on; then correct the machine file and check again."
+        }
+        Remedy::KeepCsmUnlessNewer => {
+            "Find out which Windows this is (winver in that Windows). Unless it is Windows 8 or later, leave the CSM on after \
+             the switch; on a PC without a CSM, do not convert it."
         }
         Remedy::KeepCsmOn => {
             "Leave the CSM on and Secure Boot off after the switch. A PC without a \
