@@ -6,8 +6,8 @@
 
 use std::path::{Path, PathBuf};
 
-use schwelle_core::device::{DiskFile, Lba, ReadDevice};
-use schwelle_core::gpt::GptPair;
+use schwelle_core::device::{DeviceError, DiskFile, Lba, ReadDevice};
+use schwelle_core::gpt::{GptError, GptPair};
 use schwelle_core::host::{HostFacts, User, this_pc};
 use schwelle_core::mbr::BootRecord;
 use schwelle_core::profile::Profile;
@@ -121,15 +121,26 @@ pub(crate) fn running() -> Option<PathBuf> {
     this_pc().disks().into_iter().find(is_running)
 }
 
-/// What distinguishes a disk from all others, as far as its content goes.
-fn disk_id(device: &dyn ReadDevice) -> Option<DiskId> {
-    let record = BootRecord::parse(&device.read_sector(Lba(0)).ok()?)?;
-    if record.is_protective() {
-        return Some(DiskId::Gpt(GptPair::read(device).best()?.header.disk_id));
+/// What distinguishes a disk from all others, as far as its content goes; `None` if it has no such identity.
+///
+/// # Errors
+///
+/// The sectors that hold it cannot be read.
+fn disk_id(device: &dyn ReadDevice) -> Result<Option<DiskId>, DeviceError> {
+    let Some(record) = BootRecord::parse(&device.read_sector(Lba(0))?) else {
+        return Ok(None);
+    };
+    if !record.is_protective() {
+        let is_used = record.entries.iter().any(Option::is_some);
+        let signature = record.disk_signature;
+        return Ok((is_used && signature != 0).then_some(DiskId::Mbr(signature)));
     }
-    let is_used = record.entries.iter().any(Option::is_some);
-    let signature = record.disk_signature;
-    (is_used && signature != 0).then_some(DiskId::Mbr(signature))
+    let GptPair { primary, backup } = GptPair::read(device);
+    match (primary, backup) {
+        (Ok(table), _) | (Err(_), Ok(table)) => Ok(Some(DiskId::Gpt(table.header.disk_id))),
+        (Err(GptError::Device(error)), _) | (_, Err(GptError::Device(error))) => Err(error),
+        (Err(_), Err(_)) => Ok(None),
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -138,27 +149,32 @@ enum DiskId {
     Gpt(Uuid),
 }
 
-/// The other disks of this PC that have the same signature or GUID as this one.
+/// The other disks of this PC that have the same signature or GUID as this one, or of which that cannot be read.
 pub(crate) fn twins(device: &DiskFile, path: &Path) -> Vec<Twin> {
-    let Some(own) = disk_id(device).filter(|_| device.is_block_device()) else {
-        return Vec::new();
+    // Of an image, and of a disk that cannot be read, other rules say so.
+    let own = match disk_id(device) {
+        Ok(Some(own)) if device.is_block_device() => own,
+        _ => return Vec::new(),
+    };
+    let twin = |other: PathBuf| {
+        // A card reader without a card cannot be opened, and is no disk.
+        let opened = DiskFile::open_read(&other, None).ok()?;
+        let unread = match disk_id(&opened) {
+            Ok(id) if id == Some(own) => None,
+            Ok(_different) => return None,
+            Err(error) => Some(error.into()),
+        };
+        let facts = this_pc().facts(&other, true);
+        Some(Twin {
+            path: other,
+            model: facts.model,
+            serial: facts.serial,
+            unread,
+        })
     };
     let others = this_pc().disks().into_iter();
-    others
-        .filter(|other| !this_pc().is_same_disk(other, path))
-        .filter(|other| {
-            let other = DiskFile::open_read(other, None).ok();
-            other.and_then(|other| disk_id(&other)) == Some(own)
-        })
-        .map(|other| {
-            let facts = this_pc().facts(&other, true);
-            Twin {
-                path: other,
-                model: facts.model,
-                serial: facts.serial,
-            }
-        })
-        .collect()
+    let others = others.filter(|other| !this_pc().is_same_disk(other, path));
+    others.filter_map(twin).collect()
 }
 
 #[cfg(test)]

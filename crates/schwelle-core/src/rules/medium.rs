@@ -333,6 +333,9 @@ fn copy(facts: &Facts<'_>) -> Vec<Answer> {
             other: twin.clone(),
             named_surely,
         };
+        if twin.unread.is_some() {
+            return Answer::unknown(Subject::Disk, evidence, Remedy::TakeOtherOut);
+        }
         match (named_surely, serial) {
             (true, _) => Answer::caution(Subject::Disk, evidence, Remedy::TakeOneOut),
             (false, Some(serial)) => {

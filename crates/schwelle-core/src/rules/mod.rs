@@ -25,6 +25,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::cause::Cause;
 use crate::device::{Extent, HealthWarning, Retried};
 use crate::disk_use::DiskUse;
 use crate::firmware::{LoaderChoice, Machine};
@@ -89,6 +90,9 @@ pub struct Twin {
     pub model: Option<String>,
     /// Its serial number, where it tells.
     pub serial: Option<String>,
+    /// Why its signature or GUID could not be read, so that it may be the same one.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub unread: Option<Cause>,
 }
 
 /// The table that a conversion makes, and whether there is room for what it needs.

@@ -226,6 +226,7 @@ fn what_is_told_of_the_disk_itself_is_judged() {
         path: "/dev/sdz".into(),
         model: None,
         serial: Some("9".to_owned()),
+        unread: None,
     }];
     let job = |found| {
         let path = "/media/stick/job".into();
@@ -250,6 +251,11 @@ fn what_is_told_of_the_disk_itself_is_judged() {
         (changed.twins, changed.named_surely) = (twins, surely);
         assert_eq!(outcome(&changed, "medium.copy"), expected);
     }
+    let mut unread = twin.clone();
+    unread[0].unread = Some(Cause::from(std::io::Error::other("bad sector")));
+    changed.twins = &unread;
+    assert_eq!(outcome(&changed, "medium.copy"), Outcome::Unknown);
+    changed.twins = &[];
     // A job that can be finished blocks a second one, whatever was accepted for its folder.
     assert_eq!(outcome(&changed, "medium.stopped-job"), Outcome::Pass);
     for (jobs, expected) in &jobs {

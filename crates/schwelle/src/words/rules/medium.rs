@@ -114,7 +114,15 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             other,
             named_surely,
         } => {
-            let evidence = format!("the same signature is on {}", twin(other));
+            let evidence = match &other.unread {
+                Some(fault) => {
+                    return format!(
+                        "whether {} has the same signature is unknown, because it cannot be read: {fault}",
+                        twin(other)
+                    );
+                }
+                None => format!("the same signature is on {}", twin(other)),
+            };
             match named_surely {
                 true => format!("{evidence}; this one was named by its serial number"),
                 false => evidence,
@@ -257,7 +265,7 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
              that. Otherwise the space counts as unused."
         }
         Remedy::TakeOneOut => "Take one of the two out of the PC before the converted one starts.",
-        Remedy::TakeOtherOut => "This disk reports no serial number: take the other one out.",
+        Remedy::TakeOtherOut => "Take the other disk out of the PC, and check again.",
         Remedy::ConnectMains => "Connect the mains adapter before converting.",
     };
     fixed.to_owned()
