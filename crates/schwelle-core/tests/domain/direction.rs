@@ -90,13 +90,16 @@ const APART: [(&str, &str); 6] = [
     ("job", "rehearse"),
 ];
 
-fn crates() -> PathBuf {
+pub(crate) fn crates() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("..")
 }
 
-/// All sources below a folder.
-fn sources(folder: &Path) -> Vec<PathBuf> {
+/// All sources below a folder, or the one that is named.
+pub(crate) fn sources(folder: &Path) -> Vec<PathBuf> {
     let mut found = Vec::new();
+    if folder.is_file() {
+        return vec![folder.to_owned()];
+    }
     for entry in fs::read_dir(folder).unwrap() {
         let path = entry.unwrap().path();
         if path.is_dir() {

@@ -3,6 +3,7 @@
 mod confirm;
 mod conversion;
 mod direction;
+mod errors;
 mod mend;
 mod pipeline;
 mod placement;
