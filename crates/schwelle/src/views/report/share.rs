@@ -160,7 +160,7 @@ const SORTS: &[(Sort, &[&str])] = &[
             "what",
         ],
     ),
-    (Sort::Cause, &["fault"]),
+    (Sort::Cause, &["fault", "unread"]),
     (Sort::Retold, &["text"]),
 ];
 
