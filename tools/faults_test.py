@@ -19,9 +19,9 @@ READING = (("check",), ("survey",), ("rehearse",), ("plan",), ("confirm",))
 
 
 def run(*arguments, **faults):
-    env = {"PATH": os.environ["PATH"], "LD_PRELOAD": str(WORK / "faults.so")}
+    env = {"PATH": os.environ["PATH"]}
     env |= {f"FAULT_{name.upper()}": str(value) for name, value in faults.items()}
-    done = subprocess.run([PROGRAM, *arguments], cwd=WORK, env=env, capture_output=True, text=True, timeout=300)
+    done = subprocess.run([WORK / "faults", PROGRAM, *arguments], cwd=WORK, env=env, capture_output=True, text=True, timeout=300)
     assert done.returncode in (0, 1, 2, 3, 4) and "panicked" not in done.stderr, (arguments, faults, done)
     return done
 
@@ -63,14 +63,20 @@ class Job:
         self.old = digest(self.disk)
         shutil.rmtree(self.folder, ignore_errors=True)
         if stopped == "new":
-            return self.keep()
+            self.keep()
+            return
         writes, _ = counted("disk.img", "write", "convert", "disk.img", "--yes", "--job", "job", "--quiet")
         self.converted = digest(self.disk)
         if stopped == "half-way":
             copy(WORK / f"demo/{name}.img", self.disk)
             shutil.rmtree(self.folder)
             run("convert", "disk.img", "--yes", "--job", "job", "--quiet", file="disk.img", op="write", at=writes // 2, **{"for": 1 << 30})
-        return self.keep()
+            self.keep()
+            # The identities are other ones each time.
+            run(*self.command("resume"))
+            self.converted = digest(self.disk)
+            return
+        self.keep()
 
     def keep(self):
         copy(self.disk, self.kept / "disk.img")

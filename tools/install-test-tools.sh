@@ -2,7 +2,7 @@
 # Installs the programs that judge Schwelle's results in the tests (Debian; as root). Does nothing if all are there.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-needed="ntfs-3g:ntfs-3g ntfsfix:ntfs-3g ntfsresize:ntfs-3g mkntfs:ntfs-3g ntfscluster:ntfs-3g setfattr:attr fsck.vfat:dosfstools
+needed="cc:gcc ntfs-3g:ntfs-3g ntfsfix:ntfs-3g ntfsresize:ntfs-3g mkntfs:ntfs-3g ntfscluster:ntfs-3g setfattr:attr fsck.vfat:dosfstools
 mcopy:mtools mmls:sleuthkit hivexregedit:libwin-hivex-perl qemu-system-x86_64:qemu-system-x86 cryptsetup:cryptsetup-bin
 setpriv:util-linux addpart:util-linux wimlib-imagex:wimtools as:binutils objcopy:binutils losetup:mount qemu-img:qemu-utils sbsign:sbsigntool
 hash-to-efi-sig-list:efitools openssl:openssl mkfs.ext4:e2fsprogs mkfs.btrfs:btrfs-progs mkfs.xfs:xfsprogs mkfs.exfat:exfatprogs

@@ -1,4 +1,5 @@
-/* Lets input and output fail: preloaded into the program under test (LD_PRELOAD).
+/* faults PROGRAM [ARGUMENT...]: runs a program and lets its input and output fail. It traces the system calls (ptrace(2)), so
+ * that programs which are linked statically fail as well. x86-64 Linux.
  *
  * FAULT_FILE    part of the path of the files that fail; the others work
  * FAULT_OP      read, write, sync or open
@@ -8,19 +9,25 @@
  * FAULT_COUNT   a file to which the number of such operations is written at the end
  */
 #define _GNU_SOURCE
-#include <dlfcn.h>
 #include <errno.h>
-#include <fcntl.h>
 #include <limits.h>
-#include <stdarg.h>
-#include <stdatomic.h>
+#include <signal.h>
+#include <stddef.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/types.h>
+#include <sys/ptrace.h>
+#include <sys/syscall.h>
+#include <sys/uio.h>
+#include <sys/user.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
-static atomic_long count;
+#define MAX_THREADS 256
+
+static long count;
+/* Threads in a system call that is to fail. */
+static pid_t failing[MAX_THREADS];
 
 static long number(const char *name, long otherwise) {
     const char *text = getenv(name);
@@ -29,89 +36,124 @@ static long number(const char *name, long otherwise) {
 
 static int is_meant(const char *path) {
     const char *wanted = getenv("FAULT_FILE");
-    return wanted && path && strstr(path, wanted);
+    return wanted && strstr(path, wanted) != NULL;
 }
 
-static int is_meant_fd(int fd) {
-    char link[64], path[PATH_MAX];
-    snprintf(link, sizeof link, "/proc/self/fd/%d", fd);
-    ssize_t length = readlink(link, path, sizeof path - 1);
-    if (length < 0)
-        return 0;
-    path[length] = 0;
-    return is_meant(path);
+/* The path of an opened file of a thread; empty if it has none. */
+static void path_of(pid_t thread, int fd, char path[PATH_MAX]) {
+    char link[64];
+    snprintf(link, sizeof link, "/proc/%d/fd/%d", thread, fd);
+    ssize_t length = readlink(link, path, PATH_MAX - 1);
+    path[length < 0 ? 0 : length] = 0;
 }
 
 /* True if this operation is to fail. */
-static int fails(const char *operation, off_t offset, size_t length) {
+static int fails(const char *operation, const char *path, unsigned long long offset, unsigned long long length) {
     const char *wanted = getenv("FAULT_OP");
-    if (!wanted || strcmp(wanted, operation))
+    if (!wanted || strcmp(wanted, operation) || !is_meant(path))
         return 0;
-    long lba = number("FAULT_LBA", -1);
-    if (lba >= 0 && (lba * 512 < offset || lba * 512 >= offset + (off_t)length))
+    long lba = number("FAULT_LBA", -1), at = number("FAULT_AT", -1);
+    if (lba >= 0 && (lba * 512ULL < offset || lba * 512ULL >= offset + length))
         return 0;
-    long at = number("FAULT_AT", -1), now = atomic_fetch_add(&count, 1);
+    long now = count++;
     if (lba >= 0 && at < 0)
         return 1;
     return at >= 0 && now >= at && now < at + number("FAULT_FOR", 1);
 }
 
-__attribute__((destructor)) static void report(void) {
+static int call_fails(pid_t thread, const struct __ptrace_syscall_info *call) {
+    const __uint64_t *args = call->entry.args;
+    char path[PATH_MAX] = "";
+    switch (call->entry.nr) {
+    case SYS_pread64:
+    case SYS_read:
+        path_of(thread, (int)args[0], path);
+        return fails("read", path, call->entry.nr == SYS_read ? 0 : args[3], call->entry.nr == SYS_read ? 0 : args[2]);
+    case SYS_pwrite64:
+    case SYS_write:
+        path_of(thread, (int)args[0], path);
+        return fails("write", path, call->entry.nr == SYS_write ? 0 : args[3], call->entry.nr == SYS_write ? 0 : args[2]);
+    case SYS_fsync:
+    case SYS_fdatasync:
+    case SYS_syncfs:
+        path_of(thread, (int)args[0], path);
+        return fails("sync", path, 0, 0);
+    case SYS_openat: {
+        char name[PATH_MAX] = "", whole[2 * PATH_MAX + 1];
+        struct iovec here = {name, sizeof name - 1}, there = {(void *)args[1], sizeof name - 1};
+        /* Up to the end of a page, if the next one is not mapped. */
+        if (process_vm_readv(thread, &here, 1, &there, 1, 0) < 0) {
+            there.iov_len = here.iov_len = 4096 - args[1] % 4096;
+            process_vm_readv(thread, &here, 1, &there, 1, 0);
+        }
+        path_of(thread, (int)args[0], path);
+        snprintf(whole, sizeof whole, "%s/%s", path, name);
+        return fails("open", name[0] == '/' ? name : whole, 0, 0);
+    }
+    default:
+        return 0;
+    }
+}
+
+static void at_call(pid_t thread) {
+    struct __ptrace_syscall_info call;
+    if (ptrace(PTRACE_GET_SYSCALL_INFO, thread, sizeof call, &call) < 0)
+        return;
+    if (call.op == PTRACE_SYSCALL_INFO_ENTRY && call_fails(thread, &call)) {
+        for (int slot = 0; slot < MAX_THREADS; slot++)
+            if (!failing[slot]) {
+                failing[slot] = thread;
+                /* No such system call: nothing is done. */
+                ptrace(PTRACE_POKEUSER, thread, offsetof(struct user, regs.orig_rax), -1L);
+                return;
+            }
+        abort();
+    }
+    if (call.op == PTRACE_SYSCALL_INFO_EXIT)
+        for (int slot = 0; slot < MAX_THREADS; slot++)
+            if (failing[slot] == thread) {
+                failing[slot] = 0;
+                ptrace(PTRACE_POKEUSER, thread, offsetof(struct user, regs.rax), (long)-EIO);
+            }
+}
+
+static void report(void) {
     const char *path = getenv("FAULT_COUNT");
     FILE *file = path ? fopen(path, "w") : NULL;
     if (file) {
-        fprintf(file, "%ld\n", atomic_load(&count));
+        fprintf(file, "%ld\n", count);
         fclose(file);
     }
 }
 
-#define REAL(name) ((__typeof__(&name))dlsym(RTLD_NEXT, #name))
-
-ssize_t pread64(int fd, void *buffer, size_t length, off64_t offset) {
-    if (is_meant_fd(fd) && fails("read", offset, length))
-        return errno = EIO, -1;
-    return REAL(pread64)(fd, buffer, length, offset);
-}
-
-ssize_t read(int fd, void *buffer, size_t length) {
-    if (is_meant_fd(fd) && fails("read", 0, 0))
-        return errno = EIO, -1;
-    return REAL(read)(fd, buffer, length);
-}
-
-ssize_t pwrite64(int fd, const void *buffer, size_t length, off64_t offset) {
-    if (is_meant_fd(fd) && fails("write", offset, length))
-        return errno = EIO, -1;
-    return REAL(pwrite64)(fd, buffer, length, offset);
-}
-
-ssize_t write(int fd, const void *buffer, size_t length) {
-    if (is_meant_fd(fd) && fails("write", 0, 0))
-        return errno = EIO, -1;
-    return REAL(write)(fd, buffer, length);
-}
-
-int fsync(int fd) {
-    if (is_meant_fd(fd) && fails("sync", 0, 0))
-        return errno = EIO, -1;
-    return REAL(fsync)(fd);
-}
-
-int fdatasync(int fd) {
-    if (is_meant_fd(fd) && fails("sync", 0, 0))
-        return errno = EIO, -1;
-    return REAL(fdatasync)(fd);
-}
-
-int open64(const char *path, int flags, ...) {
-    mode_t mode = 0;
-    if (flags & (O_CREAT | O_TMPFILE)) {
-        va_list rest;
-        va_start(rest, flags);
-        mode = va_arg(rest, mode_t);
-        va_end(rest);
+int main(int argc, char **argv) {
+    if (argc < 2)
+        return 125;
+    pid_t program = fork();
+    if (program == 0) {
+        ptrace(PTRACE_TRACEME, 0, 0, 0);
+        raise(SIGSTOP);
+        execv(argv[1], argv + 1);
+        _exit(127);
     }
-    if (is_meant(path) && fails("open", 0, 0))
-        return errno = EIO, -1;
-    return REAL(open64)(path, flags, mode);
+    int status;
+    waitpid(program, &status, 0);
+    ptrace(PTRACE_SETOPTIONS, program, 0, PTRACE_O_EXITKILL | PTRACE_O_TRACESYSGOOD | PTRACE_O_TRACECLONE);
+    ptrace(PTRACE_SYSCALL, program, 0, 0);
+    for (;;) {
+        pid_t thread = waitpid(-1, &status, __WALL);
+        if (thread < 0)
+            return 126;
+        if (thread == program && (WIFEXITED(status) || WIFSIGNALED(status))) {
+            report();
+            return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+        }
+        if (!WIFSTOPPED(status))
+            continue;
+        int signal = WSTOPSIG(status);
+        if (signal == (SIGTRAP | 0x80))
+            at_call(thread);
+        int passed = signal == (SIGTRAP | 0x80) || signal == SIGTRAP || signal == SIGSTOP ? 0 : signal;
+        ptrace(PTRACE_SYSCALL, thread, 0, passed);
+    }
 }

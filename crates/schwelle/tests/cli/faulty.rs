@@ -3,8 +3,10 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
 use std::sync::OnceLock;
 
+use assert_cmd::cargo::cargo_bin;
 use schwelle_testkit::{Run, hash, tool};
 use tempfile::TempDir;
 
@@ -14,23 +16,34 @@ use crate::stopped::after_stages;
 use crate::support::{Lab, peek};
 
 /// What makes the operations of a program fail.
-fn shim() -> &'static Path {
+fn tracer() -> &'static Path {
     static BUILT: OnceLock<(TempDir, PathBuf)> = OnceLock::new();
-    let (_, library) = BUILT.get_or_init(|| {
+    let (_, tracer) = BUILT.get_or_init(|| {
         let folder = tempfile::tempdir().unwrap();
-        let library = folder.path().join("faults.so");
+        let tracer = folder.path().join("faults");
         let source = concat!(env!("CARGO_MANIFEST_DIR"), "/../../tools/faults/faults.c");
-        let options = ["-shared", "-fPIC", "-O1", "-o", library.to_str().unwrap()];
-        tool("cc", &[&options[..], &[source]].concat());
-        (folder, library)
+        tool("cc", &["-O1", "-o", tracer.to_str().unwrap(), source]);
+        (folder, tracer)
     });
-    library
+    tracer
 }
 
 /// Runs the program with faults.
 fn run(lab: &Lab, faults: &[(&str, &str)], args: &[&str]) -> Run {
-    let preload = [("LD_PRELOAD", shim().to_str().unwrap())];
-    lab.run_env(&[&preload[..], faults].concat(), args, "")
+    let output = Command::new(tracer())
+        .arg(cargo_bin("schwelle"))
+        .args(args)
+        .env_clear()
+        .envs(faults.iter().copied())
+        .current_dir(lab.path(""))
+        .stdin(Stdio::null())
+        .output()
+        .unwrap();
+    Run {
+        code: output.status.code().unwrap_or(-1),
+        stdout: String::from_utf8(output.stdout).unwrap(),
+        stderr: String::from_utf8(output.stderr).unwrap(),
+    }
 }
 
 /// A full disk as it was, one that was stopped in the stage `shrink`, and the job.
