@@ -9,11 +9,9 @@ use super::facts::JobFacts;
 use super::journal::{self, Beside, Journal, JournalExtent, MAX_JOURNAL_BYTES, ReliedOn, Side};
 use super::state::{PersistedState, STATE_FILES, read_up_to};
 use super::storage::{Directory, PrefixedStorage, Storage, StoredFile};
-use super::torn::Repaired;
-use super::{JobError, JobState, RecoverError, State, bounds, recover};
+use super::{JobError, JobState, State, bounds};
 use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
-use crate::device::{DeviceError, Extent, Lba, ReadDevice};
-use crate::mbr::BootRecord;
+use crate::device::ReadDevice;
 
 pub(super) const RECORD: &str = "job.json";
 pub(super) const JOURNAL: &str = "journal.json";
@@ -27,12 +25,6 @@ const NO_STATE: &str = "neither state-a.json nor state-b.json holds a whole stat
 /// A document for people is read up to this length. The longest ones seen have some hundred KiB. Of a longer log, this much
 /// of its end is read.
 const MAX_DOCUMENT_BYTES: u64 = 8 << 20;
-
-/// The primary GPT header.
-const HEADER: Extent = Extent {
-    first: Lba(1),
-    end: Lba(2),
-};
 
 /// Renamings in a folder, at most: each is one cut of power, with the disk used again after it.
 const MAX_RENAMINGS: usize = 200;
@@ -50,72 +42,6 @@ pub struct JobFolder {
     renaming: Option<Box<JobFolder>>,
 }
 
-/// An empty folder that is held for a job, from before the technician is asked until the job begins: what is written
-/// then goes to the medium that was there at the questions, or nowhere.
-#[derive(Debug)]
-pub struct ReservedFolder {
-    path: PathBuf,
-    storage: Directory,
-    /// It was made for this job.
-    is_new: bool,
-}
-
-impl ReservedFolder {
-    /// Makes the folder, or takes an empty one.
-    ///
-    /// # Errors
-    ///
-    /// It cannot be made, is a link, or is not empty.
-    pub fn new(path: &Path) -> Result<Self, JobError> {
-        let is_new = fs::symlink_metadata(path).is_err();
-        let made = Directory::make(path).map_err(|source| JobError::Io {
-            path: path.to_owned(),
-            source,
-        })?;
-        let storage = made.ok_or_else(|| JobError::NotEmpty {
-            path: path.to_owned(),
-        })?;
-        Ok(Self {
-            path: path.to_owned(),
-            storage,
-            is_new,
-        })
-    }
-
-    /// Begins a job in it. `plan` is a document for the report.
-    ///
-    /// # Errors
-    ///
-    /// The path leads elsewhere now, since the medium was taken away or replaced; or the folder cannot be written.
-    pub fn begin(self, job: JobFacts, plan: &str) -> Result<JobFolder, JobError> {
-        let failed = |source| JobError::Io {
-            path: self.path.clone(),
-            source,
-        };
-        if !self.storage.is_at(&self.path).map_err(failed)? {
-            return Err(failed(io::Error::other(
-                "another medium is there now than when the questions were asked",
-            )));
-        }
-        JobFolder::create_in(Arc::new(self.storage), &self.path, job, plan)
-    }
-
-    /// Gives the folder back: one that was made for this job is removed.
-    pub fn give_back(self) {
-        let Self {
-            path,
-            storage,
-            is_new,
-        } = self;
-        // Windows removes no folder that is held.
-        drop(storage);
-        if is_new {
-            // One that is not empty any more stays.
-            let _removed = fs::remove_dir(path);
-        }
-    }
-}
-
 /// The journal, and the files with its bytes.
 #[derive(Debug)]
 struct Loaded {
@@ -125,11 +51,6 @@ struct Loaded {
 }
 
 impl JobFolder {
-    /// Makes the folder, or takes an empty one, and begins this job. `plan` is a document for the report.
-    pub fn create(path: &Path, job: JobFacts, plan: &str) -> Result<Self, JobError> {
-        ReservedFolder::new(path)?.begin(job, plan)
-    }
-
     /// Begins a job in an empty folder; `path` is what errors call it.
     pub fn create_in(
         storage: Arc<dyn Storage>,
@@ -574,140 +495,5 @@ impl Ledger for JobFolder {
             self.persisted.state.moved = Some(hashes.collect());
         }
         self.record_state().map_err(plain)
-    }
-}
-
-impl JobFolder {
-    /// True if the job is about this disk, in the state before it or after it: by its size, its sector 0 and, for a GPT
-    /// disk, its GUID. A sector 0 torn by a power failure is recognised by everything else that the job records of
-    /// the disk.
-    ///
-    /// # Errors
-    ///
-    /// The disk or the folder cannot be read: whether the job is about this disk is unknown.
-    pub fn is_about(&self, disk: &dyn ReadDevice) -> Result<bool, RecoverError> {
-        let geometry = disk.geometry();
-        let Some(journal) = self.journal() else {
-            return Ok(false);
-        };
-        if (journal.sector_bytes, journal.sectors) != (geometry.logical_sector, geometry.sectors) {
-            return Ok(false);
-        }
-        let sector_0 = disk.read_sector(Lba(0));
-        if let Ok(sector_0) = &sector_0
-            && self.knows_sector_0(journal, sector_0)?
-            && self.knows_disk_id(journal, disk, sector_0)?
-        {
-            return Ok(true);
-        }
-        let repaired = Repaired::look(self, disk)?;
-        if repaired.torn().any(|first| first == Lba(0)) {
-            return recover::fits(self, &repaired);
-        }
-        // Not torn, so it cannot be read at all.
-        sector_0.map(|_other| false).map_err(RecoverError::Device)
-    }
-
-    /// All GPT disks of a size have the same sector 0. What distinguishes them is the disk's GUID, in the header at
-    /// LBA 1 and in its copy in the last sector (UEFI 2.10 §5.3.2, at byte 56).
-    fn knows_disk_id(
-        &self,
-        journal: &Journal,
-        disk: &dyn ReadDevice,
-        sector_0: &[u8],
-    ) -> Result<bool, RecoverError> {
-        let record = BootRecord::parse(sector_0);
-        if !record.is_some_and(|record| record.is_protective()) {
-            return Ok(true);
-        }
-        let holds = |entry: &&JournalExtent| entry.extent().contains(&HEADER);
-        let Some(entry) = journal.extents.iter().find(holds) else {
-            return Ok(true);
-        };
-        let sector = journal.sector_bytes as usize;
-        // LBA 1 is in it, so it begins there or one before.
-        let header_at = if entry.first_lba == 0 { sector } else { 0 };
-        let id = |header: &[u8]| header.get(56..72).map(<[u8]>::to_vec);
-        let mut known = Vec::new();
-        for side in [Side::Old, Side::New] {
-            let bytes = self.bytes(entry, side)?;
-            known.extend(bytes.get(header_at..).and_then(id));
-        }
-        known.retain(|id| id.iter().any(|&byte| byte != 0));
-        let mut unread: Option<DeviceError> = None;
-        for at in [Lba(1), Lba(journal.sectors.saturating_sub(1))] {
-            match disk.read_sector(at) {
-                Ok(header) if id(&header).is_some_and(|found| known.contains(&found)) => {
-                    return Ok(true);
-                }
-                Ok(_other) => {}
-                Err(error) => unread = unread.or(Some(error)),
-            }
-        }
-        unread.map_or(Ok(false), |error| Err(error.into()))
-    }
-
-    fn knows_sector_0(&self, journal: &Journal, sector_0: &[u8]) -> Result<bool, JobError> {
-        let entry = journal.extents.iter().find(|entry| entry.first_lba == 0);
-        if let Some(entry) = entry {
-            let old = self.bytes(entry, Side::Old)?;
-            let kept_small = match entry.stage {
-                StageKind::Commit => recover::boot_records_kept_small(journal, entry, &old),
-                _ => Vec::new(),
-            };
-            let new = self.bytes(entry, Side::New)?;
-            let mut known = kept_small.iter().chain([&old, &new]);
-            if known.any(|bytes| bytes.starts_with(sector_0)) {
-                return Ok(true);
-            }
-        }
-        // A job that does not write it watches it.
-        let mut watched = journal.watched.iter();
-        Ok(watched.any(|watched| {
-            watched.first_lba == 0 && watched.blake3 == blake3::hash(sector_0).to_hex().as_str()
-        }))
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::disk_use::DiskUse;
-    use crate::identities::Style;
-    use crate::job::JobKind;
-
-    #[test]
-    fn a_folder_that_is_replaced_while_it_is_reserved_begins_no_job() {
-        let facts = || JobFacts {
-            kind: JobKind::Convert,
-            to: Style::Gpt,
-            disk_use: DiskUse::System,
-            disk: "disk".into(),
-            serial: None,
-        };
-        let stick = tempfile::tempdir().unwrap();
-        let (path, away) = (stick.path().join("job"), stick.path().join("away"));
-        let reserved = ReservedFolder::new(&path).unwrap();
-        fs::rename(&path, &away).unwrap();
-        // As a mount point is left when a stick is taken out.
-        fs::create_dir(&path).unwrap();
-        let error = reserved.begin(facts(), "{}").unwrap_err().to_string();
-        assert!(error.contains("another medium"), "{error}");
-        assert_eq!(fs::read_dir(&path).unwrap().count(), 0);
-
-        let reserved = ReservedFolder::new(&path).unwrap();
-        reserved.give_back();
-        assert!(path.exists(), "it was there before");
-        fs::remove_dir(&path).unwrap();
-        ReservedFolder::new(&path).unwrap().give_back();
-        assert!(!path.exists(), "it was made for the job");
-        ReservedFolder::new(&path)
-            .unwrap()
-            .begin(facts(), "{}")
-            .unwrap();
-        assert!(matches!(
-            ReservedFolder::new(&path),
-            Err(JobError::NotEmpty { .. })
-        ));
     }
 }

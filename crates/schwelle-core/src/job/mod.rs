@@ -23,10 +23,12 @@ mod fingerprint;
 mod folder;
 mod journal;
 mod proof;
+mod recognition;
 mod recover;
 mod recovery;
 mod refusal;
 mod renaming;
+mod reserved;
 mod state;
 #[cfg(test)]
 mod stick;
@@ -38,7 +40,7 @@ pub use facts::{JobEnd, JobFacts, JobKind};
 pub use find::{FolderState, FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
 pub(crate) use fingerprint::sealed_fingerprint;
-pub use folder::{JobFolder, ReservedFolder};
+pub use folder::JobFolder;
 pub use journal::{
     Beside, EditedVolume, Journal, JournalExtent, MovedExtent, ReliedOn, Side, Stored, Watched,
 };
@@ -48,6 +50,7 @@ pub use recover::{DiskState, Resuming, Undoing, disk_state};
 pub use recovery::{Finished, PlannedResume, PlannedUndo, Recovery, RecoveryFailed, Trusted};
 pub use refusal::RecoverError;
 pub use renaming::Renaming;
+pub use reserved::ReservedFolder;
 pub use storage::{Storage, StoredFile};
 pub use summary::{JobStatus, JobSummary, ScanResult, scan_jobs};
 
