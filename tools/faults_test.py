@@ -150,7 +150,7 @@ def main():
             count, clean = counted("disk.img", "read", *command, "disk.img", "--json")
             for at in range(0, count, EVERY):
                 done = run(*command, "disk.img", "--json", file="disk.img", op="read", at=at, **{"for": 1 << 30})
-                # What cannot be read is no good news.
+                # A read error must not turn into a good answer.
                 assert done.returncode != 0 or clean == 0 and done.stdout, (command, at, done)
                 assert digest(job.disk) == before
                 cases += 1

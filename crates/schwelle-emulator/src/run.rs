@@ -30,7 +30,7 @@ const HELPER: &str = "setpriv";
 /// The system calls that it needs: no other programs, no other user.
 const SANDBOX: &str = "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny";
 
-/// Variables of the environment that it gets: where programs and their libraries are.
+/// Environment variables passed on to the emulator: where programs and their libraries are.
 const KEPT_VARIABLES: [&str; 2] = ["PATH", "SystemRoot"];
 
 /// Its files, in its folder.

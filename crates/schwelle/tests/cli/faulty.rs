@@ -15,7 +15,7 @@ use crate::recover::{full_disk, same_but_for_moves};
 use crate::stopped::after_stages;
 use crate::support::{Lab, peek};
 
-/// What makes the operations of a program fail.
+/// Builds the tracer that makes a program's system calls fail.
 fn tracer() -> &'static Path {
     static BUILT: OnceLock<(TempDir, PathBuf)> = OnceLock::new();
     let (_, tracer) = BUILT.get_or_init(|| {
