@@ -94,7 +94,11 @@ impl Overview {
         let is_system = judged.disk_use() == DiskUse::System;
         let plain = |answer| Self { answer, step: None };
         let by_rules = || plain(DiskAnswer::of_rules(judged.answer()));
-        if judged.to() == Style::Mbr {
+        // A job that was stopped, or a folder that may hold one, comes before whatever the disk looks like.
+        let has_stopped_job = judged
+            .with(Outcome::Block)
+            .any(|finding| finding.rule == RuleId::MediumStoppedJob);
+        if judged.to() == Style::Mbr || has_stopped_job {
             return by_rules();
         }
         match profile.table {

@@ -14,7 +14,8 @@ use crate::Dice;
 /// What differs from the old disk.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Image {
-    sectors: BTreeMap<u64, Arc<[u8]>>,
+    /// Shared until one of the copies is written.
+    sectors: Arc<BTreeMap<u64, Arc<[u8]>>>,
     /// First sectors of physical sectors that cannot be read until they are written whole.
     unreadable: BTreeSet<u64>,
 }
@@ -36,9 +37,11 @@ impl Image {
 
     fn put(&mut self, old: &Memory, sector: u64, bytes: &Arc<[u8]>) {
         if old.read_sector(Lba(sector)).unwrap()[..] == bytes[..] {
-            self.sectors.remove(&sector);
+            if self.sectors.contains_key(&sector) {
+                Arc::make_mut(&mut self.sectors).remove(&sector);
+            }
         } else {
-            self.sectors.insert(sector, Arc::clone(bytes));
+            Arc::make_mut(&mut self.sectors).insert(sector, Arc::clone(bytes));
         }
     }
 }

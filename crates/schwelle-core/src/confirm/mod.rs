@@ -12,7 +12,7 @@ pub use evidence::{Evidence, Lasting, Means, Says, Weight, Written};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::device::{ReadDevice, Window};
+use crate::device::{Lba, ReadDevice, Window};
 use crate::fat::FatVolume;
 use crate::firmware::{BootMode, Machine};
 use crate::gpt::{GptCopy, GptEntry, GptPair, attributes, type_guid};
@@ -61,6 +61,11 @@ pub enum Reason {
     NotStarted,
     /// The evidence contradicts itself.
     Contradiction,
+    /// The disk could not be read here, and in other sectors perhaps.
+    Unreadable {
+        /// The first such sector.
+        lba: Lba,
+    },
     /// Nothing tells for sure.
     NothingTells,
     /// Windows has started, and not all is where it should be.
@@ -93,9 +98,13 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
     evidence.push(firmware(machine));
     let pair = GptPair::read(disk);
     let Some(table) = pair.best() else {
+        let (answer, reason) = match first_unreadable(disk) {
+            Some(lba) => (Answer::Unknown, Reason::Unreadable { lba }),
+            None => (Answer::NotConfirmed, Reason::NoGpt),
+        };
         return Confirmation {
-            answer: Answer::NotConfirmed,
-            reason: Reason::NoGpt,
+            answer,
+            reason,
             evidence,
             rehearsal,
         };
@@ -138,13 +147,19 @@ pub fn confirm(disk: &dyn ReadDevice, profile: &Profile, machine: &Machine) -> C
             ));
         }
     }
-    let (answer, reason) = weigh(&evidence, &rehearsal);
+    let (answer, reason) = weigh(&evidence, &rehearsal, first_unreadable(disk));
     Confirmation {
         answer,
         reason,
         evidence,
         rehearsal,
     }
+}
+
+/// The first sector that could not be read so far: evidence is missing then, and missing evidence says nothing.
+fn first_unreadable(disk: &dyn ReadDevice) -> Option<Lba> {
+    let unreadable = disk.unreadable();
+    unreadable.iter().map(|extent| extent.first).min()
 }
 
 /// What the running system says of itself, where it lies on the disk.
@@ -216,15 +231,20 @@ fn about_marker(marker: Option<&Marker>) -> Evidence {
     Evidence::new(Weight::Aside, Says::Nothing, Lasting::Marker { found })
 }
 
-/// The answer that the evidence gives.
-fn weigh(evidence: &[Evidence], rehearsal: &Rehearsal) -> (Answer, Reason) {
+/// The answer that the evidence gives, as far as the disk could be read.
+fn weigh(
+    evidence: &[Evidence],
+    rehearsal: &Rehearsal,
+    unreadable: Option<Lba>,
+) -> (Answer, Reason) {
     let says = |weight: Weight, says: Says| {
         let mut all = evidence.iter();
         all.any(|piece| piece.weight == weight && piece.says == says)
     };
     let all_right = rehearsal.answer() == rehearse::Answer::Starts
         && rehearsal.cautions() == 0
-        && !says(Weight::Aside, Says::No);
+        && !says(Weight::Aside, Says::No)
+        && unreadable.is_none();
     if says(Weight::Decisive, Says::Yes) {
         return match all_right {
             true => (Answer::Confirmed, Reason::Running),
@@ -234,10 +254,15 @@ fn weigh(evidence: &[Evidence], rehearsal: &Rehearsal) -> (Answer, Reason) {
     if says(Weight::Decisive, Says::No) {
         return (Answer::NotConfirmed, Reason::FirmwareInBiosMode);
     }
-    if rehearsal.answer() == rehearse::Answer::DoesNotStart {
+    // The firmware's mode is not read from the disk.
+    let is_bios = says(Weight::Needed, Says::No);
+    if let Some(lba) = unreadable.filter(|_| !is_bios) {
+        return (Answer::Unknown, Reason::Unreadable { lba });
+    }
+    if rehearsal.answer() == rehearse::Answer::DoesNotStart && unreadable.is_none() {
         return (Answer::NotConfirmed, Reason::RehearsalFails);
     }
-    if says(Weight::Needed, Says::No) {
+    if is_bios {
         return (Answer::NotConfirmed, Reason::FirmwareInBiosMode);
     }
     match started(evidence) {

@@ -186,7 +186,8 @@ impl<'p> Remedies<'p> {
             | StepId::Recovery
             | StepId::OtherFiles
             | StepId::OtherSystem
-            | StepId::OldTable => Err(no_remedy(step, NotMended::NoRemedy)),
+            | StepId::OldTable
+            | StepId::Readable => Err(no_remedy(step, NotMended::NoRemedy)),
         }
     }
 

@@ -4,7 +4,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::device::{Extent, ReadDevice, Window};
+use crate::device::{Extent, ReadDevice, Tracked, Window};
 use crate::disk_use::DiskUse;
 use crate::identities::Style;
 use crate::pe::PeImage;
@@ -82,6 +82,8 @@ pub enum StepId {
     /// The boot manager is there.
     #[serde(rename = "bootmgr-file")]
     BootManagerFile,
+    /// All that the walk looked at could be read; this step is taken only if not.
+    Readable,
 }
 
 /// How a step went.
@@ -158,6 +160,7 @@ impl StepId {
             Self::BootRecord => "boot-record",
             Self::BootFileSystem => "boot-file-system",
             Self::BootManagerFile => "bootmgr-file",
+            Self::Readable => "readable",
         }
     }
 }
@@ -308,6 +311,18 @@ pub(super) fn depends<T>(
 }
 
 impl Rehearsal {
+    /// The same, with a step that says so if no step fails and something could not be read all the same: a step may
+    /// have an answer without it, a second copy for one.
+    pub(super) fn unless_unread(mut self, disk: &Tracked<'_, dyn ReadDevice + '_>) -> Self {
+        if !self.failed()
+            && let Some(error) = disk.first_failure(&[])
+        {
+            let Fault { evidence, remedy } = Fault::unreadable(error);
+            self.step(StepId::Readable, depends(evidence, remedy, ()));
+        }
+        self
+    }
+
     /// Takes a step; `None` ends the walk.
     pub(super) fn step<T>(&mut self, id: StepId, found: Found<T>) -> Option<T> {
         let (outcome, evidence, remedy, value) = match found {

@@ -2,7 +2,7 @@
 
 use crate::bcd::BcdStore;
 use crate::cause::Cause;
-use crate::device::{Lba, ReadDevice};
+use crate::device::{Lba, ReadDevice, Tracked};
 use crate::disk_use::DiskUse;
 use crate::fat::FatVolume;
 use crate::gpt::{GptCopy, GptError, GptPair, TableCopy};
@@ -23,10 +23,11 @@ const MAX_STORE_BYTES: u64 = 16 << 20;
 /// Walks the UEFI boot path of `disk`. `loader` is the path that a boot entry of the firmware
 /// names; without one, firmware goes by the removable-media path.
 pub fn walk(disk: &dyn ReadDevice, loader: Option<&str>) -> Rehearsal {
+    let disk = Tracked::reading(disk);
     let mut rehearsal = Rehearsal::default();
     // The walk ends where a step fails; the steps so far are the result.
-    let _reached_the_end = walk_steps(&mut rehearsal, disk, loader);
-    rehearsal
+    let _reached_the_end = walk_steps(&mut rehearsal, &disk, loader);
+    rehearsal.unless_unread(&disk)
 }
 
 /// Walks `disk` to what it is for: to the kernel that a start reaches, in UEFI mode from a GPT disk and in BIOS
@@ -37,7 +38,8 @@ pub fn walk_to(disk: &dyn ReadDevice, style: Style, disk_use: DiskUse) -> Rehear
         disk_use,
         steps: Vec::new(),
     };
-    let walk = &mut rehearsal;
+    let tracked = Tracked::reading(disk);
+    let (walk, disk) = (&mut rehearsal, &tracked);
     // As above: the steps so far are the result.
     let _reached_the_end = match (style, disk_use) {
         (Style::Gpt, DiskUse::System) => walk_steps(walk, disk, None),
@@ -51,7 +53,7 @@ pub fn walk_to(disk: &dyn ReadDevice, style: Style, disk_use: DiskUse) -> Rehear
             walk.step(StepId::Volumes, volumes::all(disk, count))
         }),
     };
-    rehearsal
+    rehearsal.unless_unread(&tracked)
 }
 
 /// The steps up to the partitions, which every GPT disk has.

@@ -215,10 +215,13 @@ impl Bench {
             small,
             finished: Image::default(),
             moments: Vec::new(),
-            step: if small.name.contains("taken over") {
-                8
-            } else {
-                1
+            step: match small.name {
+                "the boot partition taken over" => 32,
+                "shrink on a drive with larger physical sectors"
+                | "shrink at a tight end"
+                | "shrink that moves what is edited"
+                | "shrink before logical partitions" => 4,
+                _ => 1,
             },
             plans_names: ["gap", "shrink", "the way back to MBR"].contains(&small.name),
             free_taken: Vec::new(),

@@ -18,9 +18,10 @@
 
 mod folder;
 mod jobs;
+mod reading;
 
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::thread;
 
 use schwelle_core::bitlocker::Unlocked;
@@ -28,7 +29,7 @@ use schwelle_core::device::MIB;
 use schwelle_core::job::{JobFolder, RecoverError};
 use schwelle_core::pipeline::Rehearsed;
 use schwelle_core::placement::EspRequest;
-use schwelle_demo::{SMALL_JOBS, plan_of};
+use schwelle_demo::{SMALL_JOBS, SmallJob, plan_of};
 use schwelle_testkit::{Fault, Faults, FaultyDisk, Image, Medium};
 
 use folder::Folder;
@@ -50,13 +51,16 @@ fn step_of(bench: &Bench) -> usize {
 fn each_bench(work: impl Fn(&Bench) -> usize + Sync) -> usize {
     let only = std::env::var("SCHWELLE_KIND").unwrap_or_default();
     let kinds = SMALL_JOBS.iter().filter(|small| small.name.contains(&only));
-    let queue = std::sync::Mutex::new(kinds);
+    let mut kinds: Vec<&SmallJob> = kinds.collect();
+    // What takes longest is begun first: it is last in the vector.
+    kinds.sort_by_key(|small| small.name.starts_with("shrink"));
+    let queue = Mutex::new(kinds);
     let cores = thread::available_parallelism().map_or(2, usize::from);
     thread::scope(|scope| {
         let worker = || {
             let mut sum = 0;
             loop {
-                let next = queue.lock().unwrap().next();
+                let next = queue.lock().unwrap().pop();
                 let Some(small) = next else { return sum };
                 sum += work(&Bench::of(small));
             }
@@ -157,7 +161,7 @@ fn recovery_never_acts_on_what_it_could_not_read() {
     });
     println!("{cases} cases of resume and undo");
     assert!(
-        cases > 2000 || std::env::var("SCHWELLE_KIND").is_ok(),
+        cases > 9000 || std::env::var("SCHWELLE_KIND").is_ok(),
         "{cases}"
     );
 }

@@ -38,8 +38,8 @@ impl FailedRead {
 
 /// A device that remembers failed reads and whether a write was attempted.
 #[derive(Debug)]
-pub struct Tracked<'a> {
-    device: &'a dyn BlockDevice,
+pub struct Tracked<'a, D: ?Sized = dyn BlockDevice + 'a> {
+    device: &'a D,
     failures: Mutex<Vec<FailedRead>>,
     wrote: AtomicBool,
 }
@@ -47,16 +47,29 @@ pub struct Tracked<'a> {
 impl<'a> Tracked<'a> {
     /// Tracks `device`, of which nothing has been read or written yet.
     pub fn new(device: &'a dyn BlockDevice) -> Self {
-        Self {
-            device,
-            failures: Mutex::default(),
-            wrote: AtomicBool::new(false),
-        }
+        Self::over(device)
     }
 
     /// True once a write was attempted, whether it succeeded or not.
     pub fn wrote(&self) -> bool {
         self.wrote.load(Ordering::Relaxed)
+    }
+}
+
+impl<'a> Tracked<'a, dyn ReadDevice + 'a> {
+    /// Tracks the reads of `device`, which is not written.
+    pub fn reading(device: &'a dyn ReadDevice) -> Self {
+        Self::over(device)
+    }
+}
+
+impl<'a, D: ReadDevice + ?Sized> Tracked<'a, D> {
+    fn over(device: &'a D) -> Self {
+        Self {
+            device,
+            failures: Mutex::default(),
+            wrote: AtomicBool::new(false),
+        }
     }
 
     /// Returns the first failed read that is not entirely inside one of the extents in `except`.
@@ -103,7 +116,7 @@ impl<'a> Tracked<'a> {
     }
 }
 
-impl ReadDevice for Tracked<'_> {
+impl<D: ReadDevice + ?Sized> ReadDevice for Tracked<'_, D> {
     fn geometry(&self) -> Geometry {
         self.device.geometry()
     }

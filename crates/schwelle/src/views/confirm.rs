@@ -52,13 +52,13 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
     } else {
         text += &rehearse::steps(disk, &confirmation.rehearsal, columns);
     }
-    let reason = words::confirm::reason(confirmation.reason);
+    let reason = upper(&words::confirm::reason(confirmation.reason));
     let path = typed(&disk.path);
     text + &match confirmation.answer {
         Answer::Confirmed if confirmation.rehearsal.cautions() > 0 => {
-            answer(Tone::Careful, "Confirmed", &format!("{}.", upper(reason)))
+            answer(Tone::Careful, "Confirmed", &format!("{reason}."))
         }
-        Answer::Confirmed => answer(Tone::Good, "Confirmed", &format!("{}.", upper(reason))),
+        Answer::Confirmed => answer(Tone::Good, "Confirmed", &format!("{reason}.")),
         Answer::NotConfirmed => {
             let next = if confirmation.rehearsal.starts() {
                 "Set the PC's firmware to UEFI mode, start Windows from this disk, shut it down, and \
@@ -68,12 +68,17 @@ pub(crate) fn render(disk: &Disk, confirmation: &Confirmation, columns: usize) -
                 format!("See all steps: schwelle rehearse {path}")
             };
             let next = paragraph("", &format!("{next}."), 0, columns);
-            answer(Tone::Bad, "Not confirmed", &format!("{}.", upper(reason))) + &next
+            answer(Tone::Bad, "Not confirmed", &format!("{reason}.")) + &next
         }
         Answer::Unknown => {
-            let next = "Start Windows and look at its system information: it shows the boot mode.";
+            let next = match confirmation.reason {
+                Reason::Unreadable { .. } => {
+                    "Repeat the command; try another port or cable. If it stays so, copy the disk."
+                }
+                _ => "Start Windows and look at its system information: it shows the boot mode.",
+            };
             let next = paragraph("", next, 0, columns);
-            answer(Tone::Open, "Unknown", &format!("{}.", upper(reason))) + &next
+            answer(Tone::Open, "Unknown", &format!("{reason}.")) + &next
         }
     }
 }
@@ -160,7 +165,7 @@ impl Confirmed {
         Self {
             answer: confirmation.answer,
             reason: Worded::of(confirmation.reason, |reason| {
-                words::confirm::reason(*reason).to_owned()
+                words::confirm::reason(*reason)
             }),
             evidence: evidence.collect(),
             rehearsal: Rehearsed::of(disk, &confirmation.rehearsal),

@@ -100,13 +100,16 @@ fn means(means: Means) -> String {
 }
 
 /// Why the answer is as it is.
-pub(crate) fn reason(reason: Reason) -> &'static str {
-    match reason {
+pub(crate) fn reason(reason: Reason) -> String {
+    let text = match reason {
         Reason::NoGpt => "the disk has no GPT: it has not been converted",
         Reason::RehearsalFails => "the disk would not start in UEFI mode: its rehearsal fails",
         Reason::FirmwareInBiosMode => "the PC's firmware is in BIOS mode",
         Reason::NotStarted => "no Windows on it has started since the conversion",
         Reason::Contradiction => "the evidence contradicts itself",
+        Reason::Unreadable { lba } => {
+            return format!("{lba} could not be read, so a part of the evidence is missing");
+        }
         Reason::NothingTells => "nothing on the disk proves whether its Windows has started",
         Reason::StartedNotAllRight => {
             "Windows has started from the new EFI system partition, but something is not where it should be"
@@ -116,5 +119,6 @@ pub(crate) fn reason(reason: Reason) -> &'static str {
             "this Windows runs from the disk, started in UEFI mode, but something is not where it should be"
         }
         Reason::Running => "this Windows runs from the disk, and was started in UEFI mode",
-    }
+    };
+    text.to_owned()
 }

@@ -266,8 +266,8 @@ mod tests {
         let ending = |ending: &schwelle_emulator::Ending| emulated::ending(*ending).to_owned();
         assert_eq!(all_are_shown(ending), 3);
         assert_eq!(all_are_shown(confirm::found), 10);
-        let reason = |reason: &core_confirm::Reason| confirm::reason(*reason).to_owned();
-        assert_eq!(all_are_shown(reason), 10);
+        let reason = |reason: &core_confirm::Reason| confirm::reason(*reason);
+        assert_eq!(all_are_shown(reason), 11);
         for rule in core_rules::RuleId::ALL {
             let asked = rules::questions::of(*rule);
             assert!(

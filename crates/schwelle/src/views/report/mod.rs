@@ -337,7 +337,7 @@ impl Report {
             let confirmed = &mut kept.confirmed;
             let evidence = confirmed.evidence.iter_mut();
             evidence.for_each(|piece| piece.found.retell(words::confirm::found));
-            let reason = |reason: &Reason| words::confirm::reason(*reason).to_owned();
+            let reason = |reason: &Reason| words::confirm::reason(*reason);
             confirmed.reason.retell(reason);
             confirmed
                 .rehearsal
