@@ -1,7 +1,18 @@
 #!/bin/sh
-# Runs all tests: formatting, lints, and every test, those judged by foreign programs included (installed where missing).
+# test.sh       formatting, lints, and every test that cargo runs, those judged by outside programs included (installed where
+#               missing)
+# test.sh all   and beside that what CI runs as well: the virtual PC, reproducible builds, plays for many PCs, PCs started from
+#               the network, a whole Linux, the program for Windows
+# At the end it says how long each step took.
 set -eu
 cd "$(dirname "$0")/.."
+case ${1:-} in
+    '' | all) asked=${1:-short} ;;
+    *)
+        sed -n '2,6s/^# //p' "$0" >&2
+        exit 2
+        ;;
+esac
 # One build for all: the program that the tests drive is linked as the one for the stick is, and goes onto it.
 CARGO_BUILD_TARGET=$(uname -m)-unknown-linux-gnu
 . tools/flags.sh
@@ -24,6 +35,15 @@ leave() {
     rm -rf "$scratch"
 }
 trap leave EXIT
+last=$(date +%s)
+times=
+# step NAME: notes how long what was done since the last step took.
+step() {
+    now=$(date +%s)
+    times="$times$(printf '%6d s  %s' $((now - last)) "$1")
+"
+    last=$now
+}
 # What runs beside the rest: its output is shown when it has ended.
 beside() { "$@" >"$scratch/$(basename "$1")" 2>&1 & }
 ended() {
@@ -33,15 +53,20 @@ ended() {
     return "$status"
 }
 # The network works while the compiler does.
-beside sh -ec "tools/install-test-tools.sh; tools/windows.sh packages"
+case $asked in
+    all) beside sh -ec "tools/install-test-tools.sh; tools/windows.sh packages" ;;
+    *) beside sh -ec tools/install-test-tools.sh ;;
+esac
 install=$!
 cargo fmt --all --check
 cargo clippy --workspace --all-targets --locked -- -D warnings
 # The command line and the fuzz targets have no public face.
 RUSTDOCFLAGS="-D warnings" cargo doc --workspace --exclude schwelle --exclude schwelle-fuzz --no-deps --locked --quiet
+step "format and lints"
 cargo test --workspace --locked --no-run
 ended "$install" sh
 install=
+step "compile, and install the tools"
 # The tests write and flush many disks. A file system of their own, without write barriers, spares them the waiting. It lies on
 # the disk, since a job folder in memory is refused, and gives back what files that are gone held there.
 truncate -s 24G "$scratch/disk"
@@ -54,14 +79,24 @@ mkdir -p "$TMPDIR"
 # A virtual PC: the rescue stick on real firmware and buses, with faults and power cuts. More cuts are in the longer forms. It
 # waits as often as it works, as many of the tests do: all of them go on at once.
 export SCHWELLE="$built/schwelle" PC_DISKS="$built/examples/pc_disks"
-beside tools/pc-test.sh
-pc=$!
+if [ "$asked" = all ]; then
+    beside tools/pc-test.sh
+    pc=$!
+fi
 RUST_TEST_THREADS=$(($(nproc) * 2)) cargo test --workspace --locked
+step "tests"
 tools/alone.sh "$built/schwelle"
+step "no network"
+if [ "$asked" != all ]; then
+    printf '%s' "$times"
+    exit
+fi
 # The one that the tests drive has features that only they ask for.
 tools/reproducible.sh
+step "reproducible builds"
 ended "$pc" pc-test.sh
 pc=
+step "virtual PC, the rest of it"
 # The plays for many PCs, by the real engine, and PCs started from the network; meanwhile a whole Linux, on real firmware in both
 # modes.
 export FIRST_START="$built/examples/first_start"
@@ -70,5 +105,8 @@ fleet=$!
 BESIDE_LINUX="$built/examples/beside_linux" tools/linux-test.sh
 ended "$fleet" sh
 fleet=
+step "whole Linux, many PCs, PCs started from the network"
 # The program for Windows, under Wine, beside the one for Linux.
 tools/windows.sh test
+step "the program for Windows"
+printf '%s' "$times"

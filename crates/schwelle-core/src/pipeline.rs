@@ -21,7 +21,9 @@ use crate::firmware::{self, Ground, LoaderChoice, Machine};
 use crate::fit;
 use crate::gpt::TypeTable;
 use crate::identities::Style;
-use crate::job::{EditedVolume, FoundJob, JobError, JobFolder, JobState, sealed_fingerprint};
+use crate::job::{
+    EditedVolume, FoundJob, JobError, JobFolder, JobState, refuse_changed, sealed_fingerprint,
+};
 use crate::mend::{self, Fix, MendError};
 use crate::ntfs::{NtfsError, NtfsVolume};
 use crate::placement::{self, EspRequest};
@@ -464,9 +466,15 @@ impl<'r, 'a> Ready<'r, 'a> {
             *volume = drafts.watch(volume.clone(), disk)?;
         }
         job.save(disk.disk(), drafts.drafts(), &plan.changes, relied_on)?;
-        if let Err(error) = plan.bind(&job) {
+        // Time has passed over the questions. What was read is read again, and from the medium.
+        let unchanged = || -> Result<(), JobError> {
+            plan.bind(&job)?;
+            disk.disk().flush()?;
+            refuse_changed(disk, &plan.relied_on)
+        };
+        if let Err(error) = unchanged() {
             job.give_up();
-            return Err(error.into());
+            return Err(error);
         }
         Ok(Saved { plan, disk, job })
     }

@@ -29,6 +29,7 @@ fn main() -> Result<()> {
             disk_use: plan.placement.disk_use,
             disk: path.into(),
             serial: None,
+            computer: None,
         };
         let mut job = JobFolder::create(Path::new(folder), facts, "{}")?;
         job.save(&disk, plan.drafts(), &plan.changes, plan.relied_on.clone())?;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use anyhow::{Context, Result};
-use schwelle_core::device::{BlockDevice, Extent, ReadDevice};
+use schwelle_core::device::{BlockDevice, Extent, Lba, ReadDevice};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{Plan, Stamp};
 use schwelle_core::fat::DosTime;
@@ -49,7 +49,7 @@ pub fn plan_of<'a>(disk: &'a dyn ReadDevice, request: EspRequest) -> Result<Plan
 
 /// Writes a disk's conversion to it, without a job folder: what it is like afterwards.
 pub fn convert(disk: &dyn BlockDevice) -> Result<()> {
-    let writes = {
+    let (writes, bound_at) = {
         let plan = plan_of(disk, EspRequest::default())?;
         let geometry = plan.draft.geometry();
         let content = |extent: Extent| {
@@ -58,11 +58,26 @@ pub fn convert(disk: &dyn BlockDevice) -> Result<()> {
             Ok((at, plan.draft.read_vec(at, len)?))
         };
         let extents = plan.changes.extents();
-        extents.map(content).collect::<Result<Vec<_>>>()?
+        let writes = extents.map(content).collect::<Result<Vec<_>>>()?;
+        (writes, plan.relied_on.bound_at)
     };
     for (at, bytes) in writes {
         disk.write_at(at, &bytes)?;
     }
+    match bound_at {
+        Some(at) => leave_hash(disk, at),
+        None => Ok(()),
+    }
+}
+
+/// Leaves the hash of a job folder that nobody has at a byte offset.
+pub(crate) fn leave_hash(disk: &dyn BlockDevice, at: u64) -> Result<()> {
+    let sector_bytes = u64::from(disk.geometry().logical_sector);
+    let begin = usize::try_from(at % sector_bytes)?;
+    let mut sector = disk.read_sector(Lba(at / sector_bytes))?;
+    let place = sector.get_mut(begin..begin + 64);
+    place.context("not in one sector")?.fill(b'c');
+    disk.write_at(at - at % sector_bytes, &sector)?;
     Ok(())
 }
 

@@ -22,6 +22,7 @@ use schwelle_core::placement::{EspRequest, PlaceRequest};
 use schwelle_core::profile::Profile;
 use uuid::Uuid;
 
+use crate::fixed::leave_hash;
 use crate::{
     Asset, DiskBuilder, MbrEntry, STAMP, convert, outside, plan_back, plan_of, replace_bytes,
     scatter,
@@ -48,6 +49,7 @@ fn to_gpt() -> JobFacts {
         disk_use: DiskUse::System,
         disk: "disk".into(),
         serial: None,
+        computer: None,
     }
 }
 
@@ -257,6 +259,7 @@ fn copied() -> Memory {
         let bytes = plan.converted.read_vec(lba * 512, len).unwrap();
         larger.write_at(lba * 512, &bytes).unwrap();
     }
+    leave_hash(&larger, plan.relied_on.bound_at.unwrap()).unwrap();
     let esp = plan.placement.esp.unwrap().extent;
     let window = Window::new(&larger, esp).unwrap();
     let volume = FatVolume::open(&window).unwrap();

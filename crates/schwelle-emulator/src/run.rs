@@ -1,8 +1,8 @@
 //! Starting the emulator, watching it, and bringing it to an end in any case.
 //!
 //! It runs what may lie on anybody's disk. So it gets the disk as an opened file that it can only read, a folder of its own
-//! for everything else, a user without rights where this program is root, a filter for system calls, and no network; and
-//! what it leaves in its folder is read without following links.
+//! for everything else, a user without rights where this program is root, namespaces of its own where the kernel allows
+//! them, a filter for system calls, and no network; and what it leaves in its folder is read without following links.
 
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read, Seek, SeekFrom, Write};
@@ -27,6 +27,10 @@ use schwelle_core::host::{HeldFolder, this_pc};
 const PROGRAM: &str = "qemu-system-x86_64";
 /// Lets the emulator die with its parent, however that dies, and takes root's rights from it.
 const HELPER: &str = "setpriv";
+/// Starts a program in namespaces of its own, which root may make where the kernel allows it: no network device, no mount
+/// that others see, no shared memory.
+const SEPARATOR: &str = "unshare";
+const NAMESPACES: [&str; 5] = ["--net", "--ipc", "--uts", "--mount", "--"];
 /// The system calls that it needs: no other programs, no other user.
 const SANDBOX: &str = "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny";
 
@@ -104,6 +108,7 @@ pub enum EmulatorError {
 pub struct Emulator {
     program: PathBuf,
     helper: Option<PathBuf>,
+    separator: Option<PathBuf>,
     /// Code and variables; `None` for a start in BIOS mode.
     firmware: Option<(PathBuf, PathBuf)>,
 }
@@ -129,8 +134,27 @@ impl Emulator {
         Ok(Self {
             program,
             helper: find(HELPER),
+            separator: find(SEPARATOR),
             firmware,
         })
+    }
+
+    /// What starts the helper in namespaces of its own; `None` if that is not possible here.
+    fn separator(&self) -> Option<(&Path, &Path)> {
+        let (separator, helper) = self.separator.as_deref().zip(self.helper.as_deref())?;
+        let mut tried = Command::new(separator);
+        let tried = tried
+            .args(NAMESPACES)
+            .arg(helper)
+            .arg("--version")
+            .env_clear();
+        let tried = tried
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
+        // Whatever keeps it from starting keeps the namespaces from being made.
+        let is_possible = tried.status().is_ok_and(|status| status.success());
+        is_possible.then_some((separator, helper))
     }
 }
 
@@ -178,6 +202,8 @@ pub struct Record {
     pub screen: Option<Vec<u8>>,
     /// How long it took.
     pub took: Duration,
+    /// The emulator ran in namespaces of its own.
+    pub is_separate: bool,
 }
 
 /// A start to be made.
@@ -219,7 +245,10 @@ impl Start<'_> {
         }
 
         let begun = Instant::now();
-        let mut guest = Guest::start(self, emulator, &disk, folder.clone())?;
+        let separator = emulator.separator();
+        let is_separate = separator.is_some();
+        let command = self.command(emulator, separator, &disk)?;
+        let mut guest = Guest::start(command, folder.clone())?;
         let ending = guest.watch(begun + self.limit)?;
         let took = begun.elapsed();
         let screen = guest.shown.take().and_then(|shown| shown.png().ok());
@@ -238,15 +267,28 @@ impl Start<'_> {
             reads: reads(folder.open(READS, false)?, geometry.logical_sector)?,
             screen,
             took,
+            is_separate,
         })
     }
 
     /// The emulator's command line. Names of files are those in its folder, where it is started: it may not be able to
     /// go there by a path.
-    fn command(&self, emulator: &Emulator, disk: &File) -> io::Result<Command> {
+    fn command(
+        &self,
+        emulator: &Emulator,
+        separator: Option<(&Path, &Path)>,
+        disk: &File,
+    ) -> io::Result<Command> {
         let mut command = match &emulator.helper {
             Some(helper) => {
-                let mut command = Command::new(helper);
+                let mut command = match separator {
+                    Some((separator, helper)) => {
+                        let mut command = Command::new(separator);
+                        command.args(NAMESPACES).arg(helper);
+                        command
+                    }
+                    None => Command::new(helper),
+                };
                 command.args(["--pdeathsig", "KILL", "--no-new-privs"]);
                 if let Some(user) = this_pc().give_to_powerless(self.work) {
                     let user = user.to_string();
@@ -349,15 +391,9 @@ impl Drop for Guest {
 }
 
 impl Guest {
-    fn start(
-        start: &Start<'_>,
-        emulator: &Emulator,
-        disk: &File,
-        folder: Arc<dyn HeldFolder>,
-    ) -> Result<Self, EmulatorError> {
+    fn start(mut command: Command, folder: Arc<dyn HeldFolder>) -> Result<Self, EmulatorError> {
         let errors = folder.create(ERRORS)?;
-        let mut child = start
-            .command(emulator, disk)?
+        let mut child = command
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(errors)

@@ -10,11 +10,11 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock};
 
 use schwelle_core::commit::StageKind;
-use schwelle_core::device::{Extent, Lba, Memory, ReadDevice, Tracked};
+use schwelle_core::device::{BlockDevice, Extent, Lba, Memory, ReadDevice, Tracked};
 use schwelle_core::gpt::type_guid;
 use schwelle_core::host::HostFacts;
 use schwelle_core::job::{
-    FolderProof, JobFolder, JobState, Journal, Recovery, Storage, StoredFile,
+    FolderProof, JobFolder, JobState, Journal, Recovery, Side, Storage, StoredFile,
 };
 use schwelle_core::profile::{Origin, Profile};
 use schwelle_demo::{SMALL_JOBS, SmallJob};
@@ -23,6 +23,10 @@ use serde_json::{Value, json};
 
 /// Edits of an input that are made, at most.
 const MAX_EDITS: usize = 4;
+/// What fields may say that decide how a job goes on.
+const WORDS: [&str; 9] = [
+    "mend", "convert", "mbr", "gpt", "data", "system", "claim", "prepare", "commit",
+];
 const SLOTS: [&str; 2] = ["state-a.json", "state-b.json"];
 
 /// The files of a folder, in memory.
@@ -204,7 +208,8 @@ impl Job {
             old,
             moments: Vec::new(),
         };
-        let start = job.moment(&Image::default(), &files, &journal);
+        let start = job.claimed(&opened(&files).unwrap());
+        let start = job.moment(&start, &files, &journal);
         let (whole, operations) = job.went(&start, None, false, &journal);
         for part in [1, 2, 3] {
             let (moment, _) = job.went(&start, Some(operations * part / 4), false, &journal);
@@ -217,6 +222,17 @@ impl Job {
         }
         job.moments.extend([start, whole]);
         job
+    }
+
+    /// The disk once the job has claimed its marker, where there is one: before that it proves another folder.
+    fn claimed(&self, folder: &JobFolder) -> Image {
+        let medium = Medium::new(&self.old, Image::default());
+        let extents = folder.journal().unwrap().extents.iter();
+        for entry in extents.filter(|entry| entry.stage == StageKind::Claim) {
+            let bytes = folder.bytes(entry, Side::New).unwrap();
+            medium.write_at(entry.first_lba * 512, &bytes).unwrap();
+        }
+        medium.into_image()
     }
 
     /// The moment to which one way leads from another, all of it or cut; with it, how many operations it took.
@@ -452,7 +468,7 @@ fn change(value: &mut Value, said: &mut Said<'_>, job: &Job) {
         Value::String(text) => match said.below(3) {
             0 => text.clear(),
             1 => *text = "0".repeat(64),
-            _ => *at = json!(StageKind::Prepare),
+            _ => *text = WORDS[said.below(WORDS.len())].to_owned(),
         },
         Value::Array(all) if !all.is_empty() => {
             let (one, other) = (said.below(all.len()), said.below(all.len()));
@@ -508,8 +524,8 @@ fn forge(journal: &mut Value, files: &Files, said: &mut Said<'_>, job: &Job, mom
         0 => (&there, &other),
         _ => (&other, &there),
     };
-    use StageKind::{Clear, Edit, Fill, Prepare, Shrink, Table, Takeover};
-    let stages = [Shrink, Fill, Prepare, Table, Takeover, Clear, Edit];
+    use StageKind::{Claim, Clear, Edit, Fill, Prepare, Shrink, Table, Takeover};
+    let stages = [Claim, Shrink, Fill, Prepare, Table, Takeover, Clear, Edit];
     let stage = stages[said.below(stages.len())];
     let entry = json!({
         "stage": stage,

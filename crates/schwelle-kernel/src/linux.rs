@@ -1,5 +1,6 @@
 //! Requests to the Linux kernel.
 
+use std::ffi::{CString, OsString, c_char};
 use std::io;
 use std::os::fd::AsFd;
 use std::sync::Arc;
@@ -89,8 +90,60 @@ pub fn heed_stops(stop: &Arc<AtomicBool>) {
     }
 }
 
+/// From now on this program leaves no image of its memory when it crashes, no other program of its user reads it, and what
+/// it holds so far is not swapped out where the system lets it be locked.
+pub fn keep_secrets() {
+    use rustix::mm::{MlockAllFlags, mlockall};
+    use rustix::process::{DumpableBehavior, Resource, Rlimit, set_dumpable_behavior, setrlimit};
+    let none = Rlimit {
+        current: Some(0),
+        maximum: Some(0),
+    };
+    // Each is one more lock on a door: where one is refused, the others hold.
+    setrlimit(Resource::Core, none).ok();
+    set_dumpable_behavior(DumpableBehavior::NotDumpable).ok();
+    mlockall(MlockAllFlags::CURRENT | MlockAllFlags::ONFAULT).ok();
+}
+
+/// Takes a variable out of this program's environment, where other programs of the same user and children could read it:
+/// its value is overwritten in place. To be called before any other thread is there.
+pub fn take_variable(name: &str) -> Option<OsString> {
+    let value = std::env::var_os(name)?;
+    #[expect(unsafe_code, reason = "the environment is one for all threads")]
+    // SAFETY: the program has no other thread yet. The value that `getenv` gives ends with a zero, is the program's own to
+    // write, and nothing else holds a reference to it.
+    unsafe {
+        if let Ok(name) = CString::new(name) {
+            let mut at = getenv(name.as_ptr());
+            while !at.is_null() && at.read() != 0 {
+                at.write_volatile(0);
+                at = at.add(1);
+            }
+        }
+        std::env::remove_var(name);
+    }
+    Some(value)
+}
+
+#[expect(unsafe_code, reason = "the C library's function")]
+unsafe extern "C" {
+    fn getenv(name: *const c_char) -> *mut c_char;
+}
+
 #[cfg(test)]
 mod tests {
+    #[test]
+    fn a_program_with_secrets_leaves_no_image_of_its_memory() {
+        super::keep_secrets();
+        let core = rustix::process::getrlimit(rustix::process::Resource::Core);
+        assert_eq!(core.current, Some(0));
+        let dumpable = rustix::process::dumpable_behavior();
+        assert_eq!(
+            dumpable.expect("every Linux tells"),
+            rustix::process::DumpableBehavior::NotDumpable
+        );
+    }
+
     #[test]
     fn what_is_no_disk_is_refused() {
         let file = std::fs::File::open("/dev/null").expect("every Linux has it");

@@ -418,6 +418,21 @@ pub(crate) fn refuse_busy(disk: &Disk) -> Result<(), CliError> {
     ))
 }
 
+/// Refuses a disk that has got another length since it was looked at: an image to which another program adds.
+pub(crate) fn refuse_resized(disk: &Disk) -> Result<(), CliError> {
+    let what = match disk.device.disk().has_other_length() {
+        Ok(false) => return Ok(()),
+        Ok(true) => "its length has changed since it was looked at".to_owned(),
+        Err(error) => format!("whether its length has changed cannot be told: {error}"),
+    };
+    Err(CliError::new(
+        Kind::Unchanged,
+        format!("{}: {what}", disk.path.display()),
+        "Another program writes to it. Nothing was written.",
+        "End that program, and repeat the command.",
+    ))
+}
+
 /// What is known besides the disk.
 #[derive(Debug, Clone)]
 pub(crate) struct Inputs<'a> {

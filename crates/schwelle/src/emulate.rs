@@ -145,6 +145,12 @@ impl EmulateOptions {
             work: work.path(),
         };
         let record = start.run(&emulator).map_err(failed)?;
+        if !record.is_separate {
+            screen.note(
+                "The emulator had no namespaces of its own, which this system does not allow here. What is left: no \
+                 network device, a filter for system calls, and as root a user without rights.",
+            );
+        }
         Ok(Some(Emulated::Ran {
             emulation: schwelle_emulator::judge(draft, mode, &record),
             console: record.console,

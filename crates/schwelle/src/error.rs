@@ -175,6 +175,14 @@ impl CliError {
 
     /// The job folder could not be made or filled; the disk is untouched.
     pub(crate) fn job(error: &JobError) -> Self {
+        if let JobError::ChangedMeanwhile { .. } = error {
+            return Self::new(
+                Kind::Unchanged,
+                error,
+                "What was drafted does not fit the disk any more. Nothing was written.",
+                "Find out which program writes to the disk, end it, and repeat the command with a new job folder.",
+            );
+        }
         Self::new(
             Kind::Unchanged,
             error,
@@ -332,12 +340,19 @@ impl CliError {
                 "A job fits the disk it was made for and no other. Nothing was written.",
                 "Connect that disk, or name it with --disk.",
             ),
+            RecoverError::OtherDiskId => Self::new(
+                Kind::Blocked,
+                what,
+                "Disks of a size and layout look alike; the GUID tells them apart. Nothing was written.",
+                "Connect the job's disk, or let it be found by its content: leave --disk out.",
+            ),
             RecoverError::OtherFolder => Self::new(
                 Kind::Blocked,
                 what,
                 "Its EFI system partition holds the hash of the folder that it was written with, and this one has \
                  another. Nothing was written.",
-                "Find the right folder: schwelle report --jobs DIR",
+                "Find the right folder: schwelle report --jobs DIR. Jobs on one disk are taken back from the last to the \
+                 first.",
             ),
             RecoverError::Foreign { .. } => Self::new(
                 Kind::Blocked,

@@ -32,6 +32,7 @@ use clap::Parser;
 
 /// The program: reads the command line, and does what it says.
 pub fn run() -> ExitCode {
+    unlock::take_variable();
     let cli = cli::Cli::parse();
     let screen = screen::Screen::new(&cli.common);
     match cli::run(cli.command, &screen) {

@@ -39,7 +39,8 @@ pub(crate) fn safe_json(document: &str) -> String {
 /// lines, and the format characters that nothing shows.
 fn is_hidden(c: char) -> bool {
     matches!(c,
-        '\u{200B}'..='\u{200F}'
+        '\u{061C}'
+        | '\u{200B}'..='\u{200F}'
         | '\u{2028}'..='\u{202E}'
         | '\u{2060}'..='\u{206F}'
         | '\u{FEFF}'

@@ -2,16 +2,36 @@
 
 use std::io::{IsTerminal, stdin};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use clap::Args;
 use schwelle_core::bitlocker::{Secret, SecretError, UnlockError, Unlocked};
 use schwelle_core::bytes::read_file;
 use schwelle_core::device::DiskFile;
+use schwelle_core::host::this_pc;
 use schwelle_core::profile::{self, StaysClosed};
 use zeroize::Zeroizing;
 
 use crate::error::{CliError, Kind};
 use crate::text::typed;
+
+/// What the variable held when the program began.
+static FROM_VARIABLE: OnceLock<Zeroizing<String>> = OnceLock::new();
+
+/// Takes the secret out of the environment, before any other thread is there: other programs of this user, and those
+/// that are started from here, could read it.
+pub(crate) fn take_variable() {
+    let Some(value) = this_pc().take_variable(VARIABLE) else {
+        return;
+    };
+    this_pc().keep_secrets();
+    // One that is no text is no secret either: it opens nothing, and the message says so.
+    let text = value.into_string();
+    let text = text.unwrap_or_else(|value| value.to_string_lossy().into_owned());
+    if !text.is_empty() {
+        FROM_VARIABLE.get_or_init(|| Zeroizing::new(text));
+    }
+}
 
 /// Names a secret without a file.
 const TYPED: &str = "-";
@@ -38,6 +58,7 @@ struct Named {
 
 /// Reads the secret that is named so.
 fn named(how: &str) -> Result<Named, String> {
+    this_pc().keep_secrets();
     let secret = if how == TYPED {
         asked()?
     } else {
@@ -79,9 +100,8 @@ impl UnlockOptions {
             .iter()
             .map(|named| named.secret.clone())
             .collect();
-        let variable = std::env::var(VARIABLE).ok().filter(|text| !text.is_empty());
-        if let Some(text) = variable.map(Zeroizing::new) {
-            let secret = Secret::typed(&text).map_err(|error| {
+        if let Some(text) = FROM_VARIABLE.get() {
+            let secret = Secret::typed(text).map_err(|error| {
                 CliError::new(
                     Kind::Usage,
                     format!("{VARIABLE}: {error}"),
@@ -99,6 +119,10 @@ impl UnlockOptions {
         let secrets = self.secrets()?;
         let unlocked = profile::unlock(disk, &secrets);
         let (unlocked, closed) = unlocked.map_err(|error| CliError::reading(path, error))?;
+        if !unlocked.volumes().is_empty() {
+            // Their keys are in memory now, which has grown with them.
+            this_pc().keep_secrets();
+        }
         let is_wrong = |(_, why): &&StaysClosed| *why == UnlockError::NoneFits;
         match closed.iter().find(is_wrong) {
             Some((extent, _)) if !secrets.is_empty() && unlocked.volumes().is_empty() => {

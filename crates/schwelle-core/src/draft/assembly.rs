@@ -1,6 +1,7 @@
 //! What all drafts have in common: volumes are shrunk, the EFI system partition is filled, tables are written;
 //! above that converted disk the files that name the disk are edited. The result is the change set.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use uuid::Uuid;
@@ -8,12 +9,13 @@ use uuid::Uuid;
 use crate::commit::{ChangeSet, Purpose, Region, StageKind};
 use crate::device::{DeviceError, Draft, Extent, Lba, ReadDevice, Window};
 use crate::fat::Repair;
+use crate::gpt::type_guid;
 use crate::identities::Identities;
 use crate::job::{EditedVolume, ReliedOn, Watched};
 use crate::placement::{EspFrom, EspPlace, Placement, Shrinking};
-use crate::profile::{Origin, Partition, Profile};
+use crate::profile::{Origin, Partition, Profile, Role, Table};
 
-use super::basis::{DraftError, SECTOR_0, Stamp};
+use super::basis::{DraftError, SECTOR_0, Stamp, table_extents};
 use super::esp::KeptFile;
 use super::map::MapPart;
 use super::plan::{NewTable, Plan};
@@ -136,8 +138,47 @@ impl<'a, 'p> Assembly<'a, 'p> {
         Ok(())
     }
 
+    /// Makes room for the hash of the job's journal in the marker that the finished disk has. One that is there already
+    /// is written first of all, so that the disk proves this job's folder from the first write to the last. Returns
+    /// the byte offset of the hash on the disk; `None` if there is no marker.
+    fn claim(&mut self, table: &NewTable) -> Result<Option<u64>, DraftError> {
+        let made = self.placement.esp.map(|place| place.extent);
+        let in_table: Vec<Extent> = match table {
+            NewTable::Gpt(layout) => {
+                let esps = layout
+                    .used()
+                    .filter(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM);
+                esps.map(|(_, entry)| entry.extent).collect()
+            }
+            NewTable::Mbr(_) => Vec::new(),
+        };
+        let there = self.profile.partitions.iter();
+        let there = there.filter(|partition| partition.role == Role::Esp);
+        let there = there.map(|partition| partition.extent);
+        let mut seen = BTreeSet::new();
+        for partition in made.into_iter().chain(in_table).chain(there) {
+            if !seen.insert(partition) {
+                continue;
+            }
+            let found = esp::claim(&self.draft, partition, Some(partition) == made)?;
+            let Some(place) = found else {
+                continue;
+            };
+            // A marker that was made just now is written with the rest of its partition.
+            if place.is_taken {
+                let first = place.sector;
+                let end = Lba(first.0.saturating_add(1));
+                let claim = Region::new(StageKind::Claim, Purpose::Marker, Extent { first, end });
+                self.regions.insert(0, claim);
+            }
+            return Ok(Some(place.hash_at));
+        }
+        Ok(None)
+    }
+
     /// The files that name the disk are edited, and the change set is made and checked.
     pub(crate) fn finish(mut self, ending: Ending<'_>) -> Result<Plan<'a>, DraftError> {
+        let bound_at = self.claim(&ending.table)?;
         let (disk, profile, placement) = (self.disk, self.profile, self.placement);
         let converted = Arc::new(self.draft);
         let draft = Draft::over(converted.clone());
@@ -167,14 +208,11 @@ impl<'a, 'p> Assembly<'a, 'p> {
         let changes = ChangeSet::of(&converted, Purpose::MovedClusters, &self.regions)?;
         let changes = changes.and_then(&draft, &edits.regions)?;
         let changes = changes.checked(ending.changes_style)?;
-        let esp = placement.esp.map(|place| place.extent);
-        let bound_at = match esp {
-            Some(esp) => esp::place_of_hash(&converted, esp)?,
-            None => None,
+        let new_id = match &ending.table {
+            NewTable::Gpt(layout) => Some(layout.disk_id),
+            NewTable::Mbr(_) => None,
         };
-        let sector = u64::from(converted.geometry().logical_sector);
-        let is_written = |at: &u64| changes.writes(Lba(at / sector));
-        let bound_at = bound_at.filter(is_written);
+        let disk_ids: BTreeSet<Uuid> = profile.table.disk_ids().chain(new_id).collect();
         Ok(Plan {
             before: MapPart::before(profile),
             after: ending.after,
@@ -182,6 +220,8 @@ impl<'a, 'p> Assembly<'a, 'p> {
                 watched: watched(disk, profile, &changes)?,
                 volumes: self.volumes,
                 bound_at,
+                disk_ids: disk_ids.into_iter().collect(),
+                table: drafted_on(disk, profile)?,
             },
             converted,
             draft,
@@ -192,6 +232,21 @@ impl<'a, 'p> Assembly<'a, 'p> {
             changes,
         })
     }
+}
+
+/// The table that is drafted on: sector 0, and the copies of a GPT.
+fn drafted_on(disk: &dyn ReadDevice, profile: &Profile) -> Result<Vec<Watched>, DeviceError> {
+    let [primary, backup] = table_extents(disk.geometry());
+    let copies = [
+        (Purpose::PrimaryTable, primary),
+        (Purpose::BackupTable, backup),
+    ];
+    let copies = copies.into_iter();
+    let copies = copies.filter(|_| matches!(profile.table, Table::Gpt { .. }));
+    std::iter::once((Purpose::Sector0, SECTOR_0))
+        .chain(copies)
+        .map(|(what, extent)| Watched::on(disk, what, extent))
+        .collect()
 }
 
 /// Sectors that tell the job's disk from others, and are not written: sector 0, and extended boot records. With one

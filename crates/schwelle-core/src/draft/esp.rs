@@ -3,7 +3,7 @@
 
 use std::collections::BTreeSet;
 
-use crate::device::{Draft, Extent, Lba, ReadDevice, Window};
+use crate::device::{BlockDevice, Draft, Extent, Lba, ReadDevice, Window};
 use crate::fat::{FatEditor, FatError, FatVolume, FatWriteError, FatWriter};
 use crate::marker::{MARKER, MAX_MARKER_BYTES, Marker};
 use crate::ntfs::NtfsVolume;
@@ -100,34 +100,72 @@ pub(crate) fn fill(
     Ok(filled)
 }
 
-/// Returns the byte offset on the disk at which the marker on the EFI system partition gets the hash of the journal;
-/// `None` if the draft has no marker with room for it.
+/// A marker on a partition, in which a job leaves the hash of its journal.
+pub(super) struct MarkerPlace {
+    /// Byte offset on the disk at which the hash comes.
+    pub(super) hash_at: u64,
+    /// The sector with it.
+    pub(super) sector: Lba,
+    /// The marker has the hash of another job, which this one comes after.
+    pub(super) is_taken: bool,
+}
+
+/// Makes room for the hash of a journal in the marker on a partition of the draft; `None` if there is no marker.
 ///
 /// # Errors
 ///
-/// The partition could not be read, or what was just written to it is damaged.
-pub(super) fn place_of_hash(draft: &Draft<'_>, esp: Extent) -> Result<Option<u64>, DraftError> {
-    let window = Window::new(draft, esp).ok_or(DraftError::Outside(esp))?;
-    let volume = match FatVolume::open(&window) {
-        Ok(volume) => volume,
+/// The partition could not be read or written, or what was just put there is damaged (`is_own`).
+pub(super) fn claim(
+    draft: &Draft<'_>,
+    partition: Extent,
+    is_own: bool,
+) -> Result<Option<MarkerPlace>, DraftError> {
+    let window = Window::new(draft, partition).ok_or(DraftError::Outside(partition))?;
+    let found = FatVolume::open(&window).and_then(|volume| {
+        let Some(entry) = volume.find(MARKER)? else {
+            return Ok(None);
+        };
+        let marker = volume.read_file(&entry, MAX_MARKER_BYTES)?;
+        let first = volume.extents_of(&entry)?.first().copied();
+        Ok(first.map(|first| (marker, first.first)))
+    });
+    let (mut marker, first) = match found {
+        Ok(Some(found)) => found,
         // A partition that firmware reads all the same may have no file system of this kind.
-        Err(FatError::BootSector { .. }) => return Ok(None),
-        Err(error) => return Err(error.into()),
+        Ok(None) | Err(FatError::BootSector { .. }) => return Ok(None),
+        Err(FatError::Device(error)) if !error.is_out_of_bounds() => return Err(error.into()),
+        Err(error) if is_own => return Err(error.into()),
+        Err(_damaged) => return Ok(None),
     };
-    let Some(entry) = volume.find(MARKER)? else {
+    let Some((at, is_taken)) = Marker::make_room(&mut marker) else {
         return Ok(None);
     };
-    let marker = volume.read_file(&entry, MAX_MARKER_BYTES)?;
-    let (Some(at), Some(place)) = (
-        Marker::place_of_hash(&marker),
-        volume.extents_of(&entry)?.first().copied(),
-    ) else {
-        return Ok(None);
-    };
-    let first = esp.first.0.checked_add(place.first.0).map(Lba);
-    let begin = first.and_then(|first| draft.geometry().byte_of(first));
-    let at = u64::try_from(at).ok().and_then(|at| begin?.checked_add(at));
-    Ok(Some(at.ok_or(DraftError::Outside(esp))?))
+    let sector_bytes = draft.geometry().logical_sector as usize;
+    let outside = || DraftError::Outside(partition);
+    let in_window = u64::try_from(at / sector_bytes).ok();
+    let in_window = in_window
+        .and_then(|sectors| first.0.checked_add(sectors))
+        .map(Lba);
+    let in_window = in_window.ok_or_else(outside)?;
+    let mut sector = window.read_sector(in_window)?;
+    let begin = at / sector_bytes * sector_bytes;
+    for (byte, new) in sector.iter_mut().zip(marker.iter().skip(begin)) {
+        *byte = *new;
+    }
+    let byte_in_window = draft.geometry().byte_of(in_window).ok_or_else(outside)?;
+    window.write_at(byte_in_window, &sector)?;
+    let lba = partition.first.0.checked_add(in_window.0).map(Lba);
+    let lba = lba.ok_or_else(outside)?;
+    let hash_at = draft
+        .geometry()
+        .byte_of(lba)
+        .zip(u64::try_from(at - begin).ok());
+    let hash_at = hash_at.and_then(|(first, at)| first.checked_add(at));
+    Ok(Some(MarkerPlace {
+        hash_at: hash_at.ok_or_else(outside)?,
+        sector: lba,
+        is_taken,
+    }))
 }
 
 impl Filled {

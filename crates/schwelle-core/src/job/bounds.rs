@@ -2,11 +2,11 @@
 //! other; and against the disk that is there, since a folder may be another disk's, or edited.
 
 use crate::commit::{self, StageKind};
-use crate::device::{DeviceError, Extent, Geometry, Lba, ReadDevice};
-use crate::gpt::{self, GptPair, type_guid};
+use crate::device::{DeviceError, Extent, Lba, ReadDevice};
+use crate::gpt::{GptPair, type_guid};
 use crate::mbr::{BootRecord, MbrTable};
 
-use super::journal::{FORMAT, Journal, MAX_EXTENT_BYTES, Stored};
+use super::journal::{FORMAT, Journal, JournalExtent, MAX_EXTENT_BYTES, Stored};
 use super::recover::with_table;
 use super::refusal::RecoverError;
 use super::{EditedVolume, JobFolder, MovedExtent, Side};
@@ -128,9 +128,13 @@ fn misplaced(journal: &Journal) -> Option<Lba> {
     for entry in &journal.extents {
         let extent = entry.extent();
         let volume = holder(&extent);
-        let is_right = match is_inside_volumes(entry.stage) {
-            true => volume.is_some_and(|volume| before(volume).contains(&extent)),
-            false => volume.is_none_or(|volume| !kept(volume).overlaps(&extent)),
+        let is_inside = volume.is_some_and(|volume| before(volume).contains(&extent));
+        let is_outside = volume.is_none_or(|volume| !kept(volume).overlaps(&extent));
+        let is_right = match entry.stage {
+            // The partition of the marker is a volume of the job if files are put into it.
+            StageKind::Claim => claims_right(journal, entry) && (is_inside || is_outside),
+            stage if is_inside_volumes(stage) => is_inside,
+            _ => is_outside,
         };
         if !is_right {
             return Some(extent.first);
@@ -163,6 +167,15 @@ fn misplaced(journal: &Journal) -> Option<Lba> {
             })
             .map(|extent| extent.first)
     })
+}
+
+/// One sector is claimed, the one that gets the hash.
+fn claims_right(journal: &Journal, entry: &JournalExtent) -> bool {
+    let sector = u64::from(journal.sector_bytes);
+    let mut others = journal.extents.iter().filter(|other| *other != entry);
+    entry.sectors == 1
+        && journal.bound_at.map(|at| at / sector) == Some(entry.first_lba)
+        && others.all(|other| other.stage != StageKind::Claim)
 }
 
 fn first_twice(extents: impl Iterator<Item = Extent>) -> Option<Lba> {
@@ -274,22 +287,19 @@ pub(super) fn refuse_foreign(journal: &Journal, disk: &dyn ReadDevice) -> Result
 }
 
 /// True where a sector that holds something else than a job knows may be written all the same, for a technician's word
-/// alone: in a partition that a PC starts from, which writes to it, and in the places of the GPT.
-pub(super) fn is_used_by_starting(named: &[Named], geometry: Geometry, at: Lba) -> bool {
-    let table = gpt::backup_sectors(geometry.logical_sector);
+/// alone: in a partition that a PC starts from, which writes to it.
+pub(super) fn is_used_by_starting(named: &[Named], at: Lba) -> bool {
     let one = Extent {
         first: at,
         end: Lba(at.0.saturating_add(1)),
     };
     let mut starting = named.iter().filter(|named| named.is_for_starting);
-    at.0 <= table
-        || at.0.saturating_add(table) >= geometry.sectors
-        || starting.any(|named| named.extent.contains(&one))
+    starting.any(|named| named.extent.contains(&one))
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::journal::{JournalExtent, Watched};
+    use super::super::journal::Watched;
     use super::*;
     use crate::commit::Purpose;
     use crate::disk_use::DiskUse;
@@ -354,12 +364,14 @@ mod tests {
         Journal {
             format: FORMAT,
             bound_at: None,
+            disk_ids: Vec::new(),
             job: JobFacts {
                 kind: JobKind::Convert,
                 to: Style::Gpt,
                 disk_use: DiskUse::System,
                 disk: "disk".into(),
                 serial: None,
+                computer: None,
             },
             sector_bytes: 512,
             sectors: 1000,

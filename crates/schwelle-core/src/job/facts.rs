@@ -56,4 +56,72 @@ pub struct JobFacts {
     pub disk: PathBuf,
     /// The disk's serial number, where it tells one.
     pub serial: Option<String>,
+    /// The computer's name in the registry of the first Windows on it, where that can be read.
+    pub computer: Option<String>,
+}
+
+/// A disk differs from what a job says of its own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OtherFact {
+    /// What it is.
+    pub kind: FactKind,
+    /// Of the job's disk.
+    pub of_job: String,
+    /// Of this one.
+    pub of_disk: String,
+}
+
+/// What tells disks apart.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FactKind {
+    /// The serial number.
+    Serial,
+    /// The computer's name.
+    Computer,
+}
+
+impl JobFacts {
+    /// The first fact in which a disk differs from the job's. What either of them does not tell is not compared.
+    pub fn other(&self, serial: Option<&str>, computer: Option<&str>) -> Option<OtherFact> {
+        let facts = [
+            (FactKind::Serial, self.serial.as_deref(), serial),
+            (FactKind::Computer, self.computer.as_deref(), computer),
+        ];
+        facts.into_iter().find_map(|(kind, of_job, of_disk)| {
+            let (of_job, of_disk) = of_job.zip(of_disk)?;
+            (of_job != of_disk).then(|| OtherFact {
+                kind,
+                of_job: of_job.to_owned(),
+                of_disk: of_disk.to_owned(),
+            })
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_disk_is_another_only_if_both_tell_and_differ() {
+        let facts = JobFacts {
+            kind: JobKind::Convert,
+            to: Style::Gpt,
+            disk_use: DiskUse::System,
+            disk: "disk.img".into(),
+            serial: Some("S-1".to_owned()),
+            computer: Some("LANTERN-ONE".to_owned()),
+        };
+        let kind = |serial, computer| facts.other(serial, computer).map(|other| other.kind);
+        assert_eq!(kind(Some("S-1"), Some("LANTERN-ONE")), None);
+        assert_eq!(kind(None, None), None);
+        assert_eq!(kind(Some("S-2"), None), Some(FactKind::Serial));
+        assert_eq!(kind(None, Some("BEACON-ROOM")), Some(FactKind::Computer));
+        let untold = JobFacts {
+            serial: None,
+            computer: None,
+            ..facts.clone()
+        };
+        assert_eq!(untold.other(Some("S-2"), Some("BEACON-ROOM")), None);
+    }
 }

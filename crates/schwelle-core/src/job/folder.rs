@@ -17,6 +17,8 @@ pub(super) const RECORD: &str = "job.json";
 pub(super) const JOURNAL: &str = "journal.json";
 pub(super) const SAVED: &str = "saved.bin";
 const NEW: &str = "new.bin";
+/// Bytes of a file that are hashed at a time.
+const HASHED_AT_ONCE: usize = 1 << 20;
 const MOVED: &str = "moved.json";
 pub(super) const LOG: &str = "log.txt";
 const OUTCOME: &str = "outcome.json";
@@ -252,6 +254,46 @@ impl JobFolder {
         document_of(&*self.storage, name).map_err(|source| self.io_error(name, source))
     }
 
+    /// Reads another file of the folder; `None` if there is none.
+    ///
+    /// # Errors
+    ///
+    /// It cannot be read, is no regular file, or has more than this many bytes.
+    pub fn attachment(&self, name: &str, most_bytes: u64) -> Result<Option<Vec<u8>>, JobError> {
+        let read = bounded(&*self.storage, name, most_bytes);
+        read.map_err(|source| self.io_error(name, source))
+    }
+
+    /// The files that `undo` and `resume` need, each with its length in bytes and the hash of its content; none before
+    /// they have been saved.
+    ///
+    /// # Errors
+    ///
+    /// A file cannot be read, or is longer than the job made it.
+    pub fn checksums(&self) -> Result<Vec<(&'static str, u64, blake3::Hash)>, JobError> {
+        let Some(loaded) = &self.journal else {
+            return Ok(Vec::new());
+        };
+        let [saved, new] = loaded.journal.stored_bytes();
+        let files = [(JOURNAL, MAX_JOURNAL_BYTES), (SAVED, saved), (NEW, new)];
+        let checksum = |(name, most): (&'static str, u64)| {
+            let file = self.storage.open(name, false);
+            let file = file.map_err(|source| self.io_error(name, source))?;
+            let len = file.len_bytes();
+            let len = len.map_err(|source| self.io_error(name, source))?;
+            if len > most {
+                return Err(self.damaged(name, "it is longer than the job made it"));
+            }
+            let hash = hash_of_file(&*file, len);
+            Ok((
+                name,
+                len,
+                hash.map_err(|source| self.io_error(name, source))?,
+            ))
+        };
+        files.into_iter().map(checksum).collect()
+    }
+
     /// How the job ended; `None` where it has not, or where that was cut off while it was kept.
     pub fn outcome(&self) -> Result<Option<serde_json::Value>, JobError> {
         match self.read_json(OUTCOME) {
@@ -471,16 +513,35 @@ impl JobFolder {
     }
 }
 
+fn hash_of_file(file: &dyn StoredFile, len_bytes: u64) -> io::Result<blake3::Hash> {
+    let mut hasher = blake3::Hasher::new();
+    let mut buffer = vec![0; HASHED_AT_ONCE];
+    let mut at = 0;
+    while at < len_bytes {
+        let left = usize::try_from(len_bytes - at).unwrap_or(usize::MAX);
+        let piece = &mut buffer[..left.min(HASHED_AT_ONCE)];
+        file.read_at(at, piece)?;
+        hasher.update(piece);
+        at += piece.len() as u64;
+    }
+    Ok(hasher.finalize())
+}
+
 /// Reads a document for people; `None` if there is none, an error if it is longer than any document is.
 pub(super) fn document_of(storage: &dyn Storage, name: &str) -> io::Result<Option<Vec<u8>>> {
-    let text = match read_up_to(storage, name, MAX_DOCUMENT_BYTES + 1) {
+    bounded(storage, name, MAX_DOCUMENT_BYTES)
+}
+
+/// Reads a file; `None` if there is none, an error if it has more than this many bytes.
+fn bounded(storage: &dyn Storage, name: &str, most_bytes: u64) -> io::Result<Option<Vec<u8>>> {
+    let bytes = match read_up_to(storage, name, most_bytes.saturating_add(1)) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-        text => text?,
+        bytes => bytes?,
     };
-    if text.len() as u64 > MAX_DOCUMENT_BYTES {
+    if bytes.len() as u64 > most_bytes {
         return Err(io::Error::other("it is longer than any such document"));
     }
-    Ok(Some(text))
+    Ok(Some(bytes))
 }
 
 impl Ledger for JobFolder {

@@ -3,6 +3,7 @@
 use std::io;
 
 use serde::{Deserialize, Serialize};
+use uuid::Uuid;
 
 use super::at_most::at_most;
 use super::facts::JobFacts;
@@ -11,7 +12,7 @@ use crate::commit::{ChangeSet, Drafts, Purpose, Region, StageKind};
 use crate::device::{DeviceError, Extent, Geometry, IoOp, Lba, Move, ReadDevice};
 
 /// The version described here, and the only one that is read.
-pub(super) const FORMAT: u32 = 3;
+pub(super) const FORMAT: u32 = 4;
 /// An extent of the journal is at most this long: what is held in memory at a time.
 pub(super) const MAX_EXTENT_BYTES: u64 = 1 << 20;
 /// Maximum journal size in bytes, for reading and writing.
@@ -21,19 +22,24 @@ const MAX_ENTRIES: usize = 1 << 18;
 const MAX_MOVES: usize = 1 << 20;
 /// Volumes of a job, and what it watches, at most: no table has as many partitions.
 const MAX_VOLUMES: usize = 1 << 10;
+/// GUIDs of a disk, at most: two copies of its table before, one afterwards.
+const MAX_DISK_IDS: usize = 3;
 
 /// Everything that a conversion writes, in the order of writing.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Journal {
-    /// Version of this form: 3.
+    /// Version of this form: 4.
     pub format: u32,
-    /// Where on the disk, in bytes, the hash of this journal comes as text, on the EFI system partition: it
+    /// Where on the disk, in bytes, the hash of this journal comes as text, in a marker on an EFI system partition: it
     /// proves that a folder is the one that the disk was written with. Among the new bytes, which the journal has
     /// the hashes of, zeros are in its place.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bound_at: Option<u64>,
     /// What the job is.
     pub job: JobFacts,
+    /// GUIDs of the disk, before and after, of all copies of its GPT.
+    #[serde(deserialize_with = "at_most::<MAX_DISK_IDS, _, _>")]
+    pub disk_ids: Vec<Uuid>,
     /// Bytes in a sector of the disk.
     pub sector_bytes: u32,
     /// Sectors of the disk.
@@ -89,6 +95,10 @@ pub struct ReliedOn {
     pub volumes: Vec<EditedVolume>,
     /// Where the disk gets the hash of the journal; see [`Journal::bound_at`].
     pub bound_at: Option<u64>,
+    /// GUIDs of the disk; see [`Journal::disk_ids`].
+    pub disk_ids: Vec<Uuid>,
+    /// The table as it was drafted on, whether it is written or not: for a last look before the first write.
+    pub table: Vec<Watched>,
 }
 
 /// Sectors that must be as they were.
@@ -210,6 +220,16 @@ impl JournalExtent {
 }
 
 impl Watched {
+    /// True if the sectors are as they were.
+    ///
+    /// # Errors
+    ///
+    /// They cannot be read.
+    pub fn is_so(&self, disk: &dyn ReadDevice) -> Result<bool, DeviceError> {
+        let hash = crate::commit::hash_of(disk, self.extent())?;
+        Ok(hash.to_hex().as_str() == self.blake3)
+    }
+
     /// Looks at sectors to be watched.
     pub fn on(disk: &dyn ReadDevice, what: Purpose, extent: Extent) -> Result<Self, DeviceError> {
         Ok(Self {
@@ -240,6 +260,21 @@ impl Journal {
             <= MAX_ENTRIES
             && self.moves.len() <= MAX_MOVES
             && self.volumes.len().max(self.watched.len()) <= MAX_VOLUMES
+    }
+
+    /// Lengths of `saved.bin` and `new.bin` in bytes: up to where entries refer to.
+    pub(super) fn stored_bytes(&self) -> [u64; 2] {
+        let end = |stored: &Stored, sectors: u64| {
+            let first = stored.offset.unwrap_or(0);
+            let len = sectors.saturating_mul(self.sector_bytes.into());
+            stored.offset.map_or(0, |_| first.saturating_add(len))
+        };
+        let extents = || self.extents.iter();
+        let old = extents().map(|entry| end(&entry.old, entry.sectors));
+        let beside = self.beside.iter();
+        let beside = beside.map(|beside| end(&beside.old, beside.sectors));
+        let new = extents().map(|entry| end(&entry.new, entry.sectors));
+        [old.chain(beside).max().unwrap_or(0), new.max().unwrap_or(0)]
     }
 
     /// Geometry of the disk.
@@ -415,6 +450,7 @@ pub(super) fn write(
         format: FORMAT,
         bound_at: relied_on.bound_at,
         job,
+        disk_ids: relied_on.disk_ids,
         sector_bytes: geometry.logical_sector,
         sectors: geometry.sectors,
         watched: relied_on.watched,

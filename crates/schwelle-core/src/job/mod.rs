@@ -36,7 +36,7 @@ mod storage;
 mod summary;
 mod torn;
 
-pub use facts::{JobEnd, JobFacts, JobKind};
+pub use facts::{FactKind, JobEnd, JobFacts, JobKind, OtherFact};
 pub use find::{FolderState, FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
 pub(crate) use fingerprint::sealed_fingerprint;
@@ -45,8 +45,8 @@ pub use journal::{
     Beside, EditedVolume, Journal, JournalExtent, MovedExtent, ReliedOn, Side, Stored, Watched,
 };
 pub use proof::{FolderProof, Unproven};
-pub(crate) use recover::with_table;
 pub use recover::{DiskState, Resuming, Undoing, disk_state};
+pub(crate) use recover::{refuse_changed, with_table};
 pub use recovery::{Finished, PlannedResume, PlannedUndo, Recovery, RecoveryFailed, Trusted};
 pub use refusal::RecoverError;
 pub use renaming::Renaming;
@@ -64,7 +64,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::bitlocker::NotSealed;
 use crate::commit::{ChangeSet, StageKind};
-use crate::device::DeviceError;
+use crate::device::{DeviceError, Lba};
 
 /// Why the job folder could not be used.
 #[derive(Debug, thiserror::Error)]
@@ -97,6 +97,12 @@ pub enum JobError {
     /// A change to an encrypted volume cannot be encrypted again, or the volume not be watched.
     #[error(transparent)]
     NotSealed(#[from] NotSealed),
+    /// The disk has been changed by something else since it was looked at.
+    #[error("what is at {at} has been changed by another program since the disk was looked at")]
+    ChangedMeanwhile {
+        /// The first sector of the table, or of the volume.
+        at: Lba,
+    },
 }
 
 /// Where a job stands.

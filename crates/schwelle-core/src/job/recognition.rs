@@ -1,17 +1,18 @@
 //! Whether a job is about a disk.
 
+use std::ops::Range;
+
+use uuid::Uuid;
+
 use crate::commit::StageKind;
-use crate::device::{DeviceError, Extent, Lba, ReadDevice};
+use crate::device::{DeviceError, Lba, ReadDevice};
 use crate::mbr::BootRecord;
 
 use super::torn::Repaired;
-use super::{JobError, JobFolder, Journal, JournalExtent, RecoverError, Side, recover};
+use super::{JobError, JobFolder, Journal, RecoverError, Side, recover};
 
-/// The primary GPT header.
-const HEADER: Extent = Extent {
-    first: Lba(1),
-    end: Lba(2),
-};
+/// The disk's GUID in a GPT header (UEFI 2.10 §5.3.2).
+const DISK_ID: Range<usize> = 56..72;
 
 impl JobFolder {
     /// True if the job is about this disk, in the state before it or after it: by its size, its sector 0 and, for a GPT
@@ -32,7 +33,7 @@ impl JobFolder {
         let sector_0 = disk.read_sector(Lba(0));
         if let Ok(sector_0) = &sector_0
             && self.knows_sector_0(journal, sector_0)?
-            && self.knows_disk_id(journal, disk, sector_0)?
+            && knows_disk_id(journal, disk, sector_0)?
         {
             return Ok(true);
         }
@@ -42,45 +43,6 @@ impl JobFolder {
         }
         // Not torn, so it cannot be read at all.
         sector_0.map(|_other| false).map_err(RecoverError::Device)
-    }
-
-    /// All GPT disks of a size have the same sector 0. What distinguishes them is the disk's GUID, in the header at
-    /// LBA 1 and in its copy in the last sector (UEFI 2.10 §5.3.2, at byte 56).
-    fn knows_disk_id(
-        &self,
-        journal: &Journal,
-        disk: &dyn ReadDevice,
-        sector_0: &[u8],
-    ) -> Result<bool, RecoverError> {
-        let record = BootRecord::parse(sector_0);
-        if !record.is_some_and(|record| record.is_protective()) {
-            return Ok(true);
-        }
-        let holds = |entry: &&JournalExtent| entry.extent().contains(&HEADER);
-        let Some(entry) = journal.extents.iter().find(holds) else {
-            return Ok(true);
-        };
-        let sector = journal.sector_bytes as usize;
-        // LBA 1 is in it, so it begins there or one before.
-        let header_at = if entry.first_lba == 0 { sector } else { 0 };
-        let id = |header: &[u8]| header.get(56..72).map(<[u8]>::to_vec);
-        let mut known = Vec::new();
-        for side in [Side::Old, Side::New] {
-            let bytes = self.bytes(entry, side)?;
-            known.extend(bytes.get(header_at..).and_then(id));
-        }
-        known.retain(|id| id.iter().any(|&byte| byte != 0));
-        let mut unread: Option<DeviceError> = None;
-        for at in [Lba(1), Lba(journal.sectors.saturating_sub(1))] {
-            match disk.read_sector(at) {
-                Ok(header) if id(&header).is_some_and(|found| known.contains(&found)) => {
-                    return Ok(true);
-                }
-                Ok(_other) => {}
-                Err(error) => unread = unread.or(Some(error)),
-            }
-        }
-        unread.map_or(Ok(false), |error| Err(error.into()))
     }
 
     fn knows_sector_0(&self, journal: &Journal, sector_0: &[u8]) -> Result<bool, JobError> {
@@ -102,5 +64,52 @@ impl JobFolder {
         Ok(watched.any(|watched| {
             watched.first_lba == 0 && watched.blake3 == blake3::hash(sector_0).to_hex().as_str()
         }))
+    }
+}
+
+/// True if a GPT disk has a GUID that the job knows. All GPT disks of a size have the same sector 0, so this is what
+/// distinguishes them.
+///
+/// # Errors
+///
+/// Neither copy of the header with such a GUID was found, and one could not be read.
+fn knows_disk_id(
+    journal: &Journal,
+    disk: &dyn ReadDevice,
+    sector_0: &[u8],
+) -> Result<bool, DeviceError> {
+    let record = BootRecord::parse(sector_0);
+    if !record.is_some_and(|record| record.is_protective()) {
+        return Ok(true);
+    }
+    let mut unread: Option<DeviceError> = None;
+    for at in [Lba(1), Lba(journal.sectors.saturating_sub(1))] {
+        let id = |header: &[u8]| {
+            let id = header.get(DISK_ID)?.first_chunk()?;
+            Some(Uuid::from_bytes_le(*id))
+        };
+        match disk.read_sector(at) {
+            Ok(header) if id(&header).is_some_and(|id| journal.disk_ids.contains(&id)) => {
+                return Ok(true);
+            }
+            Ok(_other) => {}
+            Err(error) => unread = unread.or(Some(error)),
+        }
+    }
+    unread.map_or(Ok(false), Err)
+}
+
+/// Refuses a GPT disk that has another GUID than the job's.
+///
+/// # Errors
+///
+/// [`RecoverError::OtherDiskId`]; or the disk cannot be read.
+pub(super) fn refuse_other_id(job: &JobFolder, disk: &dyn ReadDevice) -> Result<(), RecoverError> {
+    let Some(journal) = job.journal() else {
+        return Err(RecoverError::NeverBegan);
+    };
+    match knows_disk_id(journal, disk, &disk.read_sector(Lba(0))?)? {
+        true => Ok(()),
+        false => Err(RecoverError::OtherDiskId),
     }
 }

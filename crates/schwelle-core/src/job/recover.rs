@@ -23,7 +23,8 @@ use super::bounds::{self, before as partition_of, is_inside_volumes, named};
 use super::edits;
 use super::refusal::RecoverError;
 use super::{
-    EditedVolume, FolderProof, JobFolder, JobState, Journal, JournalExtent, Renaming, Side,
+    EditedVolume, FolderProof, JobError, JobFolder, JobState, Journal, JournalExtent, ReliedOn,
+    Renaming, Side, Unproven,
 };
 
 /// The disk's sectors compared with both sides of the journal.
@@ -35,6 +36,18 @@ struct Comparison {
     anything_new: bool,
     /// Sectors that are neither: the first of each extent.
     unexpected: Vec<(StageKind, Purpose, Lba)>,
+}
+
+impl Comparison {
+    /// Nothing of the job is on the disk.
+    fn is_nothing_new(&self) -> bool {
+        !self.anything_new && self.unexpected.is_empty()
+    }
+}
+
+/// The disk proves another folder, so nothing of this job may be on it.
+fn is_of_another(proof: FolderProof) -> bool {
+    proof == FolderProof::Unproven(Unproven::OfAnotherJob)
 }
 
 /// What finishing a job writes.
@@ -105,7 +118,7 @@ fn compare<'a>(
     let geometry = disk.geometry();
     refuse_other_size(job, &disk)?;
     for watched in &journal.watched {
-        if hash_of(&disk, watched.extent())?.to_hex().as_str() != watched.blake3 {
+        if !watched.is_so(&disk)? {
             return Err(RecoverError::Differs {
                 what: watched.what.clone(),
                 at: Lba(watched.first_lba),
@@ -238,6 +251,29 @@ fn lay(
     Ok(())
 }
 
+/// Refuses a disk on which something has changed since a job was drafted: the table, what the job watches, or the metadata
+/// of a volume that it edits.
+///
+/// # Errors
+///
+/// [`JobError::ChangedMeanwhile`]; or the disk cannot be read.
+pub(crate) fn refuse_changed(disk: &dyn ReadDevice, relied_on: &ReliedOn) -> Result<(), JobError> {
+    for watched in relied_on.table.iter().chain(&relied_on.watched) {
+        if !watched.is_so(disk)? {
+            let at = Lba(watched.first_lba);
+            return Err(JobError::ChangedMeanwhile { at });
+        }
+    }
+    for volume in &relied_on.volumes {
+        let now = fingerprint(disk, volume, volume.sectors_before)?;
+        if now.as_deref() != Some(&volume.before) {
+            let at = Lba(volume.first_lba);
+            return Err(JobError::ChangedMeanwhile { at });
+        }
+    }
+    Ok(())
+}
+
 /// Returns the hash over the metadata of one of the journal's volumes, with this many sectors; `None` if that is too
 /// inconsistent to be hashed.
 ///
@@ -266,6 +302,7 @@ pub(super) fn fingerprint(
 pub(super) fn plan_resume<'a>(
     job: &JobFolder,
     disk: Arc<dyn ReadDevice + 'a>,
+    proof: FolderProof,
 ) -> Result<Option<Resuming<'a>>, RecoverError> {
     match job.state().state {
         JobState::Saving => return Err(RecoverError::NeverBegan),
@@ -275,6 +312,12 @@ pub(super) fn plan_resume<'a>(
     }
     let journal = journal(job)?;
     let (seen, below) = compare(job, Draft::over(disk.clone()))?;
+    if is_of_another(proof) {
+        return Err(match seen.is_nothing_new() {
+            true => RecoverError::NeverBegan,
+            false => RecoverError::OtherFolder,
+        });
+    }
     if let Some((_, what, at)) = seen.unexpected.into_iter().next() {
         return Err(RecoverError::Differs { what, at });
     }
@@ -356,16 +399,18 @@ pub(super) fn plan_undo(
     }
     let journal = journal(job)?;
     let (seen, below) = compare(job, Draft::new(disk))?;
-    if !seen.anything_new && seen.unexpected.is_empty() {
+    if seen.is_nothing_new() {
         return Ok(None);
     }
+    if is_of_another(proof) {
+        return Err(RecoverError::OtherFolder);
+    }
     let partitions = named(disk)?;
-    let geometry = disk.geometry();
     let is_refused = |(stage, _, at): &&(StageKind, Purpose, Lba)| {
         *stage == StageKind::Commit
             || !is_inside_volumes(*stage)
                 && matches!(proof, FolderProof::Unproven(_))
-                && !bounds::is_used_by_starting(&partitions, geometry, *at)
+                && !bounds::is_used_by_starting(&partitions, *at)
     };
     if let Some((_, what, at)) = seen.unexpected.iter().find(is_refused) {
         let (what, at) = (what.clone(), *at);
@@ -527,7 +572,13 @@ pub(super) fn undo(
         of_volumes(entry.stage) && in_unused(entry, entry.stage)
     })?;
     let regions = journal.regions(of_volumes);
-    run(job, &draft, &regions, disk, observer)
+    run(job, &draft, &regions, disk, observer)?;
+
+    // Last the marker: up to here the disk proves this folder.
+    let is_claim = |stage| stage == StageKind::Claim;
+    let draft = Draft::new(disk);
+    lay(job, &draft, Side::Old, |entry| is_claim(entry.stage))?;
+    run(job, &draft, &journal.regions(is_claim), disk, observer)
 }
 
 /// Writes and reads back what a draft changes.

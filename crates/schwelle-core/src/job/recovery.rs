@@ -13,10 +13,11 @@ use crate::device::{Draft, Lba, ReadDevice, Tracked};
 use crate::profile::TableStyle;
 
 use super::proof::verify_folder;
+use super::recognition::refuse_other_id;
 use super::recover::{self, Resuming, Undoing};
 use super::refusal::RecoverError;
 use super::torn::Repaired;
-use super::{FolderProof, JobError, JobFolder, JobState, Renaming, Side};
+use super::{FolderProof, JobError, JobFolder, JobState, Renaming, Side, Unproven};
 
 /// A job folder with the disk it is about, before anything is decided.
 #[derive(Debug)]
@@ -39,6 +40,7 @@ impl<'d> Recovery<'d> {
         let repaired = Repaired::look(&job, disk)?;
         // An unreadable sector is repaired, or was an error.
         disk.forget_failures();
+        refuse_other_id(&job, &repaired)?;
         let proof = verify_folder(&job, disk, &repaired.extents())?;
         Ok(Self {
             job,
@@ -69,7 +71,7 @@ impl<'d> Recovery<'d> {
     ///
     /// The job cannot be finished, or disk or folder cannot be read. Nothing has been written.
     pub fn plan_resume(self) -> Result<PlannedResume<'d>, RecoverError> {
-        let plan = recover::plan_resume(&self.job, self.repaired.clone())?;
+        let plan = recover::plan_resume(&self.job, self.repaired.clone(), self.proof)?;
         self.refuse_unread()?;
         Ok(PlannedResume {
             recovery: self,
@@ -85,6 +87,10 @@ impl<'d> Recovery<'d> {
     pub fn plan_undo(self) -> Result<PlannedUndo<'d>, RecoverError> {
         let plan = recover::plan_undo(&self.job, &*self.repaired, self.proof)?;
         self.refuse_unread()?;
+        let is_of_another = self.proof == FolderProof::Unproven(Unproven::OfAnotherJob);
+        if is_of_another && !self.torn().is_empty() {
+            return Err(RecoverError::OtherFolder);
+        }
         Ok(PlannedUndo {
             recovery: self,
             plan,

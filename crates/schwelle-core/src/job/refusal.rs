@@ -22,6 +22,11 @@ pub enum RecoverError {
         /// Bytes in a sector of the job's disk.
         sector_bytes: u32,
     },
+    /// The disk has another GUID than the job's disk has before or afterwards.
+    #[error(
+        "the disk's GUID is neither the one that the job's disk had before nor the one that it gets"
+    )]
+    OtherDiskId,
     /// The disk was written with another folder, or with this one before it was changed.
     #[error(
         "the disk says that another job folder belongs to it, or that this one has been changed since"

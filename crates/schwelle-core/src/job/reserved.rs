@@ -97,6 +97,7 @@ mod tests {
             disk_use: DiskUse::System,
             disk: "disk".into(),
             serial: None,
+            computer: None,
         };
         let stick = tempfile::tempdir().unwrap();
         let (path, away) = (stick.path().join("job"), stick.path().join("away"));

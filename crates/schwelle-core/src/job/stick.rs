@@ -226,6 +226,7 @@ fn job_on(stick: &Stick) -> Option<(JobState, Option<StageKind>)> {
             disk_use: DiskUse::System,
             disk: "disk".into(),
             serial: None,
+            computer: None,
         };
         let mut job =
             JobFolder::create_in(storage, Path::new("stick"), facts, "{}").map_err(drop)?;

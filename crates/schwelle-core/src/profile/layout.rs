@@ -155,14 +155,16 @@ impl Profile {
         used_extents(&self.table, &self.partitions)
     }
 
+    /// The computer's name in the registry of the first Windows that has one.
+    pub fn computer_name(&self) -> Option<String> {
+        let mut systems = self.systems.iter();
+        systems.find_map(|system| system.computer_name.clone())
+    }
+
     /// The name that distinguishes this disk from others: the computer's name in its registry, else the
     /// disk's signature or GUID; of a blank one its serial number, or just "blank".
     pub fn disk_name(&self) -> Option<String> {
-        let computer = self
-            .systems
-            .iter()
-            .find_map(|system| system.computer_name.clone());
-        computer.or_else(|| match &self.table {
+        self.computer_name().or_else(|| match &self.table {
             Table::Mbr { table, .. } => Some(format!("{:08X}", table.record.disk_signature)),
             Table::Gpt { pair, .. } => Some(pair.best()?.header.disk_id.to_string()),
             Table::Blank => self.host.serial.clone().or(Some("blank".to_owned())),

@@ -37,6 +37,17 @@ pub enum Table {
     },
 }
 
+impl Table {
+    /// The disk's GUID in each sound copy of its GPT.
+    pub(crate) fn disk_ids(&self) -> impl Iterator<Item = Uuid> {
+        let copies = match self {
+            Self::Gpt { pair, .. } => [pair.primary.as_ref().ok(), pair.backup.as_ref().ok()],
+            Self::Blank | Self::Bare | Self::Unknown | Self::Mbr { .. } => [None, None],
+        };
+        copies.into_iter().flatten().map(|copy| copy.header.disk_id)
+    }
+}
+
 /// Where a partition is named, and how.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Origin {

@@ -25,7 +25,7 @@ use std::sync::{Arc, Mutex};
 use std::thread;
 
 use schwelle_core::bitlocker::Unlocked;
-use schwelle_core::device::MIB;
+use schwelle_core::device::{BlockDevice, Lba, MIB, ReadDevice};
 use schwelle_core::job::{JobFolder, RecoverError};
 use schwelle_core::pipeline::Rehearsed;
 use schwelle_core::placement::EspRequest;
@@ -274,6 +274,35 @@ fn nothing_is_drafted_from_what_could_not_be_read() {
         println!("{name}: drafts with {} operations", faults.count());
     }
     println!("{cases} cases of drafts");
+}
+
+#[test]
+fn a_change_between_draft_and_write_stops_the_job() {
+    let small = SMALL_JOBS.iter().find(|small| small.name == "gap").unwrap();
+    // The disk's signature; a record of the Windows volume's MFT; a sector in free space, which matters to nothing.
+    for (lba, stops) in [
+        (Lba(0), true),
+        (Lba(51 * 2048), true),
+        (Lba(660_000), false),
+    ] {
+        let disk = Unlocked::new((small.disk)(), Vec::new());
+        let rehearsed = Rehearsed::new((small.draft)(&disk));
+        let mut sector = disk.read_sector(lba).unwrap();
+        sector[440] ^= 1;
+        disk.disk().write_at(lba.0 * 512, &sector).unwrap();
+        let folder = Folder::default();
+        let storage = Arc::new(folder.copied(&Faults::none()));
+        let job = JobFolder::create_in(storage, Path::new("job"), (small.facts)(), "{}").unwrap();
+        match rehearsed.ready().unwrap().save(&disk, job) {
+            Ok(_) => assert!(!stops, "{lba}"),
+            Err(error) => assert_eq!(
+                error.to_string(),
+                format!(
+                    "what is at {lba} has been changed by another program since the disk was looked at"
+                )
+            ),
+        }
+    }
 }
 
 /// Files of a folder without which a job can still be finished and taken back.

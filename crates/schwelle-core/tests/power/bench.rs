@@ -4,9 +4,9 @@ use std::fs;
 use std::path::PathBuf;
 
 use schwelle_core::commit::StageKind;
-use schwelle_core::device::{Extent, MIB, Memory, Move, ReadDevice, Tracked};
+use schwelle_core::device::{BlockDevice, Extent, MIB, Memory, Move, ReadDevice, Tracked};
 use schwelle_core::identities::Style;
-use schwelle_core::job::{JobFolder, JobKind, Recovery, RecoveryFailed};
+use schwelle_core::job::{JobFolder, JobKind, Recovery, RecoveryFailed, Side};
 use schwelle_demo::{SMALL_JOBS, SmallJob};
 use schwelle_disk::commit;
 use tempfile::TempDir;
@@ -36,6 +36,8 @@ pub(crate) struct Bench {
     folder: TempDir,
     /// The state at the moment when the disk may be written.
     ready: Vec<Option<Vec<u8>>>,
+    /// The disk when the rest of the job begins: the old one, with the marker claimed.
+    pub(crate) start: Image,
     /// What the converted disk differs in.
     pub(crate) finished: Image,
     /// Free clusters that took moved data.
@@ -53,7 +55,7 @@ pub(crate) struct Bench {
 
 /// What must be true of some of the kinds, or they would not be what their names say.
 fn is_as_named(bench: &Bench) -> bool {
-    use StageKind::{Clear, Commit, Edit, Fill, Prepare, Shrink, Table};
+    use StageKind::{Claim, Clear, Commit, Edit, Fill, Prepare, Shrink, Table};
     match bench.name {
         "gap" => bench.free_taken.is_empty(),
         "shrink"
@@ -67,7 +69,7 @@ fn is_as_named(bench: &Bench) -> bool {
         "the end of a swap area" => {
             bench.stages() == [Shrink, Prepare, Commit, Edit] && bench.free_taken.is_empty()
         }
-        "the way back to MBR" => bench.stages() == [Fill, Prepare, Commit, Clear, Edit],
+        "the way back to MBR" => bench.stages() == [Claim, Fill, Prepare, Commit, Clear, Edit],
         _ => true,
     }
 }
@@ -100,6 +102,7 @@ impl Bench {
             old: (small.disk)(),
             folder: folder.unwrap(),
             ready: Vec::new(),
+            start: Image::default(),
             finished: Image::default(),
             free_taken: Vec::new(),
             moved_is_overwritten: false,
@@ -127,6 +130,7 @@ impl Bench {
             .unwrap();
             plan.bind(&job).unwrap();
             bench.ready = bench.state();
+            bench.start = claimed(&bench.old, &bench.open());
             commit::apply(plan.drafts(), &plan.changes, &medium, &mut (), &mut ()).unwrap();
             commit::verify(plan.drafts(), &plan.changes, &medium, &mut ()).unwrap();
             let moves = &plan.changes.moves;
@@ -190,7 +194,7 @@ impl Bench {
     /// Writes and flushes of the whole conversion: how many, and which are flushes.
     pub(crate) fn operations(&self) -> (usize, Vec<usize>) {
         self.begin();
-        let medium = Medium::new(&self.old, Image::default());
+        let medium = Medium::new(&self.old, self.start.clone());
         self.convert(&medium).unwrap();
         (medium.operations(), medium.flushes())
     }
@@ -198,13 +202,25 @@ impl Bench {
     /// Stages of the conversion.
     pub(crate) fn stages(&self) -> Vec<StageKind> {
         self.begin();
-        let medium = Medium::new(&self.old, Image::default());
+        let medium = Medium::new(&self.old, self.start.clone());
         let tracked = Tracked::new(&medium);
         let recovery = Recovery::open(self.open(), &tracked).unwrap();
         let planned = recovery.plan_resume().unwrap();
         let stages = &planned.plan().unwrap().changes.stages;
         stages.iter().map(|stage| stage.kind).collect()
     }
+}
+
+/// The disk once the job has claimed its marker, where there is one. Before that it proves another folder, so nothing but
+/// the job itself begins it.
+fn claimed(old: &Memory, job: &JobFolder) -> Image {
+    let medium = Medium::new(old, Image::default());
+    let extents = job.journal().unwrap().extents.iter();
+    for entry in extents.filter(|entry| entry.stage == StageKind::Claim) {
+        let bytes = job.bytes(entry, Side::New).unwrap();
+        medium.write_at(entry.first_lba * 512, &bytes).unwrap();
+    }
+    medium.into_image()
 }
 
 /// The kinds of jobs there are.

@@ -102,7 +102,7 @@ fn check(bench: &Bench, way: Way, image: &Image, case: &str) {
             let tracked = Tracked::new(&medium);
             let recovery = Recovery::open(bench.open(), &tracked).unwrap();
             let is_proven = recovery.proof() == FolderProof::Proven;
-            let gets_a_hash = matches!(bench.kind, Kind::There | Kind::ThroughGap);
+            let gets_a_hash = bench.open().journal().unwrap().bound_at.is_some();
             assert_eq!(
                 is_proven, gets_a_hash,
                 "{case}: what the disk says of the folder"
@@ -217,7 +217,7 @@ fn cut_everywhere(bench: &Bench, torn: u64) -> u64 {
     let (operations, flushes) = bench.operations();
     for cut in 0..=operations {
         bench.begin();
-        let medium = Medium::new(&bench.old, Image::default()).fail(Failure::Power, cut);
+        let medium = Medium::new(&bench.old, bench.start.clone()).fail(Failure::Power, cut);
         let done = bench.convert(&medium);
         assert_eq!(done.is_ok(), cut == operations, "{}", bench.name);
         let state = bench.state();
@@ -268,7 +268,7 @@ fn fail_everywhere(bench: &Bench) {
     for at in (0..operations).filter(is_asked) {
         for failure in [Failure::Once, Failure::Short] {
             bench.begin();
-            let medium = Medium::new(&bench.old, Image::default()).fail(failure, at);
+            let medium = Medium::new(&bench.old, bench.start.clone()).fail(failure, at);
             let failed = bench.convert(&medium).unwrap_err();
             // A write that failed may have written something.
             assert!(
@@ -311,7 +311,7 @@ fn a_request_to_stop_is_heeded_where_it_is_clean_and_nowhere_else() {
     for bench in scenarios() {
         for at in 0.. {
             bench.begin();
-            let medium = Medium::new(&bench.old, Image::default());
+            let medium = Medium::new(&bench.old, bench.start.clone());
             let mut stopper = Stopper { at: Cell::new(at) };
             let Err(failed) = go_watched(Way::Resume, bench.open(), &medium, &mut stopper) else {
                 assert!(at >= bench.stages().len(), "{}", bench.name);

@@ -20,6 +20,9 @@ const SECTOR_0: Extent = Extent {
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StageKind {
+    /// The hash of the job's journal, in a marker that is on the disk already: from here on the disk proves this job's
+    /// folder, and no other.
+    Claim,
     /// Clusters of shrunk volumes, copied to clusters that are free.
     Move,
     /// The file systems of shrunk volumes.
@@ -47,6 +50,7 @@ impl StageKind {
     /// The stage's name.
     pub fn name(self) -> &'static str {
         match self {
+            Self::Claim => "claim",
             Self::Move => "move",
             Self::Shrink => "shrink",
             Self::Fill => "fill",
@@ -170,7 +174,7 @@ pub struct ChangeSet {
 impl ChangeSet {
     /// The difference that `draft` makes, sorted into the declared regions, which are in the order
     /// of writing. Where regions overlap, the first one declared has the sector. What the draft
-    /// moves is a stage of its own, `move`, described by `moving`, and stands before all.
+    /// moves is a stage of its own, `move`, described by `moving`, before all but `claim`.
     pub fn of(draft: &Draft<'_>, moving: Purpose, regions: &[Region]) -> Result<Self, Undeclared> {
         let parts = sorted(draft, regions)?;
         let moves = draft.moves();
@@ -180,10 +184,16 @@ impl ChangeSet {
             moves,
         };
         let moved: Vec<Extent> = set.moves.iter().map(Move::destination).collect();
+        let mut parts: Vec<_> = regions.iter().zip(parts).collect();
+        let others =
+            parts.split_off(parts.partition_point(|(region, _)| region.stage < StageKind::Move));
+        for (region, extents) in parts {
+            set.add(region.stage, &region.what, extents);
+        }
         if !moved.is_empty() {
             set.add(StageKind::Move, &moving, moved);
         }
-        for (region, extents) in regions.iter().zip(parts) {
+        for (region, extents) in others {
             set.add(region.stage, &region.what, extents);
         }
         Ok(set)

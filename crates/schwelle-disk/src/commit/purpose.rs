@@ -29,6 +29,8 @@ pub enum Purpose {
     BackupTable,
     /// The EFI system partition.
     Esp,
+    /// The marker there, which says which job folder belongs to the disk.
+    Marker,
     /// The partition that a BIOS starts from.
     ActivePartition,
     /// Clusters that move.
@@ -89,6 +91,7 @@ impl fmt::Display for Purpose {
             Self::OldBootRecords => "the old boot records",
             Self::PrimaryTable => "primary table",
             Self::BackupTable => "backup table",
+            Self::Marker => "marker of the job folder",
             Self::Esp => "EFI system partition",
             Self::ActivePartition => "active partition",
             Self::MovedClusters => "moved clusters",

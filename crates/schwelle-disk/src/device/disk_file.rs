@@ -393,6 +393,21 @@ impl ReadDevice for DiskFile {
     }
 }
 
+impl DiskFile {
+    /// True if the image or the disk has got another length since it was opened.
+    ///
+    /// # Errors
+    ///
+    /// The system does not tell the length.
+    pub fn has_other_length(&self) -> io::Result<bool> {
+        let len_bytes = match &self.medium {
+            Medium::Image(file) => file.metadata()?.len(),
+            Medium::Device(_) => this_pc().size_of_disk(self.file())?.len_bytes,
+        };
+        Ok(len_bytes / u64::from(self.geometry.logical_sector) != self.geometry.sectors)
+    }
+}
+
 impl BlockDevice for DiskFile {
     fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), DeviceError> {
         let end = offset.checked_add(bytes.len() as u64);

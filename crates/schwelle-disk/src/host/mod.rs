@@ -21,6 +21,7 @@ pub use facts::{
 };
 pub use variables::{VariableFault, VariableFolder, VariableStore};
 
+use std::ffi::OsString;
 use std::fmt::Debug;
 use std::fs::{File, TryLockError};
 use std::io;
@@ -118,6 +119,14 @@ pub trait Host: Debug + Send + Sync {
     /// Other users of this system can look into a folder; false where that is not known.
     fn others_can_read(&self, folder: &Path) -> bool;
 
+    /// Users other than root and this one can change a file, or replace it in its folder; false where the system keeps no
+    /// such permissions.
+    ///
+    /// # Errors
+    ///
+    /// The permissions cannot be read.
+    fn others_can_write(&self, file: &Path) -> io::Result<bool>;
+
     /// What a folder lies on: the one named, or the nearest one above it that is there.
     fn folder(&self, folder: &Path) -> FolderFacts;
 
@@ -147,6 +156,13 @@ pub trait Host: Debug + Send + Sync {
 
     /// What the PC runs on.
     fn power(&self) -> PowerSource;
+
+    /// This program knows a secret from now on: it leaves no image of its memory when it crashes, and the memory that it
+    /// has is not swapped out, as far as the system lets it.
+    fn keep_secrets(&self);
+
+    /// Takes a variable out of this program's environment. To be called before any other thread is there.
+    fn take_variable(&self, name: &str) -> Option<OsString>;
 
     /// From now on what asks a program to end (Ctrl-C, a closing terminal, a shutdown) sets `stop` instead.
     fn heed_stops(&self, stop: &Arc<AtomicBool>);

@@ -10,8 +10,10 @@ use crate::bytes::{u32_at, utf16_lossy};
 
 /// Attribute type codes.
 pub(super) mod kind {
+    pub(crate) const STANDARD_INFORMATION: u32 = 0x10;
     pub(crate) const ATTRIBUTE_LIST: u32 = 0x20;
     pub(crate) const FILE_NAME: u32 = 0x30;
+    pub(crate) const SECURITY_DESCRIPTOR: u32 = 0x50;
     pub(crate) const VOLUME_NAME: u32 = 0x60;
     pub(crate) const VOLUME_INFORMATION: u32 = 0x70;
     pub(crate) const DATA: u32 = 0x80;
@@ -19,6 +21,9 @@ pub(super) mod kind {
     pub(crate) const INDEX_ALLOCATION: u32 = 0xA0;
     pub(crate) const BITMAP: u32 = 0xB0;
     pub(crate) const REPARSE_POINT: u32 = 0xC0;
+    pub(crate) const EXTENDED: u32 = 0xE0;
+    pub(crate) const PROPERTY_SET: u32 = 0xF0;
+    pub(crate) const LOGGED_STREAM: u32 = 0x100;
     pub(crate) const END: u32 = 0xFFFF_FFFF;
 }
 

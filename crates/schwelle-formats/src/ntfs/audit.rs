@@ -16,6 +16,7 @@ use super::NtfsError;
 use super::attribute::{Body, kind};
 use super::file_record::{FileRecord, NOT_IN_USE};
 use super::index;
+use super::requirements;
 use super::runlist;
 use super::stream::NtfsFile;
 use super::volume::NtfsVolume;
@@ -227,6 +228,15 @@ impl NtfsVolume<'_> {
                 }
             } else {
                 extensions.insert((record.base_record, number));
+            }
+            let shape = self.shape();
+            let sizes = (shape.record_bytes, shape.cluster_bytes, shape.clusters());
+            if let Some(fault) = requirements::fault(number, record, sizes) {
+                let fault = fault.into();
+                faults.push(AuditFault::Record {
+                    record: number,
+                    fault,
+                });
             }
             audit.clusters += self.claim(number, record, &mut owned, faults);
         })?;

@@ -1,5 +1,6 @@
 //! The boot sector of an NTFS volume.
 
+use crate::bytes::u32_at;
 use crate::device::{DeviceError, Lba, ReadDevice};
 use std::mem::offset_of;
 
@@ -88,6 +89,8 @@ impl NtfsShape {
             record_bytes.is_power_of_two() && (512..=65_536).contains(&record_bytes),
             "file record size",
         )?;
+        // Of other file systems; drivers refuse an NTFS with it.
+        check(u32_at(sector, 0x20) == Some(0), "total sectors of 32 bits")?;
         let total_sectors = raw.total_sectors.get();
         let clusters = total_sectors
             .checked_mul(sector_bytes.into())

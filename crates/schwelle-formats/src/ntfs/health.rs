@@ -198,19 +198,15 @@ impl NtfsVolume<'_> {
     }
 }
 
-/// The part of a file record that is in use, without what protects it against torn writes; all of one that
-/// is invalid.
+/// The part of a file record that is in use, without the number that protects it against torn writes; all of one that
+/// is invalid. The bytes that this number replaces are compared: drivers do.
 fn used(mut record: Vec<u8>) -> Vec<u8> {
-    let (Some(from), Some(count), true) = (
-        u16_at(&record, 4),
-        u16_at(&record, 6),
-        fixup::restore(&mut record),
-    ) else {
+    let (Some(from), true) = (u16_at(&record, 4), fixup::restore(&mut record)) else {
         return record;
     };
-    let protection = usize::from(from)..usize::from(from).saturating_add(usize::from(count) * 2);
-    if let Some(protection) = record.get_mut(protection) {
-        protection.fill(0);
+    let number = usize::from(from)..usize::from(from).saturating_add(2);
+    if let Some(number) = record.get_mut(number) {
+        number.fill(0);
     }
     let used = u32_at(&record, USED_BYTES).and_then(|used| usize::try_from(used).ok());
     record.truncate(used.unwrap_or(usize::MAX));

@@ -21,6 +21,7 @@ mod health;
 mod index;
 #[cfg(test)]
 mod pieces;
+mod requirements;
 mod rewrite;
 mod runlist;
 mod shadow;

@@ -1,11 +1,16 @@
 //! The session: its power supply, random numbers, and what asks the program to end.
 
+use std::ffi::OsString;
 use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use windows_sys::Win32::System::Console::{CTRL_BREAK_EVENT, CTRL_C_EVENT, SetConsoleCtrlHandler};
+use windows_sys::Win32::System::Diagnostics::Debug::{
+    SEM_FAILCRITICALERRORS, SEM_NOGPFAULTERRORBOX, SetErrorMode,
+};
+use windows_sys::Win32::System::ErrorReporting::{WER_FAULT_REPORTING_FLAG_NOHEAP, WerSetFlags};
 use windows_sys::Win32::System::Power::{GetSystemPowerStatus, SYSTEM_POWER_STATUS};
 
 /// Whether the PC runs on mains; `None` where it has no battery, or does not say.
@@ -63,4 +68,27 @@ pub fn heed_stops(stop: &Arc<AtomicBool>) {
         // Without the handler the program ends at once, which a job survives as well.
         SetConsoleCtrlHandler(Some(on_console_event), 1);
     }
+}
+
+/// From now on this program leaves no image of its memory when it crashes: no window that offers one, no report with it.
+pub fn keep_secrets() {
+    #[expect(unsafe_code, reason = "there is no safe form")]
+    // SAFETY: both take and give back numbers only.
+    unsafe {
+        SetErrorMode(SEM_FAILCRITICALERRORS | SEM_NOGPFAULTERRORBOX);
+        // One more lock on the same door.
+        WerSetFlags(WER_FAULT_REPORTING_FLAG_NOHEAP);
+    }
+}
+
+/// Takes a variable out of this program's environment, where its children could read it. To be called before any other
+/// thread is there.
+pub fn take_variable(name: &str) -> Option<OsString> {
+    let value = std::env::var_os(name)?;
+    #[expect(unsafe_code, reason = "the environment is one for all threads")]
+    // SAFETY: the program has no other thread yet.
+    unsafe {
+        std::env::remove_var(name);
+    }
+    Some(value)
 }

@@ -5,7 +5,7 @@ mod device;
 mod firmware;
 mod volumes;
 
-pub use console::{heed_stops, on_mains, random};
+pub use console::{heed_stops, keep_secrets, on_mains, random, take_variable};
 pub use device::{
     DiskIdentity, device_number, disk_identity, disk_sizes, is_writable, leave_holes,
     lock_and_dismount, nvme_health, read_partitions_again, volume_extents,

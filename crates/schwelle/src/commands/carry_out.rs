@@ -16,7 +16,7 @@ use schwelle_core::pipeline::{self, NotWritten, Ready};
 use schwelle_core::rehearse::{Answer, Rehearsal};
 use schwelle_core::starts::SystemStart;
 
-use crate::disk::{Disk, Inputs, refuse_busy};
+use crate::disk::{Disk, Inputs, refuse_busy, refuse_resized};
 use crate::error::{CliError, Kind};
 use crate::options::Accepted;
 use crate::policy::Policy;
@@ -362,12 +362,14 @@ impl<'a> Job<'a> {
         let untouched = |error| CliError::job(&error);
         // Time has passed over the questions.
         refuse_busy(disk)?;
+        refuse_resized(disk)?;
         let facts = JobFacts {
             kind: self.does,
             to: plan.table.style(),
             disk_use: plan.placement.disk_use,
             disk: disk.path.clone(),
             serial: disk.profile.host.serial.clone(),
+            computer: disk.profile.computer_name(),
         };
         let job = folder.begin(facts, record).map_err(untouched)?;
         let busy = screen.busy("Saving what is overwritten");

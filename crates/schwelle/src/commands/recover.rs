@@ -6,8 +6,8 @@ use clap::Args;
 use schwelle_core::device::{DiskFile, Geometry, Lba, OpenError, ReadDevice};
 use schwelle_core::host::{self, this_pc};
 use schwelle_core::job::{
-    DiskState, FolderProof, JobFacts, JobFolder, RecoverError, Recovery, RecoveryFailed, Unproven,
-    disk_state,
+    DiskState, FactKind, FolderProof, JobFacts, JobFolder, OtherFact, RecoverError, Recovery,
+    RecoveryFailed, Unproven, disk_state,
 };
 
 use crate::disk::{Disk, refuse_busy, refuse_users};
@@ -32,6 +32,10 @@ pub(crate) struct JobOptions {
     /// in your hands since the job was begun
     #[arg(long, value_name = "NAME")]
     folder_name: Option<String>,
+    /// The serial number, or the computer's name, of the job's disk, if this disk is a copy of it, or has got another
+    /// name since, and does not prove the folder to be its own
+    #[arg(long, value_name = "SERIAL")]
+    copy_of: Option<String>,
     #[command(flatten)]
     unlock: UnlockOptions,
     #[command(flatten)]
@@ -77,6 +81,7 @@ impl JobOptions {
     pub(crate) fn vouch(
         &self,
         job: &Recovery<'_>,
+        disk: &Disk,
         screen: &Screen,
     ) -> Result<Option<String>, CliError> {
         let name = job.job().name();
@@ -102,6 +107,7 @@ impl JobOptions {
             FolderProof::Proven => return Ok(None),
             FolderProof::Unproven(why) => why,
         };
+        self.refuse_other_disk(job.job(), disk)?;
         let typed_name = match &self.folder_name {
             Some(given) => Some(given.clone()),
             None => screen.ask(&format!(
@@ -123,6 +129,48 @@ impl JobOptions {
     }
 }
 
+impl JobOptions {
+    /// Refuses a disk that differs in its serial number or its computer's name from the job's, if it does not prove the
+    /// folder: disks of a series look alike. A copy of the job's disk is named by `--copy-of`.
+    fn refuse_other_disk(&self, folder: &JobFolder, disk: &Disk) -> Result<(), CliError> {
+        let host = &disk.profile.host;
+        let computer = disk.profile.computer_name();
+        let facts = folder.facts();
+        let other =
+            facts.and_then(|facts| facts.other(host.serial.as_deref(), computer.as_deref()));
+        let Some(OtherFact {
+            kind,
+            of_job,
+            of_disk,
+        }) = other
+        else {
+            return Ok(());
+        };
+        if self.copy_of.as_ref() == Some(&of_job) {
+            return Ok(());
+        }
+        let kind = match kind {
+            FactKind::Serial => "serial number",
+            FactKind::Computer => "computer name",
+        };
+        let path = disk.path.display();
+        Err(CliError::new(
+            Kind::Blocked,
+            format!(
+                "{path}: its {kind} is {}, and that of the job's disk is {}",
+                safe(&of_disk),
+                safe(&of_job)
+            ),
+            "The disk does not prove that this job folder is its own, and may be another one of the same kind. Nothing \
+             was written.",
+            format!(
+                "If it is a copy of the job's disk, or the name has changed, repeat the command with --copy-of {}",
+                typed(Path::new(&of_job))
+            ),
+        ))
+    }
+}
+
 /// Why the disk does not prove a folder.
 fn unproven(why: Unproven) -> &'static str {
     match why {
@@ -133,10 +181,7 @@ fn unproven(why: Unproven) -> &'static str {
         Unproven::LeavesNone => {
             "This job leaves no hash on the disk, so the disk cannot tell whether the job folder was changed."
         }
-        Unproven::OfAnotherJob => {
-            "The disk holds the hash of another job's folder, and this job leaves none, so the disk cannot tell whether \
-             the job folder was changed."
-        }
+        Unproven::OfAnotherJob => "The disk holds the hash of another job's folder.",
         Unproven::CutEdits => {
             "The disk proves this job folder, but not the edits of an earlier undo in it, which was stopped."
         }

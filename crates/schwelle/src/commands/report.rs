@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use schwelle_core::host::this_pc;
 use schwelle_core::job::{JobFolder, scan_jobs};
 
 use super::carry_out::warn_if_readable;
@@ -152,10 +153,13 @@ fn record(job: &Path, args: &ReportArgs, screen: &Screen) -> Result<u8, CliError
 
 /// Writes a page of the job folder in place of the one that was there.
 fn replace(folder: &Path, name: &str, page: &[u8]) -> Result<PathBuf, CliError> {
-    let (path, new) = (folder.join(name), folder.join(format!("{name}.new")));
+    let new_name = format!("{name}.new");
+    let (path, new) = (folder.join(name), folder.join(&new_name));
     // One that a report before could not finish, or what was put there: a link is never followed.
     std::fs::remove_file(&new).ok();
-    let written = std::fs::File::create_new(&new).and_then(|mut file| file.write_all(page));
+    // It shows what is in the folder, so it is as private as the rest.
+    let held = this_pc().hold_folder(folder);
+    let written = held.and_then(|held| held.create(&new_name)?.write_all(page));
     let written = written.and_then(|()| std::fs::rename(&new, &path));
     written.map_err(|error| not_written(&path, &error))?;
     Ok(path)

@@ -52,7 +52,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<u8, CliError> {
     let vouched = match planned.plan() {
         Some(plan) => {
             screen.show(&still_to_write(plan));
-            args.job.vouch(planned.recovery(), screen)?
+            args.job.vouch(planned.recovery(), &disk, screen)?
         }
         None => {
             screen.show("The job is finished already; nothing was written.\n");

@@ -71,7 +71,7 @@ pub(crate) fn run(args: &UndoArgs, screen: &Screen) -> Result<u8, CliError> {
     }
     let writes = !planned.writes_nothing();
     let vouched = if writes {
-        args.job.vouch(planned.recovery(), screen)?
+        args.job.vouch(planned.recovery(), &disk, screen)?
     } else {
         None
     };

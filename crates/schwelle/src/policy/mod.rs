@@ -140,6 +140,15 @@ fn read(path: &Path) -> Result<Policy, CliError> {
         )
     };
     let bytes = read_file(path, MAX_BYTES).map_err(|error| wrong(&error))?;
+    let is_open = this_pc().others_can_write(path);
+    if is_open.map_err(|error| wrong(&error))? {
+        return Err(CliError::new(
+            Kind::Usage,
+            format!("{}: other users can change this policy", path.display()),
+            "A policy decides which questions are asked and what blocks. Nothing was read or written.",
+            "Let it and its folder belong to you or to root, and take the right to write from all others (chmod go-w).",
+        ));
+    }
     let text = String::from_utf8(bytes).map_err(|error| wrong(&error))?;
     let policy = file::parse(&text).map_err(|error| wrong(&error))?;
     Ok(Policy {

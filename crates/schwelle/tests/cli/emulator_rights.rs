@@ -67,6 +67,15 @@ fn the_emulator_has_no_rights_no_network_and_no_way_to_other_files() {
     let environment = fs::read(format!("/proc/{pid}/environ")).unwrap();
     let environment = String::from_utf8_lossy(&environment);
     assert!(!environment.contains("SCHWELLE"), "{environment}");
+    // Where namespaces can be made, it has its own.
+    let mut made = Command::new("unshare");
+    let made = made.args(["--net", "--ipc", "--uts", "--mount", "true"]);
+    if made.status().is_ok_and(|status| status.success()) {
+        for kind in ["net", "ipc", "uts", "mnt"] {
+            let of = |pid: &str| fs::read_link(format!("/proc/{pid}/ns/{kind}")).unwrap();
+            assert_ne!(of(&pid), of("self"), "{kind}");
+        }
+    }
     let opened = fs::read_dir(format!("/proc/{pid}/fd")).unwrap();
     let disks: Vec<_> = opened
         .map(|file| file.unwrap())

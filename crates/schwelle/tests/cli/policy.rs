@@ -1,6 +1,7 @@
 //! What a workshop has decided counts for all its jobs.
 
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
 
 use serde_json::Value;
@@ -52,6 +53,28 @@ fn severities_change_what_is_open_and_never_a_block() {
     );
     let known = check("disk.img", "known").stdout;
     assert!(known.contains("(by itself: unknown; known by the policy)"));
+}
+
+#[test]
+fn a_policy_that_others_can_change_is_refused() {
+    let (lab, _) = bench();
+    let folder = lab.path("settings");
+    fs::create_dir(&folder).unwrap();
+    let policy = folder.join("policy.toml");
+    fs::write(&policy, "").unwrap();
+    let mode = |path: &std::path::Path, mode| {
+        fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+    };
+    for (of_folder, of_file, code) in [(0o755, 0o644, 0), (0o755, 0o666, 2), (0o777, 0o644, 2)] {
+        mode(&folder, of_folder);
+        mode(&policy, of_file);
+        let run = lab.run(&["check", "disk.img", "--policy", policy.to_str().unwrap()]);
+        assert_eq!(run.code, code, "{of_folder:o} {of_file:o}: {}", run.stderr);
+        assert_eq!(
+            run.stderr.contains("other users can change this policy"),
+            code != 0
+        );
+    }
 }
 
 #[test]

@@ -13,6 +13,7 @@ use crate::recover::{OVER_DATA, full_disk};
 use crate::support::{Lab, lba, peek, place, poke};
 
 const NOT_PROVEN: &str = "the disk does not prove that this job folder is its own";
+const OTHER_ID: &str = "the disk's GUID is neither the one that the job's disk had before";
 const OTHER_FOLDER: &str = "another job folder belongs to it, or that this one has been changed";
 
 /// Edits the journal, with its hash made anew.
@@ -110,6 +111,17 @@ fn a_folder_that_was_edited_is_noticed_by_the_disk_even_where_a_technician_vouch
         ("the disk's name", |journal, _| {
             journal["job"]["disk"] = "elsewhere.img".into();
         }),
+        // Of a kind that leaves no hash.
+        ("the kind", |journal, _| {
+            journal["job"]["kind"] = "mend".into();
+            journal["bound_at"] = Value::Null;
+        }),
+        ("the table", |journal, _| {
+            journal["job"]["to"] = "mbr".into();
+        }),
+        ("the use", |journal, _| {
+            journal["job"]["disk_use"] = "data".into();
+        }),
     ];
     for (name, change) in changes {
         copy(&whole, &job);
@@ -187,7 +199,7 @@ fn files_swapped_between_two_jobs_are_noticed() {
         &image,
         &job_args("undo", &other, &named),
         "",
-        OTHER_FOLDER,
+        OTHER_ID,
     );
     for (files, reason) in [
         (&["saved.bin"][..], "their hash differs"),
@@ -208,7 +220,7 @@ fn files_swapped_between_two_jobs_are_noticed() {
                 "state-b.json",
                 "moved.json",
             ],
-            OTHER_FOLDER,
+            OTHER_ID,
         ),
     ] {
         let swapped = lab.path("swapped");
@@ -229,6 +241,39 @@ fn files_swapped_between_two_jobs_are_noticed() {
             );
         }
     }
+}
+
+#[test]
+fn of_two_jobs_on_a_disk_it_proves_both_and_no_other() {
+    let (lab, image, job) = bench();
+    let (spoil, damaged) = (|| poke(&image, 512, &[0; 512]), lab.path("damaged.img"));
+    spoil();
+    schwelle_testkit::copy_image(&image, &damaged);
+    let mended = lab.path("mended");
+    let disk = image.to_str().unwrap();
+    let mend = job_args("mend", &mended, &[disk, "--yes", "--quiet"]);
+    let run = lab.run(&mend);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    // One that says of itself that it leaves no hash.
+    let forged = lab.path("forged");
+    copy(&mended, &forged);
+    edit(&forged, |journal| {
+        journal["bound_at"] = Value::Null;
+        journal["extents"].as_array_mut().unwrap().remove(0);
+    });
+    let undo = job_args("undo", &forged, &["--yes", "--disk", disk]);
+    refused(&lab, &image, &undo, "", OTHER_FOLDER);
+    // The later one is taken back first, or the earlier one at once.
+    let taken_back = |job: &Path| {
+        let run = lab.run(&job_args("undo", job, &["--yes", "--json"]));
+        assert_eq!(run.code, 0, "{}", run.stderr);
+        assert_eq!(run.json()["folder_is_proven"], true);
+    };
+    taken_back(&mended);
+    assert_eq!(hash(&image), hash(&damaged));
+    fs::remove_dir_all(&mended).unwrap();
+    assert_eq!(lab.run(&mend).code, 0);
+    taken_back(&job);
 }
 
 #[test]
@@ -305,8 +350,11 @@ fn a_cut_before_the_hash_is_on_the_disk_is_asked_about_and_one_after_it_is_not()
     fs::rename(&image, &converted).unwrap();
     let old = full_disk(&lab, "old.img");
     let extents = journal(&job)["extents"].as_array().unwrap().clone();
+    let whole = lab.path("whole");
+    fs::rename(&job, &whole).unwrap();
     for (stages, is_asked) in [(&["shrink"][..], true), (&["shrink", "prepare"], false)] {
         schwelle_testkit::copy_image(&old, &image);
+        copy(&whole, &job);
         // Moved clusters are where they are on the converted disk.
         for moved in journal(&job)["moves"].as_array().unwrap() {
             let bytes = |key: &str| moved[key].as_u64().unwrap() * 512;
@@ -329,6 +377,15 @@ fn a_cut_before_the_hash_is_on_the_disk_is_asked_about_and_one_after_it_is_not()
         let resume = ["resume", "--job", "job", "--json"];
         if is_asked {
             refused(&lab, &image, &resume, "", NOT_PROVEN);
+            // Another PC's disk of the same kind, as far as the folder says.
+            edit(&job, |journal| {
+                journal["job"]["computer"] = "LANTERN-TWO".into();
+            });
+            refused(&lab, &image, &resume, "job\n", "its computer name is ");
+            let as_copy = [&resume[..], &["--copy-of", "LANTERN-TWO"]].concat();
+            refused(&lab, &image, &as_copy, "", NOT_PROVEN);
+            copy(&whole, &job);
+            reopen(&job);
         }
         let run = lab.run_with(&resume, if is_asked { "job\n" } else { "" });
         assert_eq!(
@@ -419,6 +476,26 @@ fn a_job_that_names_a_pipe_as_its_disk_is_not_waited_for() {
         &job_args("undo", &job, &["--yes"]),
         "",
         "the job's disk was not found",
+    );
+}
+
+#[test]
+fn a_report_waits_for_no_pipe_and_reads_no_more_than_the_job_made() {
+    let (lab, _, job) = bench();
+    let pipe = job.join("firmware-screen.png");
+    tool("mkfifo", &[pipe.to_str().unwrap()]);
+    let report = job_args("report", &job, &[]);
+    let run = lab.run(&report);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let saved = fs::OpenOptions::new()
+        .write(true)
+        .open(job.join("saved.bin"));
+    saved.unwrap().set_len(16 << 30).unwrap();
+    let run = lab.run(&report);
+    assert!(
+        run.code != 0 && run.stderr.contains("longer than the job made it"),
+        "{}",
+        run.stderr
     );
 }
 

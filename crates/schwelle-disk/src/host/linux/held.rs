@@ -66,10 +66,15 @@ impl Held {
             Err(Errno::LOOP) => return Err(io::Error::other("it is a link")),
             opened => opened?.into(),
         };
-        match file.metadata()?.is_file() {
-            true => Ok(file),
-            false => Err(io::Error::other("it is no regular file")),
+        let found = file.metadata()?;
+        if !found.is_file() {
+            return Err(io::Error::other("it is no regular file"));
         }
+        // Under its other name it may be anybody's file, which is not written through this one.
+        if found.nlink() > 1 && flags.contains(OFlags::RDWR) {
+            return Err(io::Error::other("it has more than one name"));
+        }
+        Ok(file)
     }
 }
 
@@ -89,7 +94,10 @@ impl HeldFolder for Held {
     }
 
     fn create(&self, name: &str) -> io::Result<File> {
-        self.file(name, OFlags::RDWR | OFlags::CREATE | OFlags::TRUNC)
+        let file = self.file(name, OFlags::RDWR | OFlags::CREATE)?;
+        // Only now: what is refused keeps its content.
+        file.set_len(0)?;
+        Ok(file)
     }
 
     fn sync_names(&self) -> io::Result<()> {
@@ -149,6 +157,9 @@ mod tests {
         symlink("nowhere", at("dangling")).unwrap();
         fs::create_dir(at("folder")).unwrap();
         rustix::fs::mkfifoat(rustix::fs::CWD, at("pipe"), Mode::RWXU).unwrap();
+        fs::hard_link(&victim, at("second name")).unwrap();
+        assert!(held.open("second name", true).is_err());
+        assert!(held.create("second name").is_err());
         for name in ["link", "dangling", "folder", "pipe"] {
             for opened in [
                 held.open(name, false),

@@ -11,6 +11,7 @@ mod mounts;
 mod powerless;
 mod users;
 
+use std::ffi::OsString;
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Seek, SeekFrom};
 use std::os::fd::AsRawFd;
@@ -177,6 +178,25 @@ impl Host for Linux {
         mode.is_ok_and(|mode| mode & OTHERS != 0)
     }
 
+    fn others_can_write(&self, file: &Path) -> io::Result<bool> {
+        const GROUP: u32 = 0o020;
+        const ALL: u32 = 0o002;
+        const STICKY: u32 = 0o1000;
+        let user = rustix::process::geteuid().as_raw();
+        let group = rustix::process::getegid().as_raw();
+        let is_open = |found: &fs::Metadata| {
+            let (mode, is_ours) = (found.mode(), [0, user].contains(&found.uid()));
+            // A user's own group has nobody else in it on most systems.
+            let by_group = mode & GROUP != 0 && ![0, group].contains(&found.gid());
+            // In a folder like /tmp everybody can make files, and replace nobody else's.
+            let by_all = mode & ALL != 0 && !(found.is_dir() && mode & STICKY != 0);
+            !is_ours || by_group || by_all
+        };
+        let folder = file.canonicalize()?;
+        let folder = folder.parent().unwrap_or(Path::new("/"));
+        Ok(is_open(&fs::metadata(file)?) || is_open(&fs::metadata(folder)?))
+    }
+
     fn folder(&self, folder: &Path) -> FolderFacts {
         folder::folder_facts(&self.root, folder)
     }
@@ -222,6 +242,14 @@ impl Host for Linux {
 
     fn power(&self) -> PowerSource {
         disks::power_source(&self.root)
+    }
+
+    fn keep_secrets(&self) {
+        schwelle_kernel::keep_secrets();
+    }
+
+    fn take_variable(&self, name: &str) -> Option<OsString> {
+        schwelle_kernel::take_variable(name)
     }
 
     fn heed_stops(&self, stop: &Arc<AtomicBool>) {

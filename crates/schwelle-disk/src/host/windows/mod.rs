@@ -8,6 +8,7 @@ mod held;
 mod variables;
 mod volumes;
 
+use std::ffi::OsString;
 use std::fs::{self, File, OpenOptions};
 use std::io;
 use std::os::windows::fs::{FileExt, OpenOptionsExt};
@@ -310,6 +311,11 @@ impl Host for Windows {
         None
     }
 
+    /// A file inherits the permissions of its folder, which are not looked at here.
+    fn others_can_write(&self, _: &Path) -> io::Result<bool> {
+        Ok(false)
+    }
+
     fn others_can_read(&self, _: &Path) -> bool {
         false
     }
@@ -391,6 +397,14 @@ impl Host for Windows {
             Some(false) => PowerSource::Battery,
             None => PowerSource::Unknown,
         }
+    }
+
+    fn keep_secrets(&self) {
+        schwelle_kernel::keep_secrets();
+    }
+
+    fn take_variable(&self, name: &str) -> Option<OsString> {
+        schwelle_kernel::take_variable(name)
     }
 
     fn heed_stops(&self, stop: &Arc<AtomicBool>) {

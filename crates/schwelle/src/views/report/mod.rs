@@ -170,12 +170,14 @@ impl Report {
         }
         let journal = folder.journal();
         let extents = journal.map_or(&[][..], |journal| &journal.extents);
-        let mut checksums = Vec::new();
-        for file in ["journal.json", "saved.bin", "new.bin"] {
-            if journal.is_some() {
-                checksums.push(checksum(folder.path(), file)?);
-            }
-        }
+        let checksums = folder.checksums()?;
+        let checksums = checksums
+            .into_iter()
+            .map(|(file, bytes, hash)| ChecksumDoc {
+                file: file.to_owned(),
+                bytes,
+                blake3: hash.to_hex().to_string(),
+            });
         let report = Self {
             made_by: record.made_by,
             made,
@@ -197,10 +199,10 @@ impl Report {
             confirmation: confirmation(folder)?,
             exact,
             written: extents.iter().map(written).collect(),
-            checksums,
+            checksums: checksums.collect(),
             log: folder.log_lines(MAX_LOG_LINES)?,
         };
-        Ok((report, picture(folder.path())))
+        Ok((report, picture(folder)))
     }
 
     /// How it ended, in a sentence.
@@ -271,20 +273,10 @@ fn confirmation(folder: &JobFolder) -> Result<Option<KeptConfirmation>, JobError
     Ok(text.and_then(|text| serde_json::from_slice(&text).ok()))
 }
 
-fn checksum(folder: &Path, file: &str) -> io::Result<ChecksumDoc> {
-    let mut hasher = blake3::Hasher::new();
-    hasher.update_reader(std::fs::File::open(folder.join(file))?)?;
-    Ok(ChecksumDoc {
-        file: file.to_owned(),
-        bytes: hasher.count(),
-        blake3: hasher.finalize().to_hex().to_string(),
-    })
-}
-
-/// The picture of the screen that an emulator has left in the folder. None is no reason for no report.
-fn picture(folder: &Path) -> Option<Vec<u8>> {
+/// The picture of the screen that an emulator has left in the folder. One that cannot be had is no reason for no report.
+fn picture(folder: &JobFolder) -> Option<Vec<u8>> {
     let [_, name] = KEPT;
-    let bytes = schwelle_core::bytes::read_file(&folder.join(name), MAX_PICTURE_BYTES).ok()?;
+    let bytes = folder.attachment(name, MAX_PICTURE_BYTES).ok()??;
     bytes.starts_with(b"\x89PNG\r\n\x1a\n").then_some(bytes)
 }
 

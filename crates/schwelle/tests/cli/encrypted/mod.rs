@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 use assert_cmd::cargo::cargo_bin;
 use schwelle_core::device::{DiskFile, ReadDevice};
@@ -384,6 +384,32 @@ fn what_does_not_open_it_is_told() {
     let run = disk.lab.run_env(&variable, &["check", &image], "");
     assert_eq!(run.code, 0, "{}", run.stderr);
     assert_eq!(hash(&disk.image), before);
+    // While it runs, no other program finds it in the environment or in an image of the memory.
+    let mut running = Command::new(env!("CARGO_BIN_EXE_schwelle"))
+        .args(["check", &image, "--unlock", "-"])
+        .env("SCHWELLE_UNLOCK", PASSWORD)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    let told = |name: &str| {
+        let path = format!("/proc/{}/{name}", running.id());
+        String::from_utf8_lossy(&fs::read(path).unwrap()).into_owned()
+    };
+    let is_protected = || {
+        let limits = told("limits");
+        let core = limits
+            .lines()
+            .find(|line| line.starts_with("Max core file"));
+        core.is_some_and(|line| line.split_whitespace().nth(4) == Some("0"))
+    };
+    while !is_protected() {
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    let environment = told("environ");
+    assert!(!environment.contains(PASSWORD), "{environment}");
+    running.kill().unwrap();
+    running.wait().unwrap();
 
     // One copy of its metadata damaged, two, all three.
     let header = peek(&disk.image, disk.windows.0 + 176, 24);
