@@ -5,7 +5,9 @@
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use schwelle_core::device::{DeviceError, Extent, Geometry, Lba, MIB, Memory, ReadDevice};
+use schwelle_core::device::{
+    DeviceError, DiskFile, Extent, Geometry, Lba, MIB, Memory, ReadDevice,
+};
 use schwelle_core::gpt::TypeTable;
 use schwelle_core::host::HostFacts;
 use schwelle_core::identities::Style;
@@ -94,4 +96,17 @@ fn a_blocked_disk_is_not_even_read_for_a_draft() {
         assert!(matches!(drafted, Err(NotDrafted::Blocked)));
         assert_eq!(disk.reads(), before);
     });
+}
+
+#[test]
+fn an_image_that_grows_or_shrinks_is_noticed() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("disk.img");
+    std::fs::write(&path, vec![0; 1 << 20]).unwrap();
+    let disk = DiskFile::open_write(&path, Some(512)).unwrap();
+    for (len, has_changed) in [(1 << 20, false), (2 << 20, true), (512, true)] {
+        let file = std::fs::File::options().write(true).open(&path).unwrap();
+        file.set_len(len).unwrap();
+        assert_eq!(disk.has_other_length().unwrap(), has_changed, "{len}");
+    }
 }

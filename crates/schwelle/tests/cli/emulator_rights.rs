@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
@@ -159,5 +160,30 @@ fn the_emulator_has_no_rights_no_network_and_no_way_to_other_files() {
             told.contains("qemu-system-x86_64 is not on this machine"),
             "{path}: {told}"
         );
+    }
+}
+
+#[test]
+fn where_a_part_of_its_isolation_is_missing_it_does_not_run_as_root_or_that_is_said() {
+    let lab = Lab::new();
+    lab.converted("disk.img", 512);
+    let args = ["rehearse", "disk.img", "--emulate", "--emulate-limit", "1"];
+    for (helper, code, said) in [
+        (
+            "unshare",
+            3,
+            "setpriv is missing, without which the emulator would run as root",
+        ),
+        ("setpriv", 1, "The emulator had no namespaces of its own"),
+    ] {
+        let folder = lab.path(helper);
+        fs::create_dir(&folder).unwrap();
+        for program in ["qemu-system-x86_64", helper] {
+            let real = Path::new("/usr/bin").join(program);
+            std::os::unix::fs::symlink(real, folder.join(program)).unwrap();
+        }
+        let run = lab.run_in(folder.to_str().unwrap(), &args, "");
+        assert_eq!(run.code, code, "{helper}: {}", run.stderr);
+        assert!(run.stderr.contains(said), "{helper}: {}", run.stderr);
     }
 }
