@@ -119,8 +119,8 @@ pub trait Host: Debug + Send + Sync {
     /// Other users of this system can look into a folder; false where that is not known.
     fn others_can_read(&self, folder: &Path) -> bool;
 
-    /// Users other than root and this one can change a file, or replace it in its folder; false where the system keeps no
-    /// such permissions.
+    /// Others than the owner can change a file, or replace it in its folder; false where the system keeps no such
+    /// permissions.
     ///
     /// # Errors
     ///

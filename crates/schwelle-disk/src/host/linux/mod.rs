@@ -182,15 +182,14 @@ impl Host for Linux {
         const GROUP: u32 = 0o020;
         const ALL: u32 = 0o002;
         const STICKY: u32 = 0o1000;
-        let user = rustix::process::geteuid().as_raw();
         let group = rustix::process::getegid().as_raw();
         let is_open = |found: &fs::Metadata| {
-            let (mode, is_ours) = (found.mode(), [0, user].contains(&found.uid()));
-            // A user's own group has nobody else in it on most systems.
-            let by_group = mode & GROUP != 0 && ![0, group].contains(&found.gid());
+            let mode = found.mode();
+            // A user's own group, which has the user's number, has nobody else in it on most systems.
+            let by_group = mode & GROUP != 0 && ![0, group, found.uid()].contains(&found.gid());
             // In a folder like /tmp everybody can make files, and replace nobody else's.
             let by_all = mode & ALL != 0 && !(found.is_dir() && mode & STICKY != 0);
-            !is_ours || by_group || by_all
+            by_group || by_all
         };
         let folder = file.canonicalize()?;
         let folder = folder.parent().unwrap_or(Path::new("/"));
