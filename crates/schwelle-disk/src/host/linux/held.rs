@@ -71,11 +71,20 @@ impl Held {
             return Err(io::Error::other("it is no regular file"));
         }
         // Under its other name it may be anybody's file, which is not written through this one.
-        if found.nlink() > 1 && flags.contains(OFlags::RDWR) {
+        if flags.contains(OFlags::RDWR) && found.nlink() > 1 && counts_links_alone(&file)? {
             return Err(io::Error::other("it has more than one name"));
         }
         Ok(file)
     }
+}
+
+/// True if the number of names that the file system tells is that of links. NTFS counts the short names that Windows gives
+/// as well.
+fn counts_links_alone(file: &File) -> io::Result<bool> {
+    // What fstatfs(2) says of ntfs-3g, which is a file system in user space, and of the kernel's two drivers.
+    const NTFS: [i128; 3] = [0x6573_5546, 0x7366_746E, 0x5346_544E];
+    let found = rustix::fs::fstatfs(file)?;
+    Ok(!NTFS.contains(&i128::from(found.f_type)))
 }
 
 impl HeldFolder for Held {
