@@ -1,15 +1,14 @@
 #!/bin/sh
-# test.sh       formatting, lints, and every test that cargo runs, those judged by outside programs included (installed where
-#               missing)
-# test.sh all   and beside that what CI runs as well: the virtual PC, reproducible builds, plays for many PCs, PCs started from
-#               the network, a whole Linux, the program for Windows
-# At the end it says how long each step took.
+# test.sh       formatting, lints and all cargo tests; installs the outside programs that judge their results
+# test.sh all   also what only CI runs: the virtual PC, reproducible builds, plays for many PCs, network boot, a real Linux
+#               system, and the program for Windows
+# Prints how long each step took at the end.
 set -eu
 cd "$(dirname "$0")/.."
 case ${1:-} in
     '' | all) asked=${1:-short} ;;
     *)
-        sed -n '2,6s/^# //p' "$0" >&2
+        sed -n '2,5s/^# //p' "$0" >&2
         exit 2
         ;;
 esac

@@ -9,9 +9,9 @@ use schwelle_formats::ntfs::NtfsVolume;
 
 /// The system's own files: records 0 to 11.
 const SYSTEM_RECORDS: u64 = 12;
-/// Fields of the boot sector; behind them is code.
+/// Length in bytes of the boot sector's fields. Boot code follows.
 const BOOT_FIELDS: u64 = 0x54;
-/// What a byte is changed by; each in turn, unless all are to be tried.
+/// Bit patterns that a byte is XORed with: one per byte in turn, or all of them with `SCHWELLE_BYTES=all`.
 const CHANGES: [u8; 4] = [0xFF, 0x01, 0x80, 0x10];
 
 /// True if nothing is said against the volume.

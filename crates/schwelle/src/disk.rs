@@ -428,7 +428,7 @@ pub(crate) fn refuse_resized(disk: &Disk) -> Result<(), CliError> {
     Err(CliError::new(
         Kind::Unchanged,
         format!("{}: {what}", disk.path.display()),
-        "Another program writes to it. Nothing was written.",
+        "Another program is writing to it. Nothing was written.",
         "End that program, and repeat the command.",
     ))
 }

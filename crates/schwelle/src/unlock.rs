@@ -25,7 +25,7 @@ pub(crate) fn take_variable() {
         return;
     };
     this_pc().keep_secrets();
-    // One that is no text is no secret either: it opens nothing, and the message says so.
+    // A value that is not valid UTF-8 cannot be a secret. It is kept, so that the error names the variable.
     let text = value.into_string();
     let text = text.unwrap_or_else(|value| value.to_string_lossy().into_owned());
     if !text.is_empty() {

@@ -22,7 +22,7 @@ const MAX_ENTRIES: usize = 1 << 18;
 const MAX_MOVES: usize = 1 << 20;
 /// Volumes of a job, and what it watches, at most: no table has as many partitions.
 const MAX_VOLUMES: usize = 1 << 10;
-/// GUIDs of a disk, at most: two copies of its table before, one afterwards.
+/// Maximum number of disk GUIDs: one in each copy of the old GPT, and the new one.
 const MAX_DISK_IDS: usize = 3;
 
 /// Everything that a conversion writes, in the order of writing.
@@ -262,7 +262,7 @@ impl Journal {
             && self.volumes.len().max(self.watched.len()) <= MAX_VOLUMES
     }
 
-    /// Lengths of `saved.bin` and `new.bin` in bytes: up to where entries refer to.
+    /// Lengths of `saved.bin` and `new.bin` in bytes, as far as entries refer to them.
     pub(super) fn stored_bytes(&self) -> [u64; 2] {
         let end = |stored: &Stored, sectors: u64| {
             let first = stored.offset.unwrap_or(0);

@@ -22,7 +22,7 @@ pub enum RecoverError {
         /// Bytes in a sector of the job's disk.
         sector_bytes: u32,
     },
-    /// The disk has another GUID than the job's disk has before or afterwards.
+    /// The disk's GUID is neither the old nor the new GUID of the job's disk.
     #[error(
         "the disk's GUID is neither the one that the job's disk had before nor the one that it gets"
     )]

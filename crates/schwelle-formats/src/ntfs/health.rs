@@ -199,7 +199,7 @@ impl NtfsVolume<'_> {
 }
 
 /// The part of a file record that is in use, without the number that protects it against torn writes; all of one that
-/// is invalid. The bytes that this number replaces are compared: drivers do.
+/// is invalid. The bytes that this number replaces are compared, since drivers compare them too.
 fn used(mut record: Vec<u8>) -> Vec<u8> {
     let (Some(from), true) = (u16_at(&record, 4), fixup::restore(&mut record)) else {
         return record;

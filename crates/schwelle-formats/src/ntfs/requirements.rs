@@ -10,7 +10,7 @@ use super::file_record::FileRecord;
 use super::runlist;
 use crate::bytes::{u16_at, u32_at, u64_at};
 
-/// Attribute types are multiples of this, from it up to the last one.
+/// Attribute types are multiples of `TYPE_STEP`, up to `LAST_TYPE`.
 const TYPE_STEP: u32 = 0x10;
 const LAST_TYPE: u32 = 0x100;
 /// Lengths of an attribute's head: resident, not resident, and not resident and compressed or sparse.
@@ -79,7 +79,7 @@ pub(super) fn fault(
     })
 }
 
-/// The head that all attributes have.
+/// Checks the header that all attributes share.
 fn head_fault(attribute: &Attribute, bytes: &[u8]) -> Option<&'static str> {
     let kind = attribute.kind;
     if !kind.is_multiple_of(TYPE_STEP) || !(TYPE_STEP..=LAST_TYPE).contains(&kind) {
@@ -128,7 +128,7 @@ fn may_have_name(kind: u32) -> bool {
     )
 }
 
-/// A value inside the record.
+/// Checks a resident value.
 fn value_fault(
     attribute: &Attribute,
     bytes: &[u8],
@@ -146,7 +146,7 @@ fn value_fault(
             }
             let unfit = if is_folder { SPECIAL } else { SPECIAL | PACKED };
             let is_special = u32_at(value, 0x20)? & unfit != 0;
-            is_special.then_some("one of the system's own files is marked as a special one")
+            is_special.then_some("one of the system's own files is marked as sparse, compressed, encrypted or a reparse point")
         }
         kind::FILE_NAME => {
             let Some(&units) = value.get(NAME_UNITS) else {

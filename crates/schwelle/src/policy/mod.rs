@@ -146,7 +146,7 @@ fn read(path: &Path) -> Result<Policy, CliError> {
             Kind::Usage,
             format!("{}: other users can change this policy", path.display()),
             "A policy decides which questions are asked and what blocks. Nothing was read or written.",
-            "Take the right to write to it and to its folder from all others: chmod go-w.",
+            "Remove write permission for group and others from the file and its folder: chmod go-w.",
         ));
     }
     let text = String::from_utf8(bytes).map_err(|error| wrong(&error))?;

@@ -187,7 +187,7 @@ impl Host for Linux {
             let mode = found.mode();
             // A user's own group, which has the user's number, has nobody else in it on most systems.
             let by_group = mode & GROUP != 0 && ![0, group, found.uid()].contains(&found.gid());
-            // In a folder like /tmp everybody can make files, and replace nobody else's.
+            // In a sticky folder such as /tmp, nobody can replace another user's files.
             let by_all = mode & ALL != 0 && !(found.is_dir() && mode & STICKY != 0);
             by_group || by_all
         };
