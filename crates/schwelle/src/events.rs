@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use schwelle_core::commit::StageKind;
 use serde::Serialize;
 
-use crate::text;
+use crate::{document, text};
 
 /// A line on stderr with `--progress json`.
 #[derive(Debug, Serialize)]
@@ -62,6 +62,5 @@ pub(crate) fn line(event: Event<'_>) -> String {
         time: jiff::Timestamp::now().to_string(),
         event,
     };
-    let text = serde_json::to_string(&line).expect("events hold only text and numbers");
-    text::safe_json(&text) + "\n"
+    text::safe_json(&document::line(&line)) + "\n"
 }

@@ -6,6 +6,7 @@
 mod cli;
 mod commands;
 mod disk;
+mod document;
 mod emulate;
 mod error;
 mod events;

@@ -10,6 +10,7 @@ use anstyle::{AnsiColor, Style};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
+use crate::document;
 use crate::error::{CliError, Kind};
 use crate::events::{self, Event};
 use crate::options::{Common, Shown, WhenColored};
@@ -182,8 +183,7 @@ impl Screen {
     /// Shows a document when JSON is wanted.
     pub(crate) fn document<T: Serialize>(&self, document: &T) {
         if self.json {
-            let text = serde_json::to_string_pretty(document)
-                .expect("documents hold only text, numbers and lists");
+            let text = document::pretty(document);
             self.out(&format!("{}\n", text::safe_json(&text)));
         }
     }
@@ -191,8 +191,7 @@ impl Screen {
     /// Shows one of several documents, in a line, when JSON is wanted.
     pub(crate) fn document_line<T: Serialize>(&self, document: &T) {
         if self.json {
-            let text = serde_json::to_string(document)
-                .expect("documents hold only text, numbers and lists");
+            let text = document::line(document);
             self.out(&format!("{}\n", text::safe_json(&text)));
         }
     }

@@ -17,6 +17,7 @@ use schwelle_core::rehearse::{Answer, Rehearsal};
 use schwelle_core::starts::SystemStart;
 
 use crate::disk::{Disk, Inputs, refuse_busy, refuse_resized};
+use crate::document;
 use crate::error::{CliError, Kind};
 use crate::options::Accepted;
 use crate::policy::Policy;
@@ -347,7 +348,7 @@ impl<'a> Job<'a> {
             pc: PcFactDoc::of(&self.machine),
             plan,
         };
-        serde_json::to_string_pretty(&record).expect("documents hold only text, numbers and lists")
+        document::pretty(&record)
     }
 
     /// Saves, writes, reads back, rehearses the real disk.
@@ -542,9 +543,7 @@ impl Ending<'_> {
             exact,
             warnings: warnings.to_vec(),
         };
-        let text = serde_json::to_string_pretty(&outcome)
-            .expect("documents hold only text, numbers and lists");
-        if let Err(error) = job.keep_outcome(&text) {
+        if let Err(error) = job.keep_outcome(&document::pretty(&outcome)) {
             let now = jiff::Timestamp::now();
             let _logged = job.log(&format!("{now} how it ended is not kept: {error}"));
         }

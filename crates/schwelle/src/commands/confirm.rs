@@ -8,6 +8,7 @@ use schwelle_core::job::{JobFolder, JobState};
 
 use super::recover;
 use crate::disk::Disk;
+use crate::document;
 use crate::error::{CliError, Kind};
 use crate::machine::MachineOptions;
 use crate::options::ImageOptions;
@@ -138,9 +139,7 @@ fn keep(folder: &JobFolder, confirmed: Confirmed, screen: &Screen) {
         made: jiff::Timestamp::now().to_string(),
         confirmed,
     };
-    let text =
-        serde_json::to_string_pretty(&kept).expect("documents hold only text, numbers and lists");
-    let kept = folder.keep_document(CONFIRMATION, &text);
+    let kept = folder.keep_document(CONFIRMATION, &document::pretty(&kept));
     match kept.and_then(|()| folder.sync()) {
         Ok(()) => screen.show("The answer is kept in the job folder.\n"),
         Err(error) => screen.warn(&format!("The answer is not in the job folder: {error}")),

@@ -1,18 +1,24 @@
 //! The switch sheet: on the screen, as Markdown, as a page to print.
 
+#[cfg(feature = "schema")]
+use std::borrow::Cow;
 use std::path::Path;
 
 use askama::Template;
 #[cfg(feature = "schema")]
-use schemars::JsonSchema;
+use schemars::{JsonSchema, Schema, SchemaGenerator};
 use schwelle_core::firmware::{AttachedDisk, Machine, Verdict, verdict_on_loader};
 use schwelle_core::profile::REMOVABLE_X64;
 use schwelle_core::rehearse::{LinuxOnEsp, Rehearsal};
 use schwelle_core::switch::{Already, EntryPlace, Missing, SheetFacts, SheetStep, SwitchSheet};
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 
 use super::common::{answer, item, paragraph};
-use super::worded::Worded;
+#[cfg(feature = "schema")]
+use super::worded::beside_schema;
+use super::worded::{Worded, beside, take};
 use crate::disk::Disk;
 use crate::policy::Policy;
 use crate::screen::{Tone, toned};
@@ -35,21 +41,68 @@ pub(crate) struct Sheet {
     pub(crate) steps: Vec<LinesDoc<SheetStep>>,
     pub(crate) secure_boot: Worded<Verdict>,
     pub(crate) leave_alone: Vec<String>,
-    pub(crate) trouble: Vec<LinesDoc<()>>,
+    pub(crate) trouble: Vec<TroubleDoc>,
     pub(crate) way_back: Vec<String>,
 }
 
-/// A step, or an advice.
+/// What can go wrong.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
-#[cfg_attr(feature = "schema", schemars(rename = "Lines{T}"))]
-pub(crate) struct LinesDoc<T> {
-    #[serde(flatten, skip_serializing_if = "Option::is_none")]
-    pub(crate) value: Option<T>,
-    /// What to do, or when this is for
+#[cfg_attr(feature = "schema", schemars(rename = "Trouble"))]
+pub(crate) struct TroubleDoc {
+    /// When this is for
     pub(crate) what: String,
-    /// What to see then, or what to do about it
+    /// What to do about it
     pub(crate) check: String,
+}
+
+/// A step.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(
+    try_from = "Value",
+    into = "Value",
+    bound(
+        serialize = "T: Clone + Serialize",
+        deserialize = "T: DeserializeOwned"
+    )
+)]
+pub(crate) struct LinesDoc<T> {
+    pub(crate) value: Option<T>,
+    /// What to do
+    pub(crate) what: String,
+    /// What to see then
+    pub(crate) check: String,
+}
+
+#[cfg(feature = "schema")]
+impl<T: JsonSchema> JsonSchema for LinesDoc<T> {
+    fn schema_name() -> Cow<'static, str> {
+        format!("Lines{}", T::schema_name()).into()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        let fields = [("what", "What to do"), ("check", "What to see then")];
+        beside_schema::<T>(generator, fields)
+    }
+}
+
+impl<T: Serialize> From<LinesDoc<T>> for Value {
+    fn from(lines: LinesDoc<T>) -> Self {
+        let text = [("what", lines.what.into()), ("check", lines.check.into())];
+        beside(lines.value.as_ref(), text)
+    }
+}
+
+impl<T: DeserializeOwned> TryFrom<Value> for LinesDoc<T> {
+    type Error = serde_json::Error;
+
+    fn try_from(mut document: Value) -> Result<Self, Self::Error> {
+        Ok(Self {
+            what: take(&mut document, "what")?,
+            check: take(&mut document, "check")?,
+            value: serde_json::from_value(document).ok(),
+        })
+    }
 }
 
 impl<T> LinesDoc<T> {
@@ -125,7 +178,12 @@ impl Sheet {
                 },
             },
             leave_alone: words::sheet::LEAVE_ALONE.map(str::to_owned).to_vec(),
-            trouble: trouble.map(|lines| LinesDoc::of(None, lines)).collect(),
+            trouble: trouble
+                .map(|(when, what)| TroubleDoc {
+                    what: when,
+                    check: what,
+                })
+                .collect(),
             way_back: words::sheet::WAY_BACK.map(str::to_owned).to_vec(),
         }
     }

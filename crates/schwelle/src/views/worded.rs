@@ -9,23 +9,36 @@ use schwelle_core::mend::FixKind;
 use schwelle_core::next::Next;
 use schwelle_core::rehearse::{self, Step, StepId, StepOutcome};
 use schwelle_core::rules::{ByPolicy, Evidence, Finding, Outcome, Remedy, RuleId, Subject};
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
+#[cfg(feature = "schema")]
+use serde_json::json;
+use serde_json::{Map, Value};
 
 use crate::disk::Disk;
+use crate::document;
 use crate::words;
 
 /// A value with its sentence.
+///
+/// Goes through [`Value`] both ways, so that the compiler makes one serialiser for each of the many kinds of answers.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(from = "Stored<T>", bound(deserialize = "T: Deserialize<'de>"))]
+#[serde(
+    try_from = "Value",
+    into = "Value",
+    bound(
+        serialize = "T: Clone + Serialize",
+        deserialize = "T: DeserializeOwned"
+    )
+)]
 pub(crate) struct Worded<T> {
-    /// None in a document of an older program, which had only the sentence.
-    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    /// None in a document of another version of this program, which has answers that this one does not know.
     pub(crate) value: Option<T>,
     /// The same in words
     pub(crate) text: String,
 }
 
-/// As it is written. What a derive would make of it repeats the value's whole schema wherever it stands.
+/// What a derive would make of it repeats the value's whole schema wherever it stands.
 #[cfg(feature = "schema")]
 impl<T: JsonSchema> JsonSchema for Worded<T> {
     fn schema_name() -> Cow<'static, str> {
@@ -33,38 +46,67 @@ impl<T: JsonSchema> JsonSchema for Worded<T> {
     }
 
     fn json_schema(generator: &mut SchemaGenerator) -> Schema {
-        json_schema!({
-            "allOf": [
-                generator.subschema_for::<T>(),
-                {
-                    "type": "object",
-                    "properties": { "text": { "description": "The same in words", "type": "string" } },
-                    "required": ["text"],
-                },
-            ],
+        beside_schema::<T>(generator, [("text", "The same in words")])
+    }
+}
+
+/// The schema of a value with texts beside it, each with its description.
+#[cfg(feature = "schema")]
+pub(super) fn beside_schema<T: JsonSchema>(
+    generator: &mut SchemaGenerator,
+    texts: impl IntoIterator<Item = (&'static str, &'static str)> + Clone,
+) -> Schema {
+    let required: Vec<&str> = texts.clone().into_iter().map(|(key, _)| key).collect();
+    let text = |(key, description): (&str, &str)| {
+        let schema = json!({ "description": description, "type": "string" });
+        (key.to_owned(), schema)
+    };
+    let properties: Map<String, Value> = texts.into_iter().map(text).collect();
+    json_schema!({
+        "allOf": [
+            generator.subschema_for::<T>(),
+            { "type": "object", "properties": properties, "required": required },
+        ],
+    })
+}
+
+impl<T: Serialize> From<Worded<T>> for Value {
+    fn from(worded: Worded<T>) -> Self {
+        beside(worded.value.as_ref(), [("text", worded.text.into())])
+    }
+}
+
+impl<T: DeserializeOwned> TryFrom<Value> for Worded<T> {
+    type Error = serde_json::Error;
+
+    fn try_from(mut document: Value) -> Result<Self, Self::Error> {
+        Ok(Self {
+            text: take(&mut document, "text")?,
+            value: serde_json::from_value(document).ok(),
         })
     }
 }
 
-/// The forms that it is read from: a document of an older program had only the sentence.
-#[derive(Deserialize)]
-#[serde(untagged)]
-enum Stored<T> {
-    Worded {
-        #[serde(flatten)]
-        value: Option<T>,
-        text: String,
-    },
-    Text(String),
+/// The fields of a value, where there is one, and those beside it.
+pub(crate) fn beside<const N: usize>(
+    value: Option<&impl Serialize>,
+    fields: [(&str, Value); N],
+) -> Value {
+    let mut document = match value.map(document::value) {
+        Some(Value::Object(map)) => map,
+        _ => Map::new(),
+    };
+    document.extend(fields.map(|(key, field)| (key.to_owned(), field)));
+    document.into()
 }
 
-impl<T> From<Stored<T>> for Worded<T> {
-    fn from(stored: Stored<T>) -> Self {
-        match stored {
-            Stored::Worded { value, text } => Self { value, text },
-            Stored::Text(text) => Self { value: None, text },
-        }
-    }
+/// Takes out a field that stands beside a value.
+///
+/// # Errors
+///
+/// It is missing, or of another type.
+pub(crate) fn take<F: DeserializeOwned>(document: &mut Value, key: &str) -> serde_json::Result<F> {
+    serde_json::from_value(document.get_mut(key).map(Value::take).unwrap_or_default())
 }
 
 impl<T> Worded<T> {
@@ -97,9 +139,15 @@ pub(crate) struct NextDoc {
 
 /// What to do about something.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(from = "StoredAdvice<T>", bound(deserialize = "T: Deserialize<'de>"))]
+#[serde(
+    try_from = "Value",
+    into = "Value",
+    bound(
+        serialize = "T: Clone + Serialize",
+        deserialize = "T: DeserializeOwned"
+    )
+)]
 pub(crate) struct Advice<T> {
-    #[serde(flatten)]
     pub(crate) worded: Worded<T>,
     /// The commands that it names, in order
     pub(crate) next: Vec<NextDoc>,
@@ -131,29 +179,22 @@ impl<T: JsonSchema> JsonSchema for Advice<T> {
     }
 }
 
-/// The forms that it is read from, as with what is reported.
-#[derive(Deserialize)]
-#[serde(untagged)]
-enum StoredAdvice<T> {
-    Advice {
-        #[serde(flatten)]
-        value: Option<T>,
-        text: String,
-        next: Vec<NextDoc>,
-    },
-    Text(String),
+impl<T: Serialize> From<Advice<T>> for Value {
+    fn from(advice: Advice<T>) -> Self {
+        let Worded { value, text } = advice.worded;
+        let next = document::value(&advice.next);
+        beside(value.as_ref(), [("text", text.into()), ("next", next)])
+    }
 }
 
-impl<T> From<StoredAdvice<T>> for Advice<T> {
-    fn from(stored: StoredAdvice<T>) -> Self {
-        let (value, text, next) = match stored {
-            StoredAdvice::Advice { value, text, next } => (value, text, next),
-            StoredAdvice::Text(text) => (None, text, Vec::new()),
-        };
-        Self {
-            worded: Worded { value, text },
-            next,
-        }
+impl<T: DeserializeOwned> TryFrom<Value> for Advice<T> {
+    type Error = serde_json::Error;
+
+    fn try_from(mut document: Value) -> Result<Self, Self::Error> {
+        Ok(Self {
+            next: take(&mut document, "next")?,
+            worded: document.try_into()?,
+        })
     }
 }
 

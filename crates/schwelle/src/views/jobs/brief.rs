@@ -12,6 +12,7 @@ use serde::Deserialize;
 use serde::de::{DeserializeOwned, IgnoredAny};
 use serde_json::Value;
 
+use crate::document;
 use crate::text::{cut, typed};
 use crate::views::job::{CONFIRMATION, DiskDoc, OUTCOME, RECORD};
 
@@ -32,7 +33,7 @@ pub(super) fn text(text: &str) -> String {
 /// It cannot be read.
 fn document<T: DeserializeOwned>(summary: &JobSummary, name: &str) -> io::Result<Option<T>> {
     let text = summary.document(name)?;
-    Ok(text.and_then(|text| serde_json::from_slice(&text).ok()))
+    Ok(text.and_then(|text| document::read(&text).ok()))
 }
 
 /// Of `job.json`.

@@ -25,6 +25,7 @@ use super::job::{
 use super::json::{Plan, Rehearsed};
 use super::sheet::Sheet;
 use super::worded::{FindingDoc, StepDoc, Worded};
+use crate::document;
 use crate::emulate::KEPT;
 use crate::screen::{Tone, toned};
 use crate::text::{safe, typed};
@@ -270,7 +271,7 @@ fn confirmation(folder: &JobFolder) -> Result<Option<KeptConfirmation>, JobError
         return Ok(None);
     }
     let text = folder.document(CONFIRMATION)?;
-    Ok(text.and_then(|text| serde_json::from_slice(&text).ok()))
+    Ok(text.and_then(|text| document::read(&text).ok()))
 }
 
 /// The picture of the screen that an emulator has left in the folder. One that cannot be had is no reason for no report.
@@ -294,8 +295,7 @@ fn with_texts(report: &Report, change: &mut dyn FnMut(&str, &str) -> String) -> 
             _ => {}
         }
     }
-    let mut value =
-        serde_json::to_value(report).expect("documents hold only text, numbers and lists");
+    let mut value = document::value(report);
     walk("", &mut value, change);
     serde_json::from_value(value).expect("texts stay texts")
 }
