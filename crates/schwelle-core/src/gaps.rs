@@ -27,16 +27,13 @@ pub fn gaps(geometry: Geometry, used: &[Extent]) -> Vec<Extent> {
     used.sort_unstable();
     let mut gaps = Vec::new();
     let mut from = Lba(1);
-    for extent in used.iter().chain([&Extent {
-        first: Lba(geometry.sectors),
-        end: Lba(geometry.sectors),
-    }]) {
+    for extent in used.iter().chain([&Extent::between(
+        Lba(geometry.sectors),
+        Lba(geometry.sectors),
+    )]) {
         let first = extent.first.min(Lba(geometry.sectors));
         if from < first {
-            gaps.push(Extent {
-                first: from,
-                end: first,
-            });
+            gaps.push(Extent::between(from, first));
         }
         from = from.max(extent.end);
     }
@@ -56,10 +53,7 @@ pub(crate) fn usable_part(geometry: Geometry, gap: Extent) -> Option<Extent> {
         .sectors
         .checked_sub(backup_sectors(geometry.logical_sector))?;
     let end = gap.end.0.min(limit) / align * align;
-    (first < end).then_some(Extent {
-        first: Lba(first),
-        end: Lba(end),
-    })
+    (first < end).then_some(Extent::between(Lba(first), Lba(end)))
 }
 
 /// The place for an EFI system partition in a gap: the smallest gap that takes the wanted size,
@@ -90,10 +84,10 @@ pub(crate) fn in_gap(
     match best {
         Some(gap) => {
             let sectors = wanted.div_ceil(sector).min(gap.sectors());
-            Ok(Extent {
-                first: gap.first,
-                end: Lba(gap.first.0.saturating_add(sectors)),
-            })
+            Ok(Extent::between(
+                gap.first,
+                Lba(gap.first.0.saturating_add(sectors)),
+            ))
         }
         None => Err(usable.iter().map(bytes).max().unwrap_or(0)),
     }
@@ -105,10 +99,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn extent(first: u64, end: u64) -> Extent {
-        Extent {
-            first: Lba(first),
-            end: Lba(end),
-        }
+        Extent::between(Lba(first), Lba(end))
     }
 
     #[test]

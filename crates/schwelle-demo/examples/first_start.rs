@@ -15,10 +15,10 @@ fn main() -> Result<()> {
         anyhow::bail!("usage: first_start IMAGE VOLUME_FIRST_LBA VOLUME_LAST_LBA PARTITION");
     };
     let last: u64 = last.parse()?;
-    let extent = Extent {
-        first: Lba(first.parse()?),
-        end: Lba(last.checked_add(1).context("no sector")?),
-    };
+    let extent = Extent::between(
+        Lba(first.parse()?),
+        Lba(last.checked_add(1).context("no sector")?),
+    );
     let device = DiskFile::open_write(Path::new(image), Some(512))?;
     schwelle_demo::windows_was_started(&device, extent, partition.parse()?, LATER)
 }

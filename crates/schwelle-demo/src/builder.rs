@@ -59,9 +59,11 @@ impl<'a> DiskBuilder<'a> {
     /// The places of the standard layout at this device's sector size.
     pub fn standard_places(&self) -> Standard {
         let per_mib = self.device.geometry().sectors_per_mib();
-        let extent = |first_mib: u64, asset: Asset| Extent {
-            first: Lba(first_mib * per_mib),
-            end: Lba((first_mib + asset.len_bytes() / MIB) * per_mib),
+        let extent = |first_mib: u64, asset: Asset| {
+            Extent::between(
+                Lba(first_mib * per_mib),
+                Lba((first_mib + asset.len_bytes() / MIB) * per_mib),
+            )
         };
         Standard {
             boot: extent(1, Asset::Boot),

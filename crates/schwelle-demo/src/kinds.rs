@@ -210,10 +210,7 @@ fn extent(first_mib: u64, mib: u64) -> Extent {
 }
 
 /// Where boot code lies between sector 0 and the first partition, as boot managers for a BIOS keep it.
-pub const GAP_CODE: Extent = Extent {
-    first: Lba(1),
-    end: Lba(60),
-};
+pub const GAP_CODE: Extent = Extent::between(Lba(1), Lba(60));
 
 /// A disk that starts through code in the gap.
 fn with_code_in_gap(mib: u64) -> Memory {

@@ -292,18 +292,12 @@ fn bios(steps: &mut Vec<EmulatedStep>, disk: &dyn ReadDevice, record: &Record) {
     if !step(steps, EmulatedStepId::BootRecord, read, seen) {
         return;
     }
-    let partition = Extent {
-        first,
-        end: Lba(first.0.saturating_add(active.sectors.into())),
-    };
+    let partition = Extent::between(first, Lba(first.0.saturating_add(active.sectors.into())));
     if let Some((manager, store)) = fat_files(disk, partition) {
         return boot_files(steps, record, &manager, &store);
     }
     // What the boot record's own code, sixteen sectors at most, does not hold.
-    let inside = Extent {
-        first: Lba(first.0.saturating_add(16)),
-        end: partition.end,
-    };
+    let inside = Extent::between(Lba(first.0.saturating_add(16)), partition.end);
     let read = was_read(record, &[inside]);
     step(
         steps,
@@ -381,10 +375,10 @@ impl Files {
             .and_then(|store| fat.read_file(store, MAX_STORE_BYTES).ok());
         let store = store.map(|store| place(&store)).unwrap_or_default();
         let is_near = |own: &Extent| {
-            let around = Extent {
-                first: Lba(own.first.0.saturating_sub(near)),
-                end: Lba(own.end.0.saturating_add(near)),
-            };
+            let around = Extent::between(
+                Lba(own.first.0.saturating_sub(near)),
+                Lba(own.end.0.saturating_add(near)),
+            );
             by_firmware.iter().any(|other| other.overlaps(&around))
         };
         Some(Self {
@@ -426,17 +420,14 @@ fn system_loader(disk: &dyn ReadDevice, store: Option<&[u8]>) -> Option<Vec<Exte
 }
 
 fn moved(extent: Extent, by: u64) -> Extent {
-    Extent {
-        first: Lba(extent.first.0.saturating_add(by)),
-        end: Lba(extent.end.0.saturating_add(by)),
-    }
+    Extent::between(
+        Lba(extent.first.0.saturating_add(by)),
+        Lba(extent.end.0.saturating_add(by)),
+    )
 }
 
 fn sector(lba: Lba) -> Extent {
-    Extent {
-        first: lba,
-        end: Lba(lba.0.saturating_add(1)),
-    }
+    Extent::between(lba, Lba(lba.0.saturating_add(1)))
 }
 
 /// True when any of these sectors was read.

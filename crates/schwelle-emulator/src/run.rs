@@ -599,10 +599,7 @@ fn reads(log: File, sector_bytes: u32) -> io::Result<Vec<Extent>> {
         };
         if let (Some(first), Some(sectors)) = (number("sector"), number("nsectors")) {
             let end = first.saturating_add(sectors).div_ceil(units);
-            reads.push(Extent {
-                first: Lba(first / units),
-                end: Lba(end),
-            });
+            reads.push(Extent::between(Lba(first / units), Lba(end)));
         }
     }
     Ok(reads)

@@ -120,10 +120,7 @@ impl<'a> FaultyDisk<'a> {
     fn sectors(&self, offset: u64, len_bytes: usize) -> Extent {
         let sector = u64::from(self.geometry().logical_sector);
         let end = offset + len_bytes as u64;
-        Extent {
-            first: Lba(offset / sector),
-            end: Lba(end.div_ceil(sector)),
-        }
+        Extent::between(Lba(offset / sector), Lba(end.div_ceil(sector)))
     }
 }
 

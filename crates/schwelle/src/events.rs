@@ -6,7 +6,8 @@ use schemars::JsonSchema;
 use schwelle_core::commit::StageKind;
 use serde::Serialize;
 
-use crate::{document, text};
+use crate::document;
+use crate::text;
 
 /// A line on stderr with `--progress json`.
 #[derive(Debug, Serialize)]

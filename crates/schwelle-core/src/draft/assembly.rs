@@ -168,7 +168,11 @@ impl<'a, 'p> Assembly<'a, 'p> {
             if place.is_taken {
                 let first = place.sector;
                 let end = Lba(first.0.saturating_add(1));
-                let claim = Region::new(StageKind::Claim, Purpose::Marker, Extent { first, end });
+                let claim = Region::new(
+                    StageKind::Claim,
+                    Purpose::Marker,
+                    Extent::between(first, end),
+                );
                 self.regions.insert(0, claim);
             }
             return Ok(Some(place.hash_at));
@@ -262,10 +266,7 @@ fn watched(
         let Origin::Mbr { named_at, .. } = partition.origin else {
             return None;
         };
-        let extent = Extent {
-            first: named_at,
-            end: Lba(named_at.0.saturating_add(1)),
-        };
+        let extent = Extent::between(named_at, Lba(named_at.0.saturating_add(1)));
         (extent != SECTOR_0).then_some((Purpose::ExtendedBootRecord, extent))
     });
     let watched = sector_0.into_iter().chain(records);

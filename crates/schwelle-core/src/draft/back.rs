@@ -62,10 +62,7 @@ pub(crate) fn build_back<'a>(
         assembly.draft.fill(extent, 0)?;
     }
     let record = |at: Lba| {
-        let extent = Extent {
-            first: at,
-            end: Lba(at.0.saturating_add(1)),
-        };
+        let extent = Extent::between(at, Lba(at.0.saturating_add(1)));
         Region::new(StageKind::Prepare, Purpose::ExtendedBootRecord, extent)
     };
     assembly.write(layout.records().map(record));

@@ -125,16 +125,10 @@ pub enum DraftError {
 }
 
 /// Sector 0.
-pub(crate) const SECTOR_0: Extent = Extent {
-    first: Lba(0),
-    end: Lba(1),
-};
+pub(crate) const SECTOR_0: Extent = Extent::between(Lba(0), Lba(1));
 
 /// The sectors of both copies of the table, the primary one first.
 pub(crate) fn table_extents(geometry: Geometry) -> [Extent; 2] {
-    let primary = Extent {
-        first: Lba(1),
-        end: Lba(gpt::first_usable(geometry.logical_sector)),
-    };
+    let primary = Extent::between(Lba(1), Lba(gpt::first_usable(geometry.logical_sector)));
     [primary, backup_region(geometry)]
 }

@@ -16,7 +16,7 @@ pub(super) fn sectors(
     let sector = u64::from(sector);
     let first = Lba(volume.first.0.saturating_add(from / sector));
     let end = Lba(volume.first.0.saturating_add(end.div_ceil(sector)));
-    let extent = Extent { first, end };
+    let extent = Extent::between(first, end);
     if volume.contains(&extent) {
         Ok(extent)
     } else {

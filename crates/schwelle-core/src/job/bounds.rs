@@ -189,18 +189,18 @@ fn first_twice(extents: impl Iterator<Item = Extent>) -> Option<Lba> {
 
 /// A volume's partition as it was.
 pub(super) fn before(volume: &EditedVolume) -> Extent {
-    Extent {
-        first: Lba(volume.first_lba),
-        end: Lba(volume.first_lba.saturating_add(volume.sectors_before)),
-    }
+    Extent::between(
+        Lba(volume.first_lba),
+        Lba(volume.first_lba.saturating_add(volume.sectors_before)),
+    )
 }
 
 /// What of it stays.
 fn kept(volume: &EditedVolume) -> Extent {
-    Extent {
-        first: Lba(volume.first_lba),
-        end: Lba(volume.first_lba.saturating_add(volume.sectors_after)),
-    }
+    Extent::between(
+        Lba(volume.first_lba),
+        Lba(volume.first_lba.saturating_add(volume.sectors_after)),
+    )
 }
 
 /// Stages that write to volumes which others use.
@@ -289,10 +289,7 @@ pub(super) fn refuse_foreign(journal: &Journal, disk: &dyn ReadDevice) -> Result
 /// True where a sector that holds something else than a job knows may be written all the same, for a technician's word
 /// alone: in a partition that a PC starts from, which writes to it.
 pub(super) fn is_used_by_starting(named: &[Named], at: Lba) -> bool {
-    let one = Extent {
-        first: at,
-        end: Lba(at.0.saturating_add(1)),
-    };
+    let one = Extent::between(at, Lba(at.0.saturating_add(1)));
     let mut starting = named.iter().filter(|named| named.is_for_starting);
     starting.any(|named| named.extent.contains(&one))
 }
@@ -419,10 +416,7 @@ mod tests {
             (|j| j.volumes[0].named_at = 1000, inside),
             (
                 |j| {
-                    j.volumes[0].sealed = vec![Extent {
-                        first: Lba(5),
-                        end: Lba(4),
-                    }];
+                    j.volumes[0].sealed = vec![Extent::between(Lba(5), Lba(4))];
                 },
                 inside,
             ),

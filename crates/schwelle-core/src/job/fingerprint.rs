@@ -67,9 +67,6 @@ pub(crate) fn sealed_fingerprint(
 fn head(volume: &dyn ReadDevice) -> Result<blake3::Hash, DeviceError> {
     let geometry = volume.geometry();
     let bytes = HEAD_BYTES.min(geometry.bytes_in(&geometry.whole()));
-    let head = Extent {
-        first: Lba(0),
-        end: Lba(bytes / u64::from(geometry.logical_sector)),
-    };
+    let head = Extent::between(Lba(0), Lba(bytes / u64::from(geometry.logical_sector)));
     hash_of(volume, head)
 }

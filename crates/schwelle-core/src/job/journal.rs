@@ -79,10 +79,10 @@ pub struct Beside {
 impl Beside {
     /// Its sectors.
     pub fn extent(&self) -> Extent {
-        Extent {
-            first: Lba(self.first_lba),
-            end: Lba(self.first_lba.saturating_add(self.sectors)),
-        }
+        Extent::between(
+            Lba(self.first_lba),
+            Lba(self.first_lba.saturating_add(self.sectors)),
+        )
     }
 }
 
@@ -105,7 +105,6 @@ pub struct ReliedOn {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Watched {
     /// What they are.
-    #[serde(deserialize_with = "Purpose::read")]
     pub what: Purpose,
     /// First sector.
     pub first_lba: u64,
@@ -168,7 +167,6 @@ pub struct JournalExtent {
     /// The stage that writes it.
     pub stage: StageKind,
     /// What for.
-    #[serde(deserialize_with = "Purpose::read")]
     pub what: Purpose,
     /// First sector.
     pub first_lba: u64,
@@ -204,10 +202,10 @@ pub enum Side {
 impl JournalExtent {
     /// Its sectors.
     pub fn extent(&self) -> Extent {
-        Extent {
-            first: Lba(self.first_lba),
-            end: Lba(self.first_lba.saturating_add(self.sectors)),
-        }
+        Extent::between(
+            Lba(self.first_lba),
+            Lba(self.first_lba.saturating_add(self.sectors)),
+        )
     }
 
     /// Where the bytes of a side are stored.
@@ -242,10 +240,10 @@ impl Watched {
 
     /// Their sectors.
     pub fn extent(&self) -> Extent {
-        Extent {
-            first: Lba(self.first_lba),
-            end: Lba(self.first_lba.saturating_add(self.sectors)),
-        }
+        Extent::between(
+            Lba(self.first_lba),
+            Lba(self.first_lba.saturating_add(self.sectors)),
+        )
     }
 }
 
@@ -409,13 +407,7 @@ pub(super) fn write(
                 while at < extent.end.0 {
                     let sectors = (extent.end.0 - at).min(sectors_at_once);
                     let end = Lba(at.saturating_add(sectors));
-                    let (offset, len) = place(
-                        geometry,
-                        Extent {
-                            first: Lba(at),
-                            end,
-                        },
-                    )?;
+                    let (offset, len) = place(geometry, Extent::between(Lba(at), end))?;
                     extents.push(JournalExtent {
                         stage: stage.kind,
                         what: part.what.clone(),
@@ -481,10 +473,7 @@ fn extents_beside(set: &ChangeSet) -> Vec<Extent> {
         let mut at = first;
         while step > 1 && at < end.min(geometry.sectors) {
             let next = end.min((at / step + 1) * step).min(geometry.sectors);
-            beside.push(Extent {
-                first: Lba(at),
-                end: Lba(next),
-            });
+            beside.push(Extent::between(Lba(at), Lba(next)));
             at = next;
         }
     };
@@ -510,18 +499,12 @@ fn extents_beside(set: &ChangeSet) -> Vec<Extent> {
     physical.dedup();
     for first in physical {
         let end = first.saturating_add(step).min(geometry.sectors);
-        let whole = Extent {
-            first: Lba(first),
-            end: Lba(end),
-        };
+        let whole = Extent::between(Lba(first), Lba(end));
         if is_in(&written, &whole) {
             continue;
         }
         for at in first..end {
-            let one = Extent {
-                first: Lba(at),
-                end: Lba(at.saturating_add(1)),
-            };
+            let one = Extent::between(Lba(at), Lba(at.saturating_add(1)));
             if !is_in(&moved, &one) {
                 beside.push(one);
             }
@@ -586,7 +569,7 @@ mod tests {
                 let count = count.min(usize::try_from(203 - first).unwrap());
                 draft.write_at(first * 512, &vec![1; count * 512]).unwrap();
             }
-            let all = Extent { first: Lba(0), end: Lba(203) };
+            let all = Extent::between(Lba(0), Lba(203));
             let region = Region::new(StageKind::Prepare, Purpose::Esp, all);
             let set = ChangeSet::of(&draft, Purpose::MovedClusters, &[region]).unwrap();
             let mut holds = vec![0_u8; 203];
@@ -598,9 +581,9 @@ mod tests {
             for moved in set.moves.iter().map(Move::destination) {
                 for at in moved.first.0..moved.end.0 {
                     let first = at / 8 * 8;
-                    let whole = Extent { first: Lba(first), end: Lba(first + 8) };
+                    let whole = Extent::between(Lba(first), Lba(first + 8));
                     if !is_in(&later, &whole) {
-                        all.push(Extent { first: Lba(at), end: Lba(at + 1) });
+                        all.push(Extent::between(Lba(at), Lba(at + 1)));
                     }
                 }
             }

@@ -604,10 +604,7 @@ fn undeclared(undeclared: Undeclared) -> RecoverError {
 }
 
 fn one(at: Lba) -> Extent {
-    Extent {
-        first: at,
-        end: Lba(at.0.saturating_add(1)),
-    }
+    Extent::between(at, Lba(at.0.saturating_add(1)))
 }
 
 /// Which of the volumes named by `indices` a sector belongs to.

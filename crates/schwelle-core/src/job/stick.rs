@@ -210,7 +210,7 @@ fn job_on(stick: &Stick) -> Option<(JobState, Option<StageKind>)> {
     });
     let part = |stage, first, end| {
         let (first, end) = (Lba(first), Lba(end));
-        Region::new(stage, Purpose::Esp, Extent { first, end })
+        Region::new(stage, Purpose::Esp, Extent::between(first, end))
     };
     let regions = [
         part(StageKind::Prepare, 100, 140),

@@ -76,10 +76,7 @@ impl<'a> Repaired<'a> {
         let mut torn = Vec::new();
         for first in physical_sectors(journal, step) {
             let end = first.saturating_add(step).min(geometry.sectors);
-            let extent = Extent {
-                first: Lba(first),
-                end: Lba(end),
-            };
+            let extent = Extent::between(Lba(first), Lba(end));
             torn.extend(torn_before(&mut index, disk, extent)?.map(|before| (extent, before)));
             if torn.len() > MAX_TORN {
                 return Ok(Vec::new());
@@ -256,10 +253,7 @@ impl<'a> Index<'a> {
     }
 
     fn sector(&mut self, at: u64) -> Result<Sector, RecoverError> {
-        let one = Extent {
-            first: Lba(at),
-            end: Lba(at.saturating_add(1)),
-        };
+        let one = Extent::between(Lba(at), Lba(at.saturating_add(1)));
         let mut may_hold = Vec::new();
         let near = at.saturating_sub(MAX_EXTENT_SECTORS);
         let near = self.extents.range((near, false)..=(at, true));

@@ -151,7 +151,6 @@ pub enum PlaceVerdict {
         /// How many.
         count: usize,
         /// The names of some.
-        #[serde(alias = "names")]
         file_names: Vec<String>,
     },
     /// It cannot be looked into.
@@ -212,7 +211,6 @@ pub enum CannotShrink {
         /// Its record.
         record: u64,
         /// Its name.
-        #[serde(alias = "name")]
         file_name: String,
         /// Why not.
         why: Cow<'static, str>,

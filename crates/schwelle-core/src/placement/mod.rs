@@ -105,8 +105,7 @@ pub enum EspFrom {
 pub enum EspKind {
     /// Unused space.
     Gap,
-    /// The tail of a partition. Job folders of older programs have another name for it.
-    #[serde(alias = "trim")]
+    /// The tail of a partition.
     Shrink,
     /// A partition's place; it is no more.
     Takeover,
@@ -253,10 +252,7 @@ pub(crate) fn backup_region(geometry: Geometry) -> Extent {
     let first = geometry
         .sectors
         .saturating_sub(backup_sectors(geometry.logical_sector));
-    Extent {
-        first: Lba(first),
-        end: Lba(geometry.sectors),
-    }
+    Extent::between(Lba(first), Lba(geometry.sectors))
 }
 
 /// A place that would do, and what it costs.
@@ -438,10 +434,7 @@ impl Search<'_> {
             let Some(beyond) = beyond_volume(partition, geometry.logical_sector) else {
                 continue;
             };
-            let after = Extent {
-                first: partition.extent.first,
-                end: beyond.first,
-            };
+            let after = Extent::between(partition.extent.first, beyond.first);
             let mut with_hole = used.to_vec();
             replace(&mut with_hole, partition.extent, after);
             let place = Place::BeyondVolume {

@@ -100,10 +100,7 @@ impl Search<'_> {
                 };
                 continue;
             }
-            let esp = Extent {
-                first: Lba(first),
-                end: Lba(first.saturating_add(sectors)),
-            };
+            let esp = Extent::between(Lba(first), Lba(first.saturating_add(sectors)));
             match self.shrink(partition, Lba(first)) {
                 Ok(shrink) => {
                     let verdict = PlaceVerdict::Shrinks {
@@ -150,10 +147,7 @@ impl Search<'_> {
         if health.shape.sector_bytes != self.profile.geometry.logical_sector {
             return Err(CannotShrink::OtherSectorSize);
         }
-        let after = Extent {
-            first: partition.extent.first,
-            end,
-        };
+        let after = Extent::between(partition.extent.first, end);
         let window = Window::new(self.device, partition.extent).ok_or(CannotShrink::LeavesDisk)?;
         let volume = NtfsVolume::open(&window).map_err(|error| CannotShrink::Other {
             fault: error.into(),
@@ -170,7 +164,7 @@ impl Search<'_> {
     fn shrink_swap(&self, partition: &Partition, end: Lba) -> Result<Shrinking, CannotShrink> {
         let other = |fault: Cause| CannotShrink::Other { fault };
         let first = partition.extent.first;
-        let after = Extent { first, end };
+        let after = Extent::between(first, end);
         let window = Window::new(self.device, partition.extent).ok_or(CannotShrink::LeavesDisk)?;
         let header = window.read_vec(0, usize::try_from(swap::HEADER_BYTES).unwrap_or_default());
         let header = header.map_err(|error| other(error.into()))?;
@@ -202,7 +196,8 @@ impl Search<'_> {
         {
             let first = partition.extent.first;
             let end = beyond.first;
-            self.cut.push((partition.number, Extent { first, end }));
+            self.cut
+                .push((partition.number, Extent::between(first, end)));
             return Ok(None);
         }
         let align = geometry.sectors_per_mib();

@@ -68,10 +68,7 @@ impl Search<'_> {
                 end = first;
             }
         }
-        let place = Extent {
-            first: Lba(first),
-            end: Lba(end.max(first)),
-        };
+        let place = Extent::between(Lba(first), Lba(end.max(first)));
         let needed = self
             .request
             .size

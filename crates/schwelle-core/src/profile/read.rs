@@ -226,10 +226,7 @@ fn code_in_gap(device: &dyn ReadDevice, gaps: &[Extent]) -> Result<Option<Extent
     for lba in (1..end).map(Lba) {
         if device.read_sector(lba)?.iter().any(|&byte| byte != 0) {
             let first = found.map_or(lba, |extent| extent.first);
-            found = Some(Extent {
-                first,
-                end: Lba(lba.0 + 1),
-            });
+            found = Some(Extent::between(first, Lba(lba.0 + 1)));
         }
     }
     Ok(found)

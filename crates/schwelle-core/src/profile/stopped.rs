@@ -49,10 +49,7 @@ pub(crate) fn beyond_volume(partition: &Partition, sector_bytes: u32) -> Option<
         .checked_mul(shape.sector_bytes.into())?;
     let sectors = bytes.div_ceil(sector_bytes.into());
     let end = partition.extent.first.0.checked_add(sectors)?;
-    let beyond = Extent {
-        first: Lba(end),
-        end: partition.extent.end,
-    };
+    let beyond = Extent::between(Lba(end), partition.extent.end);
     let is_clear =
         beyond.first < beyond.end && beyond.sectors().saturating_mul(sector_bytes.into()) > CLEARLY;
     is_clear.then_some(beyond)
@@ -124,10 +121,7 @@ pub(super) fn find(
 /// volume with a folder `EFI`.
 fn esp_at(device: &dyn ReadDevice, at: Lba) -> Option<Option<Uuid>> {
     let geometry = device.geometry();
-    let rest = Extent {
-        first: at,
-        end: Lba(geometry.sectors),
-    };
+    let rest = Extent::between(at, Lba(geometry.sectors));
     let window = Window::new(device, rest)?;
     let volume = FatVolume::open(&window).ok()?;
     volume.find("\\EFI").ok()??;

@@ -48,10 +48,7 @@ pub(super) fn find(
         .chain([first_usable]);
     let mut found: Option<Trace> = None;
     for at in places.filter(|&at| at < geometry.sectors) {
-        let rest = Extent {
-            first: Lba(at),
-            end: Lba(geometry.sectors),
-        };
+        let rest = Extent::between(Lba(at), Lba(geometry.sectors));
         let kind = read_volume(device, rest)?.kind;
         let trace = Trace {
             at: Lba(at),

@@ -36,7 +36,6 @@ pub enum StepId {
     /// The loader that a boot entry names, where it is another, fits as well.
     EntryLoader,
     /// The BCD store lies beside it.
-    #[serde(alias = "boot-store")]
     BcdStore,
     /// The boot manager's own object names this partition.
     BootManager,

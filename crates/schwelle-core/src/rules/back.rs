@@ -10,41 +10,16 @@ use crate::fat::MAX_BOOT_MANAGER_BYTES;
 use crate::firmware::{BootMode, Fact};
 use crate::fit::{Fit, Obstacle};
 use crate::gpt::type_name;
-use crate::identities::Style;
 use crate::mbr::REACH;
 use crate::profile::{BIOS_LOADER, BOOTMGR, Profile, Table, WindowsSystem, bios_system};
 
 pub(super) static RULES: &[Rule] = &[
-    Rule {
-        id: RuleId::BackTable,
-        to: Some(Style::Mbr),
-        check: table,
-    },
-    Rule {
-        id: RuleId::BackFits,
-        to: Some(Style::Mbr),
-        check: fits,
-    },
-    Rule {
-        id: RuleId::BackTypes,
-        to: Some(Style::Mbr),
-        check: types,
-    },
-    Rule {
-        id: RuleId::BackActive,
-        to: Some(Style::Mbr),
-        check: active,
-    },
-    Rule {
-        id: RuleId::BackBootFiles,
-        to: Some(Style::Mbr),
-        check: boot_files,
-    },
-    Rule {
-        id: RuleId::BackFirmware,
-        to: Some(Style::Mbr),
-        check: firmware,
-    },
+    Rule::to_mbr(RuleId::BackTable, table),
+    Rule::to_mbr(RuleId::BackFits, fits),
+    Rule::to_mbr(RuleId::BackTypes, types),
+    Rule::to_mbr(RuleId::BackActive, active),
+    Rule::to_mbr(RuleId::BackBootFiles, boot_files),
+    Rule::to_mbr(RuleId::BackFirmware, firmware),
 ];
 
 const MANAGER: &str = "\\Windows\\Boot\\PCAT\\bootmgr";
@@ -142,10 +117,7 @@ fn shares(fit: &Fit) -> Answer {
 fn lost_space(profile: &Profile) -> Option<Answer> {
     let geometry = profile.geometry;
     let from = Lba(REACH);
-    let behind = Extent {
-        first: from,
-        end: Lba(geometry.sectors),
-    };
+    let behind = Extent::between(from, Lba(geometry.sectors));
     let mib = geometry.bytes_in(&behind) / MIB;
     (geometry.sectors > REACH).then(|| {
         Answer::caution(

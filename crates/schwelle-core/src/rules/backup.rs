@@ -3,11 +3,7 @@
 use super::answers::backup::{Evidence, Remedy};
 use super::{Answer, Facts, Rule, RuleId, Subject};
 
-pub(super) static RULES: &[Rule] = &[Rule {
-    id: RuleId::BackupMade,
-    to: None,
-    check: backup,
-}];
+pub(super) static RULES: &[Rule] = &[Rule::always(RuleId::BackupMade, backup)];
 
 fn backup(facts: &Facts<'_>) -> Vec<Answer> {
     vec![match facts.backup_confirmed {

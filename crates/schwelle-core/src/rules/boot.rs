@@ -14,31 +14,11 @@ use crate::starts::{SystemStart, can_be_given_up, starts};
 use crate::windows::{RecoveryDisk, RecoveryLocation};
 
 pub(super) static RULES: &[Rule] = &[
-    Rule {
-        id: RuleId::BootStart,
-        to: Some(Style::Gpt),
-        check: start,
-    },
-    Rule {
-        id: RuleId::BcdStore,
-        to: None,
-        check: store,
-    },
-    Rule {
-        id: RuleId::BootDefault,
-        to: None,
-        check: default,
-    },
-    Rule {
-        id: RuleId::BootEntries,
-        to: None,
-        check: entries,
-    },
-    Rule {
-        id: RuleId::BootRecovery,
-        to: None,
-        check: recovery,
-    },
+    Rule::to_gpt(RuleId::BootStart, start),
+    Rule::always(RuleId::BcdStore, store),
+    Rule::always(RuleId::BootDefault, default),
+    Rule::always(RuleId::BootEntries, entries),
+    Rule::always(RuleId::BootRecovery, recovery),
 ];
 
 fn readable_store<'a>(facts: &Facts<'a>) -> Option<&'a BcdStore> {

@@ -5,30 +5,13 @@ use super::answers::firmware::{Evidence, Remedy};
 use super::{Answer, Facts, Rule, RuleId, Subject};
 use crate::disk_use::DiskUse;
 use crate::firmware::{Fact, How, Verdict, linux_loaders};
-use crate::identities::Style;
 use crate::profile::{WindowsSystem, boot_system};
 
 pub(super) static RULES: &[Rule] = &[
-    Rule {
-        id: RuleId::FirmwareUefi,
-        to: Some(Style::Gpt),
-        check: uefi,
-    },
-    Rule {
-        id: RuleId::FirmwareBits,
-        to: Some(Style::Gpt),
-        check: bits,
-    },
-    Rule {
-        id: RuleId::FirmwareCsm,
-        to: Some(Style::Gpt),
-        check: csm,
-    },
-    Rule {
-        id: RuleId::FirmwareSecureBoot,
-        to: Some(Style::Gpt),
-        check: secure_boot,
-    },
+    Rule::to_gpt(RuleId::FirmwareUefi, uefi),
+    Rule::to_gpt(RuleId::FirmwareBits, bits),
+    Rule::to_gpt(RuleId::FirmwareCsm, csm),
+    Rule::to_gpt(RuleId::FirmwareSecureBoot, secure_boot),
 ];
 
 /// No PC starts from a data disk, whatever its firmware can do.

@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 macro_rules! rule_ids {
-    ($($family:ident $family_name:literal { $($rule:ident $name:literal $(| $old:literal)?,)+ })+) => {
+    ($($family:ident $family_name:literal { $($rule:ident $name:literal,)+ })+) => {
         /// What a rule is about.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
         #[expect(missing_docs, reason = "the names say it")]
@@ -24,14 +24,13 @@ macro_rules! rule_ids {
             }
         }
 
-        /// A rule. Its id, "family.name", is promised to scripts and policies; after a bar, what it was called in
-        /// job folders of older programs.
+        /// A rule. Its id, "family.name", is promised to scripts and policies.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
         #[cfg_attr(feature = "schema", derive(JsonSchema))]
         #[expect(missing_docs, reason = "the words for it say what each asks")]
         pub enum RuleId {
             $($(
-                #[serde(rename = $name $(, alias = $old)?)]
+                #[serde(rename = $name)]
                 $rule,
             )+)+
         }
@@ -131,7 +130,7 @@ rule_ids! {
         BackFirmware "back.firmware",
     }
     Backup "backup" {
-        BackupMade "backup.made" | "care.backup",
+        BackupMade "backup.made",
     }
 }
 

@@ -7,71 +7,19 @@ use crate::job::{FolderState, FoundJob};
 use crate::profile::StoppedSign;
 
 pub(super) static RULES: &[Rule] = &[
-    Rule {
-        id: RuleId::MediumWholeDisk,
-        to: None,
-        check: whole_disk,
-    },
-    Rule {
-        id: RuleId::MediumWritable,
-        to: None,
-        check: writable,
-    },
-    Rule {
-        id: RuleId::MediumSectorSize,
-        to: None,
-        check: sector_size,
-    },
-    Rule {
-        id: RuleId::MediumReadable,
-        to: None,
-        check: readable,
-    },
-    Rule {
-        id: RuleId::MediumHealth,
-        to: None,
-        check: health,
-    },
-    Rule {
-        id: RuleId::MediumInUse,
-        to: None,
-        check: in_use,
-    },
-    Rule {
-        id: RuleId::MediumRaid,
-        to: None,
-        check: raid,
-    },
-    Rule {
-        id: RuleId::MediumJobElsewhere,
-        to: None,
-        check: job_elsewhere,
-    },
-    Rule {
-        id: RuleId::MediumJobLasting,
-        to: None,
-        check: job_lasting,
-    },
-    Rule {
-        id: RuleId::MediumJobWritable,
-        to: None,
-        check: job_writable,
-    },
-    Rule {
-        id: RuleId::MediumStoppedJob,
-        to: None,
-        check: stopped_job,
-    },
-    Rule {
-        id: RuleId::MediumCopy,
-        to: None,
-        check: copy,
-    },
-    Rule {
-        id: RuleId::MediumPower,
-        to: None,
-        check: power,
-    },
+    Rule::always(RuleId::MediumWholeDisk, whole_disk),
+    Rule::always(RuleId::MediumWritable, writable),
+    Rule::always(RuleId::MediumSectorSize, sector_size),
+    Rule::always(RuleId::MediumReadable, readable),
+    Rule::always(RuleId::MediumHealth, health),
+    Rule::always(RuleId::MediumInUse, in_use),
+    Rule::always(RuleId::MediumRaid, raid),
+    Rule::always(RuleId::MediumJobElsewhere, job_elsewhere),
+    Rule::always(RuleId::MediumJobLasting, job_lasting),
+    Rule::always(RuleId::MediumJobWritable, job_writable),
+    Rule::always(RuleId::MediumStoppedJob, stopped_job),
+    Rule::always(RuleId::MediumCopy, copy),
+    Rule::always(RuleId::MediumPower, power),
 ];
 
 fn whole_disk(facts: &Facts<'_>) -> Vec<Answer> {

@@ -207,6 +207,24 @@ pub struct Rule {
 }
 
 impl Rule {
+    /// A rule that is asked about both ways.
+    const fn always(id: RuleId, check: fn(&Facts<'_>) -> Vec<Answer>) -> Self {
+        let to = None;
+        Self { id, to, check }
+    }
+
+    /// One that is only asked about the way to a GPT.
+    const fn to_gpt(id: RuleId, check: fn(&Facts<'_>) -> Vec<Answer>) -> Self {
+        let to = Some(Style::Gpt);
+        Self { id, to, check }
+    }
+
+    /// One that is only asked about the way to an MBR.
+    const fn to_mbr(id: RuleId, check: fn(&Facts<'_>) -> Vec<Answer>) -> Self {
+        let to = Some(Style::Mbr);
+        Self { id, to, check }
+    }
+
     /// Runs the rule.
     fn findings(&self, facts: &Facts<'_>) -> Vec<Finding> {
         let mut answers = (self.check)(facts);

@@ -5,31 +5,14 @@ use super::answers::room::{Evidence, Remedy};
 use super::{Answer, Facts, Room, Rule, RuleId, Subject};
 use crate::device::{Extent, Lba, MIB};
 use crate::gpt::{TableCopy, first_usable};
-use crate::identities::Style;
 use crate::placement::{EspFrom, NoRoom, Placement, backup_region};
 use crate::profile::{Origin, Table};
 
 pub(super) static RULES: &[Rule] = &[
-    Rule {
-        id: RuleId::RoomPrimaryTable,
-        to: Some(Style::Gpt),
-        check: primary,
-    },
-    Rule {
-        id: RuleId::RoomBackupTable,
-        to: Some(Style::Gpt),
-        check: backup,
-    },
-    Rule {
-        id: RuleId::RoomSmallest,
-        to: Some(Style::Gpt),
-        check: smallest,
-    },
-    Rule {
-        id: RuleId::RoomEsp,
-        to: Some(Style::Gpt),
-        check: esp,
-    },
+    Rule::to_gpt(RuleId::RoomPrimaryTable, primary),
+    Rule::to_gpt(RuleId::RoomBackupTable, backup),
+    Rule::to_gpt(RuleId::RoomSmallest, smallest),
+    Rule::to_gpt(RuleId::RoomEsp, esp),
 ];
 
 fn partitions_in(
@@ -82,10 +65,10 @@ fn partitions_in(
 }
 
 fn primary(facts: &Facts<'_>) -> Vec<Answer> {
-    let region = Extent {
-        first: Lba(1),
-        end: Lba(first_usable(facts.profile.geometry.logical_sector)),
-    };
+    let region = Extent::between(
+        Lba(1),
+        Lba(first_usable(facts.profile.geometry.logical_sector)),
+    );
     let mut answers = partitions_in(facts, region, TableCopy::Primary, &Remedy::MovePartition);
     if let (Some(sectors), Table::Mbr { .. }) = (facts.profile.code_in_gap, &facts.profile.table) {
         // The remains of a GPT are no boot manager: they may be those of a conversion that stopped.

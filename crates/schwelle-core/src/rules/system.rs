@@ -11,46 +11,14 @@ use crate::starts::{Afterwards, SystemStart, can_be_given_up, starts};
 use crate::windows::{MountedName, SYSTEM_FOLDER, shared_out};
 
 pub(super) static RULES: &[Rule] = &[
-    Rule {
-        id: RuleId::SystemActive,
-        to: Some(Style::Gpt),
-        check: active,
-    },
-    Rule {
-        id: RuleId::SystemWindows,
-        to: None,
-        check: windows,
-    },
-    Rule {
-        id: RuleId::System64Bit,
-        to: Some(Style::Gpt),
-        check: is_64_bit,
-    },
-    Rule {
-        id: RuleId::SystemBootFiles,
-        to: Some(Style::Gpt),
-        check: boot_files,
-    },
-    Rule {
-        id: RuleId::SystemRegistry,
-        to: None,
-        check: registry,
-    },
-    Rule {
-        id: RuleId::SystemLetters,
-        to: None,
-        check: letters,
-    },
-    Rule {
-        id: RuleId::SystemSeveral,
-        to: None,
-        check: several,
-    },
-    Rule {
-        id: RuleId::SystemStarts,
-        to: Some(Style::Gpt),
-        check: starts_afterwards,
-    },
+    Rule::to_gpt(RuleId::SystemActive, active),
+    Rule::always(RuleId::SystemWindows, windows),
+    Rule::to_gpt(RuleId::System64Bit, is_64_bit),
+    Rule::to_gpt(RuleId::SystemBootFiles, boot_files),
+    Rule::always(RuleId::SystemRegistry, registry),
+    Rule::always(RuleId::SystemLetters, letters),
+    Rule::always(RuleId::SystemSeveral, several),
+    Rule::to_gpt(RuleId::SystemStarts, starts_afterwards),
 ];
 
 const MANAGER: &str = "\\Windows\\Boot\\EFI\\bootmgfw.efi";

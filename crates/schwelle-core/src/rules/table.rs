@@ -11,11 +11,7 @@ use crate::placement::EspFrom;
 use crate::profile::{Origin, Partition, Table, Trace, TraceAt, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
-    Rule {
-        id: RuleId::TableMbr,
-        to: Some(Style::Gpt),
-        check: mbr,
-    },
+    Rule::to_gpt(RuleId::TableMbr, mbr),
     Rule {
         id: RuleId::TableInside,
         to: Some(Style::Gpt),
@@ -53,26 +49,10 @@ pub(super) static RULES: &[Rule] = &[
         to: Some(Style::Gpt),
         check: |facts| damage(facts, |kind| matches!(kind, DamageKind::BadFlag { .. })),
     },
-    Rule {
-        id: RuleId::TableDynamic,
-        to: Some(Style::Gpt),
-        check: dynamic,
-    },
-    Rule {
-        id: RuleId::TableTypes,
-        to: Some(Style::Gpt),
-        check: types,
-    },
-    Rule {
-        id: RuleId::TableCount,
-        to: Some(Style::Gpt),
-        check: count,
-    },
-    Rule {
-        id: RuleId::TableAlignment,
-        to: Some(Style::Gpt),
-        check: alignment,
-    },
+    Rule::to_gpt(RuleId::TableDynamic, dynamic),
+    Rule::to_gpt(RuleId::TableTypes, types),
+    Rule::to_gpt(RuleId::TableCount, count),
+    Rule::to_gpt(RuleId::TableAlignment, alignment),
 ];
 
 fn mbr(facts: &Facts<'_>) -> Vec<Answer> {

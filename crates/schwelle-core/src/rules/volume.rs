@@ -9,41 +9,13 @@ use crate::ntfs::{Hibernation, LogState};
 use crate::profile::{Encryption, Foreign, NtfsHealth, Origin, Partition, Profile, VolumeKind};
 
 pub(super) static RULES: &[Rule] = &[
-    Rule {
-        id: RuleId::VolumeEncryption,
-        to: None,
-        check: encryption,
-    },
-    Rule {
-        id: RuleId::VolumeReadable,
-        to: None,
-        check: readable,
-    },
-    Rule {
-        id: RuleId::VolumeHibernation,
-        to: None,
-        check: hibernation,
-    },
-    Rule {
-        id: RuleId::VolumeClean,
-        to: None,
-        check: clean,
-    },
-    Rule {
-        id: RuleId::VolumeConsistent,
-        to: None,
-        check: consistent,
-    },
-    Rule {
-        id: RuleId::VolumeShadowCopies,
-        to: None,
-        check: shadow_copies,
-    },
-    Rule {
-        id: RuleId::VolumeMatchesType,
-        to: None,
-        check: matches_type,
-    },
+    Rule::always(RuleId::VolumeEncryption, encryption),
+    Rule::always(RuleId::VolumeReadable, readable),
+    Rule::always(RuleId::VolumeHibernation, hibernation),
+    Rule::always(RuleId::VolumeClean, clean),
+    Rule::always(RuleId::VolumeConsistent, consistent),
+    Rule::always(RuleId::VolumeShadowCopies, shadow_copies),
+    Rule::always(RuleId::VolumeMatchesType, matches_type),
 ];
 
 fn ntfs_volumes<'a>(facts: &'a Facts<'_>) -> impl Iterator<Item = (&'a Partition, &'a NtfsHealth)> {

@@ -161,10 +161,7 @@ fn a_draft_that_would_touch_a_partition_is_not_made() {
     let profile = Profile::read(&disk, HostFacts::default()).unwrap();
     let plan = plan(&disk);
     // The same draft, but as if the place of the EFI system partition had not been declared.
-    let sector_0 = Extent {
-        first: Lba(0),
-        end: Lba(1),
-    };
+    let sector_0 = Extent::between(Lba(0), Lba(1));
     let regions = [Region::new(StageKind::Commit, Purpose::Sector0, sector_0)];
     assert!(ChangeSet::of(&plan.draft, Purpose::MovedClusters, &regions).is_err());
     // Only what is edited afterwards lies in partitions.

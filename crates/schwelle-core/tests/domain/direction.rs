@@ -73,9 +73,9 @@ const ROOMS: [(&str, &[&str]); 4] = [
     (
         "schwelle",
         &[
-            "text", "sizes", "words", "error", "random", "linux", "machine", "many", "policy",
-            "unlock", "options", "which", "events", "screen", "emulate", "progress", "disk",
-            "views", "commands", "cli", "hostile",
+            "text", "sizes", "words", "error", "random", "linux", "machine", "many", "document",
+            "policy", "unlock", "options", "which", "events", "screen", "emulate", "progress",
+            "disk", "views", "commands", "cli", "hostile",
         ],
     ),
 ];

@@ -375,10 +375,7 @@ mod tests {
     }
 
     fn set(draft: &Draft<'_>) -> ChangeSet {
-        let region = |first, end| Extent {
-            first: Lba(first),
-            end: Lba(end),
-        };
+        let region = |first, end| Extent::between(Lba(first), Lba(end));
         let regions = [
             Region::new(StageKind::Prepare, Purpose::Esp, region(1, 10_000)),
             Region::new(StageKind::Commit, Purpose::Sector0, region(0, 1)),

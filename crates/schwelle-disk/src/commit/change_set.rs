@@ -10,10 +10,7 @@ use serde::{Deserialize, Serialize};
 use super::Purpose;
 use crate::device::{Draft, Extent, Geometry, Lba, Move, ReadDevice};
 
-const SECTOR_0: Extent = Extent {
-    first: Lba(0),
-    end: Lba(1),
-};
+const SECTOR_0: Extent = Extent::between(Lba(0), Lba(1));
 
 /// A stage of the commit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -26,7 +23,6 @@ pub enum StageKind {
     /// Clusters of shrunk volumes, copied to clusters that are free.
     Move,
     /// The file systems of shrunk volumes.
-    #[serde(alias = "trim")]
     Shrink,
     /// Files put into an EFI system partition that is there already.
     Fill,
@@ -42,7 +38,6 @@ pub enum StageKind {
     /// The old table, which nothing names any more.
     Clear,
     /// Files that name the disk, which can only be changed afterwards.
-    #[serde(alias = "settle")]
     Edit,
 }
 
@@ -366,7 +361,7 @@ fn sorted(draft: &Draft<'_>, regions: &[Region]) -> Result<Vec<Vec<Extent>>, Und
             let end = end.min(extent.end);
             let region = regions.get(index).filter(|region| !region.is_whole);
             if let Some((part, _)) = parts.get_mut(index).zip(region) {
-                part.push(Extent { first: at, end });
+                part.push(Extent::between(at, end));
             }
             at = end;
         }
@@ -375,7 +370,7 @@ fn sorted(draft: &Draft<'_>, regions: &[Region]) -> Result<Vec<Vec<Extent>>, Und
         let region = regions.get(index).filter(|region| region.is_whole);
         if let Some((part, _)) = parts.get_mut(index).zip(region) {
             let first = Lba(first);
-            part.push(Extent { first, end });
+            part.push(Extent::between(first, end));
         }
     }
     Ok(parts)
@@ -410,23 +405,12 @@ mod tests {
     use crate::device::{BlockDevice, Memory};
 
     #[test]
-    fn a_journal_of_an_older_program_names_its_stages_otherwise() {
-        for (old, stage) in [("trim", StageKind::Shrink), ("settle", StageKind::Edit)] {
-            let read: StageKind = serde_json::from_value(old.into()).unwrap();
-            assert_eq!(read, stage);
-        }
-    }
-
-    #[test]
     fn a_change_outside_the_regions_is_noticed_and_the_rest_is_sorted() {
         let disk = Memory::new(512, 100);
         let draft = Draft::new(&disk);
         draft.write_at(0, &[1; 3 * 512]).unwrap();
         draft.write_at(50 * 512, &[1; 512]).unwrap();
-        let extent = |first, end| Extent {
-            first: Lba(first),
-            end: Lba(end),
-        };
+        let extent = |first, end| Extent::between(Lba(first), Lba(end));
         let late = Region::new(StageKind::Commit, Purpose::Sector0, extent(0, 1));
         let early = Region::new(StageKind::Prepare, Purpose::PrimaryTable, extent(1, 10));
         assert_eq!(
@@ -466,10 +450,9 @@ mod tests {
             stages: Vec::new(),
         };
         for (kind, extents) in stages {
-            let extents = extents.iter().map(|&(first, end)| Extent {
-                first: Lba(first),
-                end: Lba(end),
-            });
+            let extents = extents
+                .iter()
+                .map(|&(first, end)| Extent::between(Lba(first), Lba(end)));
             let (what, extents) = (Purpose::Unnamed, extents.collect());
             let parts = vec![Part { what, extents }];
             set.stages.push(Stage { kind: *kind, parts });
@@ -488,10 +471,7 @@ mod tests {
             (Edit, &[(61, 62)]),
         ];
         assert!(set(&sound).checked(true).is_ok());
-        let extent = |first, end| Extent {
-            first: Lba(first),
-            end: Lba(end),
-        };
+        let extent = |first, end| Extent::between(Lba(first), Lba(end));
         let cases: [(&[Written], Disorder); 8] = [
             (
                 &[(Commit, &[(0, 1)]), (Prepare, &[(1, 34)])],

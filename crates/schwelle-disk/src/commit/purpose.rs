@@ -4,7 +4,7 @@ use std::fmt;
 
 #[cfg(feature = "schema")]
 use schemars::JsonSchema;
-use serde::{Deserialize, Deserializer, Serialize};
+use serde::{Deserialize, Serialize};
 
 /// What sectors are written for, or why a job relies on them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -56,27 +56,6 @@ pub enum Purpose {
     },
     /// Sectors that no part of a job names.
     Unnamed,
-    /// As an older program called it.
-    Other {
-        /// In its words.
-        text: String,
-    },
-}
-
-impl Purpose {
-    /// Reads one as it is written now, or the plain text of an older program.
-    pub fn read<'de, D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        #[derive(Deserialize)]
-        #[serde(untagged)]
-        enum Stored {
-            Now(Purpose),
-            Before(String),
-        }
-        Ok(match Stored::deserialize(from)? {
-            Stored::Now(purpose) => purpose,
-            Stored::Before(text) => Self::Other { text },
-        })
-    }
 }
 
 /// The thing's name, as it stands in errors.
@@ -102,26 +81,6 @@ impl fmt::Display for Purpose {
             Self::SwapArea { partition } => return write!(f, "swap area of partition {partition}"),
             Self::File { name, partition } => return write!(f, "{name} on partition {partition}"),
             Self::Unnamed => "outside the journal",
-            Self::Other { text } => text,
         })
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn what_an_older_program_wrote_is_read_as_it_stands() {
-        let read = |text: &str| {
-            let mut from = serde_json::Deserializer::from_str(text);
-            Purpose::read(&mut from)
-        };
-        let purpose = Purpose::FileSystem { partition: 2 };
-        let text = serde_json::to_string(&purpose).unwrap();
-        assert_eq!(read(&text).unwrap(), purpose);
-        let older = read("\"sector 0: the MBR\"").unwrap();
-        assert_eq!(older.to_string(), "sector 0: the MBR");
-        assert!(read("7").is_err());
     }
 }

@@ -235,10 +235,10 @@ impl DiskFile {
 
     fn sectors(&self, offset: u64, len_bytes: usize) -> Extent {
         let sector = u64::from(self.geometry.logical_sector);
-        Extent {
-            first: Lba(offset / sector),
-            end: Lba((offset + len_bytes as u64).div_ceil(sector)),
-        }
+        Extent::between(
+            Lba(offset / sector),
+            Lba((offset + len_bytes as u64).div_ceil(sector)),
+        )
     }
 
     /// What has been written can be read again.
@@ -279,10 +279,7 @@ impl DiskFile {
         let step = u64::from(self.geometry.physical_sector / self.geometry.logical_sector).max(1);
         let first = lba.0 / step * step;
         let end = (first + step).min(self.geometry.sectors);
-        let extent = Extent {
-            first: Lba(first),
-            end: Lba(end),
-        };
+        let extent = Extent::between(Lba(first), Lba(end));
         let mut known = self
             .unreadable
             .lock()

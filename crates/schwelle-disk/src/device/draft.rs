@@ -20,18 +20,12 @@ pub struct Move {
 impl Move {
     /// The sectors moved.
     pub fn source(&self) -> Extent {
-        Extent {
-            first: self.from,
-            end: Lba(self.from.0.saturating_add(self.sectors)),
-        }
+        Extent::between(self.from, Lba(self.from.0.saturating_add(self.sectors)))
     }
 
     /// Where they go.
     pub fn destination(&self) -> Extent {
-        Extent {
-            first: self.to,
-            end: Lba(self.to.0.saturating_add(self.sectors)),
-        }
+        Extent::between(self.to, Lba(self.to.0.saturating_add(self.sectors)))
     }
 }
 
@@ -170,10 +164,7 @@ impl<'a> Draft<'a> {
                 Some(last) if last.end.0 >= range.start => {
                     last.end = last.end.max(Lba(range.end));
                 }
-                _ => extents.push(Extent {
-                    first: Lba(range.start),
-                    end: Lba(range.end),
-                }),
+                _ => extents.push(Extent::between(Lba(range.start), Lba(range.end))),
             }
         }
         extents
@@ -365,13 +356,7 @@ mod tests {
         base.write_at(1024, &[7; 512]).unwrap();
         let draft = Draft::new(&base);
         draft.write_at(1024, &[7; 1024]).unwrap();
-        assert_eq!(
-            draft.changed(),
-            [Extent {
-                first: Lba(3),
-                end: Lba(4)
-            }]
-        );
+        assert_eq!(draft.changed(), [Extent::between(Lba(3), Lba(4))]);
         draft.write_at(1536, &[0; 512]).unwrap();
         assert_eq!(draft.changed(), []);
         assert!(draft.write_at(16 * 512, &[1; 512]).is_err());
@@ -381,10 +366,7 @@ mod tests {
     fn what_is_laid_already_is_told() {
         let base = Memory::new(512, 100);
         let draft = Draft::new(&base);
-        let extent = |first, end| Extent {
-            first: Lba(first),
-            end: Lba(end),
-        };
+        let extent = |first, end| Extent::between(Lba(first), Lba(end));
         draft.move_sectors(Move {
             from: Lba(80),
             to: Lba(10),

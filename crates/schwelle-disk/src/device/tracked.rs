@@ -93,14 +93,8 @@ impl<'a, D: ReadDevice + ?Sized> Tracked<'a, D> {
         let sector = u64::from(self.geometry().logical_sector);
         let end = offset.saturating_add(len_bytes as u64);
         let sectors = match error.lba {
-            Some(lba) => Extent {
-                first: lba,
-                end: Lba(lba.0.saturating_add(1)),
-            },
-            None => Extent {
-                first: Lba(offset / sector),
-                end: Lba(end.div_ceil(sector)),
-            },
+            Some(lba) => Extent::between(lba, Lba(lba.0.saturating_add(1))),
+            None => Extent::between(Lba(offset / sector), Lba(end.div_ceil(sector))),
         };
         let mut failures = self.failures.lock().unwrap_or_else(PoisonError::into_inner);
         if failures.len() < MAX_FAILURES {

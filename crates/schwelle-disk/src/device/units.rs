@@ -62,6 +62,11 @@ impl From<Extent> for ExtentForm {
 }
 
 impl Extent {
+    /// The range from `first` on that ends before `end`.
+    pub const fn between(first: Lba, end: Lba) -> Self {
+        Self { first, end }
+    }
+
     /// The range of `sectors` sectors from `first` on; `None` when its end is not a sector number.
     pub fn new(first: Lba, sectors: u64) -> Option<Self> {
         Some(Self {
@@ -120,10 +125,7 @@ impl Geometry {
 
     /// The whole device as a range.
     pub fn whole(&self) -> Extent {
-        Extent {
-            first: Lba(0),
-            end: Lba(self.sectors),
-        }
+        Extent::between(Lba(0), Lba(self.sectors))
     }
 
     /// Bytes in a range of sectors.

@@ -292,10 +292,7 @@ impl<'a> FatVolume<'a> {
         let sectors = u64::from(self.shape.cluster_sectors);
         let place = |cluster: u32| {
             let first = self.shape.data_sector + (u64::from(cluster) - 2) * sectors;
-            Extent {
-                first: Lba(first),
-                end: Lba(first + sectors),
-            }
+            Extent::between(Lba(first), Lba(first + sectors))
         };
         Ok(chain.into_iter().map(place).collect())
     }

@@ -70,10 +70,10 @@ impl GptEntry {
         Some(Self {
             kind: Uuid::from_bytes_le(raw.kind),
             id: Uuid::from_bytes_le(raw.id),
-            extent: Extent {
-                first: Lba(raw.first_lba.get()),
-                end: Lba(raw.last_lba.get().saturating_add(1)),
-            },
+            extent: Extent::between(
+                Lba(raw.first_lba.get()),
+                Lba(raw.last_lba.get().saturating_add(1)),
+            ),
             attributes: raw.attributes.get(),
             name: char::decode_utf16(name)
                 .map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER))
@@ -86,10 +86,7 @@ impl GptEntry {
         Self {
             kind: Uuid::nil(),
             id: Uuid::nil(),
-            extent: Extent {
-                first: Lba(0),
-                end: Lba(0),
-            },
+            extent: Extent::between(Lba(0), Lba(0)),
             attributes: 0,
             name: String::new(),
         }

@@ -159,10 +159,10 @@ impl GptHeader {
             raw.my_lba.get() == at.0,
             &|| format!("{}", at.0),
         )?;
-        let usable = Extent {
-            first: Lba(raw.first_usable.get()),
-            end: Lba(raw.last_usable.get().saturating_add(1)),
-        };
+        let usable = Extent::between(
+            Lba(raw.first_usable.get()),
+            Lba(raw.last_usable.get().saturating_add(1)),
+        );
         let fits = usable.first < usable.end && geometry.whole().contains(&usable);
         field("last usable LBA", usable.last().0, fits, &|| {
             format!("at most {}", geometry.whole().last().0)

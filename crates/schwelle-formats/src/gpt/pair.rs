@@ -228,10 +228,7 @@ impl GptLayout {
         let sector = geometry.logical_sector;
         let last = Lba(geometry.sectors.checked_sub(1)?);
         let backup_entries = Lba(geometry.sectors.checked_sub(backup_sectors(sector))?);
-        let usable = Extent {
-            first: Lba(first_usable(sector)),
-            end: backup_entries,
-        };
+        let usable = Extent::between(Lba(first_usable(sector)), backup_entries);
         if usable.first >= usable.end || self.entries.len() > ENTRY_COUNT as usize {
             return None;
         }
@@ -282,10 +279,7 @@ mod tests {
         let entry = |first, end, name: &str| GptEntry {
             kind: type_guid::BASIC_DATA,
             id: Uuid::from_u128(u128::from(first)),
-            extent: Extent {
-                first: Lba(first),
-                end: Lba(end),
-            },
+            extent: Extent::between(Lba(first), Lba(end)),
             attributes: 1 << 63,
             name: name.into(),
         };

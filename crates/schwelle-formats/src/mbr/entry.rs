@@ -132,9 +132,9 @@ impl Entry {
         // A u32 added to an LBA of a real disk cannot overflow a u64; a hostile base is capped, and
         // then lies outside.
         let first = base.0.saturating_add(u64::from(self.first));
-        Extent {
-            first: Lba(first),
-            end: Lba(first.saturating_add(u64::from(self.sectors))),
-        }
+        Extent::between(
+            Lba(first),
+            Lba(first.saturating_add(u64::from(self.sectors))),
+        )
     }
 }

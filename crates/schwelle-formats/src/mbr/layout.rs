@@ -54,10 +54,10 @@ pub struct MbrLayout {
 impl MbrLayout {
     /// The extended partition: from the first extended boot record to the end of the last logical partition.
     pub fn extended(&self) -> Option<Extent> {
-        Some(Extent {
-            first: self.logical.first()?.record,
-            end: self.logical.last()?.entry.extent.end,
-        })
+        Some(Extent::between(
+            self.logical.first()?.record,
+            self.logical.last()?.entry.extent.end,
+        ))
     }
 
     /// All partitions with their numbers: primary ones by their place in the table, logical ones from 5
@@ -82,10 +82,7 @@ impl MbrLayout {
             let next = self.logical.get(index.saturating_add(1));
             let link = next.map(|next| NewEntry {
                 kind: LINK,
-                extent: Extent {
-                    first: next.record,
-                    end: next.entry.extent.end,
-                },
+                extent: Extent::between(next.record, next.entry.extent.end),
                 active: false,
             });
             let mut record = RawRecord::new_zeroed();

@@ -200,10 +200,7 @@ impl MbrTable {
         let mut seen = BTreeSet::new();
         let mut at = extended.first;
         while seen.len() < MAX_LOGICAL {
-            if !disk.contains(&Extent {
-                first: at,
-                end: Lba(at.0.saturating_add(1)),
-            }) {
+            if !disk.contains(&Extent::between(at, Lba(at.0.saturating_add(1)))) {
                 // The extended partition itself lies beyond the disk; its own damage says so.
                 return Ok(());
             }
@@ -234,10 +231,7 @@ impl MbrTable {
             }
             let Some(next) = next else { return Ok(()) };
             let to = next.extent(extended.first).first;
-            let link = Extent {
-                first: to,
-                end: Lba(to.0.saturating_add(1)),
-            };
+            let link = Extent::between(to, Lba(to.0.saturating_add(1)));
             let kind = if seen.contains(&to) {
                 DamageKind::ChainLoop { to }
             } else if !extended.contains(&link) {
@@ -272,10 +266,10 @@ impl MbrTable {
             }
         }
         let mut overlap = |a: &MbrPartition, b: &MbrPartition| {
-            let shared = Extent {
-                first: a.extent.first.max(b.extent.first),
-                end: a.extent.end.min(b.extent.end),
-            };
+            let shared = Extent::between(
+                a.extent.first.max(b.extent.first),
+                a.extent.end.min(b.extent.end),
+            );
             if shared.first < shared.end {
                 let kind = DamageKind::Overlap {
                     a: a.slot,

@@ -499,8 +499,8 @@ pub(super) fn last_words(job: &JobFolder, warnings: &[String], screen: &Screen) 
     }
 }
 
-/// Says so where other users of this system can look into a job folder: one of an older program, or on a file system
-/// that keeps no permissions.
+/// Says so where other users of this system can look into a job folder: on a file system that keeps no permissions, or
+/// where somebody has given them.
 pub(super) fn warn_if_readable(folder: &Path, screen: &Screen) {
     if this_pc().others_can_read(folder) {
         screen.warn(&format!(

@@ -32,20 +32,15 @@ pub(crate) struct JobRecord {
     /// The disk's serial number, where it tells one
     pub(crate) serial: Option<String>,
     /// What the disk is called from start to start: its by-id name, its serial number, or its path
-    #[serde(default)]
     pub(crate) lasting_name: String,
     /// Who confirmed the disk and the backup: "the technician" or "--yes"
     pub(crate) answered_by: String,
     /// What the policy had asked beside, each answered with yes
-    #[serde(default)]
     pub(crate) questions: Vec<String>,
     /// The workshop's name, by the policy
-    #[serde(default)]
     pub(crate) shop: Option<String>,
-    #[serde(default)]
     pub(crate) disk_facts: DiskDoc,
     /// What is known of the PC
-    #[serde(default)]
     pub(crate) pc: Vec<PcFactDoc>,
     pub(crate) plan: Plan,
 }
@@ -56,11 +51,9 @@ pub(crate) struct JobRecord {
 pub(crate) struct DiskDoc {
     pub(crate) size_bytes: u64,
     pub(crate) model: Option<String>,
-    #[serde(alias = "short_name")]
     pub(crate) disk_name: Option<String>,
     pub(crate) systems: Vec<String>,
-    /// Before the job; null in a record of an older program
-    #[serde(default)]
+    /// Before the job
     pub(crate) table: Option<TableStyle>,
 }
 
@@ -149,6 +142,5 @@ pub(crate) struct Outcome {
     /// `undo`: every sector that matters is as it was
     pub(crate) exact: Option<bool>,
     /// What the technician was warned of at the end
-    #[serde(default)]
     pub(crate) warnings: Vec<String>,
 }

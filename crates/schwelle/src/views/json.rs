@@ -6,7 +6,7 @@ use std::path::Path;
 #[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use schwelle_core::commit::{Purpose, StageKind};
-use schwelle_core::device::Geometry;
+use schwelle_core::device::{Extent, Geometry};
 use schwelle_core::disk_use::DiskUse;
 use schwelle_core::draft::{self, Change, Edit, EditedFile, MapPart, WhyNotUpdated};
 use schwelle_core::identities::Style;
@@ -103,10 +103,8 @@ pub(crate) struct Plan {
     pub(crate) answer: DiskAnswer,
     pub(crate) findings: Vec<FindingDoc>,
     /// The boot code in sector 0 of an MBR disk that is to start in UEFI mode; else null
-    #[serde(default)]
     pub(crate) boot_code: Option<Worded<SectorZero>>,
     /// The systems on such a disk; else empty
-    #[serde(default)]
     pub(crate) starts: Vec<SystemStartDoc>,
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub(crate) draft: Option<DraftDoc>,
@@ -129,7 +127,6 @@ pub(crate) struct DraftDoc {
     pub(crate) after: Vec<PartDoc>,
     pub(crate) stages: Vec<StageDoc>,
     /// Volumes that are shrunk
-    #[serde(alias = "trimmed")]
     pub(crate) shrunk: Vec<ShrunkDoc>,
     /// Bytes that are copied to free clusters, within the shrunk volumes
     pub(crate) bytes_moved: u64,
@@ -139,14 +136,12 @@ pub(crate) struct DraftDoc {
     /// overwritten is saved in the job folder first
     pub(crate) bytes_written: u64,
     /// Bytes that the job folder takes, at most
-    #[serde(default)]
     pub(crate) job_folder_bytes: u64,
     /// Files on kept volumes that the job edits
     pub(crate) files_edited: Vec<EditedFileDoc>,
     /// The boot menu of Windows afterwards; null where no Windows starts
     pub(crate) menu: Option<MenuDoc>,
     /// The Linux systems that get boot loaders on the EFI system partition
-    #[serde(default)]
     pub(crate) linux: Vec<LinuxDoc>,
     /// Files put on the EFI system partition
     pub(crate) files_added: Vec<String>,
@@ -299,15 +294,7 @@ pub(crate) struct StageDoc {
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
 pub(crate) struct StagePartDoc {
     pub(crate) what: Worded<Purpose>,
-    pub(crate) extents: Vec<ExtentDoc>,
-}
-
-/// A range of sectors.
-#[derive(Debug, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(JsonSchema))]
-pub(crate) struct ExtentDoc {
-    pub(crate) first_lba: u64,
-    pub(crate) last_lba: u64,
+    pub(crate) extents: Vec<Extent>,
 }
 
 fn parts(parts: &[MapPart]) -> Vec<PartDoc> {
@@ -326,13 +313,9 @@ fn parts(parts: &[MapPart]) -> Vec<PartDoc> {
 }
 
 fn stages(plan: &draft::Plan<'_>, geometry: Geometry) -> Vec<StageDoc> {
-    let extent = |extent: &schwelle_core::device::Extent| ExtentDoc {
-        first_lba: extent.first.0,
-        last_lba: extent.last().0,
-    };
     let part = |part: &schwelle_core::commit::Part| StagePartDoc {
         what: Worded::of(part.what.clone(), Purpose::to_string),
-        extents: part.extents.iter().map(extent).collect(),
+        extents: part.extents.clone(),
     };
     let stage = |stage: &schwelle_core::commit::Stage| StageDoc {
         stage: stage.kind,

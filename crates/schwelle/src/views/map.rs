@@ -183,10 +183,7 @@ mod tests {
     fn part(first: u64, end: u64, number: usize, role: Option<Role>, change: Change) -> MapPart {
         MapPart {
             number: role.map(|_| number),
-            extent: Extent {
-                first: Lba(first),
-                end: Lba(end),
-            },
+            extent: Extent::between(Lba(first), Lba(end)),
             kind: String::new(),
             role,
             label: String::new(),

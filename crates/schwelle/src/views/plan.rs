@@ -233,9 +233,8 @@ fn writes(disk: &Disk, plan: &Plan<'_>, look: Look) -> String {
                 [only] => lbas(&only),
                 [first, ..] => {
                     let all = part.extents.iter();
-                    let span = all.fold(first, |span, extent| Extent {
-                        first: span.first.min(extent.first),
-                        end: span.end.max(extent.end),
+                    let span = all.fold(first, |span, extent| {
+                        Extent::between(span.first.min(extent.first), span.end.max(extent.end))
                     });
                     format!("{} extents in {}", part.extents.len(), lbas(&span))
                 }

@@ -36,7 +36,6 @@ pub(crate) struct Sheet {
     pub(crate) pc: String,
     pub(crate) disk: String,
     /// What is right already
-    #[serde(default)]
     pub(crate) already: Vec<Worded<Already>>,
     pub(crate) steps: Vec<LinesDoc<SheetStep>>,
     pub(crate) secure_boot: Worded<Verdict>,

@@ -32,7 +32,7 @@ use crate::words;
     )
 )]
 pub(crate) struct Worded<T> {
-    /// None in a document of another version of this program, which has answers that this one does not know.
+    /// None in a document of a newer program, with an answer that this one does not know.
     pub(crate) value: Option<T>,
     /// The same in words
     pub(crate) text: String,
@@ -239,7 +239,6 @@ pub(crate) struct FindingDoc {
     /// What to do; null where nothing is to be done
     pub(crate) remedy: Option<Advice<Remedy>>,
     /// What a policy made of the rule's own answer; null where it says nothing of it
-    #[serde(default)]
     pub(crate) by_policy: Option<ByPolicy>,
 }
 

@@ -330,7 +330,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         let first = disk.standard_places().windows.end;
         let end = lba(disk.device().geometry().sectors - 2048);
         with_table(disk, |entries| {
-            entries.push(entry(false, 0x83, Extent { first, end }));
+            entries.push(entry(false, 0x83, Extent::between(first, end)));
         });
         let windows = disk.standard_places().windows;
         edit_file(disk.device(), windows, "\\$Bitmap", |bits| bits.fill(0xFF)).unwrap();
@@ -342,10 +342,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         |disk| {
             let end = disk.device().geometry().sectors;
             with_table(disk, |entries| {
-                let tail = Extent {
-                    first: lba(end - 2048),
-                    end: lba(end),
-                };
+                let tail = Extent::between(lba(end - 2048), lba(end));
                 entries.push(entry(false, 0x83, tail));
             });
         },
@@ -365,14 +362,8 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         "table.mbr",
         "file system on the bare disk",
         |disk| {
-            disk.volume(
-                Asset::Boot,
-                Extent {
-                    first: lba(0),
-                    end: lba(102_400),
-                },
-            )
-            .unwrap();
+            disk.volume(Asset::Boot, Extent::between(lba(0), lba(102_400)))
+                .unwrap();
         },
     ),
     (

@@ -74,10 +74,7 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         "system.several",
         "2 systems: Windows 10 Pro 22H2 (build 19045) on partition 2",
         |disk| {
-            let second = Extent {
-                first: lba(211 * MIB / 512),
-                end: lba(371 * MIB / 512),
-            };
+            let second = Extent::between(lba(211 * MIB / 512), lba(371 * MIB / 512));
             with_table(disk, |entries| entries.push(entry(false, 7, second)));
             disk.volume(Asset::Windows, second).unwrap();
         },

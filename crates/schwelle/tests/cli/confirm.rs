@@ -16,10 +16,7 @@ const LATER: u64 = 1 << 58;
 
 fn started(image: &Path, record: &Value, partition: usize, when: u64) {
     let number = |key: &str| part(record, "Windows")[key].as_u64().unwrap();
-    let extent = Extent {
-        first: lba(number("first_lba")),
-        end: lba(number("last_lba") + 1),
-    };
+    let extent = Extent::between(lba(number("first_lba")), lba(number("last_lba") + 1));
     let device = DiskFile::open_write(image, Some(512)).unwrap();
     windows_was_started(&device, extent, partition, when).unwrap();
 }
@@ -208,7 +205,7 @@ fn an_esp_that_shows_as_a_drive_and_a_disk_never_converted_are_named() {
         let first = lba(part(&record, "Windows")["first_lba"].as_u64().unwrap());
         let end = lba(part(&record, "Windows")["last_lba"].as_u64().unwrap() + 1);
         let path = "\\Windows\\System32\\config\\SYSTEM";
-        schwelle_demo::edit_file(&device, Extent { first, end }, path, |hive| {
+        schwelle_demo::edit_file(&device, Extent::between(first, end), path, |hive| {
             let mut editor = HiveEditor::open(&*hive).unwrap();
             editor
                 .set_data("MountedDevices", "\\DosDevices\\E:", &data)

@@ -150,10 +150,7 @@ const DISKS: &[(&str, &str, &str, &str, Build)] = &[
         "type 12h, PC manufacturer's service: kept, hidden",
         |disk| {
             with_table(disk, |entries| {
-                let extent = Extent {
-                    first: lba(600 * 1024),
-                    end: lba(610 * 1024),
-                };
+                let extent = Extent::between(lba(600 * 1024), lba(610 * 1024));
                 entries.push(entry(false, 0x12, extent));
             });
         },
@@ -270,10 +267,7 @@ fn what_nothing_starts_is_told_and_stands_against_nothing() {
     for (name, rule, spoil) in LEFT_OVER {
         let lab = Lab::new();
         let image = two_systems(&lab);
-        let volume = Extent {
-            first: lba(SECOND_AT / 512),
-            end: lba((SECOND_AT + 160 * MIB) / 512),
-        };
+        let volume = Extent::between(lba(SECOND_AT / 512), lba((SECOND_AT + 160 * MIB) / 512));
         let disk = DiskFile::open_write(&image, Some(512)).unwrap();
         spoil(&disk, volume);
         disk.flush().unwrap();
@@ -403,10 +397,7 @@ fn an_old_boot_partition_keeps_the_letter_that_it_has() {
 #[test]
 fn a_place_in_front_of_the_recovery_partition_is_told() {
     let lab = Lab::new();
-    let recovery = Extent {
-        first: lba(SECOND_AT / 512),
-        end: lba((SECOND_AT + 50 * MIB) / 512),
-    };
+    let recovery = Extent::between(lba(SECOND_AT / 512), lba((SECOND_AT + 50 * MIB) / 512));
     lab.image("disk.img", 512, 420, |disk| {
         with_table(disk, |entries| entries.push(entry(false, 0x27, recovery)));
         disk.volume(Asset::Boot, recovery).unwrap();

@@ -77,10 +77,7 @@ pub(crate) fn loader(title: &str, signature: u32, offset: u64) -> Vec<(u32, Stri
 /// A disk with two systems; the second one's drive C: is its own volume.
 pub(crate) fn two_systems(lab: &Lab) -> PathBuf {
     lab.image("disk.img", 512, 520, |disk| {
-        let second = Extent {
-            first: lba(SECOND_AT / 512),
-            end: lba((SECOND_AT + 160 * MIB) / 512),
-        };
+        let second = Extent::between(lba(SECOND_AT / 512), lba((SECOND_AT + 160 * MIB) / 512));
         with_table(disk, |entries| entries.push(entry(false, 7, second)));
         disk.volume(Asset::Windows, second).unwrap();
         let hive = "\\Windows\\System32\\config\\SYSTEM";
@@ -353,10 +350,7 @@ fn a_recovery_partition_gets_its_type_unless_the_customer_keeps_files_on_it() {
     ] {
         let lab = Lab::new();
         let image = lab.image("disk.img", 512, 420, |disk| {
-            let third = Extent {
-                first: lba(SECOND_AT / 512),
-                end: lba((SECOND_AT + 50 * MIB) / 512),
-            };
+            let third = Extent::between(lba(SECOND_AT / 512), lba((SECOND_AT + 50 * MIB) / 512));
             with_table(disk, |entries| entries.push(entry(false, 7, third)));
             disk.volume(Asset::Boot, third).unwrap();
         });

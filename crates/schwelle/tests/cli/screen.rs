@@ -17,10 +17,7 @@ fn labels_with_control_codes_are_shown_escaped() {
             first: u32::try_from(extent.first.0).unwrap(),
             sectors: u32::try_from(extent.sectors()).unwrap(),
         };
-        let ext = Extent {
-            first: lba(500_000),
-            end: lba(510_000),
-        };
+        let ext = Extent::between(lba(500_000), lba(510_000));
         let entries = [
             entry(true, 7, places.boot),
             entry(false, 7, places.windows),

@@ -139,10 +139,7 @@ fn what_a_session_may_still_write_is_left_alone_and_told() {
         {
             let disk = DiskFile::open_write(&image, Some(512)).unwrap();
             let first = WINDOWS.0 / 512;
-            let windows = Extent {
-                first: lba(first),
-                end: lba(first + WINDOWS.1 / 512),
-            };
+            let windows = Extent::between(lba(first), lba(first + WINDOWS.1 / 512));
             spoil(&disk, windows);
         }
         let volume = lab.path("left.ntfs");

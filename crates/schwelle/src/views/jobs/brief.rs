@@ -41,13 +41,9 @@ fn document<T: DeserializeOwned>(summary: &JobSummary, name: &str) -> io::Result
 pub(super) struct Brief {
     pub(super) started: String,
     pub(super) disk: String,
-    #[serde(default)]
     pub(super) serial: Option<String>,
-    #[serde(default)]
     lasting_name: String,
-    #[serde(default)]
     pub(super) disk_facts: DiskDoc,
-    #[serde(default)]
     pc: Vec<PcFact>,
     pub(super) plan: Plan,
 }
@@ -58,14 +54,11 @@ struct PcFact {
     value: String,
 }
 
-/// Of the plan in it. The first ones had neither way nor use.
+/// Of the plan in it.
 #[derive(Deserialize)]
 pub(super) struct Plan {
-    #[serde(default)]
     pub(super) to: Style,
-    #[serde(default)]
     pub(super) disk_use: DiskUse,
-    #[serde(default)]
     mended: Vec<IgnoredAny>,
 }
 
@@ -114,11 +107,8 @@ impl Brief {
 #[derive(Deserialize)]
 pub(super) struct Ended {
     pub(super) finished: String,
-    #[serde(default)]
     pub(super) rehearsal: Option<Walk>,
-    #[serde(default)]
     sheet: Option<Sheet>,
-    #[serde(default)]
     pub(super) exact: Option<bool>,
 }
 

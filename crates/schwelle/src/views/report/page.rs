@@ -6,7 +6,7 @@ use schwelle_core::rules::Outcome;
 
 use super::{Report, with_texts};
 use crate::text::{bytes, safe, sentence};
-use crate::views::json::{DraftDoc, ExtentDoc, PartDoc, StageDoc, StagePartDoc};
+use crate::views::json::{DraftDoc, PartDoc, StageDoc, StagePartDoc};
 use crate::views::map::{Stretch, shares};
 use crate::views::worded::FindingDoc;
 
@@ -193,17 +193,11 @@ fn time(text: &str) -> String {
 fn stages(draft: &DraftDoc) -> Vec<[String; 4]> {
     let row = |stage: &str, part: &StagePartDoc| {
         let extents = part.extents.iter();
-        let len = |extent: &ExtentDoc| {
-            extent
-                .last_lba
-                .saturating_add(1)
-                .saturating_sub(extent.first_lba)
-        };
         let sectors = extents
             .clone()
-            .fold(0_u64, |all, extent| all.saturating_add(len(extent)));
-        let first = extents.clone().map(|extent| extent.first_lba).min();
-        let last = extents.map(|extent| extent.last_lba).max();
+            .fold(0_u64, |all, extent| all.saturating_add(extent.sectors()));
+        let first = extents.clone().map(|extent| extent.first.0).min();
+        let last = extents.map(|extent| extent.last().0).max();
         let (first, last) = (first.unwrap_or(0), last.unwrap_or(0));
         let place = match part.extents.len() {
             0 => return None,

@@ -367,8 +367,5 @@ const NOT_MENDED: [(&str, &str); 4] = [
 /// Sectors of the disk from a byte on.
 fn extent(sector: u32, (at, len): (u64, u64)) -> Extent {
     let sector = u64::from(sector);
-    Extent {
-        first: lba(at / sector),
-        end: lba((at + len) / sector),
-    }
+    Extent::between(lba(at / sector), lba((at + len) / sector))
 }

@@ -484,10 +484,7 @@ pub(super) const NAMED: &[Named] = &[
 /// Puts a program in the place of a file on the Windows volume.
 fn put_on_windows(image: &Path, (offset, len): (u64, u64), path: &str, program: &[u8]) {
     let device = DiskFile::open_write(image, Some(512)).unwrap();
-    let extent = Extent {
-        first: lba(offset / 512),
-        end: lba((offset + len) / 512),
-    };
+    let extent = Extent::between(lba(offset / 512), lba((offset + len) / 512));
     schwelle_demo::put_program(&device, extent, path, program).unwrap();
     device.flush().unwrap();
 }
