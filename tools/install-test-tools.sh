@@ -19,6 +19,7 @@ missing() {
     [ -f /usr/share/OVMF/OVMF_CODE_4M.fd ] || echo ovmf
     /usr/bin/python3 -c "import jsonschema" 2>/dev/null || echo python3-jsonschema
     /usr/bin/python3 -c "import cryptography" 2>/dev/null || echo python3-cryptography
+    /usr/bin/python3 -c "import numpy" 2>/dev/null || echo python3-numpy
     [ -d /usr/lib/python3/dist-packages/ansible_collections/ansible/windows ] || echo ansible
     [ -f /usr/lib/ipxe/qemu/pxe-e1000.rom ] || echo ipxe-qemu
     [ -f /usr/lib/grub/i386-pc/boot.img ] || echo grub-pc-bin

@@ -14,6 +14,7 @@ import sys
 import uuid
 import zlib
 
+import numpy
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from cryptography.hazmat.primitives.ciphers.aead import AESCCM
 
@@ -24,43 +25,68 @@ HEAD = 8192
 COPY = 65536
 
 
-def ecb(key, block):
+def ecb(key, blocks):
+    """Each block of an array of bytes, 16 to a row, by itself."""
     done = Cipher(algorithms.AES(key), modes.ECB()).encryptor()
-    return done.update(block) + done.finalize()
+    return numpy.frombuffer(done.update(blocks.tobytes()) + done.finalize(), "u1").reshape(blocks.shape)
 
 
-def diffused(sector):
+def in_blocks(numbers):
+    """Each number as a block, low byte first."""
+    blocks = numpy.zeros((len(numbers), 2), "<u8")
+    blocks[:, 0] = numbers
+    return blocks.view("u1")
+
+
+def by_xts(key, sectors, numbers):
+    half = len(key) // 2
+    tweak = ecb(key[half:], in_blocks(numbers)).view("<u8")
+    tweaks = numpy.empty((len(sectors), sectors.shape[1] // 16, 2), "<u8")
+    for block in range(tweaks.shape[1]):
+        tweaks[:, block] = tweak
+        low, high = tweak[:, 0], tweak[:, 1]
+        tweak = numpy.stack([low << 1 ^ (high >> 63) * 0x87, high << 1 | low >> 63], axis=1)
+    tweaks = tweaks.view("u1").reshape(sectors.shape)
+    return ecb(key[:half], sectors ^ tweaks) ^ tweaks
+
+
+def by_cbc(key, sectors, places):
+    before = ecb(key, places)
+    done = numpy.empty_like(sectors)
+    for at in range(0, sectors.shape[1], 16):
+        before = done[:, at:at + 16] = ecb(key, sectors[:, at:at + 16] ^ before)
+    return done
+
+
+def diffused(sectors):
     """Both halves of the diffuser, in the direction of encryption."""
-    words = list(struct.unpack(f"<{len(sector) // 4}I", sector))
+    words = numpy.ascontiguousarray(sectors.view("<u4").T)
     count = len(words)
     for rounds, turns, near, far in ((5, (9, 0, 13, 0), -2, -5), (3, (0, 10, 0, 25), 2, 5)):
         for _ in range(rounds):
             for i in reversed(range(count)):
                 other, turn = words[(i + far) % count], turns[i % 4]
-                other = (other << turn | other >> (32 - turn)) & 0xFFFFFFFF
-                words[i] = (words[i] - (words[(i + near) % count] ^ other)) & 0xFFFFFFFF
-    return struct.pack(f"<{count}I", *words)
+                if turn:
+                    other = other << turn | other >> (32 - turn)
+                words[i] -= words[(i + near) % count] ^ other
+    return numpy.ascontiguousarray(words.T).view("u1")
 
 
-class Sectors:
-    def __init__(self, method, key):
-        self.method, self.key = method, key
-
-    def encrypt(self, sector, at):
-        """One sector, `at` bytes from the start of the volume."""
-        size = int(self.method[-3:]) // 8
-        if self.method.startswith("xts"):
-            tweak = (at // len(sector)).to_bytes(16, "little")
-            done = Cipher(algorithms.AES(self.key), modes.XTS(tweak)).encryptor()
-            return done.update(sector) + done.finalize()
-        place = at.to_bytes(16, "little")
-        if self.method.startswith("diffuser"):
-            tweak = self.key[32:32 + size]
-            mask = ecb(tweak, place) + ecb(tweak, place[:15] + b"\x80")
-            mask *= len(sector) // 32
-            sector = diffused(bytes(a ^ b for a, b in zip(sector, mask)))
-        done = Cipher(algorithms.AES(self.key[:size]), modes.CBC(ecb(self.key[:size], place))).encryptor()
-        return done.update(sector) + done.finalize()
+def encrypted(method, key, plain, first, sector):
+    """Sectors that begin `first` bytes from the start of the volume."""
+    sectors = numpy.frombuffer(plain, "u1").reshape(-1, sector)
+    at = first + numpy.arange(len(sectors), dtype="<u8") * sector
+    if method.startswith("xts"):
+        return by_xts(key, sectors, at // sector).tobytes()
+    size = int(method[-3:]) // 8
+    places = in_blocks(at)
+    if method.startswith("diffuser"):
+        tweak = key[32:32 + size]
+        others = places.copy()
+        others[:, 15] = 0x80
+        mask = numpy.concatenate([ecb(tweak, places), ecb(tweak, others)], axis=1)
+        sectors = diffused(sectors ^ numpy.tile(mask, (1, sector // 32)))
+    return by_cbc(key[:size], sectors, places).tobytes()
 
 
 def entry(kind, value, data):
@@ -138,13 +164,11 @@ def main():
         block = b"-FVE-FS-" + struct.pack("<4HQII4Q", units, 2, 4, 4, length, 0, HEAD // sector, *places, head_at)
         block = (block + data).ljust(units * 16, b"\0")
         block += struct.pack("<2HI", 8, 2, zlib.crc32(block)) + bytes(512)
-        sectors = Sectors(method, key)
-        for at in range(0, length, sector):
+        for at in range(0, length, 32 * MIB):
             file.seek(first + at)
-            file.write(sectors.encrypt(plain[at:at + sector], at))
-        for at in range(0, HEAD, sector):
-            file.seek(first + head_at + at)
-            file.write(sectors.encrypt(plain[at:at + sector], head_at + at))
+            file.write(encrypted(method, key, plain[at:at + 32 * MIB], at, sector))
+        file.seek(first + head_at)
+        file.write(encrypted(method, key, plain[:HEAD], head_at, sector))
         for at in places:
             file.seek(first + at)
             file.write(block.ljust(COPY, b"\0"))
