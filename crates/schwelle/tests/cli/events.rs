@@ -5,7 +5,7 @@ use std::fs;
 use serde_json::Value;
 
 use crate::job_files::job_args;
-use crate::json::fits;
+use crate::json::all_fit;
 use crate::recover::{OVER_DATA, full_disk};
 use crate::support::Lab;
 use schwelle_testkit::Run;
@@ -16,7 +16,7 @@ fn events(run: &Run) -> Vec<Value> {
     let events: Vec<Value> = lines
         .map(|line| serde_json::from_str(line).unwrap())
         .collect();
-    events.iter().for_each(|event| fits("event", event));
+    all_fit("event", &events);
     events
 }
 

@@ -7,7 +7,8 @@ use serde_json::Value;
 use crate::support::Lab;
 use schwelle_testkit::tool;
 
-/// Reads a document and says what in it does not fit a schema; the library is Debian's.
+/// Reads a list of documents and says what in them does not fit a schema; the library is Debian's. Without documents it
+/// looks at the schema itself.
 const VALIDATOR: &str = r##"
 import json, os, sys
 from jsonschema import Draft202012Validator
@@ -17,29 +18,46 @@ shared = "answers.json"
 answers = json.load(open(os.path.join(os.path.dirname(sys.argv[1]), shared)))
 schema = json.loads(json.dumps(schema).replace(shared + "#", "#"))
 schema["$defs"] = {**answers["$defs"], **schema.get("$defs", {})}
-Draft202012Validator.check_schema(schema)
-for fault in Draft202012Validator(schema).iter_errors(json.load(open(sys.argv[2]))):
-    print(fault.json_path, fault.message)
+documents = json.load(open(sys.argv[2]))
+if not documents:
+    Draft202012Validator.check_schema(schema)
+for document in documents:
+    for fault in Draft202012Validator(schema).iter_errors(document):
+        print(fault.json_path, fault.message)
 "##;
 
 /// What does not fit.
-fn faults(name: &str, document: &Value) -> String {
+fn faults(name: &str, documents: &[Value]) -> String {
     let root = env!("CARGO_MANIFEST_DIR");
     let schema = format!("{root}/../../docs/schema/{name}.json");
     let file = tempfile::NamedTempFile::new().unwrap();
-    fs::write(&file, document.to_string()).unwrap();
-    let document = file.path().to_str().unwrap();
-    tool("/usr/bin/python3", &["-c", VALIDATOR, &schema, document]).stdout
+    fs::write(&file, serde_json::to_vec(documents).unwrap()).unwrap();
+    let documents = file.path().to_str().unwrap();
+    tool("/usr/bin/python3", &["-c", VALIDATOR, &schema, documents]).stdout
 }
 
 pub(crate) fn fits(name: &str, document: &Value) {
-    assert_eq!(faults(name, document), "", "{name}");
+    all_fit(name, std::slice::from_ref(document));
+}
+
+pub(crate) fn all_fit(name: &str, documents: &[Value]) {
+    assert!(!documents.is_empty(), "{name}");
+    assert_eq!(faults(name, documents), "", "{name}");
+}
+
+#[test]
+fn every_schema_is_one() {
+    let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/schema");
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        faults(path.file_stem().unwrap().to_str().unwrap(), &[]);
+    }
 }
 
 #[test]
 fn a_document_that_does_not_fit_is_noticed() {
     let document = serde_json::json!({"started": 5, "disk": null});
-    let shown = faults("firmware-start", &document);
+    let shown = faults("firmware-start", &[document]);
     assert!(
         shown.contains("$.started 5 is not") && shown.contains("'events' is a required"),
         "{shown}"
