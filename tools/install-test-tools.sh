@@ -8,7 +8,7 @@ setpriv:util-linux addpart:util-linux wimlib-imagex:wimtools as:binutils objcopy
 hash-to-efi-sig-list:efitools openssl:openssl mkfs.ext4:e2fsprogs mkfs.btrfs:btrfs-progs mkfs.xfs:xfsprogs mkfs.exfat:exfatprogs
 mkudffs:udftools mkapfs:apfsprogs hformat:hfsutils genisoimage:genisoimage vshadowinfo:libvshadow-utils bdemount:libbde-utils
 grub-mkimage:grub-common ansible-playbook:ansible-core ansible-lint:ansible-lint sshd:openssh-server ssh:openssh-client zstd:zstd
-x86_64-w64-mingw32-windres:binutils-mingw-w64-x86-64 strace:strace"
+x86_64-w64-mingw32-windres:binutils-mingw-w64-x86-64 strace:strace lintian:lintian debootstrap:debootstrap"
 
 # Packages that are missing, one a line.
 missing() {

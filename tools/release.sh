@@ -1,12 +1,13 @@
 #!/bin/bash
 # Makes a release in target/release-VERSION: the program as one file, statically linked and stripped, which is shown to work alone
-# (alone.sh) and to be the same when it is built elsewhere (reproducible.sh); what it is made of (sbom.py); the release notes, which
-# are the version's part of the changelog; and the checksums of all. Licences and sources of what it is made of must be those that
-# deny.toml allows. Needs: the Rust toolchain, cargo-deny, Python, strace, a C linker with the static C library (Debian: gcc, libc6-dev).
+# (alone.sh) and to be the same when it is built elsewhere (reproducible.sh); the archive and the Debian package of it (package.sh); the
+# program for Windows, zipped (windows.sh); what it is made of (sbom.py); the release notes, which are the version's part of the
+# changelog; and the checksums of all. Licences and sources of what it is made of must be those that deny.toml allows (deny.sh). Needs
+# Debian, as root: the Rust toolchain, Python, strace, dpkg-deb, a C linker with the static C library (gcc, libc6-dev).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 . tools/flags.sh
-cargo deny --offline --locked check bans licenses sources
+tools/deny.sh
 machine=$(uname -m)
 target=$machine-unknown-linux-gnu
 into=${CARGO_TARGET_DIR:-$PWD/target}
@@ -23,6 +24,10 @@ rm -rf "$out"
 mkdir -p "$out"
 cp "$program" "$out/schwelle-$version-$machine-linux"
 tools/sbom.py "$program" >"$out/schwelle-$version-$machine-linux.spdx.json"
+tools/package.sh "$program" "$out"
+tools/windows.sh
+touch -d "@$(git log -1 --format=%ct)" "$into/windows/schwelle.exe"
+(cd "$into/windows" && TZ=UTC python3 -m zipfile -c "$out/schwelle-$version-$machine-windows.zip" schwelle.exe)
 # From the version's heading to the next one.
 awk -v heading="## [$version]" 'index($0, heading) == 1 { on = 1; next } /^## / { on = 0 } on' CHANGELOG.md \
     | sed -e '1{/^$/d}' >"$out/RELEASE-NOTES.md"

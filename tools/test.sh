@@ -1,7 +1,7 @@
 #!/bin/sh
 # test.sh       formatting, lints and all cargo tests; installs the outside programs that judge their results
 # test.sh all   also what only CI runs: the virtual PC, reproducible builds, plays for many PCs, network boot, a real Linux
-#               system, and the program for Windows
+#               system, licences, packages, and the program for Windows
 # Prints how long each step took at the end.
 set -eu
 cd "$(dirname "$0")/.."
@@ -96,15 +96,15 @@ step "reproducible builds"
 ended "$pc" pc-test.sh
 pc=
 step "virtual PC, the rest of it"
-# The plays for many PCs, by the real engine, and PCs started from the network; meanwhile a whole Linux, on real firmware in both
-# modes.
+# The plays for many PCs, by the real engine, PCs started from the network, licences, and the packages; meanwhile a whole Linux, on real
+# firmware in both modes.
 export FIRST_START="$built/examples/first_start"
-beside sh -ec "tools/fleet-test.sh; tools/network-test.sh"
+beside sh -ec "tools/fleet-test.sh; tools/network-test.sh; tools/deny.sh; tools/package-test.sh '$built/schwelle'"
 fleet=$!
 BESIDE_LINUX="$built/examples/beside_linux" tools/linux-test.sh
 ended "$fleet" sh
 fleet=
-step "whole Linux, many PCs, PCs started from the network"
+step "whole Linux, many PCs, PCs started from the network, licences, packages"
 # The program for Windows, under Wine, beside the one for Linux.
 tools/windows.sh test
 step "the program for Windows"
