@@ -1,7 +1,7 @@
 //! `--unlock`: what opens encrypted volumes. It is read once, kept in memory only, and wiped when it is dropped.
 
 use std::io::{IsTerminal, stdin};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::OnceLock;
 
 use clap::Args;
@@ -89,9 +89,12 @@ fn asked() -> Result<Secret, String> {
 impl UnlockOptions {
     /// As they are typed.
     pub(crate) fn typed(&self) -> String {
-        let each = self.unlock.iter();
-        each.map(|named| format!(" --unlock {}", typed(&PathBuf::from(&named.how))))
-            .collect()
+        let each = self.unlock.iter().map(|named| match &*named.how {
+            // No file of this name, which would be typed as ./- .
+            TYPED => format!(" --unlock {TYPED}"),
+            file => format!(" --unlock {}", typed(Path::new(file))),
+        });
+        each.collect()
     }
 
     fn secrets(&self) -> Result<Vec<Secret>, CliError> {

@@ -380,6 +380,8 @@ fn what_does_not_open_it_is_told() {
         .lab
         .run_with(&["check", &image, "--unlock", "-"], PASSWORD);
     assert_eq!(typed.code, 0, "{}", typed.stderr);
+    let next = typed.stdout.lines().last().unwrap();
+    assert!(next.ends_with("--unlock -"), "{next}");
     let variable = [("SCHWELLE_UNLOCK", PASSWORD)];
     let run = disk.lab.run_env(&variable, &["check", &image], "");
     assert_eq!(run.code, 0, "{}", run.stderr);
