@@ -1,7 +1,7 @@
 #!/bin/bash
-# package-test.sh PROGRAM: packages a statically linked program (package.sh), and has the packages judged by Debian's checker, and by a
-# fresh Debian in which the package is installed, does the demo's whole job, and is purged without a trace. The archive is unpacked and
-# run. As root; needs lintian, debootstrap and a network.
+# package-test.sh PROGRAM: packages a statically linked program (package.sh) and tests the packages. lintian checks the Debian package; in
+# a fresh Debian it is installed, runs the demo, and is purged, and no file remains. The archive is unpacked, and its program runs the
+# demo. Must run as root; needs lintian, debootstrap and a network.
 set -euo pipefail
 [ $# = 1 ] || { echo "usage: $0 PROGRAM" >&2; exit 2; }
 here=$(dirname "$(realpath "$0")")
@@ -13,13 +13,12 @@ strip -o "$scratch/schwelle" "$1"
 "$here/package.sh" "$scratch/schwelle" "$scratch/again" >/dev/null
 diff -r "$scratch/out" "$scratch/again"
 package=$(echo "$scratch"/out/*.deb)
-# It was not built from a source package, so nothing asked for it to be packaged. The tests' program can be loaded anywhere, which
-# makes it look like a library.
+# There is no Debian bug that asks for this package. The tests' program is position-independent, so lintian takes it for a library.
 lintian --allow-root --fail-on error,warning --suppress-tags initial-upload-closes-no-bugs,shared-library-lacks-prerequisites "$package"
 
 debootstrap --variant=minbase bookworm "$scratch/root" >"$scratch/log" || { cat "$scratch/log" >&2; exit 1; }
 inside() { chroot "$scratch/root" env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin "$@"; }
-# What is there, but for what the package manager writes about itself.
+# Lists all files except the package manager's own records.
 files() { (cd "$scratch/root" && find . -path ./var -prune -o -path ./proc -prune -o -print | sort); }
 files >"$scratch/before"
 cp "$package" "$scratch/root/schwelle.deb"

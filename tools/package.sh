@@ -1,6 +1,6 @@
 #!/bin/bash
-# package.sh PROGRAM FOLDER: makes what people install on Linux of a statically linked program: an archive (.tar.gz) with manual pages,
-# completions and licences, and a Debian package. The same program at the same commit gives the same bytes. Needs dpkg-deb and git.
+# package.sh PROGRAM FOLDER: packages a statically linked program for Linux, as an archive (.tar.gz) with manual pages, completions and
+# licences, and as a Debian package. Both are reproducible for one program and commit. Needs dpkg-deb and git.
 set -euo pipefail
 [ $# = 2 ] || { echo "usage: $0 PROGRAM FOLDER" >&2; exit 2; }
 program=$(realpath "$1")
@@ -19,7 +19,7 @@ export SOURCE_DATE_EPOCH
 maintainer="Schwelle <schwelle@schwelle.example>"
 scratch=$(mktemp -d)
 trap 'rm -rf "$scratch"' EXIT
-# same_times FOLDER: nothing in it tells when it was made.
+# same_times FOLDER: sets all times in it to that of the commit.
 same_times() { find "$1" -exec touch --no-dereference -d "@$SOURCE_DATE_EPOCH" {} +; }
 
 name=schwelle-$version-$machine-linux
@@ -47,7 +47,7 @@ install -m 644 CHANGELOG.md "$share/doc/schwelle"
 cat >"$share/doc/schwelle/changelog" <<END
 schwelle ($version) unstable; urgency=medium
 
-  * What has changed is in CHANGELOG.md.gz.
+  * See CHANGELOG.md.gz.
 
  -- $maintainer  $(LC_ALL=C date --utc -R -d "@$SOURCE_DATE_EPOCH")
 END
@@ -69,7 +69,7 @@ License: Expat
 END
     sed -e 's/^$/./' -e 's/^/ /' LICENSE-MIT
 } >"$share/doc/schwelle/copyright"
-# It is to work where there is nothing else, on a rescue stick too.
+# The program must also run on a rescue stick, without shared libraries.
 echo "schwelle: statically-linked-binary [usr/bin/schwelle]" >"$share/lintian/overrides/schwelle"
 cat >"$root/DEBIAN/control" <<END
 Package: schwelle

@@ -2,7 +2,7 @@
 # Makes a release in target/release-VERSION: the program as one file, statically linked and stripped, which is shown to work alone
 # (alone.sh) and to be the same when it is built elsewhere (reproducible.sh); the archive and the Debian package of it (package.sh); the
 # program for Windows, zipped (windows.sh); what it is made of (sbom.py); the release notes, which are the version's part of the
-# changelog; and the checksums of all. Licences and sources of what it is made of must be those that deny.toml allows (deny.sh). Needs
+# changelog; and the checksums of all. The dependencies must pass deny.sh. Needs
 # Debian, as root: the Rust toolchain, Python, strace, dpkg-deb, a C linker with the static C library (gcc, libc6-dev).
 set -euo pipefail
 cd "$(dirname "$0")/.."

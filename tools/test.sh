@@ -96,8 +96,8 @@ step "reproducible builds"
 ended "$pc" pc-test.sh
 pc=
 step "virtual PC, the rest of it"
-# The plays for many PCs, by the real engine, PCs started from the network, licences, and the packages; meanwhile a whole Linux, on real
-# firmware in both modes.
+# A whole Linux on real firmware, in both modes. At the same time: the plays for many PCs by the real engine, PCs started from the
+# network, licences, and packages.
 export FIRST_START="$built/examples/first_start"
 beside sh -ec "tools/fleet-test.sh; tools/network-test.sh; tools/deny.sh; tools/package-test.sh '$built/schwelle'"
 fleet=$!

@@ -17,11 +17,13 @@
 //! }
 //! ```
 
+mod find;
 mod judge;
 mod qcow2;
 mod run;
 mod screen;
 
+pub use find::{Emulator, Missing};
 pub use judge::{EmulatedStep, EmulatedStepId, Emulation, Seen, judge};
 pub use qcow2::{Backing, write_overlay};
-pub use run::{Emulator, EmulatorError, Ending, Missing, Record, Start};
+pub use run::{EmulatorError, Ending, Record, Start};

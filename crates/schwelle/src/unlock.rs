@@ -90,7 +90,7 @@ impl UnlockOptions {
     /// As they are typed.
     pub(crate) fn typed(&self) -> String {
         let each = self.unlock.iter().map(|named| match &*named.how {
-            // No file of this name, which would be typed as ./- .
+            // Not a file of this name, which would be quoted as `./-`.
             TYPED => format!(" --unlock {TYPED}"),
             file => format!(" --unlock {}", typed(Path::new(file))),
         });

@@ -6,8 +6,8 @@ use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 use crate::gpt::{GptPair, type_guid};
 use crate::mbr::{BootRecord, MbrTable};
 
+use super::compare::with_table;
 use super::journal::{FORMAT, Journal, JournalExtent, MAX_EXTENT_BYTES, Stored};
-use super::recover::with_table;
 use super::refusal::RecoverError;
 use super::{EditedVolume, JobFolder, MovedExtent, Side};
 

@@ -9,6 +9,7 @@ use super::facts::JobFacts;
 use super::journal::{self, Beside, Journal, JournalExtent, MAX_JOURNAL_BYTES, ReliedOn, Side};
 use super::state::{PersistedState, STATE_FILES, read_up_to};
 use super::storage::{Directory, PrefixedStorage, Storage, StoredFile};
+use super::writer;
 use super::{JobError, JobState, State, bounds};
 use crate::commit::{ChangeSet, Drafts, Ledger, StageKind};
 use crate::device::ReadDevice;
@@ -397,13 +398,13 @@ impl JobFolder {
         let facts = self.facts.clone();
         let facts = facts.ok_or_else(|| self.damaged(JOURNAL, "this job was not begun here"))?;
         let (saved, new) = (create(SAVED)?, create(NEW)?);
-        let journal = journal::write((&*saved, &*new), disk, drafts, changes, relied_on, facts);
+        let journal = writer::write((&*saved, &*new), disk, drafts, changes, relied_on, facts);
         let journal = journal.map_err(|error| match error {
-            journal::WriteError::Io(source) => JobError::Io {
+            writer::WriteError::Io(source) => JobError::Io {
                 path: self.path.clone(),
                 source,
             },
-            journal::WriteError::Device(error) => JobError::Device(error),
+            writer::WriteError::Device(error) => JobError::Device(error),
         })?;
         let text =
             serde_json::to_vec(&journal).map_err(|error| self.io_error(JOURNAL, error.into()))?;

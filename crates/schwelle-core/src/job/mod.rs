@@ -16,6 +16,7 @@
 
 mod at_most;
 mod bounds;
+mod compare;
 mod edits;
 mod facts;
 mod find;
@@ -24,18 +25,22 @@ mod folder;
 mod journal;
 mod proof;
 mod recognition;
-mod recover;
 mod recovery;
 mod refusal;
 mod renaming;
 mod reserved;
+mod resume;
 mod state;
 #[cfg(test)]
 mod stick;
 mod storage;
 mod summary;
 mod torn;
+mod undo;
+mod writer;
 
+pub use compare::{DiskState, disk_state};
+pub(crate) use compare::{refuse_changed, with_table};
 pub use facts::{FactKind, JobEnd, JobFacts, JobKind, OtherFact};
 pub use find::{FolderState, FoundJob, jobs_of};
 pub use fingerprint::fingerprint;
@@ -45,14 +50,14 @@ pub use journal::{
     Beside, EditedVolume, Journal, JournalExtent, MovedExtent, ReliedOn, Side, Stored, Watched,
 };
 pub use proof::{FolderProof, Unproven};
-pub use recover::{DiskState, Resuming, Undoing, disk_state};
-pub(crate) use recover::{refuse_changed, with_table};
 pub use recovery::{Finished, PlannedResume, PlannedUndo, Recovery, RecoveryFailed, Trusted};
 pub use refusal::RecoverError;
 pub use renaming::Renaming;
 pub use reserved::ReservedFolder;
+pub use resume::Resuming;
 pub use storage::{Storage, StoredFile};
 pub use summary::{JobStatus, JobSummary, ScanResult, scan_jobs};
+pub use undo::Undoing;
 
 #[cfg(feature = "schema")]
 use schemars::JsonSchema;

@@ -9,7 +9,7 @@ use crate::device::{DeviceError, Lba, ReadDevice};
 use crate::mbr::BootRecord;
 
 use super::torn::Repaired;
-use super::{JobError, JobFolder, Journal, RecoverError, Side, recover};
+use super::{JobError, JobFolder, Journal, RecoverError, Side, compare};
 
 /// The disk's GUID in a GPT header (UEFI 2.10 §5.3.2).
 const DISK_ID: Range<usize> = 56..72;
@@ -39,7 +39,7 @@ impl JobFolder {
         }
         let repaired = Repaired::look(self, disk)?;
         if repaired.torn().any(|first| first == Lba(0)) {
-            return recover::fits(self, &repaired);
+            return compare::fits(self, &repaired);
         }
         // Not torn, so it cannot be read at all.
         sector_0.map(|_other| false).map_err(RecoverError::Device)
@@ -50,7 +50,7 @@ impl JobFolder {
         if let Some(entry) = entry {
             let old = self.bytes(entry, Side::Old)?;
             let kept_small = match entry.stage {
-                StageKind::Commit => recover::boot_records_kept_small(journal, entry, &old),
+                StageKind::Commit => compare::boot_records_kept_small(journal, entry, &old),
                 _ => Vec::new(),
             };
             let new = self.bytes(entry, Side::New)?;

@@ -12,11 +12,13 @@ use crate::commit::Observer;
 use crate::device::{Draft, Lba, ReadDevice, Tracked};
 use crate::profile::TableStyle;
 
+use super::compare;
 use super::proof::verify_folder;
 use super::recognition::refuse_other_id;
-use super::recover::{self, Resuming, Undoing};
 use super::refusal::RecoverError;
+use super::resume::{self, Resuming};
 use super::torn::Repaired;
+use super::undo::{self, Undoing};
 use super::{FolderProof, JobError, JobFolder, JobState, Renaming, Side, Unproven};
 
 /// A job folder with the disk it is about, before anything is decided.
@@ -36,7 +38,7 @@ impl<'d> Recovery<'d> {
     ///
     /// The folder belongs to another disk, or the disk to another folder; or disk or folder cannot be read.
     pub fn open(job: JobFolder, disk: &'d Tracked<'d>) -> Result<Self, RecoverError> {
-        recover::refuse_other_size(&job, disk)?;
+        compare::refuse_other_size(&job, disk)?;
         let repaired = Repaired::look(&job, disk)?;
         // An unreadable sector is repaired, or was an error.
         disk.forget_failures();
@@ -71,7 +73,7 @@ impl<'d> Recovery<'d> {
     ///
     /// The job cannot be finished, or disk or folder cannot be read. Nothing has been written.
     pub fn plan_resume(self) -> Result<PlannedResume<'d>, RecoverError> {
-        let plan = recover::plan_resume(&self.job, self.repaired.clone(), self.proof)?;
+        let plan = resume::plan_resume(&self.job, self.repaired.clone(), self.proof)?;
         self.refuse_unread()?;
         Ok(PlannedResume {
             recovery: self,
@@ -85,7 +87,7 @@ impl<'d> Recovery<'d> {
     ///
     /// The job cannot be taken back, or disk or folder cannot be read. Nothing has been written.
     pub fn plan_undo(self) -> Result<PlannedUndo<'d>, RecoverError> {
-        let plan = recover::plan_undo(&self.job, &*self.repaired, self.proof)?;
+        let plan = undo::plan_undo(&self.job, &*self.repaired, self.proof)?;
         self.refuse_unread()?;
         let is_of_another = self.proof == FolderProof::Unproven(Unproven::OfAnotherJob);
         if is_of_another && !self.torn().is_empty() {
@@ -186,7 +188,7 @@ impl<'d> PlannedUndo<'d> {
     ///
     /// Disk or folder cannot be read.
     pub fn restored_table(&self) -> Result<TableStyle, RecoverError> {
-        let restored = recover::with_table(&self.recovery.job, self.disk(), Side::Old)?;
+        let restored = compare::with_table(&self.recovery.job, self.disk(), Side::Old)?;
         Ok(TableStyle::read(&restored)?)
     }
 
@@ -277,7 +279,7 @@ impl Trusted<PlannedUndo<'_>> {
             .refuse_unread()
             .and_then(|()| recovery.repaired.write(recovery.disk))
             .and_then(|()| match &plan {
-                Some(plan) => recover::undo(
+                Some(plan) => undo::undo(
                     &mut recovery.job,
                     plan,
                     renaming.as_ref(),

@@ -1,6 +1,6 @@
 //! Why recovery refuses.
 
-use crate::commit::{CommitError, Purpose};
+use crate::commit::{CommitError, Purpose, Undeclared};
 use crate::device::{DeviceError, Lba};
 
 use super::JobError;
@@ -77,4 +77,13 @@ pub enum RecoverError {
     /// The writing stopped.
     #[error(transparent)]
     Commit(#[from] CommitError),
+}
+
+impl From<Undeclared> for RecoverError {
+    fn from(undeclared: Undeclared) -> Self {
+        Self::Differs {
+            what: Purpose::Unnamed,
+            at: undeclared.at,
+        }
+    }
 }

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use crate::commit::{self, ChangeSet, Drafts, Observer};
 use crate::device::{BlockDevice, Draft, ReadDevice};
 
-use super::recover::fingerprint;
+use super::compare::fingerprint;
 use super::refusal::RecoverError;
 use super::{EditedVolume, JobFolder, JobState, ReliedOn, edits};
 

@@ -19,8 +19,8 @@ use crate::commit::{CommitError, StageKind};
 use crate::device::{BlockDevice, DeviceError, Extent, Geometry, IoOp, Lba, ReadDevice};
 
 use super::journal::Beside;
-use super::recover;
 use super::refusal::RecoverError;
+use super::undo;
 use super::{JobFolder, Journal, JournalExtent, Side};
 
 /// Torn physical sectors that are repaired, at most.
@@ -88,7 +88,7 @@ impl<'a> Repaired<'a> {
         // Unexpected sectors on a volume that was used since belong to its user.
         let mut repaired = Repaired::nothing(disk);
         repaired.torn = torn;
-        let used = recover::used_since(job, &repaired)?;
+        let used = undo::used_since(job, &repaired)?;
         let is_theirs = |extent: &Extent| used.iter().any(|volume| volume.overlaps(extent));
         repaired.torn.retain(|(extent, _)| !is_theirs(extent));
         Ok(repaired.torn)

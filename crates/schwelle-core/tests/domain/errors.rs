@@ -12,7 +12,7 @@ const ROOMS: [&str; 6] = [
     "schwelle-disk/src/device",
     "schwelle-disk/src/ahead.rs",
     "schwelle-core/src/job",
-    "schwelle-core/src/pipeline.rs",
+    "schwelle-core/src/pipeline",
     "schwelle/src/commands",
 ];
 
@@ -26,7 +26,7 @@ const SWALLOWS: [&str; 5] = [
 ];
 
 /// How often a file does so, and why it may.
-const ALLOWED: [(&str, usize, &str); 19] = [
+const ALLOWED: [(&str, usize, &str); 20] = [
     (
         "schwelle-disk/src/commit/moving.rs",
         3,
@@ -55,7 +55,8 @@ const ALLOWED: [(&str, usize, &str); 19] = [
         "only to show a folder once",
     ),
     ("schwelle-core/src/job/folder.rs", 1, "a name to show"),
-    ("schwelle-core/src/job/journal.rs", 2, "numbers"),
+    ("schwelle-core/src/job/journal.rs", 1, "a number"),
+    ("schwelle-core/src/job/writer.rs", 1, "a number"),
     (
         "schwelle-core/src/job/state.rs",
         2,

@@ -13,12 +13,11 @@ use schwelle_core::rehearse::{LinuxOnEsp, Rehearsal};
 use schwelle_core::switch::{Already, EntryPlace, Missing, SheetFacts, SheetStep, SwitchSheet};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 
 use super::common::{answer, item, paragraph};
 #[cfg(feature = "schema")]
 use super::worded::beside_schema;
-use super::worded::{Worded, beside, take};
+use super::worded::{Worded, known};
 use crate::disk::Disk;
 use crate::policy::Policy;
 use crate::screen::{Tone, toned};
@@ -55,17 +54,11 @@ pub(crate) struct TroubleDoc {
     pub(crate) check: String,
 }
 
-/// A step.
+/// A step, and what to see then.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(
-    try_from = "Value",
-    into = "Value",
-    bound(
-        serialize = "T: Clone + Serialize",
-        deserialize = "T: DeserializeOwned"
-    )
-)]
+#[serde(bound(serialize = "T: Serialize", deserialize = "T: DeserializeOwned"))]
 pub(crate) struct LinesDoc<T> {
+    #[serde(flatten, with = "known")]
     pub(crate) value: Option<T>,
     /// What to do
     pub(crate) what: String,
@@ -82,25 +75,6 @@ impl<T: JsonSchema> JsonSchema for LinesDoc<T> {
     fn json_schema(generator: &mut SchemaGenerator) -> Schema {
         let fields = [("what", "What to do"), ("check", "What to see then")];
         beside_schema::<T>(generator, fields)
-    }
-}
-
-impl<T: Serialize> From<LinesDoc<T>> for Value {
-    fn from(lines: LinesDoc<T>) -> Self {
-        let text = [("what", lines.what.into()), ("check", lines.check.into())];
-        beside(lines.value.as_ref(), text)
-    }
-}
-
-impl<T: DeserializeOwned> TryFrom<Value> for LinesDoc<T> {
-    type Error = serde_json::Error;
-
-    fn try_from(mut document: Value) -> Result<Self, Self::Error> {
-        Ok(Self {
-            what: take(&mut document, "what")?,
-            check: take(&mut document, "check")?,
-            value: serde_json::from_value(document).ok(),
-        })
     }
 }
 

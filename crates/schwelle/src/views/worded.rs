@@ -1,4 +1,4 @@
-//! Answers in documents: the value, and beside it the sentence that people read.
+//! Answers in documents: the value for scripts, and its text for people.
 
 #[cfg(feature = "schema")]
 use std::borrow::Cow;
@@ -12,33 +12,49 @@ use schwelle_core::rules::{ByPolicy, Evidence, Finding, Outcome, Remedy, RuleId,
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 #[cfg(feature = "schema")]
-use serde_json::json;
-use serde_json::{Map, Value};
+use serde_json::{Map, Value, json};
 
 use crate::disk::Disk;
-use crate::document;
 use crate::words;
 
 /// A value with its sentence.
-///
-/// Goes through [`Value`] both ways, so that the compiler makes one serialiser for each of the many kinds of answers.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(
-    try_from = "Value",
-    into = "Value",
-    bound(
-        serialize = "T: Clone + Serialize",
-        deserialize = "T: DeserializeOwned"
-    )
-)]
+#[serde(bound(serialize = "T: Serialize", deserialize = "T: DeserializeOwned"))]
 pub(crate) struct Worded<T> {
-    /// None in a document of a newer program, with an answer that this one does not know.
+    /// `None` in a document of a newer version, if this version does not know the answer.
+    #[serde(flatten, with = "known")]
     pub(crate) value: Option<T>,
     /// The same in words
     pub(crate) text: String,
 }
 
-/// What a derive would make of it repeats the value's whole schema wherever it stands.
+/// The value in a document that also contains its text. It is converted through [`serde_json::Value`], so that the compiler
+/// generates one serialiser for each kind of answer.
+pub(super) mod known {
+    use serde::de::DeserializeOwned;
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+    use serde_json::{Map, Value};
+
+    use crate::document;
+
+    pub(crate) fn serialize<T: Serialize, S: Serializer>(
+        value: &Option<T>,
+        serializer: S,
+    ) -> Result<S::Ok, S::Error> {
+        let fields = value.as_ref().map(document::value);
+        fields.unwrap_or(Map::new().into()).serialize(serializer)
+    }
+
+    /// `None` if this version does not know the value; its text is then all that is shown.
+    pub(crate) fn deserialize<'de, T: DeserializeOwned, D: Deserializer<'de>>(
+        deserializer: D,
+    ) -> Result<Option<T>, D::Error> {
+        let fields = Value::deserialize(deserializer)?;
+        Ok(serde_json::from_value(fields).ok())
+    }
+}
+
+/// Derived, the schema would contain the whole schema of the value at each use.
 #[cfg(feature = "schema")]
 impl<T: JsonSchema> JsonSchema for Worded<T> {
     fn schema_name() -> Cow<'static, str> {
@@ -50,7 +66,7 @@ impl<T: JsonSchema> JsonSchema for Worded<T> {
     }
 }
 
-/// The schema of a value with texts beside it, each with its description.
+/// Schema of a document with the fields of a value and texts, each text with its description.
 #[cfg(feature = "schema")]
 pub(super) fn beside_schema<T: JsonSchema>(
     generator: &mut SchemaGenerator,
@@ -68,45 +84,6 @@ pub(super) fn beside_schema<T: JsonSchema>(
             { "type": "object", "properties": properties, "required": required },
         ],
     })
-}
-
-impl<T: Serialize> From<Worded<T>> for Value {
-    fn from(worded: Worded<T>) -> Self {
-        beside(worded.value.as_ref(), [("text", worded.text.into())])
-    }
-}
-
-impl<T: DeserializeOwned> TryFrom<Value> for Worded<T> {
-    type Error = serde_json::Error;
-
-    fn try_from(mut document: Value) -> Result<Self, Self::Error> {
-        Ok(Self {
-            text: take(&mut document, "text")?,
-            value: serde_json::from_value(document).ok(),
-        })
-    }
-}
-
-/// The fields of a value, where there is one, and those beside it.
-pub(crate) fn beside<const N: usize>(
-    value: Option<&impl Serialize>,
-    fields: [(&str, Value); N],
-) -> Value {
-    let mut document = match value.map(document::value) {
-        Some(Value::Object(map)) => map,
-        _ => Map::new(),
-    };
-    document.extend(fields.map(|(key, field)| (key.to_owned(), field)));
-    document.into()
-}
-
-/// Takes out a field that stands beside a value.
-///
-/// # Errors
-///
-/// It is missing, or of another type.
-pub(crate) fn take<F: DeserializeOwned>(document: &mut Value, key: &str) -> serde_json::Result<F> {
-    serde_json::from_value(document.get_mut(key).map(Value::take).unwrap_or_default())
 }
 
 impl<T> Worded<T> {
@@ -137,17 +114,11 @@ pub(crate) struct NextDoc {
     pub(crate) command: String,
 }
 
-/// What to do about something.
+/// A remedy and its text.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(
-    try_from = "Value",
-    into = "Value",
-    bound(
-        serialize = "T: Clone + Serialize",
-        deserialize = "T: DeserializeOwned"
-    )
-)]
+#[serde(bound(serialize = "T: Serialize", deserialize = "T: DeserializeOwned"))]
 pub(crate) struct Advice<T> {
+    #[serde(flatten)]
     pub(crate) worded: Worded<T>,
     /// The commands that it names, in order
     pub(crate) next: Vec<NextDoc>,
@@ -175,25 +146,6 @@ impl<T: JsonSchema> JsonSchema for Advice<T> {
                     "required": ["next"],
                 },
             ],
-        })
-    }
-}
-
-impl<T: Serialize> From<Advice<T>> for Value {
-    fn from(advice: Advice<T>) -> Self {
-        let Worded { value, text } = advice.worded;
-        let next = document::value(&advice.next);
-        beside(value.as_ref(), [("text", text.into()), ("next", next)])
-    }
-}
-
-impl<T: DeserializeOwned> TryFrom<Value> for Advice<T> {
-    type Error = serde_json::Error;
-
-    fn try_from(mut document: Value) -> Result<Self, Self::Error> {
-        Ok(Self {
-            next: take(&mut document, "next")?,
-            worded: document.try_into()?,
         })
     }
 }
@@ -329,4 +281,26 @@ pub(crate) struct FixDoc {
     pub(crate) step: StepId,
     /// What is done about it
     pub(crate) what: Worded<FixKind>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn an_answer_of_a_newer_version_keeps_its_text() {
+        let known = json!({"kind": "disk", "text": "disk"});
+        let newer = json!({"kind": "of-a-newer-version", "number": 5, "text": "disk", "next": []});
+        let read: Worded<Subject> = serde_json::from_value(known.clone()).unwrap();
+        assert_eq!(read.value, Some(Subject::Disk));
+        assert_eq!(serde_json::to_value(&read).unwrap(), known);
+        let read: Advice<Remedy> = serde_json::from_value(newer).unwrap();
+        assert_eq!(read.worded.value, None);
+        let again = serde_json::to_value(&read).unwrap();
+        assert_eq!(again, json!({"text": "disk", "next": []}));
+        // A document without the text is damaged.
+        let damaged = serde_json::from_value::<Worded<Subject>>(json!({"kind": "disk"}));
+        assert!(damaged.is_err());
+    }
 }

@@ -26,13 +26,13 @@ COPY = 65536
 
 
 def ecb(key, blocks):
-    """Each block of an array of bytes, 16 to a row, by itself."""
+    """Encrypts an array of 16-byte blocks in ECB mode."""
     done = Cipher(algorithms.AES(key), modes.ECB()).encryptor()
     return numpy.frombuffer(done.update(blocks.tobytes()) + done.finalize(), "u1").reshape(blocks.shape)
 
 
 def in_blocks(numbers):
-    """Each number as a block, low byte first."""
+    """Encodes each number as a 16-byte little-endian block."""
     blocks = numpy.zeros((len(numbers), 2), "<u8")
     blocks[:, 0] = numbers
     return blocks.view("u1")
@@ -59,7 +59,7 @@ def by_cbc(key, sectors, places):
 
 
 def diffused(sectors):
-    """Both halves of the diffuser, in the direction of encryption."""
+    """Applies both halves of the diffuser, in the direction of encryption."""
     words = numpy.ascontiguousarray(sectors.view("<u4").T)
     count = len(words)
     for rounds, turns, near, far in ((5, (9, 0, 13, 0), -2, -5), (3, (0, 10, 0, 25), 2, 5)):
@@ -73,7 +73,7 @@ def diffused(sectors):
 
 
 def encrypted(method, key, plain, first, sector):
-    """Sectors that begin `first` bytes from the start of the volume."""
+    """Encrypts sectors; `first` is their byte offset in the volume."""
     sectors = numpy.frombuffer(plain, "u1").reshape(-1, sector)
     at = first + numpy.arange(len(sectors), dtype="<u8") * sector
     if method.startswith("xts"):
