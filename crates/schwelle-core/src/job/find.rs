@@ -130,9 +130,12 @@ fn search(
     let listed = fs::read_dir(folder).and_then(|entries| {
         for entry in entries {
             let entry = entry?;
-            // Links are not followed.
-            if !entry.file_type()?.is_dir() {
-                continue;
+            // Links are not followed. What has gone since it was listed hides none of the others.
+            match entry.file_type() {
+                Ok(kind) if kind.is_dir() => {}
+                Ok(_) => continue,
+                Err(error) if error.kind() == ErrorKind::NotFound => continue,
+                Err(error) => return Err(error),
             }
             match left.checked_sub(1) {
                 Some(fewer) => *left = fewer,

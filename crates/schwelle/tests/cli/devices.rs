@@ -60,7 +60,9 @@ fn a_block_device_is_checked_converted_and_rehearsed_at_its_own_sector_size() {
         let survey = lab.run(&["survey", disk.path(), "--json"]).json();
         assert_eq!(
             (&survey["sector_bytes"], &survey["answer"]),
-            (&sector.into(), &"ready".into())
+            (&sector.into(), &"ready".into()),
+            "{}",
+            lab.run(&["check", disk.path()]).stdout
         );
 
         let wrong = if sector == 512 { "4096" } else { "512" };

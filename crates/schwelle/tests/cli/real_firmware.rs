@@ -1,18 +1,37 @@
-//! Real UEFI firmware in an emulator: starting disks under it, and the variables that it keeps in a
-//! file. Apart from the program's own way of doing that, which these tests judge.
+//! Real UEFI firmware in an emulator, apart from the program's own way of starting it, which these tests judge.
+//!
+//! Nearly all of a start is the firmware's own preparation, which is the same for all disks of one size. So a machine is
+//! started once up to its first read of a disk and its state saved; every other start goes on from there, with the disks
+//! that are meant.
+
+mod variables;
 
 use std::fs;
+use std::io::{BufRead, BufReader, Write};
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::{Child, Command, Stdio};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
+
+use schwelle_testkit::{hash, tool};
+
+pub(crate) use variables::{put, unpack};
 
 use crate::support::Lab;
 
 const FOLDER: &str = "/usr/share/OVMF";
+const EMULATOR: &str = "qemu-system-x86_64";
+/// Where the first disk is plugged in.
+const FIRST_SLOT: usize = 8;
+/// How long a start may take on a busy machine.
+const PATIENCE: Duration = Duration::from_secs(180);
+
+/// One state is made at a time.
+static MAKING: Mutex<()> = Mutex::new(());
 
 /// A firmware with its variables.
 pub(crate) struct Firmware {
-    secure: bool,
+    is_secure: bool,
     variables: PathBuf,
 }
 
@@ -21,7 +40,7 @@ impl Firmware {
     pub(crate) fn plain() -> Self {
         let variables = Path::new(FOLDER).join("OVMF_VARS_4M.fd");
         Self {
-            secure: false,
+            is_secure: false,
             variables,
         }
     }
@@ -30,185 +49,203 @@ impl Firmware {
     pub(crate) fn with_keys(variables: &Path) -> Self {
         let variables = variables.to_owned();
         Self {
-            secure: true,
+            is_secure: true,
             variables,
         }
     }
 
-    /// Starts `image`, as a snapshot, until it ends or the firmware has said its last; what the
-    /// serial console says.
+    /// Starts `image`, whose content stays as it is, until it ends or the firmware has said its last. What the serial
+    /// console says.
     pub(crate) fn start(&self, lab: &Lab, image: &Path, sector: u32) -> String {
-        self.start_all(lab, &[image], sector)
+        let state = self.state(lab, image, sector);
+        let mut command = self.machine(lab, &readable(&[image]), sector);
+        command.args(["-incoming", &format!("exec:cat {}", state.display())]);
+        until_the_last(lab, command)
     }
 
-    /// The same with several disks, which the firmware tries in this order. Each is named in what it says by
-    /// [`device`].
-    pub(crate) fn start_all(&self, lab: &Lab, images: &[&Path], sector: u32) -> String {
+    /// The same without a saved state, with several disks, which the firmware tries in this order. Each is named in what
+    /// it says by [`device`].
+    pub(crate) fn start_from_power_on(&self, lab: &Lab, images: &[&Path], sector: u32) -> String {
+        until_the_last(lab, self.machine(lab, &readable(images), sector))
+    }
+
+    /// The saved state of a machine with a disk of this size. It is kept for later runs, under all that it depends on.
+    fn state(&self, lab: &Lab, image: &Path, sector: u32) -> PathBuf {
+        let len = fs::metadata(image).unwrap().len();
+        let mut name = blake3::Hasher::new();
+        name.update(include_bytes!("real_firmware.rs"));
+        name.update(tool(EMULATOR, &["--version"]).stdout.as_bytes());
+        for file in [&Path::new(FOLDER).join(self.code()), &self.variables] {
+            name.update(hash(file).as_bytes());
+        }
+        name.update(format!("{len} {sector}").as_bytes());
+        let states = Path::new(env!("CARGO_TARGET_TMPDIR")).join("firmware-states");
+        let state = states.join(name.finalize().to_string());
+
+        let _making = MAKING.lock().unwrap_or_else(PoisonError::into_inner);
+        if !state.exists() {
+            fs::create_dir_all(&states).unwrap();
+            let new = lab.path("state");
+            self.save_state(lab, len, sector, &new);
+            // Whole before it has its name.
+            let beside = state.with_extension(std::process::id().to_string());
+            fs::copy(&new, &beside).unwrap();
+            fs::rename(&beside, &state).unwrap();
+            fs::remove_file(&new).unwrap();
+        }
+        state
+    }
+
+    /// Starts a machine with a disk of this size that cannot be read. The first read stops it, and is made anew when it
+    /// goes on.
+    fn save_state(&self, lab: &Lab, len: u64, sector: u32, state: &Path) {
+        let fails = "inject-error.0.event=none,inject-error.0.iotype=read";
+        let disk = format!(
+            "driver=blkdebug,node-name=disk0,image.driver=null-co,image.size={len},{fails}"
+        );
+        let disk = ["-blockdev".to_owned(), disk];
+        let mut command = self.machine(lab, &[disk], sector);
+        command.args(["-qmp", "stdio"]).stdout(Stdio::piped());
+        let mut emulator = Emulator::start(command);
+        let mut lines = BufReader::new(emulator.0.stdout.take().unwrap()).lines();
+        let mut wait_for = |word: &str| {
+            let said = lines.find(|line| line.as_ref().unwrap().contains(word));
+            assert!(said.is_some(), "the emulator ended before {word}");
+        };
+        let orders = emulator.0.stdin.as_mut().unwrap();
+        writeln!(orders, r#"{{"execute": "qmp_capabilities"}}"#).unwrap();
+        wait_for("STOP");
+        let events = r#"{"capabilities": [{"capability": "events", "state": true}]}"#;
+        writeln!(
+            orders,
+            r#"{{"execute": "migrate-set-capabilities", "arguments": {events}}}"#
+        )
+        .unwrap();
+        let target = format!(r#"{{"uri": "exec:cat > {}"}}"#, state.display());
+        writeln!(orders, r#"{{"execute": "migrate", "arguments": {target}}}"#).unwrap();
+        wait_for("completed");
+    }
+
+    /// The firmware's program.
+    fn code(&self) -> &'static str {
+        match self.is_secure {
+            true => "OVMF_CODE_4M.secboot.fd",
+            false => "OVMF_CODE_4M.fd",
+        }
+    }
+
+    /// The machine with these disks.
+    fn machine(&self, lab: &Lab, disks: &[[String; 2]], sector: u32) -> Command {
         let variables = lab.path("variables.fd");
         fs::copy(&self.variables, &variables)
             .expect("tools/install-test-tools.sh brings the firmware");
-        let serial = lab.path("serial.txt");
-        // What an earlier start said must not be taken for this one's.
-        fs::remove_file(&serial).ok();
-        let (code, machine) = if self.secure {
-            ("OVMF_CODE_4M.secboot.fd", "q35,smm=on,accel=tcg")
+        let mut command = Command::new(EMULATOR);
+        let machine = if self.is_secure {
+            "q35,smm=on,accel=tcg"
         } else {
-            ("OVMF_CODE_4M.fd", "q35,accel=tcg")
+            "q35,accel=tcg"
         };
-        let mut command = Command::new("qemu-system-x86_64");
-        command.args([
-            "-machine",
-            machine,
-            "-m",
-            "256",
-            "-nodefaults",
-            "-display",
-            "none",
-        ]);
-        command.args(["-net", "none", "-no-reboot", "-monitor", "none"]);
+        command.args(["-machine", machine, "-m", "256", "-nodefaults"]);
+        command.args(["-display", "none", "-net", "none", "-no-reboot"]);
         // Without the countdown before a start.
         command.args(["-boot", "menu=on,splash-time=0"]);
-        let pflash = format!("if=pflash,format=raw,readonly=on,file={FOLDER}/{code}");
-        command.args(["-drive", &pflash]);
-        let pflash = format!("if=pflash,format=raw,file={}", variables.display());
-        command.args(["-drive", &pflash]);
-        for (index, image) in images.iter().enumerate() {
-            let disk = format!(
-                "if=none,id=disk{index},format=raw,snapshot=on,file={}",
-                image.display()
-            );
+        let code = format!(
+            "if=pflash,format=raw,readonly=on,file={FOLDER}/{}",
+            self.code()
+        );
+        let variables = format!("if=pflash,format=raw,file={}", variables.display());
+        command.args(["-drive", &code, "-drive", &variables]);
+        for (index, disk) in disks.iter().enumerate() {
+            let slot = FIRST_SLOT + index;
             let device = format!(
-                "virtio-blk-pci,drive=disk{index},bootindex={index},addr={:#x},logical_block_size={sector},\
-                 physical_block_size={sector}",
-                FIRST_SLOT + index
+                "virtio-blk-pci,drive=disk{index},bootindex={index},addr={slot:#x},rerror=stop"
             );
-            command.args(["-drive", &disk, "-device", &device]);
+            let sizes = format!("logical_block_size={sector},physical_block_size={sector}");
+            command
+                .args(disk)
+                .args(["-device", &format!("{device},{sizes}")]);
         }
-        if self.secure {
+        if self.is_secure {
             // Only the firmware itself may write its variables.
             command.args(["-global", "driver=cfi.pflash01,property=secure,value=on"]);
         }
-        command.args(["-serial", &format!("file:{}", serial.display())]);
-        let child = command.stdin(Stdio::null()).spawn();
-        let mut child = child.unwrap_or_else(|error| {
-            panic!("qemu-system-x86_64: {error} (tools/install-test-tools.sh brings it)")
-        });
-        let begun = Instant::now();
-        loop {
-            let said = fs::read(&serial).unwrap_or_default();
-            let said = String::from_utf8_lossy(&said).into_owned();
-            // When no disk is left, it starts a program of its own, or says that there is nothing. A program that
-            // crashes takes it along.
-            let mut lines = said.lines();
-            let is_last = |line: &str| {
-                line.contains("No bootable option or device was found")
-                    || line.contains("CPU Apic ID")
-                    || (line.starts_with("BdsDxe: starting") && line.contains(" from Fv("))
-            };
-            let is_over = child.try_wait().unwrap().is_some() || lines.any(is_last);
-            if is_over || begun.elapsed() > Duration::from_secs(180) {
-                child.kill().unwrap();
-                child.wait().unwrap();
-                assert!(is_over, "the emulator did not end: {said}");
-                return said;
-            }
-            std::thread::sleep(Duration::from_millis(100));
-        }
+        command.args(["-serial", &format!("file:{}", lab.path(SERIAL).display())]);
+        command
     }
 }
 
-/// Where the first disk is plugged in.
-const FIRST_SLOT: usize = 8;
+/// The file of the serial console.
+const SERIAL: &str = "serial.txt";
+
+/// The emulator; it ends when this goes out of sight.
+struct Emulator(Child);
+
+impl Emulator {
+    fn start(mut command: Command) -> Self {
+        let child = command.stdin(Stdio::piped()).spawn();
+        Self(child.unwrap_or_else(|error| {
+            panic!("{EMULATOR}: {error} (tools/install-test-tools.sh brings it)")
+        }))
+    }
+}
+
+impl Drop for Emulator {
+    fn drop(&mut self) {
+        self.0.kill().ok();
+        self.0.wait().ok();
+    }
+}
+
+/// The options for disks with the content of these images. What is written to them is forgotten.
+fn readable(images: &[&Path]) -> Vec<[String; 2]> {
+    let disk = |(index, image): (usize, &&Path)| {
+        let disk = format!(
+            "if=none,id=disk{index},format=raw,snapshot=on,file={}",
+            image.display()
+        );
+        ["-drive".to_owned(), disk]
+    };
+    images.iter().enumerate().map(disk).collect()
+}
+
+/// Runs the emulator until it ends or the firmware has said its last; what the serial console says.
+fn until_the_last(lab: &Lab, mut command: Command) -> String {
+    let serial = lab.path(SERIAL);
+    // What an earlier start said must not be taken for this one's.
+    fs::remove_file(&serial).ok();
+    command.args(["-monitor", "stdio"]).stdout(Stdio::null());
+    let mut emulator = Emulator::start(command);
+    let begun = Instant::now();
+    loop {
+        let said = fs::read(&serial).unwrap_or_default();
+        let said = String::from_utf8_lossy(&said).into_owned();
+        let ended = emulator.0.try_wait().unwrap();
+        if ended.is_some() || said.lines().any(is_the_last) {
+            assert!(
+                ended.is_none_or(|status| status.success()),
+                "{EMULATOR}: {ended:?}: {said}"
+            );
+            return said;
+        }
+        assert!(
+            begun.elapsed() < PATIENCE,
+            "the emulator did not end: {said}"
+        );
+        // A saved state that has been loaded stands still, as it was saved; to a running machine this is nothing.
+        writeln!(emulator.0.stdin.as_mut().unwrap(), "cont").ok();
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+/// True for the line that the firmware says when no disk is left: it starts a program of its own, or says that there is
+/// nothing. A program that crashes takes it along.
+fn is_the_last(line: &str) -> bool {
+    line.contains("No bootable option or device was found")
+        || line.contains("CPU Apic ID")
+        || (line.starts_with("BdsDxe: starting") && line.contains(" from Fv("))
+}
 
 /// What the firmware calls a disk that it was started with.
 pub(crate) fn device(index: usize) -> String {
     format!("/Pci({:#X},0x0)", FIRST_SLOT + index).replace("0X", "0x")
-}
-
-/// A variable in the firmware's file: its header (60 bytes: signature, state, attributes, count, time, key,
-/// lengths, namespace), its name, its content (EDK II, `VariableFormat.h`, authenticated form).
-struct Stored {
-    at: usize,
-    name: String,
-    space: uuid::Uuid,
-    attributes: u32,
-    data: Vec<u8>,
-}
-
-const HEAD: usize = 60;
-const IN_USE: u8 = 0x3F;
-const DELETED: u8 = 0x3D;
-
-/// Where the variables begin: after the headers of the volume and of the store.
-fn begin(file: &[u8]) -> usize {
-    assert_eq!(&file[40..44], b"_FVH");
-    usize::from(u16::from_le_bytes([file[48], file[49]])) + 28
-}
-
-/// The variables in use, and where the free space begins.
-fn stored(file: &[u8]) -> (Vec<Stored>, usize) {
-    let u32_at = |at: usize| u32::from_le_bytes(file[at..at + 4].try_into().unwrap());
-    let (mut found, mut at) = (Vec::new(), begin(file));
-    while file[at..at + 2] == [0xAA, 0x55] {
-        let (name, data) = (u32_at(at + 36) as usize, u32_at(at + 40) as usize);
-        let end = at + HEAD + name + data;
-        if file[at + 2] == IN_USE {
-            let units = file[at + HEAD..at + HEAD + name - 2].chunks(2);
-            let units: Vec<u16> = units
-                .map(|unit| u16::from_le_bytes([unit[0], unit[1]]))
-                .collect();
-            found.push(Stored {
-                at,
-                name: String::from_utf16(&units).unwrap(),
-                space: uuid::Uuid::from_slice_le(&file[at + 44..at + 60]).unwrap(),
-                attributes: u32_at(at + 4),
-                data: file[end - data..end].to_vec(),
-            });
-        }
-        at = end.next_multiple_of(4);
-    }
-    (found, at)
-}
-
-/// Puts the firmware's variables into a folder, a file each, as Linux shows them.
-pub(crate) fn unpack(file: &Path, folder: &Path) {
-    fs::create_dir(folder).unwrap();
-    for variable in stored(&fs::read(file).unwrap()).0 {
-        let name = format!("{}-{}", variable.name, variable.space);
-        let content = [&variable.attributes.to_le_bytes()[..], &variable.data].concat();
-        fs::write(folder.join(name), content).unwrap();
-    }
-}
-
-/// Gives a variable in the firmware's file another content; one that is not there comes to be.
-pub(crate) fn put(file: &Path, name: &str, space: uuid::Uuid, data: &[u8]) {
-    let mut bytes = fs::read(file).unwrap();
-    let (variables, mut at) = stored(&bytes);
-    for old in variables
-        .iter()
-        .filter(|old| old.name == name && old.space == space)
-    {
-        bytes[old.at + 2] = DELETED;
-    }
-    let utf16: Vec<u8> = name
-        .encode_utf16()
-        .chain([0])
-        .flat_map(u16::to_le_bytes)
-        .collect();
-    let mut head = [0; HEAD];
-    head[..3].copy_from_slice(&[0xAA, 0x55, IN_USE]);
-    // Lasting, readable always, written only with a signature.
-    head[4] = 0x27;
-    head[36..40].copy_from_slice(&u32::try_from(utf16.len()).unwrap().to_le_bytes());
-    head[40..44].copy_from_slice(&u32::try_from(data.len()).unwrap().to_le_bytes());
-    head[44..60].copy_from_slice(&space.to_bytes_le());
-    for part in [&head[..], &utf16, data] {
-        assert!(
-            bytes[at..at + part.len()].iter().all(|&byte| byte == 0xFF),
-            "no free space"
-        );
-        bytes[at..at + part.len()].copy_from_slice(part);
-        at += part.len();
-    }
-    fs::write(file, bytes).unwrap();
 }

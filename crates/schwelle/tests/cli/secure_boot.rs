@@ -269,7 +269,7 @@ fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
             images.push(image);
         }
         let paths: Vec<&Path> = images.iter().map(PathBuf::as_path).collect();
-        let console = Firmware::with_keys(&variables).start_all(&lab, &paths, 512);
+        let console = Firmware::with_keys(&variables).start_from_power_on(&lab, &paths, 512);
         let folder = lab.path("keys");
         unpack(&variables, &folder);
         for (index, (what, _, _, _, accepted, why)) in start.iter().enumerate() {

@@ -179,7 +179,7 @@ fn a_stopped_job_is_named_wherever_its_folder_is_mounted() {
         .lab
         .run(&["check", device.path(), "--to", "mbr", "--json"]);
     let found = finding(&check, "medium.stopped-job");
-    assert_eq!(found["outcome"], "pass");
+    assert_eq!(found["outcome"], "pass", "{found}");
     assert!(
         found["evidence"]["text"].as_str().unwrap().contains(named),
         "{found}"

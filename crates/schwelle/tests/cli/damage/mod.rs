@@ -1,9 +1,7 @@
 //! Disks damaged along the boot path: what the rehearsal says of each, beside what real firmware does with it, and
 //! what becomes of it when it is mended.
 //!
-//! The loader on these disks comes back at once, so that the firmware goes on to the next disk: up to sixteen are
-//! judged by one start. What it did with a damaged disk is kept under the hash of the disk, so that none is started
-//! twice.
+//! The loader on these disks comes back at once, so that each start comes to its end.
 
 mod bios;
 mod named;
@@ -13,7 +11,6 @@ mod random;
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 
 use schwelle_core::device::{DiskFile, Extent};
 use schwelle_core::rehearse::{Answer, Rehearsal, StepId, StepOutcome, walk};
@@ -23,8 +20,8 @@ use crate::real_firmware::{Firmware, device};
 use crate::support::{Lab, lba, place};
 use schwelle_testkit::{copy_image, hash};
 
-/// As many disks as one start of the firmware is given.
-const AT_ONCE: usize = 16;
+/// Of so many disks, one is started from power on as well.
+const FROM_POWER_ON: usize = 64;
 /// Starts beside each other.
 const LANES: usize = 2;
 
@@ -109,86 +106,45 @@ impl Base {
         }
     }
 
-    /// Whether real firmware starts each of these disks, by the hash of what was started before.
+    /// Whether real firmware starts each of these disks. One in [`FROM_POWER_ON`] is also started without the saved
+    /// state, which must make no difference.
     fn started(&self, images: &[PathBuf]) -> Vec<bool> {
-        let kept = Kept::open();
-        let keys: Vec<String> = images.iter().map(|image| hash(image).to_string()).collect();
-        let pending: Vec<usize> = (0..images.len())
-            .filter(|index| kept.read(&keys[*index]).is_none())
-            .collect();
-        let pending = Mutex::new(pending);
-        let next = || {
-            let mut pending = pending.lock().unwrap();
-            let count = pending.len().min(AT_ONCE);
-            pending.drain(..count).collect::<Vec<usize>>()
+        let started = |lane: &Lab, (index, image): (usize, &PathBuf)| {
+            let firmware = Firmware::plain();
+            let started = was_started(&firmware.start(lane, image, self.sector));
+            if index.is_multiple_of(FROM_POWER_ON) {
+                let said = firmware.start_from_power_on(lane, &[image], self.sector);
+                assert_eq!(started, was_started(&said), "{said}");
+            }
+            started
         };
         std::thread::scope(|scope| {
-            for _ in 0..LANES {
-                scope.spawn(|| {
-                    let lane = Lab::new();
-                    loop {
-                        let batch = next();
-                        if batch.is_empty() {
-                            break;
-                        }
-                        let disks: Vec<&Path> = batch.iter().map(|&at| &*images[at]).collect();
-                        let console = Firmware::plain().start_all(&lane, &disks, self.sector);
-                        let verdicts = batch
-                            .iter()
-                            .zip(0..)
-                            .map(|(at, slot)| (at, was_started(&console, slot)));
-                        let tried: Vec<_> =
-                            verdicts.filter_map(|(at, it)| Some((*at, it?))).collect();
-                        assert!(!tried.is_empty(), "no disk was tried: {console}");
-                        for (at, started) in &tried {
-                            kept.write(&keys[*at], *started);
-                        }
-                        // After a loader that crashes, the others wait for the next start.
-                        let left = batch
-                            .iter()
-                            .filter(|at| tried.iter().all(|(done, _)| done != *at));
-                        pending.lock().unwrap().extend(left);
-                    }
-                });
-            }
-        });
-        let verdict = |key: &String| kept.read(key).unwrap();
-        keys.iter().map(verdict).collect()
+            let lane = |first: usize| {
+                let lane = Lab::new();
+                let mine = images.iter().enumerate().skip(first).step_by(LANES);
+                mine.map(|image| started(&lane, image))
+                    .collect::<Vec<bool>>()
+            };
+            let lanes: Vec<_> = (0..LANES)
+                .map(|first| scope.spawn(move || lane(first)))
+                .collect();
+            let lanes: Vec<_> = lanes.into_iter().map(|lane| lane.join().unwrap()).collect();
+            (0..images.len())
+                .map(|index| lanes[index % LANES][index / LANES])
+                .collect()
+        })
     }
 }
 
-/// What the console says of the disk in this slot; `None` when it was not tried.
-fn was_started(console: &str, slot: usize) -> Option<bool> {
-    let device = device(slot);
-    let lines = console.lines().filter(|line| line.contains(&device));
-    let tried: Vec<&str> = lines.filter(|line| line.contains("BdsDxe: ")).collect();
-    (!tried.is_empty()).then(|| {
-        tried
-            .iter()
-            .any(|line| line.contains("BdsDxe: starting Boot"))
-    })
-}
-
-/// Verdicts of the firmware that outlast a run of the tests.
-struct Kept {
-    folder: PathBuf,
-}
-
-impl Kept {
-    fn open() -> Self {
-        let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("firmware-verdicts");
-        fs::create_dir_all(&folder).unwrap();
-        Self { folder }
-    }
-
-    fn read(&self, key: &str) -> Option<bool> {
-        let text = fs::read_to_string(self.folder.join(key)).ok()?;
-        text.parse().ok()
-    }
-
-    fn write(&self, key: &str, started: bool) {
-        fs::write(self.folder.join(key), started.to_string()).unwrap();
-    }
+/// What the console says of a disk.
+fn was_started(console: &str) -> bool {
+    let disk = device(0);
+    let mut tried = console
+        .lines()
+        .filter(|line| line.contains("BdsDxe: ") && line.contains(&disk))
+        .peekable();
+    assert!(tried.peek().is_some(), "the disk was not tried: {console}");
+    tried.any(|line| line.contains("BdsDxe: starting Boot"))
 }
 
 /// The part of the path that is the firmware's: after it the loader, which on these disks does nothing, goes on.
