@@ -160,7 +160,9 @@ impl<'a, 'p> Assembly<'a, 'p> {
             if !seen.insert(partition) {
                 continue;
             }
-            let found = esp::claim(&self.draft, partition, Some(partition) == made)?;
+            // One on a partition that was only repaired may be damaged, and is then as good as none.
+            let is_own = Some(partition) == made && self.start.is_some();
+            let found = esp::claim(&self.draft, partition, is_own)?;
             let Some(place) = found else {
                 continue;
             };

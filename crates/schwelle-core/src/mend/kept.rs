@@ -45,7 +45,16 @@ impl Kept {
         let (mut entries, mut bytes) = (0_usize, 0_u64);
         let mut folders = vec![(Vec::<String>::new(), volume.root())];
         while let Some((path, folder)) = folders.pop() {
-            let (inside, fault) = volume.read_dir_in_front(&folder)?;
+            let (inside, fault) = match volume.read_dir_in_front(&folder) {
+                Ok(read) => read,
+                Err(FatError::Device(error)) => return Err(error.into()),
+                Err(error) if path.is_empty() => return Err(error),
+                // Its entry names no cluster that a folder could begin at.
+                Err(_) => {
+                    kept.lost = kept.lost.saturating_add(1);
+                    continue;
+                }
+            };
             if !seen.insert(folder.cluster) {
                 kept.lost = kept.lost.saturating_add(1);
                 continue;

@@ -10,7 +10,7 @@ use super::{Base, Compared, extent};
 use crate::support::{peek, poke};
 
 /// How many are tried at each sector size, where no other number is asked for.
-const USUAL: u64 = 60;
+const USUAL: u64 = 120;
 
 /// A stretch of the boot path.
 struct Region {
