@@ -82,7 +82,7 @@ if [ "$asked" = all ]; then
     beside tools/pc-test.sh
     pc=$!
 fi
-RUST_TEST_THREADS=$(($(nproc) * 2)) cargo test --workspace --locked
+RUST_TEST_THREADS=$(($(nproc) * 2)) cargo test --workspace --locked -- --include-ignored
 step "tests"
 tools/alone.sh "$built/schwelle"
 step "no network"

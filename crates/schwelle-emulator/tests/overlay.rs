@@ -10,6 +10,7 @@ fn tool(args: &[&str]) -> String {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn the_emulators_tool_reads_the_draft_from_the_overlay_and_finds_no_fault() {
     const GIB: u64 = 1 << 30;
     // Sector size, disk in bytes, changed extents (first sector, sectors). The second level has a table

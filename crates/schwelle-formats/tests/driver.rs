@@ -32,6 +32,7 @@ fn is_sound(volume: &dyn ReadDevice) -> bool {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn what_the_driver_does_not_open_is_not_sound() {
     let place = Extent::new(Lba(0), 50 * MIB / 512).unwrap();
     let disk = Memory::new(512, place.sectors());

@@ -238,6 +238,7 @@ fn real(folder: &str) -> (Unfinished, PathBuf) {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn what_windows_left_in_its_logs_is_applied_as_windows_does() {
     let (left, folder) = real("NewDirtyHive1");
     let replayed = Recovered::open(&left.hive[..], &left.logs).unwrap();
@@ -287,6 +288,7 @@ fn real_data(name: &str) -> PathBuf {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn the_registries_of_real_systems_are_read_as_another_library_reads_them() {
     for name in ["NTUSER.DAT", "SAM", "SECURITY", "SYSTEM", "UsrClass.dat"]
         .map(|name| format!("dfwinreg/{name}"))
@@ -322,6 +324,7 @@ fn the_registries_of_real_systems_are_read_as_another_library_reads_them() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_hive_library_reads_every_form_that_is_written() {
     let value = |name: &str, len: usize| Value {
         name: name.to_owned(),

@@ -16,6 +16,7 @@ fn finding(json: &Value, rule: &str) -> Value {
 }
 
 #[test]
+#[ignore = "needs root"]
 fn an_adapter_that_changes_the_sector_size_is_told_and_refused() {
     for (written, shown) in [(512, 4096), (4096, 512)] {
         let lab = Lab::new();

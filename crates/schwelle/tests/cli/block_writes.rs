@@ -76,6 +76,7 @@ impl Drop for Log {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn each_write_reaches_the_device_as_its_sectors_and_no_others() {
     for sector in [512_u64, 4096] {
         let lab = Lab::new();

@@ -89,6 +89,7 @@ fn esp_of(job: &Path, image: &Path) -> String {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn the_version_of_a_program_is_read() {
     let lab = Lab::new();
     for version in [OLDER, NEWER, [65535, 1, 0, 7]] {
@@ -105,6 +106,7 @@ fn the_version_of_a_program_is_read() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn the_newest_boot_manager_is_placed_and_an_older_one_is_told() {
     for (first, second) in [(OLDER, NEWER), (NEWER, OLDER)] {
         let lab = Lab::new();

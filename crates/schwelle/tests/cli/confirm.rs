@@ -56,6 +56,7 @@ fn on_esp(lab: &Lab, image: &Path, record: &Value, tool_name: &str, args: &[&str
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn the_evidence_is_weighed_and_what_it_does_not_tell_is_unknown() {
     let lab = Lab::new();
     let (image, record) = lab.converted("disk.img", 512);

@@ -52,6 +52,7 @@ impl Drop for Attached {
 }
 
 #[test]
+#[ignore = "needs root"]
 fn a_block_device_is_checked_converted_and_rehearsed_at_its_own_sector_size() {
     for sector in [512, 4096] {
         let lab = Lab::new();
@@ -105,6 +106,7 @@ fn a_block_device_is_checked_converted_and_rehearsed_at_its_own_sector_size() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_mounted_device_is_refused_with_the_place_where_it_is_mounted() {
     let lab = Lab::new();
     let (image, places) = lab.standard("disk.img", 512);
@@ -170,6 +172,7 @@ impl Drop for FileSystem {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_job_folder_on_the_disk_itself_is_refused() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 16, |_| {});
@@ -192,6 +195,7 @@ fn a_job_folder_on_the_disk_itself_is_refused() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_job_folder_in_memory_is_accepted_by_name_and_not_by_yes() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);
@@ -237,6 +241,7 @@ fn a_job_folder_in_memory_is_accepted_by_name_and_not_by_yes() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_job_folder_without_room_or_write_protected_leaves_the_disk_untouched() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);
@@ -282,6 +287,7 @@ fn a_job_folder_without_room_or_write_protected_leaves_the_disk_untouched() {
 }
 
 #[test]
+#[ignore = "needs root"]
 fn a_device_that_somebody_holds_is_refused_for_every_command_that_writes() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);
@@ -349,6 +355,7 @@ impl Drop for Holder {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_partition_in_use_in_any_way_is_a_block_for_every_command_that_writes() {
     let lab = Lab::new();
     let (image, places) = lab.standard("disk.img", 512);

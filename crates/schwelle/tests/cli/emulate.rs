@@ -95,6 +95,7 @@ fn the_draft_of_a_shrink_is_shown_with_what_moves() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn firmware_that_does_not_start_the_draft_keeps_it_from_being_written() {
     let lab = Lab::new();
     let (image, record) = lab.converted("disk.img", 512);
@@ -148,6 +149,7 @@ fn firmware_that_does_not_start_the_draft_keeps_it_from_being_written() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_loader_that_starts_and_looks_for_another_store_is_noticed() {
     let lab = Lab::new();
     let (image, record) = lab.converted("disk.img", 512);

@@ -40,6 +40,7 @@ fn has_none(rights: &[String]) -> bool {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn the_emulator_has_no_rights_no_network_and_no_way_to_other_files() {
     let lab = Lab::new();
     lab.converted("disk.img", 512);
@@ -164,6 +165,7 @@ fn the_emulator_has_no_rights_no_network_and_no_way_to_other_files() {
 }
 
 #[test]
+#[ignore = "needs root"]
 fn where_a_part_of_its_isolation_is_missing_it_does_not_run_as_root_or_that_is_said() {
     let lab = Lab::new();
     lab.converted("disk.img", 512);

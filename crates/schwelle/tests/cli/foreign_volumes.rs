@@ -38,6 +38,7 @@ fn make(lab: &Lab, (program, args, _): (&str, &[&str], &str), image: &Path) {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_disk_with_another_file_system_is_not_blank() {
     for &manufacturer in MANUFACTURERS {
         let lab = Lab::new();
@@ -81,6 +82,7 @@ fn a_disk_with_another_file_system_is_not_blank() {
 }
 
 #[test]
+#[ignore = "needs fetched disk images"]
 fn volumes_of_a_forensics_librarys_tests_are_not_blank() {
     for (file, name) in [("dfvfs/hfsplus.raw", "HFS+"), ("dfvfs/apfs.raw", "APFS")] {
         let image = real_data(file);

@@ -129,6 +129,7 @@ fn cells(hive: &[u8]) -> Vec<(usize, i32)> {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn letters_cross_in_hives_of_every_shape_and_nothing_else_changes() {
     let many = (0..1500).map(|n| format!("[S\\Setup\\Many\\key{n:04}]\n\"v\"=dword:{n:08x}\n\n"));
     let deep: String = (0..60).map(|n| format!("\\level{n}")).collect();
@@ -194,6 +195,7 @@ fn letters_cross_in_hives_of_every_shape_and_nothing_else_changes() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in_its_record() {
     for (name, mib) in [("with room", 340), ("shrunk", 211)] {
         let lab = Lab::new();
@@ -272,6 +274,7 @@ fn the_recovery_environment_is_found_by_its_gpt_disk_also_where_its_file_lies_in
 /// A file record that two stages write: its stream beside the content moves, which the shrink notes in
 /// it, and the content in it is edited at the end. Power fails when the one is about to begin.
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_record_that_is_shrunk_and_then_edited_survives_a_cut_in_between() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 211, |disk| {
@@ -334,6 +337,7 @@ fn a_record_that_is_shrunk_and_then_edited_survives_a_cut_in_between() {
 /// A registry that was being written when the power failed: what is pending is applied first, as
 /// the system would, and only then the letters are carried over.
 #[test]
+#[ignore = "needs root and outside programs"]
 fn pending_changes_are_applied_first_and_told() {
     for format in [LogFormat::Old, LogFormat::New(3)] {
         let lab = Lab::new();
@@ -397,6 +401,7 @@ fn use_up(hive: &mut [u8], keep: usize) {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_registry_without_room_blocks_or_cautions_by_what_would_be_lost() {
     for (keep, answer, rule_outcome) in [(0, "blocked", "block"), (1, "caution", "caution")] {
         let lab = Lab::new();
@@ -446,6 +451,7 @@ fn a_registry_without_room_blocks_or_cautions_by_what_would_be_lost() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_hostile_registry_is_answered_and_its_names_reach_no_terminal() {
     use schwelle_core::hive::{Node, Value as HiveValue};
     let place = [&SIGNATURE.to_le_bytes()[..], &(51 * MIB).to_le_bytes()].concat();
@@ -493,6 +499,7 @@ fn a_hostile_registry_is_answered_and_its_names_reach_no_terminal() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_compressed_registry_is_read_but_blocks_since_it_cannot_be_edited() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);

@@ -48,6 +48,7 @@ fn ends(lab: &Lab, command: &str, image: &Path, pristine: &Path, job: &Path) {
 }
 
 #[test]
+#[ignore = "needs root"]
 fn a_write_error_names_the_ways_out_and_both_work() {
     let lab = Lab::new();
     let pristine = full_disk(&lab, "old.img");
@@ -60,6 +61,7 @@ fn a_write_error_names_the_ways_out_and_both_work() {
 }
 
 #[test]
+#[ignore = "needs root"]
 fn in_a_job_folder_without_room_resume_says_what_to_do_and_undo_works_at_once() {
     let lab = Lab::new();
     let pristine = full_disk(&lab, "old.img");
@@ -84,6 +86,7 @@ fn in_a_job_folder_without_room_resume_says_what_to_do_and_undo_works_at_once() 
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_job_folder_is_whole_after_the_repair_of_its_ntfs() {
     let lab = Lab::new();
     let pristine = full_disk(&lab, "old.img");

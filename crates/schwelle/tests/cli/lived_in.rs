@@ -292,6 +292,7 @@ fn what_nothing_starts_is_told_and_stands_against_nothing() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn windows_7_needs_the_csm() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 340, |disk| {
@@ -337,6 +338,7 @@ fn windows_7_needs_the_csm() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_windows_of_unknown_version_keeps_the_csm() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 340, |disk| {
@@ -362,6 +364,7 @@ fn a_windows_of_unknown_version_keeps_the_csm() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn an_old_boot_partition_keeps_the_letter_that_it_has() {
     for has_letter in [false, true] {
         let lab = Lab::new();

@@ -106,6 +106,7 @@ fn converted(lab: &Lab, image: &Path) -> Value {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn several_systems_cross_and_what_only_a_bios_starts_leaves_the_menu_by_name() {
     let lab = Lab::new();
     let image = two_systems(&lab);
@@ -220,6 +221,7 @@ fn several_systems_cross_and_what_only_a_bios_starts_leaves_the_menu_by_name() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_store_of_two_hundred_entries_is_read_back_by_the_hive_library_as_it_was_but_for_the_devices() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);
@@ -273,6 +275,7 @@ fn a_store_of_two_hundred_entries_is_read_back_by_the_hive_library_as_it_was_but
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn where_no_store_can_be_used_a_fresh_one_starts_the_systems_found() {
     let lab = Lab::new();
     let image = two_systems(&lab);
@@ -313,6 +316,7 @@ fn where_no_store_can_be_used_a_fresh_one_starts_the_systems_found() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_store_on_the_windows_volume_and_one_with_a_pending_log_are_taken_over() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);
@@ -343,6 +347,7 @@ fn a_store_on_the_windows_volume_and_one_with_a_pending_log_are_taken_over() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_recovery_partition_gets_its_type_unless_the_customer_keeps_files_on_it() {
     for (file, kind, attributes) in [
         (None, "Windows recovery", 1 | 1 << 63),
@@ -438,6 +443,7 @@ fn with_devices(lab: &Lab, device: &str, beside: bool) -> PathBuf {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_device_that_a_store_leaves_open_gets_the_partition_that_is_meant() {
     for (what, device, beside) in [
         ("searched for", open_device(8), false),
@@ -485,6 +491,7 @@ fn a_device_that_a_store_leaves_open_gets_the_partition_that_is_meant() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_default_in_a_file_gives_way_to_a_system_on_a_partition() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);

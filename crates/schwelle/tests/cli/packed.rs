@@ -104,6 +104,7 @@ fn put_overlay(mount: &Mount, name: &str, len: usize, stream: &[u8], point: &[u3
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn compressed_boot_files_of_every_kind_arrive_as_they_were() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);
@@ -173,6 +174,7 @@ fn compressed_boot_files_of_every_kind_arrive_as_they_were() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn what_cannot_be_unpacked_blocks_with_the_files_name() {
     let content = program(100_000);
     let lab = Lab::new();

@@ -67,6 +67,7 @@ fn a_job_folder_is_its_users_alone_whatever_the_umask() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_folder_that_others_can_read_is_told() {
     const TOLD: &str = "Other users of this system can read the job folder";
     let lab = Lab::new();
@@ -165,6 +166,7 @@ fn a_folder_with_content_and_a_link_are_refused_as_they_are() {
 }
 
 #[test]
+#[ignore = "needs root"]
 fn a_folder_that_another_user_has_made_is_taken_from_them() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);

@@ -186,6 +186,7 @@ fn dice_start(seed: u64, sector: u32) -> u64 {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn random_layouts_keep_every_partition_and_come_back() {
     let count = std::env::var("SCHWELLE_LAYOUTS").map_or(4, |text| text.parse().unwrap());
     let lab = Lab::new();

@@ -66,6 +66,7 @@ fn a_second_ntfs_reader_sees_the_files_we_see() {
 /// record can name, and forms of content that we refuse, at cluster sizes from the smallest to a
 /// large one.
 #[test]
+#[ignore = "needs root and outside programs"]
 fn files_in_many_pieces_are_read_as_the_driver_reads_them() {
     for (sector, cluster) in [
         ("512", "512"),

@@ -50,6 +50,7 @@ fn fat_files(lab: &Lab, image: &Path, at: u64) -> BTreeMap<PathBuf, blake3::Hash
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn disks_that_windows_made_are_converted_and_come_back_to_the_byte() {
     for (name, is_ntfs) in [
         ("ntfs-fixed.vhd", true),
@@ -101,6 +102,7 @@ fn to_the_end(lab: &Lab, volume: &Path) -> PathBuf {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_volume_that_windows_wrote_makes_room_for_the_backup_table() {
     for name in ["dissect.ntfs/ntfs.bin", "dfvfs/windows_volume.qcow2"] {
         let lab = Lab::new();
@@ -129,6 +131,7 @@ fn a_volume_that_windows_wrote_makes_room_for_the_backup_table() {
 }
 
 #[test]
+#[ignore = "needs fetched disk images"]
 fn a_volume_taken_from_a_running_windows_is_refused_for_that() {
     let lab = Lab::new();
     let image = data_disk(&lab, &[real_data("dissect.ntfs/ntfs-cloud.bin")], 1);
@@ -144,6 +147,7 @@ fn a_volume_taken_from_a_running_windows_is_refused_for_that() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn encrypted_volumes_of_windows_are_known_by_their_state() {
     let mut cases: Vec<(PathBuf, &str)> = [
         ("aes-xts_128", "encrypted"),

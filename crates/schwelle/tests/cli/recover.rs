@@ -90,6 +90,7 @@ fn a_conversion_that_shrinks_is_taken_back_to_the_byte_and_made_again() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn undo_leaves_a_volume_that_was_used_since_as_it_is_and_says_so() {
     let lab = Lab::new();
     let image = full_disk(&lab, "disk.img");
@@ -351,6 +352,7 @@ impl UnderWay {
 }
 
 #[test]
+#[ignore = "needs root"]
 fn a_killed_conversion_on_a_real_device_is_finished_and_taken_back() {
     let lab = Lab::new();
     for sector in [512, 4096] {
@@ -460,6 +462,7 @@ fn ctrl_c_stops_between_stages_and_says_what_to_do() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_volume_that_was_used_half_way_is_not_finished_but_taken_back() {
     let lab = Lab::new();
     let (image, pristine) = (full_disk(&lab, "disk.img"), lab.path("old.img"));

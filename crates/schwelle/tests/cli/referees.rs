@@ -11,6 +11,7 @@ use crate::support::{Lab, part, place};
 use schwelle_testkit::{Mounted, dump, extract, tool};
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_forensic_lister_reads_the_layout_we_say() {
     for sector in ["512", "4096"] {
         let lab = Lab::new();
@@ -42,6 +43,7 @@ fn a_forensic_lister_reads_the_layout_we_say() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn the_fat_checker_and_a_second_reader_find_a_sound_partition_with_the_source_files() {
     for sector in [512, 4096] {
         let lab = Lab::new();
@@ -105,6 +107,7 @@ fn the_fat_checker_and_a_second_reader_find_a_sound_partition_with_the_source_fi
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn every_file_on_the_kept_volumes_is_unchanged_and_the_volumes_are_clean() {
     for sector in [512, 4096] {
         let lab = Lab::new();
@@ -167,6 +170,7 @@ const RECOVERY: &str = "{3d8f5a10-61c2-4b7e-9a44-0c5e9b1f7703}";
 const MEMTEST: &str = "{b2721d73-1db4-4c62-bf78-c548a880142d}";
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_hive_library_reads_the_new_store_with_the_new_identities_and_all_else_kept() {
     let lab = Lab::new();
     let (image, record) = lab.converted("disk.img", 512);
@@ -260,6 +264,7 @@ fn a_hive_library_reads_the_new_store_with_the_new_identities_and_all_else_kept(
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn real_firmware_starts_the_converted_disk_from_the_removable_media_path() {
     for sector in [512, 4096] {
         let lab = Lab::new();

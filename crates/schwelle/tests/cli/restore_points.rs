@@ -65,6 +65,7 @@ fn with_shadow_copy(volume: &Path) {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn the_restore_points_of_a_real_windows_go_only_when_that_is_said() {
     let lab = Lab::new();
     // At one place all the while: the driver shows links with the path that it is mounted at.
@@ -118,6 +119,7 @@ fn the_restore_points_of_a_real_windows_go_only_when_that_is_said() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn room_is_taken_from_a_volume_without_restore_points() {
     let lab = Lab::new();
     let volumes = ["first", "second"].map(|name| {
@@ -158,6 +160,7 @@ fn room_is_taken_from_a_volume_without_restore_points() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn what_shadow_copies_remember_is_not_moved() {
     let lab = Lab::new();
     let volume = lab.path("volume.img");

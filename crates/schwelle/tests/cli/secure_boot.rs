@@ -22,6 +22,7 @@ const SHA256: Uuid = uuid!("c1c41626-504c-4092-aca9-41f936934328");
 const X509_SHA256: Uuid = uuid!("3bd2a492-96c0-4079-b420-fcf98ef103ed");
 
 #[test]
+#[ignore = "needs outside programs"]
 fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
     let lab = Lab::new();
     let (converted, record) = lab.converted("disk.img", 512);
@@ -316,6 +317,7 @@ fn our_verdict_is_that_of_real_firmware_with_the_same_keys() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn no_byte_of_a_signed_program_can_change_unnoticed_or_stop_the_verdict() {
     let lab = Lab::new();
     let key = test_key(&lab);
@@ -365,6 +367,7 @@ fn no_byte_of_a_signed_program_can_change_unnoticed_or_stop_the_verdict() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn of_two_signed_sets_the_one_that_the_firmware_accepts_is_placed() {
     let lab = Lab::new();
     let key = test_key(&lab);

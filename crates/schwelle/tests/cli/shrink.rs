@@ -140,6 +140,7 @@ fn random_case(lab: &Lab, seed: u64) -> &'static str {
 
 /// A fixed set; `SCHWELLE_CASES` asks for more, `SCHWELLE_SEED` for others.
 #[test]
+#[ignore = "needs root and outside programs"]
 fn random_volumes_stay_whole_when_they_are_shrunk_at_random() {
     let number = |name: &str, default: u64| {
         std::env::var(name).map_or(default, |text| text.parse().unwrap())
@@ -256,6 +257,7 @@ fn crowded(lab: &Lab, cluster: u32) -> PathBuf {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn everything_that_can_lie_in_the_tail_is_moved_and_no_more_than_that() {
     for cluster in [1024, 4096] {
         let lab = Lab::new();
@@ -341,6 +343,7 @@ fn has_attribute(volume: &Path, record: u64, kind: u32) -> bool {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn runlists_that_outgrow_their_records_go_to_extension_records() {
     let lab = Lab::new();
     let volume = fragmented(&lab);
@@ -374,6 +377,7 @@ fn runlists_that_outgrow_their_records_go_to_extension_records() {
 const LIST: u32 = 0x20;
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_damaged_attribute_list_is_named() {
     use schwelle_core::bytes::{u16_at, u32_at};
     let lab = Lab::new();
@@ -472,6 +476,7 @@ fn mark_bad(volume: &Path, cluster: u64) {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn bad_clusters_stay_known_and_are_not_given_up() {
     let lab = Lab::new();
     let volume = lab.path("bad.img");

@@ -132,6 +132,7 @@ impl Drop for Pc {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_bios_shows_the_signpost_and_goes_on_to_the_next_device() {
     let lab = Lab::new();
     let (image, _) = lab.converted("disk.img", 512);
@@ -161,6 +162,7 @@ fn a_bios_shows_the_signpost_and_goes_on_to_the_next_device() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_data_disk_is_passed_over_at_once() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 64, |_| ());
@@ -181,6 +183,7 @@ fn a_data_disk_is_passed_over_at_once() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn the_bytes_are_made_from_the_source() {
     let lab = Lab::new();
     let folder = lab.path("");

@@ -78,6 +78,7 @@ fn finding(run: &Run, rule: &str) -> Value {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
     let bench = Bench::new();
     for (name, stages, expected) in [
@@ -131,6 +132,7 @@ fn a_disk_that_was_left_half_way_is_told_without_the_job_folder() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_stopped_job_is_named_wherever_its_folder_is_mounted() {
     let bench = Bench::new();
     let disk = bench.stopped_after("disk.img", &["shrink"]);

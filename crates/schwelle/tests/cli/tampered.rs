@@ -499,6 +499,7 @@ fn a_report_waits_for_no_pipe_and_reads_no_more_than_the_job_made() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn the_hash_is_found_where_someone_has_put_the_marker_elsewhere() {
     let (lab, image, job) = bench();
     let record: Value = serde_json::from_slice(&fs::read(job.join("job.json")).unwrap()).unwrap();

@@ -48,6 +48,7 @@ fn first_start(lab: &Lab, image: &Path) {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn after_a_first_start_letters_and_recovery_come_back_too() {
     let lab = Lab::new();
     let (image, _) = lab.standard("disk.img", 512);
@@ -118,6 +119,7 @@ fn after_a_first_start_letters_and_recovery_come_back_too() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn what_a_session_may_still_write_is_left_alone_and_told() {
     type Spoil = fn(&DiskFile, Extent);
     let cases: [(&str, &str, Spoil); 2] = [

@@ -84,6 +84,7 @@ fn shown(lab: &Lab, text: &str) -> String {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_boot_manager_in_pieces_behind_a_long_folder_is_loaded_whole() {
     let lab = Lab::new();
     files(&lab);
@@ -135,6 +136,7 @@ fn a_boot_manager_in_pieces_behind_a_long_folder_is_loaded_whole() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn each_way_in_which_it_cannot_go_on_is_said() {
     type Case = (&'static str, fn(&Lab));
     let cases: [Case; 6] = [

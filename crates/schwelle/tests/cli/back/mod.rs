@@ -150,6 +150,7 @@ const CASES: &[Case] = &[
 ];
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn what_fits_goes_back_starts_in_bios_mode_and_is_undone() {
     for (name, change, more, logical) in CASES {
         let bench = Bench::new(512);
@@ -271,6 +272,7 @@ fn no_gpt_is_left(image: &Path, sector: u64) {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_data_disk_goes_back_at_both_sector_sizes() {
     for sector in [512, 4096] {
         let lab = Lab::new();
@@ -326,6 +328,7 @@ fn a_data_disk_goes_back_at_both_sector_sizes() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_manufacturers_type_goes_back_by_the_policys_table() {
     let bench = Bench::new(512);
     let manufacturer = uuid::uuid!("bfbfafe7-a34f-448a-9a5b-6213eb736c22");

@@ -142,6 +142,7 @@ const CASES: &[Case] = &[
 ];
 
 #[test]
+#[ignore = "needs outside programs"]
 fn each_fault_of_a_bios_start_is_met_at_its_own_step() {
     let bench = Bench::new(512);
     let run = bench

@@ -244,6 +244,7 @@ impl std::fmt::Display for Compared {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn named_damages_are_judged_as_real_firmware_judges_them_and_mended() {
     let base = Base::new(512);
     let mut compared = Compared::default();

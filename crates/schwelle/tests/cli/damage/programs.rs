@@ -170,6 +170,7 @@ fn disk(base: &Base, name: &str, change: Change) -> PathBuf {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn firmware_refuses_the_programs_that_the_rehearsal_refuses() {
     let base = Base::new(512);
     let groups = [

@@ -329,21 +329,25 @@ fn used_since_is_seen(disk: &Disk, job: &Path) {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_windows_with_a_recovery_password_crosses_and_comes_back() {
     crosses_and_comes_back(512, "xts-128", &[PASSWORD]);
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_windows_with_protection_suspended_crosses_and_comes_back() {
     crosses_and_comes_back(512, "cbc-256", &["clear", PASSWORD]);
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_windows_with_a_key_file_crosses_and_comes_back() {
     crosses_and_comes_back(4096, "xts-128", &["file", PASSWORD]);
 }
 
 #[test]
+#[ignore = "needs root"]
 fn what_does_not_open_it_is_told() {
     let mut disk = Disk::new(4096, "xts-128", &[PASSWORD]);
     let before = hash(&disk.image);
@@ -436,6 +440,7 @@ fn what_does_not_open_it_is_told() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn an_encrypted_volume_is_never_shrunk() {
     // No room but in the volumes.
     let lab = Lab::new();
@@ -508,6 +513,7 @@ fn a_password_that_is_typed_is_not_shown() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn an_encrypted_windows_goes_back_to_an_mbr() {
     let mut disk = Disk::new(512, "cbc-128", &["clear"]);
     let converted = disk.run("convert", &["--job", "job", "--yes"]);

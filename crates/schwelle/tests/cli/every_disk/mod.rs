@@ -213,6 +213,7 @@ fn answers(lab: &Lab, image: &Path, case: &Case) {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn every_disk_gets_its_answer_and_what_converts_is_proven() {
     let lab = Lab::new();
     for case in DISKS {
@@ -232,6 +233,7 @@ fn converted(lab: &Lab, name: &str) -> (PathBuf, Value) {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn an_esp_that_is_there_keeps_its_files() {
     let lab = Lab::new();
     let (image, record) = converted(&lab, "an EFI system partition that is there");
@@ -286,6 +288,7 @@ fn an_esp_that_is_there_keeps_its_files() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn a_boot_partition_taken_over_comes_back_whole_even_after_use() {
     let lab = Lab::new();
     let case = DISKS

@@ -296,6 +296,7 @@ const CASES: &[Case] = &[
 ];
 
 #[test]
+#[ignore = "needs outside programs"]
 fn each_disk_is_mended_where_it_is_broken_and_nowhere_else() {
     for sector in [512, 4096] {
         for (name, break_it, steps, starts) in CASES {
@@ -379,6 +380,7 @@ fn mended(bench: &Bench, name: &str, steps: &[&str], starts: bool) {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn what_somebody_else_converted_without_an_efi_partition_starts_with_its_old_menu() {
     let lab = Lab::new();
     let image = lab.image("disk.img", 512, 400, |disk| {
@@ -500,6 +502,7 @@ fn a_data_disks_tables_are_mended_without_a_system() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_killed_mending_is_finished() {
     let bench = Bench::new(512);
     let lab = &bench.lab;
@@ -570,6 +573,7 @@ fn unwrite(job: &Path, image: &Path) {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn another_systems_loader_on_the_removable_media_path_stays() {
     let bench = Bench::new(512);
     let other = fs::read("/usr/lib/shim/shimx64.efi.signed").unwrap();

@@ -10,6 +10,7 @@ use crate::support::{peek, poke};
 use schwelle_testkit::hash;
 
 #[test]
+#[ignore = "needs outside programs"]
 fn what_cannot_be_mended_is_refused_with_the_reason_and_left_alone() {
     // What is wrong, how it comes about, what is reported.
     type Refused = (&'static str, fn(&Bench), &'static str);

@@ -55,6 +55,7 @@ fn step<'r>(run: &'r Value, name: &str) -> Option<&'r Value> {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn both_systems_start_afterwards_each_by_its_own_loader() {
     for (first, is_linux) in [(None, false), (Some(LINUX), true)] {
         let lab = Lab::new();
@@ -186,6 +187,7 @@ fn both_systems_start_afterwards_each_by_its_own_loader() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn what_keeps_a_linux_from_starting_is_seen_before_anything_is_written() {
     let menu = "boot/grub/grub.cfg";
     let replace = |root: &Path, file: &str, from: &str, to: &str| {
@@ -271,6 +273,7 @@ fn what_keeps_a_linux_from_starting_is_seen_before_anything_is_written() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn loaders_that_are_given_are_for_the_system_that_they_are_made_for() {
     let lab = Lab::new();
     let image = WINDOWS_THEN_LINUX.build(&lab, "disk.img");
@@ -359,6 +362,7 @@ fn linux_only(lab: &Lab, swap_mib: u32) -> std::path::PathBuf {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_linux_alone_gets_its_room_from_the_end_of_its_swap_area() {
     let lab = Lab::new();
     let image = linux_only(&lab, 200);
@@ -417,6 +421,7 @@ fn a_linux_alone_gets_its_room_from_the_end_of_its_swap_area() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_linux_with_its_boot_files_on_a_volume_of_their_own_is_one_system() {
     const BOOT_UUID: &str = "5e7ec0de-0000-4000-8000-00000000b007";
     let lab = Lab::new();
@@ -483,6 +488,7 @@ fn a_linux_with_its_boot_files_on_a_volume_of_their_own_is_one_system() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_folder_left_over_from_a_linux_is_told_and_keeps_windows_from_nothing() {
     let lab = Lab::new();
     let image = WINDOWS_THEN_LINUX.build_with(&lab, "disk.img", with_loaders(&lab));
@@ -519,6 +525,7 @@ fn a_folder_left_over_from_a_linux_is_told_and_keeps_windows_from_nothing() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn what_is_not_looked_into_is_told_so() {
     for (program, args, name) in [
         ("mkfs.btrfs", &["-q"][..], "Btrfs on partition 3"),

@@ -53,6 +53,7 @@ fn is_sound_ext4(volume: &Path) {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_linux_beside_windows_is_listed_given_up_by_name_and_taken_back_in_every_order() {
     let orders = [
         [Boot, Windows, Linux],
@@ -148,6 +149,7 @@ fn a_linux_beside_windows_is_listed_given_up_by_name_and_taken_back_in_every_ord
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn real_firmware_starts_the_disk_while_boot_code_still_lies_where_the_table_goes() {
     let lab = Lab::new();
     let old = WINDOWS_THEN_LINUX.build(&lab, "old.img");
@@ -221,6 +223,7 @@ fn start_for_real(lab: &Lab, disk: &Path) {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_table_that_firmware_has_mended_meanwhile_is_the_jobs_own() {
     let lab = Lab::new();
     let old = WINDOWS_THEN_LINUX.build(&lab, "old.img");
@@ -257,6 +260,7 @@ fn a_table_that_firmware_has_mended_meanwhile_is_the_jobs_own() {
 }
 
 #[test]
+#[ignore = "needs root and outside programs"]
 fn an_old_windows_in_the_menu_is_given_up_by_name_and_leaves_it() {
     for is_default in [false, true] {
         let lab = Lab::new();
@@ -314,6 +318,7 @@ fn an_old_windows_in_the_menu_is_given_up_by_name_and_leaves_it() {
 }
 
 #[test]
+#[ignore = "needs outside programs"]
 fn a_name_is_typed_where_there_is_somebody_to_ask() {
     let lab = Lab::new();
     let image = WINDOWS_THEN_LINUX.build(&lab, "disk.img");
