@@ -23,6 +23,11 @@ pub(crate) struct KeptFile {
     pub(crate) content: Vec<u8>,
 }
 
+/// The path of these names, from the root on with backslashes.
+pub(crate) fn path_text(names: &[String]) -> String {
+    format!("\\{}", names.join("\\"))
+}
+
 /// What was put on the partition.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub(crate) struct Filled {
@@ -50,7 +55,8 @@ pub(crate) fn fill(
     let esp = Window::new(draft, extent).ok_or(DraftError::Outside(extent))?;
     let mut filled = Filled::default();
     if let EspFrom::Existing(_) = place.from {
-        let mut editor = FatEditor::open(&esp, stamp.dos)?;
+        let is_replaced = |path: &str| content.is_some_and(|content| content.has_file(path));
+        let mut editor = FatEditor::open_to_replace(&esp, stamp.dos, is_replaced)?;
         let write: Write<'_> = &mut |path, content| editor.write_file(path, content);
         if let Some(content) = content {
             filled.put(write, disk, content)?;
@@ -79,8 +85,7 @@ pub(crate) fn fill(
             .map(|path| path.to_lowercase())
             .collect();
         for KeptFile { path, content } in kept.into_iter().flatten() {
-            let place: String = path.iter().map(|name| format!("\\{name}")).collect();
-            if !new.contains(&place.to_lowercase()) {
+            if !new.contains(&path_text(path).to_lowercase()) {
                 let names: Vec<&str> = path.iter().map(String::as_str).collect();
                 match writer.write_file(&names, content) {
                     // A folder that has lost its long name is called as the new one is in short.

@@ -21,7 +21,7 @@ mod start;
 pub(crate) use assembly::{Assembly, Ending};
 pub(crate) use back::build_back;
 pub(crate) use build::{bios_start, build};
-pub(crate) use esp::KeptFile;
+pub(crate) use esp::{KeptFile, path_text};
 pub use linux::NewLinux;
 pub use map::{Change, MapPart};
 

@@ -124,6 +124,13 @@ impl Content {
         Ok(Self::new(files, windows, made, Vec::new()))
     }
 
+    /// A file that the partition gets: its path from the root on, with backslashes.
+    pub(crate) fn has_file(&self, path: &str) -> bool {
+        let mut own = self.own.iter();
+        self.files.iter().any(|file| file.is_for(path))
+            || own.any(|(own, _)| own.eq_ignore_ascii_case(path))
+    }
+
     fn new(
         files: Vec<BootFile>,
         windows: Extent,

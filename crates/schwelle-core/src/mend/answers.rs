@@ -55,10 +55,10 @@ pub enum FixKind {
     Remade {
         /// Which.
         partition: Titled,
-        /// Files that it keeps.
-        files: usize,
-        /// Files and folders that could not be read.
-        lost: usize,
+        /// Paths of the files that it keeps.
+        files: Vec<String>,
+        /// Paths of the files and folders that could not be read, or not to their end.
+        lost: Vec<String>,
     },
     /// The EFI system partition gets a file system.
     Formatted {

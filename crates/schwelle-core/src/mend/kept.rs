@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 
 use crate::device::ReadDevice;
-use crate::draft::KeptFile;
-use crate::fat::{FatError, FatVolume, is_valid_long};
+use crate::draft::{KeptFile, path_text};
+use crate::fat::{FatError, FatFault, FatVolume, is_valid_long};
 use crate::profile::{BOOTMGFW, ESP_STORE, REMOVABLE_X64};
 
 /// Files and folders taken at most, and bytes of all of them.
@@ -18,14 +18,21 @@ const NEW: [&str; 3] = [REMOVABLE_X64, BOOTMGFW, ESP_STORE];
 #[derive(Debug)]
 pub(super) struct Kept {
     pub(super) files: Vec<KeptFile>,
-    /// Files and folders that could not.
-    pub(super) lost: usize,
+    /// Paths of the files and folders that could not, or not to their end.
+    pub(super) lost: Vec<String>,
 }
 
 impl Kept {
-    /// Reads all files of the volume on `window`, where its file system has faults; `None` where it has none, or
-    /// where there is more on it than is taken into memory.
-    pub(super) fn read(window: &dyn ReadDevice) -> Result<Option<Self>, FatError> {
+    /// Reads all files of the volume on `window`, where its file system has faults that putting the `new` files there
+    /// does not mend; `None` where it has none, or where there is more on it than is taken into memory.
+    ///
+    /// # Errors
+    ///
+    /// No FAT32 volume, or the device's.
+    pub(super) fn read_faulty(
+        window: &dyn ReadDevice,
+        new: &[&str],
+    ) -> Result<Option<Self>, FatError> {
         let volume = FatVolume::open(window)?;
         let mut in_the_way = false;
         for path in NEW {
@@ -33,12 +40,25 @@ impl Kept {
                 .find(path)
                 .is_ok_and(|found| found.is_some_and(|found| found.is_directory));
         }
-        if !in_the_way && volume.check()?.is_empty() {
+        let is_replaced = |fault: &FatFault| {
+            let path = fault.only_file();
+            path.is_some_and(|path| new.iter().any(|new| new.eq_ignore_ascii_case(path)))
+        };
+        if !in_the_way && volume.check()?.iter().all(is_replaced) {
             return Ok(None);
         }
+        Self::read(&volume)
+    }
+
+    /// Reads all files of a volume; `None` where there is more on it than is taken into memory.
+    ///
+    /// # Errors
+    ///
+    /// Its root cannot be read, or the device's.
+    pub(super) fn read(volume: &FatVolume<'_>) -> Result<Option<Self>, FatError> {
         let mut kept = Self {
             files: Vec::new(),
-            lost: 0,
+            lost: Vec::new(),
         };
         // A damaged entry may lead back to a folder that was seen.
         let (mut seen, mut names) = (BTreeSet::new(), BTreeSet::new());
@@ -51,15 +71,17 @@ impl Kept {
                 Err(error) if path.is_empty() => return Err(error),
                 // Its entry names no cluster that a folder could begin at.
                 Err(_) => {
-                    kept.lost = kept.lost.saturating_add(1);
+                    kept.lost.push(path_text(&path));
                     continue;
                 }
             };
             if !seen.insert(folder.cluster) {
-                kept.lost = kept.lost.saturating_add(1);
+                kept.lost.push(path_text(&path));
                 continue;
             }
-            kept.lost = kept.lost.saturating_add(usize::from(fault.is_some()));
+            if fault.is_some() {
+                kept.lost.push(path_text(&path));
+            }
             for entry in inside {
                 entries = entries.saturating_add(1);
                 if entries > MAX_ENTRIES || bytes > MAX_BYTES {
@@ -68,11 +90,12 @@ impl Kept {
                 let mut path = path.clone();
                 path.push(entry.name.clone());
                 // A name that cannot be, or that is there already, comes from damage.
-                let place = format!("\\{}", path.join("\\")).to_lowercase();
+                let place = path_text(&path);
+                let folded = place.to_lowercase();
                 let is_folder_for_file =
-                    entry.is_directory && NEW.iter().any(|new| new.to_lowercase() == place);
-                if is_folder_for_file || !names.insert(place) || !is_valid_long(&entry.name) {
-                    kept.lost = kept.lost.saturating_add(1);
+                    entry.is_directory && NEW.iter().any(|new| new.to_lowercase() == folded);
+                if is_folder_for_file || !names.insert(folded) || !is_valid_long(&entry.name) {
+                    kept.lost.push(place);
                     continue;
                 }
                 if entry.is_directory {
@@ -85,7 +108,7 @@ impl Kept {
                         kept.files.push(KeptFile { path, content });
                     }
                     Err(FatError::Device(error)) => return Err(error.into()),
-                    Err(_) => kept.lost = kept.lost.saturating_add(1),
+                    Err(_) => kept.lost.push(place),
                 }
             }
         }

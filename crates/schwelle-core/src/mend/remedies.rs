@@ -5,14 +5,15 @@ use uuid::Uuid;
 use crate::bcd::BcdStore;
 use crate::device::{DeviceError, Extent, IoOp, Lba, ReadDevice, Window};
 use crate::disk_use::DiskUse;
-use crate::draft::KeptFile;
+use crate::draft::{KeptFile, path_text};
 use crate::fat::{FatError, FatKind, FatVolume, Repair};
 use crate::gaps::esp_floor;
 use crate::gpt::{GptCopy, GptLayout, GptPair, type_guid};
 use crate::mbr::Protection;
 use crate::placement::{self, EspRequest, Placement};
 use crate::profile::{
-    ESP_STORE, FoundStore, Partition, Profile, VolumeKind, boot_system, find_stores,
+    BOOTMGFW, ESP_STORE, FoundStore, Partition, Profile, REMOVABLE_X64, VolumeKind, boot_system,
+    find_stores,
 };
 use crate::rehearse::answers::start::Evidence as Start;
 use crate::rehearse::{Evidence, Rehearsal, Step, StepId, StepOutcome, walk};
@@ -332,6 +333,9 @@ impl<'p> Remedies<'p> {
             self.note(step, FixKind::Repaired { partition });
             return Ok(());
         }
+        if self.keep_unread_files(step, esp, so_far)? {
+            return Ok(());
+        }
         if !matches!(esp.volume.kind, VolumeKind::Blank | VolumeKind::Unknown) {
             let why = NotMended::HoldsSomething {
                 partition: esp.titled(),
@@ -344,14 +348,57 @@ impl<'p> Remedies<'p> {
             let partition = esp.titled();
             return Err(no_remedy(step, NotMended::UnknownContent { partition }));
         }
-        let geometry = self.disk.geometry();
-        if geometry.bytes_in(&esp.extent) < esp_floor(geometry.logical_sector) {
+        if !self.is_large_enough(esp) {
             return Err(no_remedy(step, NotMended::TooSmall));
         }
         self.format = true;
         let partition = esp.titled();
         self.note(step, FixKind::Formatted { partition });
         Ok(())
+    }
+
+    fn is_large_enough(&self, esp: &Partition) -> bool {
+        let geometry = self.disk.geometry();
+        geometry.bytes_in(&esp.extent) >= esp_floor(geometry.logical_sector)
+    }
+
+    /// A volume that firmware does not take for FAT32, since it has too few clusters, is made anew with the files that
+    /// are on it. True if it is one.
+    fn keep_unread_files(
+        &mut self,
+        step: &Step,
+        esp: &Partition,
+        so_far: &dyn ReadDevice,
+    ) -> Result<bool, MendError> {
+        let Some(window) = Window::new(so_far, esp.extent).filter(|_| self.kept.is_none()) else {
+            return Ok(false);
+        };
+        let read = FatVolume::open_for_files(&window).and_then(|volume| Kept::read(&volume));
+        match read {
+            Ok(Some(kept)) if !kept.files.is_empty() => {
+                if !self.is_large_enough(esp) {
+                    return Err(no_remedy(step, NotMended::TooSmall));
+                }
+                self.note_kept(step, esp, kept);
+                Ok(true)
+            }
+            Err(FatError::Device(error)) if !error.is_out_of_bounds() => Err(error.into()),
+            Ok(_) | Err(_) => Ok(false),
+        }
+    }
+
+    fn note_kept(&mut self, step: &Step, esp: &Partition, kept: Kept) {
+        let what = FixKind::Remade {
+            partition: esp.titled(),
+            files: kept
+                .files
+                .iter()
+                .map(|file| path_text(&file.path))
+                .collect(),
+            lost: kept.lost,
+        };
+        self.kept = Some(kept.files);
+        self.note(step, what);
     }
 
     fn add_boot_files(&mut self, step: &Step, so_far: &dyn ReadDevice) -> Result<(), MendError> {
@@ -369,12 +416,12 @@ impl<'p> Remedies<'p> {
             return Err(no_remedy(step, NotMended::NoStoreHelps));
         };
         if first {
-            self.keep_files(step, so_far)?;
             // A sound loader there may be another system's.
             let walked = walk(so_far, None).steps;
             let is_sound =
                 |step: &Step| step.id == StepId::LoaderImage && step.outcome == StepOutcome::Pass;
             self.keep_removable = walked.iter().any(is_sound);
+            self.keep_files(step, so_far)?;
         } else {
             // Another store is tried: what was said of the last one is not done.
             self.fixes.pop();
@@ -384,27 +431,25 @@ impl<'p> Remedies<'p> {
         Ok(())
     }
 
-    /// Files are put only into a file system without faults: where there are some, it is made anew with the files
-    /// that can be read.
+    /// Files are put only into a file system without faults, except in files that are replaced: where there are
+    /// others, it is made anew with the files that can be read.
     fn keep_files(&mut self, step: &Step, so_far: &dyn ReadDevice) -> Result<(), MendError> {
         let esp = esp_of(self.profile).filter(|_| !self.format && self.new_esp.is_none());
         let Some((esp, window)) = esp.and_then(|esp| Some((esp, Window::new(so_far, esp.extent)?)))
         else {
             return Ok(());
         };
-        let kept = match Kept::read(&window) {
+        let mut new = vec![BOOTMGFW, ESP_STORE];
+        if !self.keep_removable {
+            new.push(REMOVABLE_X64);
+        }
+        let kept = match Kept::read_faulty(&window, &new) {
             Ok(kept) => kept,
             Err(FatError::Device(error)) => return Err(error.into()),
             Err(_) => None,
         };
         if let Some(kept) = kept {
-            let what = FixKind::Remade {
-                partition: esp.titled(),
-                files: kept.files.len(),
-                lost: kept.lost,
-            };
-            self.kept = Some(kept.files);
-            self.note(step, what);
+            self.note_kept(step, esp, kept);
         }
         Ok(())
     }
@@ -436,7 +481,6 @@ impl<'p> Remedies<'p> {
     }
 }
 
-/// Both copies name the same partitions of the same disk.
 /// True if every byte of an extent is the same: it was never written, or it was erased.
 fn is_empty(disk: &dyn ReadDevice, extent: Extent) -> Result<bool, DeviceError> {
     const AT_ONCE: u64 = 2048;
@@ -464,6 +508,7 @@ fn is_empty(disk: &dyn ReadDevice, extent: Extent) -> Result<bool, DeviceError> 
     Ok(true)
 }
 
+/// Both copies name the same partitions of the same disk.
 fn is_same_table(primary: &GptCopy, backup: &GptCopy) -> bool {
     primary.entries == backup.entries && primary.header.disk_id == backup.header.disk_id
 }

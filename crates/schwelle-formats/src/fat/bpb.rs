@@ -102,6 +102,12 @@ pub enum Oddity {
         /// How many.
         named: u16,
     },
+    /// Fewer clusters than a FAT32 volume has, so that a reader that counts them takes it for FAT16.
+    #[error("the volume has {clusters} clusters, too few for FAT32")]
+    TooFewClusters {
+        /// How many it has.
+        clusters: u64,
+    },
     /// More sectors than there are.
     #[error("the boot sector names {named} sectors, and the partition has {has}")]
     Sectors {
@@ -120,6 +126,7 @@ impl Oddity {
             Self::Jump => "jump at the start",
             Self::Media { .. } => "media byte",
             Self::RootEntries { .. } => "root entries",
+            Self::TooFewClusters { .. } => "cluster count (too few for FAT32)",
             Self::Sectors { .. } => "total sectors",
         }
     }
@@ -240,6 +247,7 @@ impl FatShape {
             ),
         ];
         let oddities = oddities.into_iter().filter(|(is_so, _)| *is_so);
+        let mut oddities: Vec<Oddity> = oddities.map(|(_, oddity)| oddity).collect();
         let sector_bytes = u32::from(raw.sector_bytes.get());
         check(
             matches!(sector_bytes, 512 | 1024 | 2048 | 4096),
@@ -280,10 +288,9 @@ impl FatShape {
             // FAT32 from here on: the FAT must have an entry for every cluster, and the root must
             // be one of them.
             let entries = u64::from(fat_sectors) * u64::from(sector_bytes) / 4;
-            check(
-                shape.kind() == FatKind::Fat32,
-                "cluster count (too few for FAT32)",
-            )?;
+            if shape.kind() != FatKind::Fat32 {
+                oddities.push(Oddity::TooFewClusters { clusters });
+            }
             check(entries >= clusters.saturating_add(2), "sectors per FAT")?;
             let root = u64::from(shape.root_cluster);
             check(
@@ -291,7 +298,7 @@ impl FatShape {
                 "root cluster",
             )?;
         }
-        Ok((shape, oddities.map(|(_, oddity)| oddity).collect()))
+        Ok((shape, oddities))
     }
 
     /// The boot sector of this volume, one sector long.

@@ -12,6 +12,8 @@ use super::volume::{FatEntry, FatError, FatVolume};
 
 /// Files and directories looked at, at most: an EFI system partition holds some hundreds.
 const MAX_ENTRIES: usize = 20_000;
+/// A cluster that cannot be used ("FAT Data Structure").
+const BAD: u32 = 0x0FFF_FFF7;
 /// Bytes compared at a time.
 const CHUNK: usize = 1 << 18;
 
@@ -79,6 +81,20 @@ impl FatFault {
             Self::BootSector { .. } | Self::BootSectors | Self::Fats
         )
     }
+
+    /// The file at fault, where nothing else is: its entry and its chain of clusters disagree about its length, and
+    /// the chain is whole and its own. A file written in its place leaves a sound volume.
+    pub fn only_file(&self) -> Option<&str> {
+        match self {
+            Self::EmptyWithClusters { path } | Self::Length { path, .. } => Some(path),
+            Self::BootSector { .. }
+            | Self::BootSectors
+            | Self::Fats
+            | Self::TooMany { .. }
+            | Self::Shared { .. }
+            | Self::Damaged { .. } => None,
+        }
+    }
 }
 
 fn damaged(error: &FatError) -> FatFault {
@@ -89,7 +105,39 @@ fn damaged(error: &FatError) -> FatFault {
 
 impl FatVolume<'_> {
     /// What is wrong with the volume; empty when it is sound.
+    ///
+    /// # Errors
+    ///
+    /// The device's. Damage is what it returns.
     pub fn check(&self) -> Result<Vec<FatFault>, FatError> {
+        self.check_owned(&mut BTreeSet::new())
+    }
+
+    /// The same, and how many clusters are in use by the first FAT but belong to no file or folder.
+    pub(super) fn check_with_lost(&self) -> Result<(Vec<FatFault>, u64), FatError> {
+        let mut owned = BTreeSet::new();
+        let faults = self.check_owned(&mut owned)?;
+        let shape = self.shape();
+        let first = u64::from(shape.reserved_sectors) * u64::from(shape.sector_bytes);
+        let end = (shape.clusters + 2) * 4;
+        let (mut at, mut lost) = (0, 0);
+        while at < end {
+            let take = usize::try_from(end - at).unwrap_or(CHUNK).min(CHUNK);
+            let bytes = self.device.read_vec(first + at, take)?;
+            for (cluster, entry) in (at / 4..).zip(bytes.as_chunks::<4>().0) {
+                let value = u32::from_le_bytes(*entry) & 0x0FFF_FFFF;
+                let is_owned = u32::try_from(cluster).is_ok_and(|number| owned.contains(&number));
+                // The first two entries belong to no cluster.
+                if cluster >= 2 && !matches!(value, 0 | BAD) && !is_owned {
+                    lost += 1;
+                }
+            }
+            at += take as u64;
+        }
+        Ok((faults, lost))
+    }
+
+    fn check_owned(&self, owned: &mut BTreeSet<u32>) -> Result<Vec<FatFault>, FatError> {
         let oddities = self.oddities.iter();
         let mut faults: Vec<FatFault> = oddities
             .map(|&oddity| FatFault::BootSector { oddity })
@@ -105,11 +153,10 @@ impl FatVolume<'_> {
         if shape.fat_count == 2 && !self.fats_agree()? {
             faults.push(FatFault::Fats);
         }
-        let mut owned = BTreeSet::new();
         let mut folders: Vec<(String, FatEntry)> = vec![(String::new(), self.root())];
         let mut seen = 0usize;
         while let Some((path, folder)) = folders.pop() {
-            if let Err(fault) = self.claim(&mut owned, &folder, &path) {
+            if let Err(fault) = self.claim(owned, &folder, &path) {
                 faults.push(fault);
                 continue;
             }
@@ -130,7 +177,7 @@ impl FatVolume<'_> {
                 let path = format!("{path}\\{}", entry.name);
                 if entry.is_directory {
                     folders.push((path, entry));
-                } else if let Err(fault) = self.claim(&mut owned, &entry, &path) {
+                } else if let Err(fault) = self.claim(owned, &entry, &path) {
                     faults.push(fault);
                 }
             }
@@ -167,27 +214,30 @@ impl FatVolume<'_> {
         let path = path.to_owned();
         let cluster_bytes = u64::from(self.shape().cluster_bytes());
         let clusters = u64::from(entry.len_bytes).div_ceil(cluster_bytes);
-        if !entry.is_directory && clusters == 0 {
-            return if entry.cluster == 0 {
-                Ok(())
-            } else {
-                Err(FatFault::EmptyWithClusters { path })
-            };
+        if !entry.is_directory && entry.cluster == 0 && clusters == 0 {
+            return Ok(());
         }
         let chain = self
             .chain(entry.cluster, self.shape().clusters, &path)
             .map_err(|error| damaged(&error))?;
-        if !entry.is_directory && chain.len() as u64 != clusters {
-            return Err(FatFault::Length {
-                path,
-                has: chain.len() as u64,
-                needed: clusters,
-            });
+        // Taken whatever the length says: what follows must know whose the clusters are.
+        let has = chain.len() as u64;
+        let mut shared = None;
+        for cluster in chain {
+            if !owned.insert(cluster) {
+                shared = shared.or(Some(cluster));
+            }
         }
-        match chain.into_iter().find(|&cluster| !owned.insert(cluster)) {
-            Some(cluster) => Err(FatFault::Shared { path, cluster }),
-            None => Ok(()),
+        if let Some(cluster) = shared {
+            return Err(FatFault::Shared { path, cluster });
         }
+        if entry.is_directory || has == clusters {
+            return Ok(());
+        }
+        Err(match clusters {
+            0 => FatFault::EmptyWithClusters { path },
+            needed => FatFault::Length { path, has, needed },
+        })
     }
 }
 

@@ -82,7 +82,30 @@ pub(super) enum Slot {
         checksum: u8,
         units: [u16; LONG_UNITS],
     },
-    Short(ShortEntry),
+    Short {
+        entry: ShortEntry,
+        case: LowerCase,
+    },
+}
+
+/// Which parts of a short name are shown in lower case. The specification reserves the byte ("DIR_NTRes"); Windows and
+/// Linux keep two bits in it, so that a name needs no long one for its case alone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct LowerCase {
+    pub(super) stem: bool,
+    pub(super) extension: bool,
+}
+
+impl LowerCase {
+    const STEM: u8 = 0x08;
+    const EXTENSION: u8 = 0x10;
+
+    fn of(reserved: u8) -> Self {
+        Self {
+            stem: reserved & Self::STEM != 0,
+            extension: reserved & Self::EXTENSION != 0,
+        }
+    }
 }
 
 impl Slot {
@@ -111,12 +134,17 @@ impl Slot {
                 units,
             };
         }
-        Self::Short(ShortEntry {
-            name: short.name,
-            attributes: short.attributes,
-            cluster: u32::from(short.cluster_high.get()) << 16 | u32::from(short.cluster_low.get()),
-            len_bytes: short.len_bytes.get(),
-        })
+        let cluster =
+            u32::from(short.cluster_high.get()) << 16 | u32::from(short.cluster_low.get());
+        Self::Short {
+            entry: ShortEntry {
+                name: short.name,
+                attributes: short.attributes,
+                cluster,
+                len_bytes: short.len_bytes.get(),
+            },
+            case: LowerCase::of(short.reserved_nt),
+        }
     }
 }
 

@@ -3,7 +3,7 @@
 use super::dir_entry::{
     ATTR_DIRECTORY, ATTR_VOLUME_ID, ENTRY_BYTES, LONG_UNITS, Slot, short_checksum,
 };
-use super::name::short_text;
+use super::name::short_text_in;
 use super::volume::FatEntry;
 
 /// An entry and its place.
@@ -28,13 +28,13 @@ pub(super) fn entries(bytes: &[u8]) -> Vec<Placed> {
                 checksum,
                 units,
             } => long.add(order, last, checksum, &units),
-            Slot::Short(short) => {
+            Slot::Short { entry: short, case } => {
                 let long_name = std::mem::take(&mut long).finish(short_checksum(&short.name));
                 if short.attributes & ATTR_VOLUME_ID != 0 || short.name[0] == b'.' {
                     continue;
                 }
                 let entry = FatEntry {
-                    name: long_name.unwrap_or_else(|| short_text(&short.name)),
+                    name: long_name.unwrap_or_else(|| short_text_in(&short.name, case)),
                     short_name: short.name,
                     is_directory: short.attributes & ATTR_DIRECTORY != 0,
                     cluster: short.cluster,

@@ -51,11 +51,31 @@ fn unfit(fault: &'static str) -> FatWriteError {
 }
 
 impl<'a> FatEditor<'a> {
-    /// Opens the volume on `device`, the window on its partition. An error where it is not sound, was
-    /// not closed cleanly, or keeps its FATs in a way of its own.
+    /// Opens the volume on `device`, the window on its partition.
+    ///
+    /// # Errors
+    ///
+    /// It is not sound, was not closed cleanly, or keeps its FATs in a way of its own; or the device's.
     pub fn open(device: &'a dyn BlockDevice, time: DosTime) -> Result<Self, FatWriteError> {
+        Self::open_to_replace(device, time, |_| false)
+    }
+
+    /// The same for a volume on which files may have a length that is not theirs, if they are among those that
+    /// [`write_file`](Self::write_file) puts another one in place of: `is_replaced` is given their paths, from the
+    /// root on with backslashes.
+    ///
+    /// # Errors
+    ///
+    /// As for [`open`](Self::open).
+    pub fn open_to_replace(
+        device: &'a dyn BlockDevice,
+        time: DosTime,
+        is_replaced: impl Fn(&str) -> bool,
+    ) -> Result<Self, FatWriteError> {
         let volume = FatVolume::open(device)?;
-        if let Some(fault) = volume.check()?.into_iter().next() {
+        let faults = volume.check()?;
+        let mut faults = faults.into_iter();
+        if let Some(fault) = faults.find(|fault| !fault.only_file().is_some_and(&is_replaced)) {
             return Err(FatWriteError::NotSound(fault));
         }
         let shape = *volume.shape();
@@ -138,11 +158,14 @@ impl<'a> FatEditor<'a> {
             return Ok(false);
         }
         if content.is_empty() {
-            return Ok(true);
+            return Ok(known.entry.cluster == 0);
         }
         let clusters = self.chain(known.entry.cluster);
         let clusters = clusters.ok_or_else(|| unfit("a file is damaged"))?;
         let cluster_bytes = self.shape.cluster_bytes() as usize;
+        if clusters.len() != content.len().div_ceil(cluster_bytes.max(1)) {
+            return Ok(false);
+        }
         for (cluster, part) in clusters.iter().zip(content.chunks(cluster_bytes.max(1))) {
             let there = self
                 .device

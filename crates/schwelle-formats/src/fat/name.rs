@@ -2,6 +2,8 @@
 
 use std::collections::BTreeSet;
 
+use super::dir_entry::LowerCase;
+
 /// True when `name` is allowed as a long name.
 pub fn is_valid_long(name: &str) -> bool {
     let units = name.encode_utf16().count();
@@ -61,15 +63,31 @@ pub(super) fn short_name(name: &str, taken: &BTreeSet<[u8; 11]>) -> Option<([u8;
     })
 }
 
-/// The text of a short name.
+/// The text of a short name, in capital letters as it is stored.
 pub(super) fn short_text(name: &[u8; 11]) -> String {
-    let part = |bytes: &[u8]| -> String { String::from_utf8_lossy(bytes).trim_end().to_owned() };
+    let as_stored = LowerCase {
+        stem: false,
+        extension: false,
+    };
+    short_text_in(name, as_stored)
+}
+
+/// The text of a short name, its parts in the case in which systems show them.
+pub(super) fn short_text_in(name: &[u8; 11], case: LowerCase) -> String {
+    let part = |bytes: &[u8], is_lower: bool| {
+        let text = String::from_utf8_lossy(bytes);
+        let text = text.trim_end();
+        if is_lower {
+            text.to_ascii_lowercase()
+        } else {
+            text.to_owned()
+        }
+    };
     let (stem, extension) = name.split_at(8);
-    let extension = part(extension);
-    if extension.is_empty() {
-        part(stem)
-    } else {
-        format!("{}.{extension}", part(stem))
+    let stem = part(stem, case.stem);
+    match part(extension, case.extension) {
+        extension if extension.is_empty() => stem,
+        extension => format!("{stem}.{extension}"),
     }
 }
 

@@ -20,6 +20,10 @@ pub struct Repair {
     writes: Vec<(u64, Vec<u8>)>,
 }
 
+/// What is wrong with a volume: its faults, then the clusters that are in use by the FAT but belong to no file. The
+/// second tells apart boot sectors that lead to different folders, each of them sound.
+type Harm = (usize, u64);
+
 /// Which FAT is copied over the other.
 #[derive(Debug, Clone, Copy)]
 enum FatCopied {
@@ -35,14 +39,14 @@ impl Repair {
     ///
     /// The device's.
     pub fn find(device: &dyn ReadDevice) -> Result<Option<Self>, DeviceError> {
-        let mut best: Option<(usize, Self)> = None;
+        let mut best: Option<(Harm, Self)> = None;
         for boot in boot_sectors(device)? {
             for copied in [FatCopied::First, FatCopied::Second] {
-                let Some((faults, repair)) = attempt(device, &boot, copied)? else {
+                let Some((harm, repair)) = attempt(device, &boot, copied)? else {
                     continue;
                 };
-                if best.as_ref().is_none_or(|(fewest, _)| faults < *fewest) {
-                    best = Some((faults, repair));
+                if best.as_ref().is_none_or(|(least, _)| harm < *least) {
+                    best = Some((harm, repair));
                 }
             }
         }
@@ -94,21 +98,21 @@ fn set_right(mut sector: Vec<u8>, oddities: &[Oddity]) -> Vec<u8> {
                 Oddity::Jump => raw.jump = [0xEB, 0x58, 0x90],
                 Oddity::Media { .. } => raw.media = 0xF8,
                 Oddity::RootEntries { .. } => raw.root_entries = U16::new(0),
-                // How long the volume is cannot be made up.
-                Oddity::Sectors { .. } => {}
+                // How long the volume is, and how many clusters it has, cannot be made up.
+                Oddity::Sectors { .. } | Oddity::TooFewClusters { .. } => {}
             }
         }
     }
     sector
 }
 
-/// The volume with this boot sector and this FAT, and how many faults it has then; `None` where its copies still do
+/// The volume with this boot sector and this FAT, and what is wrong with it then; `None` where its copies still do
 /// not agree, or nothing is on it.
 fn attempt(
     device: &dyn ReadDevice,
     boot: &[u8],
     copied: FatCopied,
-) -> Result<Option<(usize, Repair)>, DeviceError> {
+) -> Result<Option<(Harm, Repair)>, DeviceError> {
     let geometry = device.geometry();
     let shape = FatShape::parse(boot).ok().filter(|shape| {
         // So that nothing below lies outside: the FATs lie before the volume's end.
@@ -126,14 +130,14 @@ fn attempt(
         trial.write_at(u64::from(shape.backup_sector).saturating_mul(sector), boot)?;
     }
     copy_fat(&trial, &shape, copied)?;
-    let faults = FatVolume::open(&trial).and_then(|volume| {
+    let harm = FatVolume::open(&trial).and_then(|volume| {
         let is_empty = volume.read_dir(&volume.root())?.is_empty();
-        let faults = volume.check()?;
+        let (faults, lost_clusters) = volume.check_with_lost()?;
         let agrees = !is_empty && !faults.iter().any(FatFault::is_of_volume);
-        Ok(agrees.then_some(faults.len()))
+        Ok(agrees.then_some((faults.len(), lost_clusters)))
     });
-    let faults = match faults {
-        Ok(Some(faults)) => faults,
+    let harm = match harm {
+        Ok(Some(harm)) => harm,
         Err(FatError::Device(error)) => return Err(error),
         Ok(None) | Err(_) => return Ok(None),
     };
@@ -143,7 +147,7 @@ fn attempt(
         let len = usize::try_from(extent.sectors().saturating_mul(sector)).unwrap_or(0);
         writes.push((at, trial.read_vec(at, len)?));
     }
-    Ok(Some((faults, Repair { writes })))
+    Ok(Some((harm, Repair { writes })))
 }
 
 fn copy_fat(trial: &Draft<'_>, shape: &FatShape, copied: FatCopied) -> Result<(), DeviceError> {
@@ -196,28 +200,34 @@ mod tests {
         let second = FAT_AT + shape.fat_sectors as usize * SECTOR;
         let all = good.read_vec(0, second + 4096).unwrap();
         assert_eq!(Repair::find(&good).unwrap(), None);
-        for (at, what) in [
-            (0, "jump"),
-            (11, "bytes per sector"),
-            (13, "sectors per cluster"),
-            (14, "reserved sectors"),
-            (16, "number of FATs"),
-            (17, "root entries"),
-            (21, "media byte"),
-            (34, "number of sectors"),
-            (36, "sectors per FAT"),
-            (44, "root cluster"),
-            (50, "the copy's place"),
-            (510, "mark"),
-            (6 * SECTOR + 13, "the copy's sectors per cluster"),
-            (FAT_AT + 8, "the root's chain in the first FAT"),
-            (FAT_AT + 5 * 4, "the file's chain in the first FAT"),
-            (second + 5 * 4, "the file's chain in the second FAT"),
+        for (at, changed, what) in [
+            (0, 0x41, "jump"),
+            (11, 0x41, "bytes per sector"),
+            (13, 0x41, "sectors per cluster"),
+            (14, 0x41, "reserved sectors"),
+            (16, 0x41, "number of FATs"),
+            (17, 0x41, "root entries"),
+            (21, 0x41, "media byte"),
+            (34, 0x41, "number of sectors"),
+            (36, 0x41, "sectors per FAT"),
+            (44, 0x41, "root cluster"),
+            (50, 0x41, "the copy's place"),
+            (510, 0x41, "mark"),
+            (6 * SECTOR + 13, 0x41, "the copy's sectors per cluster"),
+            (FAT_AT + 8, 0x41, "the root's chain in the first FAT"),
+            (FAT_AT + 5 * 4, 0x41, "the file's chain in the first FAT"),
+            (second + 5 * 4, 0x41, "the file's chain in the second FAT"),
+            (44, 2 ^ 4, "root cluster, of a folder"),
+            (
+                6 * SECTOR + 44,
+                2 ^ 4,
+                "the copy's root cluster, of a folder",
+            ),
         ] {
             let disk = volume();
             let sector = at / SECTOR * SECTOR;
             let mut bytes = disk.read_vec(sector as u64, SECTOR).unwrap();
-            bytes[at - sector] ^= 0x41;
+            bytes[at - sector] ^= changed;
             disk.write_at(sector as u64, &bytes).unwrap();
             let repair = Repair::find(&disk).unwrap();
             repair

@@ -123,12 +123,37 @@ impl<'a> FatVolume<'a> {
 
     /// Opens a volume whose boot sector says where its parts lie, as firmware does that asks for no more than
     /// that. What else is wrong with the boot sector is among the faults that [`check`](Self::check) finds.
+    ///
+    /// # Errors
+    ///
+    /// No FAT32 volume, or the device's.
     pub fn open_leniently(device: &'a dyn ReadDevice) -> Result<Self, FatError> {
+        let volume = Self::open_for_files(device)?;
+        let mut oddities = volume.oddities.iter();
+        match oddities.find(|oddity| matches!(oddity, Oddity::TooFewClusters { .. })) {
+            Some(oddity) => Err(FatError::BootSector {
+                field: oddity.field(),
+            }),
+            None => Ok(volume),
+        }
+    }
+
+    /// Opens a volume to read its files, even one with fewer clusters than the specification asks of FAT32, which
+    /// firmware takes for FAT16 ("FAT Type Determination"): its FAT and its folders are those of FAT32 all the same.
+    ///
+    /// # Errors
+    ///
+    /// No volume with the parameter block of FAT32, or the device's.
+    pub fn open_for_files(device: &'a dyn ReadDevice) -> Result<Self, FatError> {
         let geometry = device.geometry();
         let sector = device.read_vec(0, geometry.logical_sector as usize)?;
         let parsed = FatShape::parse_leniently(&sector);
         let (shape, mut oddities) = parsed.map_err(|field| FatError::BootSector { field })?;
-        let fault = if shape.kind() != FatKind::Fat32 {
+        let is_fat32 = shape.kind() == FatKind::Fat32
+            || oddities
+                .iter()
+                .any(|oddity| matches!(oddity, Oddity::TooFewClusters { .. }));
+        let fault = if !is_fat32 {
             Some("cluster count (too few for FAT32)")
         } else if shape.sector_bytes != geometry.logical_sector {
             Some("bytes per sector")

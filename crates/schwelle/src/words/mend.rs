@@ -42,12 +42,15 @@ pub(crate) fn fix(fix: &FixKind) -> String {
             files,
             lost,
         } => {
-            let lost = match lost {
-                0 => String::new(),
-                lost => format!("; {lost} files or folders that cannot be read are left out"),
+            let lost = if lost.is_empty() {
+                String::new()
+            } else {
+                let (count, names) = (lost.len(), some_of(lost));
+                format!("; {count} files or folders that cannot be read are left out: {names}")
             };
+            let (count, names) = (files.len(), some_of(files));
             format!(
-                "the file system of {} has faults: it is formatted again, with its {files} files{lost}",
+                "the file system of {} has faults: it is formatted again and keeps its {count} files ({names}){lost}",
                 titled(partition)
             )
         }
@@ -72,6 +75,17 @@ pub(crate) fn fix(fix: &FixKind) -> String {
             "the recovery configuration still names the MBR disk that this one was: edited"
                 .to_owned()
         }
+    }
+}
+
+/// The first names of a list that may be long.
+fn some_of(names: &[String]) -> String {
+    const MOST: usize = 6;
+    let (first, more) = names.split_at(names.len().min(MOST));
+    let first = first.join(", ");
+    match more.len() {
+        0 => first,
+        more => format!("{first}, and {more} more, which --json lists"),
     }
 }
 

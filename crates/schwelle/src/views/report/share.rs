@@ -129,7 +129,10 @@ const SORTS: &[(Sort, &[&str])] = &[
     (Sort::Names("workshop"), &["shop"]),
     (Sort::Names("question"), &["questions"]),
     (Sort::Names("line"), &["line"]),
-    (Sort::Names("file"), &["at", "file_name", "file_names"]),
+    (
+        Sort::Names("file"),
+        &["at", "file_name", "file_names", "files", "lost"],
+    ),
     (
         Sort::Path,
         &[

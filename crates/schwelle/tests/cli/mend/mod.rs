@@ -1,6 +1,7 @@
 //! Mending GPT disks that do not start: each broken in one way, mended, judged by others' readers, and
 //! taken back.
 
+mod kept;
 mod refused;
 
 use std::fs::{self, File};
