@@ -326,11 +326,17 @@ impl Disk {
             }
             MendError::NoRemedy { step, why } => {
                 what += &format!(": {}", words::steps::found(&step.evidence));
-                let advice = step.remedy.as_ref().map_or_else(String::new, |remedy| {
-                    let next = remedy.next().into_iter();
-                    let next: Vec<String> = next.map(|next| self.typed_next(&next)).collect();
-                    words::steps::remedy(remedy, &next)
-                });
+                // Where the step's remedy is to mend the disk, it is no advice: that was just refused.
+                let remedy = step.remedy.as_ref();
+                let remedy = remedy.filter(|remedy| !remedy.next().contains(&Next::Mend));
+                let advice = match remedy {
+                    Some(remedy) => {
+                        let next = remedy.next().into_iter();
+                        let next: Vec<String> = next.map(|next| self.typed_next(&next)).collect();
+                        words::steps::remedy(remedy, &next)
+                    }
+                    None => format!("Each step with what was found: {}", self.next("rehearse")),
+                };
                 let why = words::mend::not_mended(why);
                 format!("It is not mended here, since {why}. {advice}")
             }

@@ -137,7 +137,7 @@ pub(super) fn claim(
     let (mut marker, first) = match found {
         Ok(Some(found)) => found,
         // A partition that firmware reads all the same may have no file system of this kind.
-        Ok(None) | Err(FatError::BootSector { .. }) => return Ok(None),
+        Ok(None) | Err(FatError::BootSector { .. } | FatError::Odd(_)) => return Ok(None),
         Err(FatError::Device(error)) if !error.is_out_of_bounds() => return Err(error.into()),
         Err(error) if is_own => return Err(error.into()),
         Err(_damaged) => return Ok(None),

@@ -106,6 +106,11 @@ pub enum NotMended {
     DraftDoesNotHelp,
     /// Neither copy of the table is sound.
     NoSoundCopy,
+    /// Another partition holds a loader that firmware may start first.
+    LoaderInFront {
+        /// Which.
+        partition: Titled,
+    },
     /// The EFI system partition overlaps another one.
     Overlap,
     /// Sector 0 names sectors that lie in no partition of the GPT.

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use crate::device::ReadDevice;
 use crate::draft::{KeptFile, path_text};
-use crate::fat::{FatError, FatFault, FatVolume, is_valid_long};
+use crate::fat::{FatError, FatFault, FatKind, FatVolume, is_valid_long};
 use crate::profile::{BOOTMGFW, ESP_STORE, REMOVABLE_X64};
 
 /// Files and folders taken at most, and bytes of all of them.
@@ -44,7 +44,9 @@ impl Kept {
             let path = fault.only_file();
             path.is_some_and(|path| new.iter().any(|new| new.eq_ignore_ascii_case(path)))
         };
-        if !in_the_way && volume.check()?.iter().all(is_replaced) {
+        // New files are put into FAT32 only.
+        let is_fat32 = volume.shape().kind() == FatKind::Fat32;
+        if is_fat32 && !in_the_way && volume.check()?.iter().all(is_replaced) {
             return Ok(None);
         }
         Self::read(&volume)

@@ -257,6 +257,12 @@ impl<'p> Remedies<'p> {
                 Ok(())
             }
             Start::EspNotFirst { first, .. } => self.add_to_first(step, so_far, *first),
+            Start::LoaderInFront { other, .. } => {
+                let Some(partition) = titled(*other) else {
+                    return Err(no_remedy(step, NotMended::NoRemedy));
+                };
+                Err(no_remedy(step, NotMended::LoaderInFront { partition }))
+            }
             Start::EspOverlaps { .. } => Err(no_remedy(step, NotMended::Overlap)),
             _ => self.add_missing_esp(step),
         }
@@ -375,7 +381,7 @@ impl<'p> Remedies<'p> {
         };
         let read = FatVolume::open_for_files(&window).and_then(|volume| Kept::read(&volume));
         match read {
-            Ok(Some(kept)) if !kept.files.is_empty() => {
+            Ok(Some(kept)) if !(kept.files.is_empty() && kept.lost.is_empty()) => {
                 if !self.is_large_enough(esp) {
                     return Err(no_remedy(step, NotMended::TooSmall));
                 }

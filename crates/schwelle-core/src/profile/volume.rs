@@ -271,7 +271,7 @@ mod tests {
         sector[17..19].copy_from_slice(&512u16.to_le_bytes());
         sector[19..21].copy_from_slice(&sectors.to_le_bytes());
         sector[21] = 0xF8;
-        sector[22] = 200;
+        sector[22] = 240;
         sector[43..54].copy_from_slice(b"LAMPENOEL  ");
         sector[510..].copy_from_slice(&[0x55, 0xAA]);
         sector

@@ -57,14 +57,33 @@ pub(super) fn find(disk: &dyn ReadDevice, table: &GptCopy, loader: Option<&str>)
             let path = loader.unwrap_or(REMOVABLE_X64).to_owned();
             depends(evidence, StartRemedy::CopyLoader { path }, sectors)
         }
-        Some(_) => holds(
-            Start::Esp {
-                partition,
-                of,
-                sectors,
-            },
-            sectors,
-        ),
+        Some(_) => {
+            let mut in_front = entries
+                .iter()
+                .take_while(|(number, _)| *number != partition);
+            let other = match loader {
+                None => in_front.find(has_loader).map(|(number, _)| *number),
+                Some(_) => None,
+            };
+            match other {
+                Some(other) => {
+                    let evidence = Start::LoaderInFront {
+                        partition,
+                        other,
+                        sectors,
+                    };
+                    depends(evidence, StartRemedy::NoLoaderInFront { other }, sectors)
+                }
+                None => {
+                    let evidence = Start::Esp {
+                        partition,
+                        of,
+                        sectors,
+                    };
+                    holds(evidence, sectors)
+                }
+            }
+        }
     }
 }
 
@@ -91,18 +110,30 @@ pub(super) fn open<'w>(
     window: &'w Window<'_, dyn ReadDevice + '_>,
 ) -> Found<(FatVolume<'w>, Vec<FatFault>)> {
     let opened = open_fat(window);
-    let (fat, of_volume, of_files) =
+    let (fat, mut faults, of_files) =
         opened.map_err(|fault| Fault::new(fault, StartRemedy::CheckEspOrMake))?;
+    let (on_the_way, of_files) = of_files.into_iter().partition(is_on_the_way);
+    faults.extend::<Vec<FatFault>>(on_the_way);
     let shape = fat.shape();
     let sound = Start::SoundFat {
+        fat: shape.kind(),
         clusters: shape.clusters,
         cluster_bytes: shape.cluster_bytes(),
     };
-    match of_volume.is_empty() {
-        true => holds(sound, (fat, of_files)),
-        false => {
-            let evidence = Start::FatFaults { faults: of_volume };
-            depends(evidence, StartRemedy::RepairEspCopies, (fat, of_files))
-        }
+    if faults.is_empty() {
+        return holds(sound, (fat, of_files));
     }
+    let remedy = StartRemedy::RepairEsp;
+    depends(Start::FatFaults { faults }, remedy, (fat, of_files))
+}
+
+/// A folder on the way to a loader is damaged. Some firmware reads folders to their last cluster, whatever their
+/// entries say, and hangs in one that has no last cluster.
+fn is_on_the_way(fault: &FatFault) -> bool {
+    let FatFault::Folder { path, .. } = fault else {
+        return false;
+    };
+    let folder = format!("{}\\", path.trim_end_matches('\\')).to_uppercase();
+    let mut loaders = [REMOVABLE_X64, BOOTMGFW].into_iter();
+    loaders.any(|loader| loader.to_uppercase().starts_with(&folder))
 }

@@ -5,7 +5,7 @@ use crate::cause::Cause;
 use crate::device::{Lba, ReadDevice, Tracked};
 use crate::disk_use::DiskUse;
 use crate::fat::FatVolume;
-use crate::gpt::{GptCopy, GptError, GptPair, TableCopy};
+use crate::gpt::{GptCopy, GptError, GptPair, OddEntry, TableCopy};
 use crate::identities::Style;
 use crate::mbr::Protection;
 use crate::profile::{BOOTMGFW, ESP_STORE};
@@ -59,16 +59,12 @@ pub fn walk_to(disk: &dyn ReadDevice, style: Style, disk_use: DiskUse) -> Rehear
 /// The steps up to the partitions, which every GPT disk has.
 fn walk_table(walk: &mut Rehearsal, disk: &dyn ReadDevice) -> Option<GptCopy> {
     walk.step(StepId::ProtectiveMbr, protective_mbr(disk))?;
-    let pair = GptPair::read(disk);
+    let (pair, [odd_in_primary, odd_in_backup]) = GptPair::read_as_firmware(disk);
     let GptPair { primary, backup } = &pair;
-    walk.step(
-        StepId::PrimaryTable,
-        table_copy(primary, TableCopy::Primary, backup),
-    )?;
-    walk.step(
-        StepId::BackupTable,
-        table_copy(backup, TableCopy::Backup, primary),
-    )?;
+    let found = table_copy(TableCopy::Primary, (primary, odd_in_primary), backup);
+    walk.step(StepId::PrimaryTable, found)?;
+    let found = table_copy(TableCopy::Backup, (backup, odd_in_backup), primary);
+    walk.step(StepId::BackupTable, found)?;
     if primary.is_ok() && backup.is_ok() {
         // Firmware goes by the primary copy as long as it is sound.
         let agree = match pair.disagreement() {
@@ -153,13 +149,17 @@ fn protective_mbr(disk: &dyn ReadDevice) -> Found<()> {
     }
 }
 
-/// A copy of the table; one that is not sound does as long as `other` is.
+/// A copy of the table with its odd entries; one that is not sound does as long as `other` is.
 fn table_copy(
-    found: &Result<GptCopy, GptError>,
     copy: TableCopy,
+    (found, odd): (&Result<GptCopy, GptError>, Vec<OddEntry>),
     other: &Result<GptCopy, GptError>,
 ) -> Found<()> {
     let error = match found {
+        Ok(_) if !odd.is_empty() => {
+            let evidence = table::Evidence::CopyWithOddEntries { copy, entries: odd };
+            return depends(evidence, table::Remedy::ComparePartitions, ());
+        }
         Ok(found) => {
             let evidence = table::Evidence::CopySound {
                 copy,

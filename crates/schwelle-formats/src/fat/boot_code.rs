@@ -4,7 +4,7 @@
 use zerocopy::little_endian::U32;
 use zerocopy::{FromBytes, IntoBytes};
 
-use super::bpb::RawBpb;
+use super::bpb::{FatKind, RawBpb};
 use super::volume::FatVolume;
 use super::writer::FatWriteError;
 use crate::device::{BlockDevice, Lba};
@@ -26,6 +26,9 @@ pub const MAX_BOOT_MANAGER_BYTES: u64 = 0x9_8000 - 0x2_0000;
 pub fn make_startable(esp: &dyn BlockDevice, first: Lba) -> Result<(), FatWriteError> {
     let unfit = |fault: &'static str| FatWriteError::Unfit { fault };
     let shape = *FatVolume::open(esp)?.shape();
+    if shape.kind() != FatKind::Fat32 {
+        return Err(unfit("our boot record reads FAT32 only"));
+    }
     if shape.sector_bytes != SECTOR_BYTES {
         return Err(unfit("a BIOS starts from sectors of 512 bytes only"));
     }

@@ -21,6 +21,11 @@ const MAX_CLUSTERS: u64 = 0x0FFF_FFF4;
 pub(super) const RESERVED_SECTORS: u16 = 32;
 pub(super) const FSINFO_SECTOR: u16 = 1;
 pub(super) const BACKUP_SECTOR: u16 = 6;
+/// In the flags of a FAT32 volume: only one of the FATs is in use, that with the number in the lower four bits.
+pub(super) const NOT_MIRRORED: u16 = 0x80;
+const ACTIVE_FAT: u16 = 0x0F;
+/// Byte of the serial number in the parameter block of FAT12 and FAT16.
+const VOLUME_ID_16_AT: usize = 39;
 /// Clusters are as large as this where the volume still has clusters enough.
 const WANTED_CLUSTER_BYTES: u32 = 4096;
 
@@ -108,6 +113,30 @@ pub enum Oddity {
         /// How many it has.
         clusters: u64,
     },
+    /// Another version of FAT32 than 0.0, the only one there is ("BPB_FSVer").
+    #[error("the boot sector names version {major}.{minor} of FAT32, and only 0.0 exists")]
+    Version {
+        /// Upper byte.
+        major: u8,
+        /// Lower byte.
+        minor: u8,
+    },
+    /// Only one of the FATs is in use ("BPB_ExtFlags", bit 7).
+    #[error("the boot sector's flags say that only FAT {} of {count} is in use", active + 1)]
+    NotMirrored {
+        /// Number of the FAT in use, from 0.
+        active: u16,
+        /// How many there are.
+        count: u8,
+    },
+    /// A sector of another length than the disk's.
+    #[error("the boot sector names sectors of {named} bytes, and the disk's have {has}")]
+    SectorBytes {
+        /// Length that the volume goes by.
+        named: u32,
+        /// Length of the disk's sectors.
+        has: u32,
+    },
     /// More sectors than there are.
     #[error("the boot sector names {named} sectors, and the partition has {has}")]
     Sectors {
@@ -119,15 +148,18 @@ pub enum Oddity {
 }
 
 impl Oddity {
-    /// The field at fault.
-    pub(super) fn field(self) -> &'static str {
+    /// Firmware does not read such a volume, though it could: it checks the field and refuses, or looks for what the
+    /// volume does not have.
+    pub(super) fn is_refused(self) -> bool {
         match self {
-            Self::Signature => "signature 55 AA",
-            Self::Jump => "jump at the start",
-            Self::Media { .. } => "media byte",
-            Self::RootEntries { .. } => "root entries",
-            Self::TooFewClusters { .. } => "cluster count (too few for FAT32)",
-            Self::Sectors { .. } => "total sectors",
+            Self::TooFewClusters { .. } | Self::Version { .. } => true,
+            Self::NotMirrored { active, count } => active >= u16::from(count),
+            Self::Signature
+            | Self::Jump
+            | Self::Media { .. }
+            | Self::RootEntries { .. }
+            | Self::SectorBytes { .. }
+            | Self::Sectors { .. } => false,
         }
     }
 }
@@ -153,9 +185,13 @@ pub struct FatShape {
     pub sectors: u64,
     /// Sectors before the volume on its disk, as the volume says.
     pub hidden_sectors: u32,
-    /// First cluster of the root directory (FAT32).
+    /// First cluster of the root directory on FAT32; 0 on FAT12 and FAT16.
     pub root_cluster: u32,
-    /// Sector of the boot sector's copy (FAT32).
+    /// Sectors of the root directory on FAT12 and FAT16, right before `data_sector`; 0 on FAT32.
+    pub root_sectors: u32,
+    /// Number of the FAT in use, from 0; another one than the first only where they are not kept alike.
+    pub active_fat: u32,
+    /// Sector of the boot sector's copy on FAT32, 0 if it has none; 0 on FAT12 and FAT16.
     pub backup_sector: u16,
     /// Serial number.
     pub volume_id: u32,
@@ -167,12 +203,30 @@ impl FatShape {
         self.sector_bytes.saturating_mul(self.cluster_sectors)
     }
 
-    /// FAT12, 16 or 32.
+    /// FAT32 if the root directory is a chain of clusters, else FAT12 or FAT16 by the number of clusters ("FAT Type
+    /// Determination").
     pub fn kind(&self) -> FatKind {
         match self.clusters {
+            _ if self.root_sectors == 0 => FatKind::Fat32,
             0..4085 => FatKind::Fat12,
-            4085..MIN_CLUSTERS => FatKind::Fat16,
-            _ => FatKind::Fat32,
+            _ => FatKind::Fat16,
+        }
+    }
+
+    /// Byte at which the FAT in use begins.
+    pub(super) fn fat_at(&self) -> u64 {
+        let before = u64::from(self.active_fat).saturating_mul(self.fat_sectors.into());
+        before
+            .saturating_add(self.reserved_sectors.into())
+            .saturating_mul(self.sector_bytes.into())
+    }
+
+    /// Bits of an entry of the FAT.
+    pub(super) fn entry_bits(&self) -> u64 {
+        match self.kind() {
+            FatKind::Fat12 => 12,
+            FatKind::Fat16 => 16,
+            FatKind::Fat32 => 32,
         }
     }
 
@@ -206,6 +260,8 @@ impl FatShape {
                     // goes by the table.
                     hidden_sectors: u32::try_from(extent.first.0).unwrap_or(0),
                     root_cluster: 2,
+                    root_sectors: 0,
+                    active_fat: 0,
                     backup_sector: BACKUP_SECTOR,
                     volume_id,
                 });
@@ -217,17 +273,17 @@ impl FatShape {
         }
     }
 
-    /// Checks the parameter block in the first 512 bytes of `sector`; the error names the field at
-    /// fault.
-    pub(super) fn parse(sector: &[u8]) -> Result<Self, &'static str> {
-        let (shape, oddities) = Self::parse_leniently(sector)?;
-        match oddities.first() {
-            Some(oddity) => Err(oddity.field()),
-            None => Ok(shape),
-        }
+    /// The shape in the parameter block in the first 512 bytes of `sector`; `None` if anything is odd about it.
+    pub(super) fn parse(sector: &[u8]) -> Option<Self> {
+        let (shape, oddities) = Self::parse_leniently(sector).ok()?;
+        oddities.is_empty().then_some(shape)
     }
 
     /// The same, with what says nothing of where the parts lie only reported: some readers ask for it, others do not.
+    ///
+    /// # Errors
+    ///
+    /// The field at fault.
     pub(super) fn parse_leniently(sector: &[u8]) -> Result<(Self, Vec<Oddity>), &'static str> {
         let (raw, _) = RawBpb::ref_from_prefix(sector).map_err(|_too_short| "length")?;
         let check = |good: bool, field| if good { Ok(()) } else { Err(field) };
@@ -254,7 +310,7 @@ impl FatShape {
             "bytes per sector",
         )?;
         check(raw.cluster_sectors.is_power_of_two(), "sectors per cluster")?;
-        check(matches!(raw.fat_count, 1 | 2), "number of FATs")?;
+        check(raw.fat_count > 0, "number of FATs")?;
         let reserved_sectors = u32::from(raw.reserved_sectors.get());
         check(reserved_sectors > 0, "reserved sectors")?;
         let either = |small: u16, large: u32| if small != 0 { u32::from(small) } else { large };
@@ -270,6 +326,16 @@ impl FatShape {
             + u64::from(root_sectors);
         let data = sectors.checked_sub(data_sector).ok_or("total sectors")?;
         let clusters = data / u64::from(raw.cluster_sectors);
+        // Each kind has a parameter block of its own from byte 36 on.
+        let on_fat32 = |value: u32| if is_fat32 { value } else { 0 };
+        let volume_id = if is_fat32 {
+            raw.volume_id.get()
+        } else {
+            crate::bytes::array_at(sector, VOLUME_ID_16_AT).map_or(0, u32::from_le_bytes)
+        };
+        let flags = raw.flags.get();
+        let is_mirrored = !is_fat32 || flags & NOT_MIRRORED == 0;
+        let active = if is_mirrored { 0 } else { flags & ACTIVE_FAT };
         let shape = Self {
             sector_bytes,
             cluster_sectors: raw.cluster_sectors.into(),
@@ -280,22 +346,38 @@ impl FatShape {
             clusters,
             sectors,
             hidden_sectors: raw.hidden_sectors.get(),
-            root_cluster: raw.root_cluster.get(),
-            backup_sector: raw.backup_sector.get(),
-            volume_id: raw.volume_id.get(),
+            root_cluster: on_fat32(raw.root_cluster.get()),
+            root_sectors,
+            // One that there is not is told below, and the first is read.
+            active_fat: u32::from(active.min(u16::from(raw.fat_count) - 1)),
+            backup_sector: if is_fat32 { raw.backup_sector.get() } else { 0 },
+            volume_id,
         };
+        // The FAT must have an entry for every cluster.
+        let entries = u64::from(fat_sectors) * u64::from(sector_bytes) * 8 / shape.entry_bits();
+        check(entries >= clusters.saturating_add(2), "sectors per FAT")?;
         if is_fat32 {
-            // FAT32 from here on: the FAT must have an entry for every cluster, and the root must
-            // be one of them.
-            let entries = u64::from(fat_sectors) * u64::from(sector_bytes) / 4;
-            if shape.kind() != FatKind::Fat32 {
+            let [minor, major] = raw.version.get().to_le_bytes();
+            if (major, minor) != (0, 0) {
+                oddities.push(Oddity::Version { major, minor });
+            }
+            if !is_mirrored {
+                let count = raw.fat_count;
+                oddities.push(Oddity::NotMirrored { active, count });
+            }
+            if clusters < MIN_CLUSTERS {
                 oddities.push(Oddity::TooFewClusters { clusters });
             }
-            check(entries >= clusters.saturating_add(2), "sectors per FAT")?;
             let root = u64::from(shape.root_cluster);
             check(
                 root >= 2 && root < clusters.saturating_add(2),
                 "root cluster",
+            )?;
+        } else {
+            check(root_sectors > 0, "root entries")?;
+            check(
+                clusters < MIN_CLUSTERS,
+                "cluster count (too many for FAT16)",
             )?;
         }
         Ok((shape, oddities))
@@ -335,7 +417,13 @@ impl FatShape {
 
 /// Recognises a FAT volume by its boot sector: the kind and the label, where it has one.
 pub fn recognise(sector: &[u8]) -> Option<(FatKind, String)> {
-    let shape = FatShape::parse(sector).ok()?;
+    let (shape, oddities) = FatShape::parse_leniently(sector).ok()?;
+    // Fields that only FAT32 has, and that say nothing against its being one.
+    let is_known =
+        |oddity: &Oddity| matches!(oddity, Oddity::Version { .. } | Oddity::NotMirrored { .. });
+    if !oddities.iter().all(is_known) {
+        return None;
+    }
     let label_at = if shape.kind() == FatKind::Fat32 {
         71
     } else {
@@ -408,7 +496,7 @@ mod tests {
                 assert!(end <= extent.sectors());
                 assert_eq!(
                     FatShape::parse(&shape.boot_sector(b"LABEL      ")),
-                    Ok(shape)
+                    Some(shape)
                 );
             }
         }

@@ -1,4 +1,4 @@
-//! Checks a FAT32 volume: the copies agree, every chain is whole, no cluster belongs to two.
+//! Checks a FAT volume: the copies agree, every chain is whole, no cluster belongs to two.
 
 use crate::cause::Cause;
 use std::collections::BTreeSet;
@@ -8,16 +8,14 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::bpb::Oddity;
-use super::volume::{FatEntry, FatError, FatVolume};
+use super::volume::{BAD, FatEntry, FatError, FatVolume};
 
 /// Files and directories looked at, at most: an EFI system partition holds some hundreds.
 const MAX_ENTRIES: usize = 20_000;
-/// A cluster that cannot be used ("FAT Data Structure").
-const BAD: u32 = 0x0FFF_FFF7;
 /// Bytes compared at a time.
 const CHUNK: usize = 1 << 18;
 
-/// Something wrong with a FAT32 volume.
+/// Something wrong with a FAT volume.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
@@ -31,8 +29,8 @@ pub enum FatFault {
     /// The boot sector and its copy.
     #[error("the boot sector and its copy differ")]
     BootSectors,
-    /// The two FATs.
-    #[error("the two FATs differ")]
+    /// The FATs, of which there are two as a rule.
+    #[error("the FATs differ")]
     Fats,
     /// More files and folders than are looked at.
     #[error("more than {most} files and folders")]
@@ -64,7 +62,15 @@ pub enum FatFault {
         /// The cluster.
         cluster: u32,
     },
-    /// A folder or a chain that cannot be read.
+    /// A folder whose chain of clusters is damaged, maybe after the end of its entries.
+    #[error("{fault}")]
+    Folder {
+        /// Its path from the root on, with backslashes.
+        path: String,
+        /// What is wrong.
+        fault: Cause,
+    },
+    /// A file that cannot be read.
     #[error("{fault}")]
     Damaged {
         /// Why not.
@@ -92,14 +98,24 @@ impl FatFault {
             | Self::Fats
             | Self::TooMany { .. }
             | Self::Shared { .. }
+            | Self::Folder { .. }
             | Self::Damaged { .. } => None,
         }
     }
 }
 
-fn damaged(error: &FatError) -> FatFault {
-    FatFault::Damaged {
-        fault: error.into(),
+fn damaged(entry: &FatEntry, path: &str, error: &FatError) -> FatFault {
+    let fault = error.into();
+    match (entry.is_directory, path) {
+        (false, _) => FatFault::Damaged { fault },
+        (true, "") => FatFault::Folder {
+            path: "\\".to_owned(),
+            fault,
+        },
+        (true, path) => FatFault::Folder {
+            path: path.to_owned(),
+            fault,
+        },
     }
 }
 
@@ -117,23 +133,11 @@ impl FatVolume<'_> {
     pub(super) fn check_with_lost(&self) -> Result<(Vec<FatFault>, u64), FatError> {
         let mut owned = BTreeSet::new();
         let faults = self.check_owned(&mut owned)?;
-        let shape = self.shape();
-        let first = u64::from(shape.reserved_sectors) * u64::from(shape.sector_bytes);
-        let end = (shape.clusters + 2) * 4;
-        let (mut at, mut lost) = (0, 0);
-        while at < end {
-            let take = usize::try_from(end - at).unwrap_or(CHUNK).min(CHUNK);
-            let bytes = self.device.read_vec(first + at, take)?;
-            for (cluster, entry) in (at / 4..).zip(bytes.as_chunks::<4>().0) {
-                let value = u32::from_le_bytes(*entry) & 0x0FFF_FFFF;
-                let is_owned = u32::try_from(cluster).is_ok_and(|number| owned.contains(&number));
-                // The first two entries belong to no cluster.
-                if cluster >= 2 && !matches!(value, 0 | BAD) && !is_owned {
-                    lost += 1;
-                }
-            }
-            at += take as u64;
-        }
+        let mut lost = 0;
+        self.for_each_entry(|cluster, entry| {
+            let is_lost = !matches!(entry, 0 | BAD) && !owned.contains(&cluster);
+            lost += u64::from(is_lost);
+        })?;
         Ok((faults, lost))
     }
 
@@ -150,7 +154,7 @@ impl FatVolume<'_> {
         {
             faults.push(FatFault::BootSectors);
         }
-        if shape.fat_count == 2 && !self.fats_agree()? {
+        if !self.fats_agree()? {
             faults.push(FatFault::Fats);
         }
         let mut folders: Vec<(String, FatEntry)> = vec![(String::new(), self.root())];
@@ -164,7 +168,7 @@ impl FatVolume<'_> {
                 Ok(entries) => entries,
                 Err(FatError::Device(error)) => return Err(error.into()),
                 Err(error) => {
-                    faults.push(damaged(&error));
+                    faults.push(damaged(&folder, &path, &error));
                     continue;
                 }
             };
@@ -190,14 +194,16 @@ impl FatVolume<'_> {
         let first = u64::from(shape.reserved_sectors) * u64::from(shape.sector_bytes);
         let len_bytes = u64::from(shape.fat_sectors) * u64::from(shape.sector_bytes);
         let mut done = 0;
-        while done < len_bytes {
+        while done < len_bytes && shape.fat_count > 1 {
             let take = usize::try_from(len_bytes - done)
                 .unwrap_or(CHUNK)
                 .min(CHUNK);
-            if self.device.read_vec(first + done, take)?
-                != self.device.read_vec(first + len_bytes + done, take)?
-            {
-                return Ok(false);
+            let expected = self.device.read_vec(first + done, take)?;
+            for copy in 1..u64::from(shape.fat_count) {
+                let at = first + copy * len_bytes + done;
+                if self.device.read_vec(at, take)? != expected {
+                    return Ok(false);
+                }
             }
             done += take as u64;
         }
@@ -214,12 +220,15 @@ impl FatVolume<'_> {
         let path = path.to_owned();
         let cluster_bytes = u64::from(self.shape().cluster_bytes());
         let clusters = u64::from(entry.len_bytes).div_ceil(cluster_bytes);
-        if !entry.is_directory && entry.cluster == 0 && clusters == 0 {
+        // A root directory in a place of its own has no clusters either.
+        let is_fixed_root = *entry == self.root() && entry.cluster == 0;
+        let is_empty = !entry.is_directory && entry.cluster == 0 && clusters == 0;
+        if is_fixed_root || is_empty {
             return Ok(());
         }
         let chain = self
             .chain(entry.cluster, self.shape().clusters, &path)
-            .map_err(|error| damaged(&error))?;
+            .map_err(|error| damaged(entry, &path, &error))?;
         // Taken whatever the length says: what follows must know whose the clusters are.
         let has = chain.len() as u64;
         let mut shared = None;
@@ -306,9 +315,23 @@ mod tests {
     fn damage_is_found() {
         let entry_at = |cluster: u64| 32 * 512 + cluster * 4;
         for (at, value, expected) in [
-            (entry_at(2), 2u32, "the chain of clusters is damaged"), // the root loops
-            (entry_at(5), 0x0FFF_FFF8, "the two FATs differ"),
-            (entry_at(2), 0x0500_0000, "the chain of clusters is damaged"), // leaves the volume
+            (
+                entry_at(2),
+                2u32,
+                "the root folder: its clusters go round in a circle",
+            ),
+            (entry_at(5), 0x0FFF_FFF8, "the FATs differ"),
+            (
+                entry_at(2),
+                0x0500_0000,
+                "cluster 2 of it leads out of the volume",
+            ),
+            (
+                entry_at(2),
+                0x0FFF_FFF7,
+                "cluster 2 of it leads to a bad cluster",
+            ),
+            (entry_at(3), 0, "cluster 3 of it is marked as free"),
             (6 * 512 + 4, 0, "the boot sector and its copy differ"),
         ] {
             let disk = volume(512, 100 * MIB);

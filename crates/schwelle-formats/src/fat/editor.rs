@@ -3,7 +3,7 @@
 use zerocopy::FromBytes;
 
 use super::FatShape;
-use super::bpb::RawBpb;
+use super::bpb::{FatKind, RawBpb};
 use super::dir_entry::{
     ATTR_ARCHIVE, ATTR_DIRECTORY, DosTime, ENTRY_BYTES, ShortEntry, move_entry, write_long,
 };
@@ -19,8 +19,6 @@ const MAX_FAT_BYTES: u64 = 64 << 20;
 const CLUSTER_BITS: u32 = 0x0FFF_FFFF;
 /// In entry 1: closed cleanly, and no read or write has failed ("FAT[1]", bits 27 and 26).
 const CLEAN: u32 = 0x0C00_0000;
-/// In the boot sector's flags: only one of the FATs is in use.
-const NOT_MIRRORED: u16 = 0x80;
 /// A slot whose first byte is this is free, and so are all after it.
 const END: u8 = 0;
 const DELETED: u8 = 0xE5;
@@ -73,6 +71,11 @@ impl<'a> FatEditor<'a> {
         is_replaced: impl Fn(&str) -> bool,
     ) -> Result<Self, FatWriteError> {
         let volume = FatVolume::open(device)?;
+        if volume.shape().kind() != FatKind::Fat32 {
+            return Err(unfit(
+                "it is FAT12 or FAT16, and files are put into FAT32 only",
+            ));
+        }
         let faults = volume.check()?;
         let mut faults = faults.into_iter();
         if let Some(fault) = faults.find(|fault| !fault.only_file().is_some_and(&is_replaced)) {
@@ -82,9 +85,6 @@ impl<'a> FatEditor<'a> {
         let sector = device.read_vec(0, shape.sector_bytes as usize)?;
         let (raw, _) =
             RawBpb::ref_from_prefix(&sector).map_err(|_too_short| unfit("no boot sector"))?;
-        if raw.flags.get() & NOT_MIRRORED != 0 {
-            return Err(unfit("only one of its FATs is in use"));
-        }
         let len_bytes = u64::from(shape.fat_sectors).saturating_mul(shape.sector_bytes.into());
         if len_bytes > MAX_FAT_BYTES {
             return Err(unfit("it is larger than any EFI system partition"));
@@ -588,10 +588,13 @@ mod tests {
         for sector in [0, 6] {
             poke(&disk, sector * 512 + 40, &[0x80]);
         }
-        assert_eq!(refused(&disk), "only one of its FATs is in use");
+        assert_eq!(
+            refused(&disk),
+            "the boot sector's flags say that only FAT 1 of 2 is in use"
+        );
         let disk = volume(&one);
         poke(&disk, fat_at(fat.shape(), 1) + 12, &[9]);
-        assert_eq!(refused(&disk), "the two FATs differ");
+        assert_eq!(refused(&disk), "the FATs differ");
         // A folder where a file is wanted, and the other way round; and no room.
         let disk = volume(&one);
         let mut editor = FatEditor::open(&disk, TIME).unwrap();

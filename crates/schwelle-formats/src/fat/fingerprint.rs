@@ -1,6 +1,6 @@
 //! How full a volume is, and a hash that changes when it is used.
 
-use super::volume::{FatEntry, FatError, FatVolume};
+use super::volume::{ChainDamage, FatEntry, FatError, FatVolume};
 
 /// Directories looked at, at most: an EFI system partition has some dozens.
 const MAX_FOLDERS: usize = 4096;
@@ -26,8 +26,8 @@ impl FatVolume<'_> {
         while let Some(folder) = folders.pop() {
             let Some(less) = left.checked_sub(1) else {
                 return Err(FatError::Chain {
-                    what: "directories without end".to_owned(),
-                    cluster: folder.cluster,
+                    what: "the folders".to_owned(),
+                    damage: ChainDamage::TooMany { most: MAX_FOLDERS },
                 });
             };
             left = less;
@@ -40,22 +40,8 @@ impl FatVolume<'_> {
 
     /// Bytes in clusters that belong to nothing.
     pub fn free_bytes(&self) -> Result<u64, FatError> {
-        let shape = self.shape();
-        let sector = u64::from(shape.sector_bytes);
-        let first = u64::from(shape.reserved_sectors).saturating_mul(sector);
-        // The first two entries are none of clusters.
-        let end = shape.clusters.saturating_add(2).saturating_mul(4);
-        let (mut at, mut free) = (8_u64, 0_u64);
-        while at < end {
-            let len = CHUNK_BYTES.min(end.saturating_sub(at));
-            let bytes = self
-                .device
-                .read_vec(first.saturating_add(at), usize::try_from(len).unwrap_or(0))?;
-            let entries = bytes.as_chunks::<4>().0.iter();
-            let unused = entries.filter(|entry| u32::from_le_bytes(**entry) & 0x0FFF_FFFF == 0);
-            free = free.saturating_add(unused.count() as u64);
-            at = at.saturating_add(len);
-        }
-        Ok(free.saturating_mul(u64::from(shape.cluster_bytes())))
+        let mut free = 0_u64;
+        self.for_each_entry(|_, entry| free += u64::from(entry == 0))?;
+        Ok(free.saturating_mul(u64::from(self.shape().cluster_bytes())))
     }
 }

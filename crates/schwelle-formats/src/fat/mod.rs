@@ -1,10 +1,10 @@
-//! FAT32, as the EFI system partition needs it: making one from a list of files, reading one back,
-//! checking one, adding to one.
+//! FAT, as EFI system partitions need it: making a FAT32 volume from a list of files and adding to one; reading and
+//! checking volumes of every kind.
 //!
 //! Source: Microsoft's published FAT specification ("FAT32 File System Specification", version
 //! 1.03) and UEFI 2.10 §13.3. [`FatWriter`] makes a volume, [`FatVolume`] reads and checks one,
-//! [`FatEditor`] puts files into one that exists, [`make_startable`] gives one the code that a BIOS starts. Not supported: FAT12 and FAT16 beyond being
-//! recognised.
+//! [`FatEditor`] puts files into one that exists, [`make_startable`] gives one the code that a BIOS starts. Not supported:
+//! writing FAT12 and FAT16.
 
 #![warn(clippy::indexing_slicing)]
 
@@ -27,5 +27,5 @@ pub use dir_entry::DosTime;
 pub use editor::FatEditor;
 pub use name::is_valid_long;
 pub use repair::Repair;
-pub use volume::{FatEntry, FatError, FatVolume};
+pub use volume::{ChainDamage, FatEntry, FatError, FatVolume};
 pub use writer::{FatLabel, FatWriteError, FatWriter};

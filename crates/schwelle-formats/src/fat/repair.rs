@@ -4,7 +4,7 @@
 use zerocopy::FromBytes;
 use zerocopy::little_endian::U16;
 
-use super::bpb::{BACKUP_SECTOR, FatShape, Oddity, RawBpb};
+use super::bpb::{BACKUP_SECTOR, FatKind, FatShape, Oddity, RawBpb};
 use super::check::FatFault;
 use super::volume::{FatError, FatVolume};
 use crate::device::{BlockDevice, DeviceError, Draft, Lba, ReadDevice};
@@ -81,7 +81,7 @@ fn boot_sectors(device: &dyn ReadDevice) -> Result<Vec<Vec<u8>>, DeviceError> {
     for copy_at in copies {
         if u64::from(copy_at) < device.geometry().sectors {
             let copy = device.read_sector(Lba(copy_at.into()))?;
-            if FatShape::parse(&copy).is_ok() {
+            if FatShape::parse(&copy).is_some() {
                 found.push(copy);
             }
         }
@@ -98,8 +98,12 @@ fn set_right(mut sector: Vec<u8>, oddities: &[Oddity]) -> Vec<u8> {
                 Oddity::Jump => raw.jump = [0xEB, 0x58, 0x90],
                 Oddity::Media { .. } => raw.media = 0xF8,
                 Oddity::RootEntries { .. } => raw.root_entries = U16::new(0),
-                // How long the volume is, and how many clusters it has, cannot be made up.
-                Oddity::Sectors { .. } | Oddity::TooFewClusters { .. } => {}
+                Oddity::Version { .. } => raw.version = U16::new(0),
+                Oddity::NotMirrored { .. } => raw.flags = U16::new(0),
+                // How long the volume and its sectors are, and how many clusters it has, cannot be made up.
+                Oddity::Sectors { .. }
+                | Oddity::SectorBytes { .. }
+                | Oddity::TooFewClusters { .. } => {}
             }
         }
     }
@@ -114,9 +118,10 @@ fn attempt(
     copied: FatCopied,
 ) -> Result<Option<(Harm, Repair)>, DeviceError> {
     let geometry = device.geometry();
-    let shape = FatShape::parse(boot).ok().filter(|shape| {
+    let shape = FatShape::parse(boot).filter(|shape| {
         // So that nothing below lies outside: the FATs lie before the volume's end.
-        shape.sector_bytes == geometry.logical_sector
+        shape.kind() == FatKind::Fat32
+            && shape.sector_bytes == geometry.logical_sector
             && shape.sectors <= geometry.sectors
             && u32::from(shape.backup_sector) < shape.reserved_sectors
     });

@@ -1,32 +1,39 @@
-//! Reads a FAT32 volume: directories, files, paths.
+//! Reads a FAT volume: directories, files, paths.
 
 use std::collections::BTreeSet;
 
-use super::bpb::{FatKind, FatShape, Oddity};
+use super::bpb::{FatShape, Oddity};
 use super::dir_entry::ENTRY_BYTES;
 use super::directory::{entries, has_end};
 use super::name::{same_name, short_text};
 use crate::device::{DeviceError, Extent, Lba, ReadDevice};
 
+/// A cluster that cannot be used ("FAT Data Structure"); what is larger ends a chain.
+pub(super) const BAD: u32 = 0x0FFF_FFF7;
+/// Entries of the FAT read at a time; an even number, since two of FAT12 share a byte.
+const ENTRIES_AT_ONCE: u32 = 1 << 16;
 /// A directory is read up to this length; the specification allows 65,536 entries.
 pub(super) const MAX_DIRECTORY_BYTES: u64 = 65_536 * ENTRY_BYTES as u64;
 
 /// Why a FAT volume could not be read.
 #[derive(Debug, thiserror::Error)]
 pub enum FatError {
-    /// The boot sector is not that of a FAT32 volume.
-    #[error("no FAT32 volume: the boot sector's {field} is wrong")]
+    /// The boot sector is not that of a FAT volume.
+    #[error("no FAT volume: the boot sector's {field} is wrong")]
     BootSector {
         /// The field at fault.
         field: &'static str,
     },
-    /// A chain of clusters that loops, leaves the volume, or ends too early.
-    #[error("{what}: the chain of clusters is damaged at cluster {cluster}")]
+    /// The boot sector is odd in a way in which it is not read.
+    #[error(transparent)]
+    Odd(#[from] Oddity),
+    /// A chain of clusters that cannot be followed.
+    #[error("{what}: {damage}")]
     Chain {
         /// File or directory.
         what: String,
-        /// The cluster.
-        cluster: u32,
+        /// What is wrong with it.
+        damage: ChainDamage,
     },
     /// A file longer than the caller takes.
     #[error("{path} is {len_bytes} bytes long, more than the {limit} expected at most")]
@@ -41,6 +48,59 @@ pub enum FatError {
     /// The device failed.
     #[error(transparent)]
     Device(#[from] DeviceError),
+}
+
+/// What is wrong with a chain of clusters.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum ChainDamage {
+    /// Its entry in the directory names no cluster of the volume.
+    #[error("its first cluster, {cluster}, is none of the volume's")]
+    Begins {
+        /// The one that is named.
+        cluster: u32,
+    },
+    /// It comes back to a cluster that is in it already.
+    #[error("its clusters go round in a circle from cluster {cluster} on")]
+    Circle {
+        /// The one that comes twice.
+        cluster: u32,
+    },
+    /// The FAT calls a cluster of it free.
+    #[error("cluster {cluster} of it is marked as free")]
+    Free {
+        /// Which.
+        cluster: u32,
+    },
+    /// It leads to the number that marks bad clusters.
+    #[error("cluster {cluster} of it leads to a bad cluster")]
+    Bad {
+        /// The last good one.
+        cluster: u32,
+    },
+    /// It leads to a number that is too large.
+    #[error("cluster {cluster} of it leads out of the volume")]
+    Outside {
+        /// The last one inside.
+        cluster: u32,
+    },
+    /// It is shorter than the file.
+    #[error("its clusters end too early, with cluster {cluster}")]
+    EndsEarly {
+        /// The last one.
+        cluster: u32,
+    },
+    /// It is longer than a file or folder may be.
+    #[error("it has more than {most} clusters")]
+    TooLong {
+        /// As many are followed.
+        most: u64,
+    },
+    /// More directories than are looked into.
+    #[error("there are more than {most}")]
+    TooMany {
+        /// As many are.
+        most: usize,
+    },
 }
 
 /// A chain of clusters being followed.
@@ -61,18 +121,33 @@ impl<'w> ChainWalk<'w> {
         }
     }
 
-    fn broken(&self, cluster: u32) -> FatError {
+    fn damaged(&self, damage: ChainDamage) -> FatError {
+        // The root directory has no name.
+        let what = match self.what {
+            "" => "the root folder",
+            what => what,
+        };
         FatError::Chain {
-            what: self.what.to_owned(),
-            cluster,
+            what: what.to_owned(),
+            damage,
         }
     }
 
     /// Takes the cluster that it has come to; what its entry of the FAT says.
     fn take(&mut self, volume: &FatVolume<'_>) -> Result<u32, FatError> {
         let at = self.at;
-        if at < 2 || u64::from(at) >= volume.shape.clusters + 2 || !self.seen.insert(at) {
-            return Err(self.broken(at));
+        let is_inside = at >= 2 && u64::from(at) < volume.shape.clusters + 2;
+        let damage = match self.clusters.last() {
+            None if !is_inside => Some(ChainDamage::Begins { cluster: at }),
+            Some(&cluster) if at < 2 => Some(ChainDamage::Free { cluster }),
+            Some(&cluster) if at == BAD => Some(ChainDamage::Bad { cluster }),
+            Some(&cluster) if at > BAD => Some(ChainDamage::EndsEarly { cluster }),
+            Some(&cluster) if !is_inside => Some(ChainDamage::Outside { cluster }),
+            _ if !self.seen.insert(at) => Some(ChainDamage::Circle { cluster: at }),
+            _ => None,
+        };
+        if let Some(damage) = damage {
+            return Err(self.damaged(damage));
         }
         self.clusters.push(at);
         volume.next(at)
@@ -101,7 +176,23 @@ impl FatEntry {
     }
 }
 
-/// An opened FAT32 volume.
+/// An entry of the FAT from the four bytes at it, its reserved values as those of FAT32.
+fn entry_value(bytes: u32, bits: u64, cluster: u32) -> u32 {
+    const RESERVED_32: u32 = 0x0FFF_FFF0;
+    let (value, most) = match bits {
+        12 if cluster.is_multiple_of(2) => (bytes & 0xFFF, 0xFFF),
+        12 => (bytes >> 4 & 0xFFF, 0xFFF),
+        16 => (bytes & 0xFFFF, 0xFFFF),
+        _ => (bytes & 0x0FFF_FFFF, 0x0FFF_FFFF),
+    };
+    if value >= most & !0xF {
+        RESERVED_32 | value & 0xF
+    } else {
+        value
+    }
+}
+
+/// An opened FAT volume.
 #[derive(Debug)]
 pub struct FatVolume<'a> {
     pub(super) device: &'a dyn ReadDevice,
@@ -114,9 +205,7 @@ impl<'a> FatVolume<'a> {
     pub fn open(device: &'a dyn ReadDevice) -> Result<Self, FatError> {
         let volume = Self::open_leniently(device)?;
         match volume.oddities.first() {
-            Some(oddity) => Err(FatError::BootSector {
-                field: oddity.field(),
-            }),
+            Some(&oddity) => Err(oddity.into()),
             None => Ok(volume),
         }
     }
@@ -130,10 +219,8 @@ impl<'a> FatVolume<'a> {
     pub fn open_leniently(device: &'a dyn ReadDevice) -> Result<Self, FatError> {
         let volume = Self::open_for_files(device)?;
         let mut oddities = volume.oddities.iter();
-        match oddities.find(|oddity| matches!(oddity, Oddity::TooFewClusters { .. })) {
-            Some(oddity) => Err(FatError::BootSector {
-                field: oddity.field(),
-            }),
+        match oddities.find(|oddity| oddity.is_refused()) {
+            Some(&oddity) => Err(oddity.into()),
             None => Ok(volume),
         }
     }
@@ -149,24 +236,20 @@ impl<'a> FatVolume<'a> {
         let sector = device.read_vec(0, geometry.logical_sector as usize)?;
         let parsed = FatShape::parse_leniently(&sector);
         let (shape, mut oddities) = parsed.map_err(|field| FatError::BootSector { field })?;
-        let is_fat32 = shape.kind() == FatKind::Fat32
-            || oddities
-                .iter()
-                .any(|oddity| matches!(oddity, Oddity::TooFewClusters { .. }));
-        let fault = if !is_fat32 {
-            Some("cluster count (too few for FAT32)")
-        } else if shape.sector_bytes != geometry.logical_sector {
-            Some("bytes per sector")
-        } else {
-            None
-        };
-        if let Some(field) = fault {
+        let (named, has) = (shape.sector_bytes, geometry.logical_sector);
+        // Sectors of the disk that hold several of the volume's: no reader takes a part of one.
+        if named < has {
+            let field = "bytes per sector";
             return Err(FatError::BootSector { field });
         }
-        if shape.sectors > geometry.sectors {
+        if named > has {
+            oddities.push(Oddity::SectorBytes { named, has });
+        }
+        let ratio = u64::from(named / has);
+        if shape.sectors.saturating_mul(ratio) > geometry.sectors {
             oddities.push(Oddity::Sectors {
                 named: shape.sectors,
-                has: geometry.sectors,
+                has: geometry.sectors / ratio,
             });
         }
         Ok(Self {
@@ -181,13 +264,52 @@ impl<'a> FatVolume<'a> {
         &self.shape
     }
 
-    /// Entry of the first FAT for `cluster`.
+    /// Entry for `cluster` of the FAT in use, its reserved values as those of FAT32.
     pub(super) fn next(&self, cluster: u32) -> Result<u32, FatError> {
-        let at = u64::from(self.shape.reserved_sectors) * u64::from(self.shape.sector_bytes)
-            + u64::from(cluster) * 4;
+        let bits = self.shape.entry_bits();
+        let at = self.shape.fat_at() + u64::from(cluster) * bits / 8;
         let mut bytes = [0; 4];
-        self.device.read_at(at, &mut bytes)?;
-        Ok(u32::from_le_bytes(bytes) & 0x0FFF_FFFF)
+        let len = usize::from(bits == 32) * 2 + 2;
+        let (used, _) = bytes.split_at_mut(len);
+        self.device.read_at(at, used)?;
+        Ok(entry_value(u32::from_le_bytes(bytes), bits, cluster))
+    }
+
+    /// Calls `each` with every cluster of the volume and its entry of the FAT in use.
+    pub(super) fn for_each_entry(&self, mut each: impl FnMut(u32, u32)) -> Result<(), FatError> {
+        let bits = self.shape.entry_bits();
+        let end = u32::try_from(self.shape.clusters + 2).unwrap_or(u32::MAX);
+        let mut first = 0;
+        while first < end {
+            let count = ENTRIES_AT_ONCE.min(end - first);
+            let at = self.shape.fat_at() + u64::from(first) * bits / 8;
+            let len = (u64::from(count) * bits).div_ceil(8);
+            let mut bytes = self
+                .device
+                .read_vec(at, usize::try_from(len).unwrap_or(0))?;
+            // So that the last entry can be read as four bytes like all others.
+            bytes.resize(bytes.len() + 4, 0);
+            // The first two entries belong to no cluster.
+            for cluster in (first..first + count).filter(|cluster| *cluster >= 2) {
+                let within = u64::from(cluster - first) * bits / 8;
+                let entry = usize::try_from(within)
+                    .ok()
+                    .and_then(|within| crate::bytes::array_at::<4>(&bytes, within));
+                let entry = entry.map_or(0, u32::from_le_bytes);
+                each(cluster, entry_value(entry, bits, cluster));
+            }
+            first += count;
+        }
+        Ok(())
+    }
+
+    /// The root directory where it has a place of its own: byte of the volume, and length.
+    fn fixed_root(&self, folder: &FatEntry) -> Option<(u64, usize)> {
+        let sector_bytes = u64::from(self.shape.sector_bytes);
+        let sectors = u64::from(self.shape.root_sectors);
+        let first = self.shape.data_sector.checked_sub(sectors)?;
+        let len = usize::try_from(sectors * sector_bytes).ok()?;
+        (sectors > 0 && *folder == self.root()).then_some((first * sector_bytes, len))
     }
 
     /// The clusters of a chain of at most `limit` clusters.
@@ -196,7 +318,7 @@ impl<'a> FatVolume<'a> {
         loop {
             let next = walk.take(self)?;
             if walk.clusters.len() as u64 > limit {
-                return Err(walk.broken(next));
+                return Err(walk.damaged(ChainDamage::TooLong { most: limit }));
             }
             match next {
                 0x0FFF_FFF8.. => return Ok(walk.clusters),
@@ -245,6 +367,9 @@ impl<'a> FatVolume<'a> {
 
     /// All clusters of a directory.
     pub(super) fn directory_bytes(&self, folder: &FatEntry) -> Result<Vec<u8>, FatError> {
+        if let Some((at, len)) = self.fixed_root(folder) {
+            return Ok(self.device.read_vec(at, len)?);
+        }
         let limit = MAX_DIRECTORY_BYTES.div_ceil(self.shape.cluster_bytes().into());
         let mut bytes = Vec::new();
         for cluster in self.chain(folder.cluster, limit, &folder.name)? {
@@ -285,6 +410,9 @@ impl<'a> FatVolume<'a> {
         &self,
         folder: &FatEntry,
     ) -> Result<(Vec<FatEntry>, Option<FatError>), FatError> {
+        if self.fixed_root(folder).is_some() {
+            return Ok((self.read_dir(folder)?, None));
+        }
         let limit = MAX_DIRECTORY_BYTES.div_ceil(self.shape.cluster_bytes().into());
         let mut walk = ChainWalk::new(folder.cluster, &folder.name);
         let mut bytes = Vec::new();
@@ -306,17 +434,22 @@ impl<'a> FatVolume<'a> {
         Ok((entries.collect(), fault))
     }
 
-    /// The sectors of a file or directory, counted from the start of the volume, in the order of its
-    /// clusters; at most those of a file of 4 GiB.
+    /// The sectors of a file or directory in the disk's own length, counted from the start of the volume, in the order
+    /// of its clusters; at most those of a file of 4 GiB.
+    ///
+    /// # Errors
+    ///
+    /// Its chain of clusters is damaged, or the device's.
     pub fn extents_of(&self, entry: &FatEntry) -> Result<Vec<Extent>, FatError> {
         if entry.cluster == 0 {
             return Ok(Vec::new());
         }
         let limit = (1_u64 << 32).div_ceil(self.shape.cluster_bytes().into());
         let chain = self.chain(entry.cluster, limit, &entry.name)?;
-        let sectors = u64::from(self.shape.cluster_sectors);
+        let ratio = u64::from(self.shape.sector_bytes / self.device.geometry().logical_sector);
+        let sectors = u64::from(self.shape.cluster_sectors) * ratio;
         let place = |cluster: u32| {
-            let first = self.shape.data_sector + (u64::from(cluster) - 2) * sectors;
+            let first = self.shape.data_sector * ratio + (u64::from(cluster) - 2) * sectors;
             Extent::between(Lba(first), Lba(first + sectors))
         };
         Ok(chain.into_iter().map(place).collect())
@@ -341,5 +474,62 @@ impl<'a> FatVolume<'a> {
         }
         content.truncate(file.len_bytes as usize);
         Ok(content)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::bpb::{FatKind, RawBpb};
+    use super::*;
+    use crate::device::{BlockDevice, Memory};
+    use zerocopy::{FromBytes, IntoBytes};
+
+    /// A volume whose FAT holds these entries from cluster 2 on, as its kind packs them.
+    fn volume(sectors: u16, fat: &[u8]) -> Memory {
+        let disk = Memory::new(512, 70_000);
+        let mut raw = RawBpb::read_from_bytes(&[0; 512]).unwrap();
+        raw.jump = [0xEB, 0x3C, 0x90];
+        raw.sector_bytes = 512.into();
+        raw.cluster_sectors = 1;
+        raw.reserved_sectors = 1.into();
+        raw.fat_count = 1;
+        raw.root_entries = 512.into();
+        raw.sectors_16 = sectors.into();
+        raw.media = 0xF8;
+        raw.fat_sectors_16 = 240.into();
+        raw.signature = [0x55, 0xAA];
+        disk.write_at(0, raw.as_bytes()).unwrap();
+        disk.write_at(512, fat).unwrap();
+        disk
+    }
+
+    #[test]
+    fn entries_of_every_kind_are_read_as_the_specification_packs_them() {
+        // Three bytes hold two entries of FAT12 ("FAT Data Structure"): 123h and 456h, then FF7h and FFFh.
+        let twelve = [0xF8, 0xFF, 0xFF, 0x23, 0x61, 0x45, 0xF7, 0xFF, 0xFF];
+        let sixteen = [
+            0xF8, 0xFF, 0xFF, 0xFF, 0x23, 0x01, 0x56, 0x04, 0xF7, 0xFF, 0xFF, 0xFF,
+        ];
+        for (sectors, fat, kind) in [
+            (3000, &twelve[..], FatKind::Fat12),
+            (60_000, &sixteen[..], FatKind::Fat16),
+        ] {
+            let disk = volume(sectors, fat);
+            let volume = FatVolume::open(&disk).unwrap();
+            assert_eq!(volume.shape().kind(), kind);
+            let mut all = Vec::new();
+            volume
+                .for_each_entry(|cluster, entry| all.push((cluster, entry)))
+                .unwrap();
+            assert_eq!(all.len() as u64, volume.shape().clusters);
+            for (cluster, entry) in [(2, 0x123), (3, 0x456), (4, BAD), (5, 0x0FFF_FFFF), (6, 0)] {
+                assert_eq!(volume.next(cluster).unwrap(), entry, "{kind:?}, {cluster}");
+                assert_eq!(all[cluster as usize - 2], (cluster, entry));
+            }
+            assert_eq!(
+                volume.free_bytes().unwrap(),
+                (volume.shape().clusters - 4) * 512
+            );
+        }
     }
 }

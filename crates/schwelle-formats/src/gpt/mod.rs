@@ -14,7 +14,7 @@ mod types;
 
 pub use entry::{GptEntry, attributes};
 pub use header::{GptError, GptHeader};
-pub use pair::{Disagreement, GptCopy, GptLayout, GptPair, TableCopy, copy_present};
+pub use pair::{Disagreement, GptCopy, GptLayout, GptPair, OddEntry, TableCopy, copy_present};
 pub use types::{MappedType, TypeTable, type_guid, type_name};
 
 /// Entries in a table that we write, and bytes in an entry (UEFI 2.10 §5.3.1 asks for 16,384 bytes

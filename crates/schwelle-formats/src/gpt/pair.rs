@@ -19,8 +19,41 @@ pub struct GptCopy {
     pub entries: Vec<(usize, GptEntry)>,
 }
 
+/// An entry in use that names no sectors, or some outside those that its header keeps for partitions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(JsonSchema))]
+pub struct OddEntry {
+    /// Its number in the table, from 1.
+    pub number: usize,
+    /// The first sector that it names.
+    pub first_lba: Lba,
+    /// The last one; before the first where the entry is reversed.
+    pub last_lba: Lba,
+}
+
 impl GptCopy {
+    /// Reads a copy of which every entry is sound.
     fn read(device: &dyn ReadDevice, at: Lba) -> Result<Self, GptError> {
+        let (copy, odd) = Self::read_leniently(device, at)?;
+        let Some(entry) = odd.first() else {
+            return Ok(copy);
+        };
+        let usable = copy.header.usable;
+        Err(GptError::Field {
+            at: copy.header.entries_lba,
+            field: "first or last LBA of an entry",
+            actual: entry.first_lba.0,
+            expected: format!(
+                "entry {} inside LBA {} to {}",
+                entry.number,
+                usable.first.0,
+                usable.last().0
+            ),
+        })
+    }
+
+    /// Reads a copy as firmware does, which skips single odd entries; they are returned beside it.
+    fn read_leniently(device: &dyn ReadDevice, at: Lba) -> Result<(Self, Vec<OddEntry>), GptError> {
         let header = GptHeader::parse(&device.read_sector(at)?, at, device.geometry())?;
         let offset = device
             .geometry()
@@ -38,26 +71,23 @@ impl GptCopy {
                 computed,
             });
         }
-        let entries: Vec<_> = bytes
-            .chunks_exact(header.entry_bytes as usize)
-            .enumerate()
-            .filter_map(|(index, bytes)| Some((index.saturating_add(1), GptEntry::parse(bytes)?)))
-            .collect();
-        for (number, entry) in &entries {
-            if entry.extent.sectors() == 0 || !header.usable.contains(&entry.extent) {
-                return Err(GptError::Field {
-                    at: header.entries_lba,
-                    field: "first or last LBA of an entry",
-                    actual: entry.extent.first.0,
-                    expected: format!(
-                        "entry {number} inside LBA {} to {}",
-                        header.usable.first.0,
-                        header.usable.last().0
-                    ),
+        let (mut entries, mut odd) = (Vec::new(), Vec::new());
+        let all = bytes.chunks_exact(header.entry_bytes as usize);
+        for (number, bytes) in (1_usize..).zip(all) {
+            let Some(entry) = GptEntry::parse(bytes) else {
+                continue;
+            };
+            if entry.extent.sectors() > 0 && header.usable.contains(&entry.extent) {
+                entries.push((number, entry));
+            } else {
+                odd.push(OddEntry {
+                    number,
+                    first_lba: entry.extent.first,
+                    last_lba: Lba(entry.extent.end.0.saturating_sub(1)),
                 });
             }
         }
-        Ok(Self { header, entries })
+        Ok((Self { header, entries }, odd))
     }
 }
 
@@ -124,6 +154,19 @@ impl GptPair {
             primary: GptCopy::read(device, Lba(1)),
             backup: GptCopy::read(device, last),
         }
+    }
+
+    /// Reads both copies as firmware does: of a copy with odd entries, the others count. The odd ones of the primary
+    /// and of the backup are returned beside them.
+    pub fn read_as_firmware(device: &dyn ReadDevice) -> (Self, [Vec<OddEntry>; 2]) {
+        let last = device.geometry().whole().last();
+        let split = |read: Result<(GptCopy, Vec<OddEntry>), GptError>| match read {
+            Ok((copy, odd)) => (Ok(copy), odd),
+            Err(error) => (Err(error), Vec::new()),
+        };
+        let (primary, of_primary) = split(GptCopy::read_leniently(device, Lba(1)));
+        let (backup, of_backup) = split(GptCopy::read_leniently(device, last));
+        (Self { primary, backup }, [of_primary, of_backup])
     }
 
     /// The copy to go by: the primary, else the backup.

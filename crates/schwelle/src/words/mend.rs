@@ -101,6 +101,11 @@ pub(crate) fn not_mended(why: &NotMended) -> String {
         NotMended::NoRemedy => "Schwelle has no remedy for it".to_owned(),
         NotMended::DraftDoesNotHelp => "the drafted remedy does not help".to_owned(),
         NotMended::NoSoundCopy => "neither copy of the table is sound".to_owned(),
+        NotMended::LoaderInFront { partition } => format!(
+            "{} holds a loader that firmware may start first, and whose it is is not known: rename it if nothing is \
+             started from there",
+            titled(partition)
+        ),
         NotMended::Overlap => {
             "it overlaps another partition: which of the two is right cannot be known from here"
                 .to_owned()

@@ -25,6 +25,11 @@ const EMULATOR: &str = "qemu-system-x86_64";
 const FIRST_SLOT: usize = 8;
 /// How long a start may take on a busy machine.
 const PATIENCE: Duration = Duration::from_secs(180);
+/// What is added to the console of a firmware that works on and says nothing more.
+pub(crate) const HANGS: &str = "the firmware hangs";
+/// The processor time after which one hangs: many times what a start takes, from a saved state and from power on.
+const SAVED_MOST: Duration = Duration::from_secs(6);
+const POWER_ON_MOST: Duration = Duration::from_secs(60);
 
 /// One state is made at a time.
 static MAKING: Mutex<()> = Mutex::new(());
@@ -60,13 +65,14 @@ impl Firmware {
         let state = self.state(lab, image, sector);
         let mut command = self.machine(lab, &readable(&[image]), sector);
         command.args(["-incoming", &format!("exec:cat {}", state.display())]);
-        until_the_last(lab, command)
+        until_the_last(lab, command, SAVED_MOST)
     }
 
     /// The same without a saved state, with several disks, which the firmware tries in this order. Each is named in what
     /// it says by [`device`].
     pub(crate) fn start_from_power_on(&self, lab: &Lab, images: &[&Path], sector: u32) -> String {
-        until_the_last(lab, self.machine(lab, &readable(images), sector))
+        let machine = self.machine(lab, &readable(images), sector);
+        until_the_last(lab, machine, POWER_ON_MOST)
     }
 
     /// The saved state of a machine with a disk of this size. It is kept for later runs, under all that it depends on.
@@ -208,8 +214,9 @@ fn readable(images: &[&Path]) -> Vec<[String; 2]> {
     images.iter().enumerate().map(disk).collect()
 }
 
-/// Runs the emulator until it ends or the firmware has said its last; what the serial console says.
-fn until_the_last(lab: &Lab, mut command: Command) -> String {
+/// Runs the emulator until it ends, the firmware has said its last, or it has used so much processor time; what the
+/// serial console says.
+fn until_the_last(lab: &Lab, mut command: Command, most: Duration) -> String {
     let serial = lab.path(SERIAL);
     // What an earlier start said must not be taken for this one's.
     fs::remove_file(&serial).ok();
@@ -227,6 +234,9 @@ fn until_the_last(lab: &Lab, mut command: Command) -> String {
             );
             return said;
         }
+        if used(emulator.0.id()) > most {
+            return format!("{said}\n{HANGS}\n");
+        }
         assert!(
             begun.elapsed() < PATIENCE,
             "the emulator did not end: {said}"
@@ -235,6 +245,16 @@ fn until_the_last(lab: &Lab, mut command: Command) -> String {
         writeln!(emulator.0.stdin.as_mut().unwrap(), "cont").ok();
         std::thread::sleep(Duration::from_millis(50));
     }
+}
+
+/// The processor time that a process has used; proc(5) counts it in hundredths of a second.
+fn used(process: u32) -> Duration {
+    let stat = fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+    // The name, in brackets, may hold anything; utime and stime are the twelfth and thirteenth field after it.
+    let fields = stat.rsplit_once(')').map_or("", |(_, fields)| fields);
+    let ticks = fields.split_whitespace().skip(11).take(2);
+    let ticks: u64 = ticks.filter_map(|ticks| ticks.parse::<u64>().ok()).sum();
+    Duration::from_millis(ticks * 10)
 }
 
 /// True for the line that the firmware says when no disk is left: it starts a program of its own, or says that there is

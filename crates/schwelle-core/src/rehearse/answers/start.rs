@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::NameFault;
 use crate::cause::Cause;
 use crate::device::{Extent, Lba};
-use crate::fat::FatFault;
+use crate::fat::{FatFault, FatKind};
 use crate::identities::Style;
 use crate::next::Next;
 use crate::pe::ProgramFault;
@@ -67,14 +67,25 @@ pub enum Evidence {
         /// Its sectors.
         sectors: Extent,
     },
-    /// A sound FAT32 volume.
+    /// Another FAT volume with a loader on the removable-media path comes before the EFI system partition.
+    LoaderInFront {
+        /// The number of the EFI system partition.
+        partition: usize,
+        /// The number of the other one.
+        other: usize,
+        /// The EFI system partition's sectors.
+        sectors: Extent,
+    },
+    /// A sound FAT volume.
     SoundFat {
+        /// Which FAT it is.
+        fat: FatKind,
         /// Its clusters.
         clusters: u64,
         /// Bytes of a cluster.
         cluster_bytes: u32,
     },
-    /// A FAT32 volume with faults.
+    /// A FAT volume with faults.
     FatFaults {
         /// Which.
         faults: Vec<FatFault>,
@@ -266,8 +277,13 @@ pub enum Remedy {
     NewEspGuid,
     /// The partitions must be distinguished first.
     NoOverlap,
-    /// Let the boot sector and the FATs agree with their copies.
-    RepairEspCopies,
+    /// Repair the EFI system partition's file system.
+    RepairEsp,
+    /// Nothing on the other partition may be taken for the loader.
+    NoLoaderInFront {
+        /// Its number.
+        other: usize,
+    },
     /// Copy it again, or repair the system's files.
     CopyLoaderAgain {
         /// The path.
@@ -299,7 +315,7 @@ impl Remedy {
             Self::SetEspType
             | Self::ShowEsp
             | Self::NewEspGuid
-            | Self::RepairEspCopies
+            | Self::RepairEsp
             | Self::CheckEspOrMake
             | Self::CopyLoader { .. }
             | Self::CopyLoaderAgain { .. }

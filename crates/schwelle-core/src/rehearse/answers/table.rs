@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::cause::Cause;
 use crate::device::{Extent, Lba};
 use crate::disk_use::DiskUse;
-use crate::gpt::{Disagreement, TableCopy};
+use crate::gpt::{Disagreement, OddEntry, TableCopy};
 use crate::identities::Style;
 use crate::next::Next;
 use crate::profile::{Titled, VolumeFault, VolumeKind};
@@ -62,6 +62,13 @@ pub enum Evidence {
         copy: TableCopy,
         /// What is wrong.
         fault: Cause,
+    },
+    /// A copy of the table is sound but for single entries.
+    CopyWithOddEntries {
+        /// Which.
+        copy: TableCopy,
+        /// Those entries.
+        entries: Vec<OddEntry>,
     },
     /// Both copies agree.
     CopiesAgree,

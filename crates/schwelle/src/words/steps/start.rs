@@ -2,7 +2,7 @@
 
 use schwelle_core::fat::FatFault;
 use schwelle_core::identities::Style;
-use schwelle_core::profile::REMOVABLE_X64;
+use schwelle_core::profile::{REMOVABLE_X64, VolumeKind};
 use schwelle_core::rehearse::answers::start::{EntryDevice, Evidence, Origin, Remedy};
 
 use super::super::{lba_range, nth, unfit};
@@ -47,11 +47,22 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             "partition {partition}, {}, has no GUID of its own",
             lba_range(sectors)
         ),
+        Evidence::LoaderInFront {
+            partition,
+            other,
+            sectors,
+        } => format!(
+            "partition {partition}, {}; partition {other}, in front of it, is a FAT volume with {REMOVABLE_X64} as \
+             well: firmware without a boot entry may start that one",
+            lba_range(sectors)
+        ),
         Evidence::SoundFat {
+            fat,
             clusters,
             cluster_bytes,
         } => format!(
-            "FAT32, {clusters} clusters of {cluster_bytes} bytes, boot sector and FATs agree with their copies"
+            "{}, {clusters} clusters of {cluster_bytes} bytes, boot sector and FATs agree with their copies",
+            VolumeKind::Fat(*fat).name()
         ),
         Evidence::FatFaults { faults } => {
             let faults: Vec<String> = faults.iter().map(FatFault::to_string).collect();
@@ -166,9 +177,15 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         Remedy::NewEspGuid => {
             return format!("A boot entry cannot name it. Give it a GUID: {mend}");
         }
-        Remedy::RepairEspCopies => {
+        Remedy::RepairEsp => {
             return format!(
-                "Some firmware does not open such a volume. Repair it from its copies: {mend}"
+                "Some firmware does not read such a volume. Repair it, or make it again with its files: {mend}"
+            );
+        }
+        Remedy::NoLoaderInFront { other } => {
+            return format!(
+                "Rename {REMOVABLE_X64} on partition {other} if nothing is started from there. With a boot entry that \
+                 names the EFI system partition, the disk starts all the same."
             );
         }
         Remedy::CheckEspOrMake => {

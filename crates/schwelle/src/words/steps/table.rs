@@ -1,6 +1,6 @@
 //! The steps about the table, and about a data disk's volumes.
 
-use schwelle_core::gpt::TableCopy;
+use schwelle_core::gpt::{OddEntry, TableCopy};
 use schwelle_core::rehearse::answers::table::{
     Evidence, FaultOn, ProtectiveOddity, Remedy, VolumeOn,
 };
@@ -35,6 +35,21 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             "{at}: {} header and {partitions} partitions, both checksums hold",
             copy_name(*copy)
         ),
+        Evidence::CopyWithOddEntries { copy, entries } => {
+            let odd = |entry: &OddEntry| {
+                format!(
+                    "entry {} names {} to {}",
+                    entry.number, entry.first_lba, entry.last_lba.0
+                )
+            };
+            let entries: Vec<String> = entries.iter().map(odd).collect();
+            format!(
+                "{} copy: {}, which are no sectors for a partition; firmware skips such an entry, other readers refuse \
+                 the whole table",
+                copy_name(*copy),
+                entries.join(", ")
+            )
+        }
         Evidence::CopiesAgree => "both copies name the same partitions".to_owned(),
         Evidence::CopiesContradict { disagreement } => disagreement.to_string(),
         Evidence::Volumes { volumes } => match &volumes[..] {

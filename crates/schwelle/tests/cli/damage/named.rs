@@ -62,8 +62,8 @@ pub(super) type Named = (
     Damage,
 );
 
-const DEPENDS: &str = "depends";
-const FAILS: &str = "does-not-start";
+pub(super) const DEPENDS: &str = "depends";
+pub(super) const FAILS: &str = "does-not-start";
 
 pub(super) const NAMED: &[Named] = &[
     (
@@ -113,14 +113,14 @@ pub(super) const NAMED: &[Named] = &[
         "ESP boot sector gone",
         FAILS,
         "esp-file-system",
-        "no FAT32 volume",
+        "no FAT volume",
         |image, esp, _| poke(image, esp.0, &[0; 512]),
     ),
     (
         "FATs differ",
         DEPENDS,
         "esp-file-system",
-        "the two FATs differ",
+        "the FATs differ",
         |image, esp, _| poke(image, esp.0 + 32 * 512 + 400, &[7]),
     ),
     (
@@ -495,7 +495,7 @@ fn retype_esp(image: &Path) {
 }
 
 /// Changes entries in both copies, with right checksums.
-fn retable(image: &Path, change: impl FnOnce(&mut Vec<GptEntry>)) {
+pub(super) fn retable(image: &Path, change: impl FnOnce(&mut Vec<GptEntry>)) {
     let device = DiskFile::open_write(image, Some(512)).unwrap();
     let mut layout = GptLayout::of(GptPair::read(&device).best().unwrap()).unwrap();
     change(&mut layout.entries);
@@ -504,7 +504,7 @@ fn retable(image: &Path, change: impl FnOnce(&mut Vec<GptEntry>)) {
 }
 
 /// Where these bytes stand on the EFI system partition.
-fn find_on_esp(image: &Path, (at, len): (u64, u64), bytes: &[u8]) -> u64 {
+pub(super) fn find_on_esp(image: &Path, (at, len): (u64, u64), bytes: &[u8]) -> u64 {
     let whole = peek(image, at, usize::try_from(len).unwrap());
     let mut windows = whole.windows(bytes.len());
     at + windows.position(|window| window == bytes).unwrap() as u64

@@ -9,14 +9,32 @@ use schwelle_testkit::Dice;
 use super::{Base, Compared, extent};
 use crate::support::{peek, poke};
 
-/// How many are tried at each sector size, where no other number is asked for.
-const USUAL: u64 = 120;
+/// Which bytes are damaged.
+#[derive(Debug, Clone, Copy)]
+enum Kind {
+    /// One place or two, wherever.
+    Random,
+    /// What is kept twice, in both copies alike and with right checksums: no other copy tells that it is damaged.
+    Alike,
+}
+
+impl Kind {
+    /// How many are tried at each sector size, where no other number is asked for.
+    fn usual(self) -> u64 {
+        match self {
+            Self::Random => 120,
+            Self::Alike => 30,
+        }
+    }
+}
 
 /// A stretch of the boot path.
 struct Region {
     what: &'static str,
     at: u64,
     len: u64,
+    /// Where its copy begins.
+    copy: Option<u64>,
 }
 
 /// The stretches that firmware goes by.
@@ -24,20 +42,33 @@ fn regions(base: &Base) -> Vec<Region> {
     let sector = u64::from(base.sector);
     let len = std::fs::metadata(&base.image).unwrap().len();
     let mut regions = Vec::new();
-    let mut add = |what, at, len| regions.push(Region { what, at, len });
-    add("sector 0", 0, 512);
-    add("protective entry", 446, 66);
-    add("primary header", sector, 92);
-    add("primary entries", 2 * sector, 3 * 128);
-    add("backup header", len - sector, 92);
+    let mut add = |what, at, copy, len| {
+        regions.push(Region {
+            what,
+            at,
+            len,
+            copy,
+        });
+    };
+    add("sector 0", 0, None, 512);
+    add("protective entry", 446, None, 66);
+    add("primary header", sector, Some(len - sector), 92);
     let backup_entries =
         u64::from_le_bytes(peek(&base.image, len - sector + 72, 8).try_into().unwrap());
-    add("backup entries", backup_entries * sector, 3 * 128);
+    let backup_entries = backup_entries * sector;
+    add("primary entries", 2 * sector, Some(backup_entries), 3 * 128);
+    add("backup header", len - sector, None, 92);
+    add("backup entries", backup_entries, None, 3 * 128);
     let esp = base.esp.0;
-    add("boot sector", esp, 90);
-    add("boot sector's end", esp + 500, 12);
-    add("information sector", esp + sector, 512);
-    add("boot sector's copy", esp + 6 * sector, 512);
+    add("boot sector", esp, Some(esp + 6 * sector), 90);
+    add(
+        "boot sector's end",
+        esp + 500,
+        Some(esp + 6 * sector + 500),
+        12,
+    );
+    add("information sector", esp + sector, None, 512);
+    add("boot sector's copy", esp + 6 * sector, None, 512);
 
     let device = DiskFile::open_read(&base.image, Some(base.sector)).unwrap();
     let window = Window::new(&device, extent(base.sector, base.esp)).unwrap();
@@ -58,26 +89,31 @@ fn regions(base: &Base) -> Vec<Region> {
         let entry = fat.find(path).unwrap().unwrap();
         let content = esp + fat.extents_of(&entry).unwrap()[0].first.0 * sector;
         match entry.is_directory {
-            true => add("folder", content, 256),
-            false => add("file", content, 1024),
+            true => add("folder", content, None, 256),
+            false => add("file", content, None, 1024),
         }
         if path.ends_with(".EFI") || path.ends_with(".efi") {
-            add("program header", content, 0x170);
+            add("program header", content, None, 0x170);
         }
         let in_fat = u64::from(entry.cluster) * 4;
-        add("first FAT", first_fat + in_fat, 16);
-        add("second FAT", second_fat + in_fat, 16);
+        let in_second = second_fat + in_fat;
+        add("first FAT", first_fat + in_fat, Some(in_second), 16);
+        add("second FAT", in_second, None, 16);
     }
     regions
 }
 
 /// Damages a disk; what was done, in words.
-fn damage(base: &Base, regions: &[Region], image: &Path, number: u64) -> String {
+fn damage(base: &Base, (kind, regions): (Kind, &[Region]), image: &Path, number: u64) -> String {
     let mut dice = Dice::new(number);
     let mut shown = Vec::new();
     let times = if dice.once_in(4) { 2 } else { 1 };
+    let regions: Vec<&Region> = regions
+        .iter()
+        .filter(|region| matches!(kind, Kind::Random) || region.copy.is_some())
+        .collect();
     for _ in 0..times {
-        let region = &regions[dice.index(regions.len())];
+        let region = regions[dice.index(regions.len())];
         let at = dice.below(region.len);
         let most = usize::try_from(region.len - at).unwrap();
         let old = peek(image, region.at + at, most.min(16));
@@ -94,25 +130,32 @@ fn damage(base: &Base, regions: &[Region], image: &Path, number: u64) -> String 
         }
         poke(image, region.at + at, &new);
         shown.push(format!("{}+{at}: {old:02x?} -> {new:02x?}", region.what));
-        // Half of what hits a table has right checksums: what the fields say counts then.
-        let copy = match region.what {
-            "primary header" | "primary entries" => Some(u64::from(base.sector)),
-            "backup header" | "backup entries" => {
-                let len = std::fs::metadata(image).unwrap().len();
-                Some(len - u64::from(base.sector))
+        let len = std::fs::metadata(image).unwrap().len();
+        let (primary, backup) = (u64::from(base.sector), len - u64::from(base.sector));
+        if let (Kind::Alike, Some(copy)) = (kind, region.copy) {
+            poke(image, copy + at, &new);
+            if region.what.starts_with("primary") {
+                seal(image, base.sector, primary);
+                seal(image, base.sector, backup);
             }
+            continue;
+        }
+        // Half of what hits a table has right checksums: what the fields say counts then.
+        let header = match region.what {
+            "primary header" | "primary entries" => Some(primary),
+            "backup header" | "backup entries" => Some(backup),
             _ => None,
         };
-        if let Some(header) = copy.filter(|_| dice.once_in(2)) {
+        if let Some(header) = header.filter(|_| dice.once_in(2)) {
             seal(image, base.sector, header);
             shown.push("with right checksums".to_owned());
         }
     }
-    format!("{number}: {}", shown.join(", "))
+    format!("{kind:?} {number}: {}", shown.join(", "))
 }
 
 /// Makes the checksums of the header at this byte, and of its entries, right (UEFI 2.10 table 5.5).
-fn seal(image: &Path, sector: u32, header: u64) {
+pub(super) fn seal(image: &Path, sector: u32, header: u64) {
     let number = |at: u64, len: usize| {
         let mut bytes = [0; 8];
         bytes[..len].copy_from_slice(&peek(image, header + at, len));
@@ -137,10 +180,16 @@ fn seal(image: &Path, sector: u32, header: u64) {
 const BATCH: u64 = 64;
 
 fn hold_against_firmware(sector: u32) {
-    let asked = std::env::var("SCHWELLE_DAMAGES").ok();
-    let count = asked.map_or(USUAL, |count| count.parse().unwrap());
     let base = Base::new(sector);
-    let regions = regions(&base);
+    for kind in [Kind::Random, Kind::Alike] {
+        hold_kind_against_firmware(&base, kind);
+    }
+}
+
+fn hold_kind_against_firmware(base: &Base, kind: Kind) {
+    let asked = std::env::var("SCHWELLE_DAMAGES").ok();
+    let count = asked.map_or(kind.usual(), |count| count.parse().unwrap());
+    let (sector, regions) = (base.sector, regions(base));
     let (mut compared, mut mended_count, mut not_mended) = (Compared::default(), 0, Vec::new());
     let mut not_started = Vec::new();
     for first in (0..count).step_by(usize::try_from(BATCH).unwrap()) {
@@ -151,7 +200,7 @@ fn hold_against_firmware(sector: u32) {
         let names: Vec<String> = numbers
             .iter()
             .zip(&images)
-            .map(|(number, image)| damage(&base, &regions, image, *number))
+            .map(|(number, image)| damage(base, (kind, &regions), image, *number))
             .collect();
         let rehearsals: Vec<_> = images.iter().map(|image| base.rehearse(image)).collect();
         let started = base.started(&images);
@@ -178,10 +227,10 @@ fn hold_against_firmware(sector: u32) {
                 not_started.push((*name).clone());
             }
         }
-        eprintln!("{sector}: {first}: {compared}");
+        eprintln!("{kind:?}, {sector}: {first}: {compared}");
     }
     eprintln!(
-        "{sector}: {mended_count} mended, {} not mended:",
+        "{kind:?}, {sector}: {mended_count} mended, {} not mended:",
         not_mended.len()
     );
     for why in &not_mended {

@@ -202,7 +202,7 @@ const CASES: &[Case] = &[
             let at = bench.find_on_esp(b"BOOT       ");
             poke(&bench.image, at + 26, &[0xFF, 0xFF]);
         },
-        &["loader", "loader"],
+        &["esp-file-system", "loader"],
         true,
     ),
     (
