@@ -125,6 +125,22 @@ impl StepId {
         )
     }
 
+    /// The step is the firmware's own: it comes before the loader runs.
+    pub fn is_firmwares(self) -> bool {
+        matches!(
+            self,
+            Self::ProtectiveMbr
+                | Self::PrimaryTable
+                | Self::BackupTable
+                | Self::TablesAgree
+                | Self::Esp
+                | Self::EspFileSystem
+                | Self::Loader
+                | Self::LoaderImage
+                | Self::EntryLoader
+        )
+    }
+
     /// The step's stable name.
     pub fn name(self) -> &'static str {
         match self {

@@ -424,6 +424,16 @@ pub fn start(settings: &Settings, machine: &Machine, disks: &[AttachedDisk<'_>])
     }
 }
 
+/// What became of a loader.
+enum Loaded {
+    /// Firmware does not start it, and goes on.
+    Refused,
+    /// It runs, and stops on the way to a system: it shows a message, and firmware does not go on to another disk.
+    Ended,
+    /// A system starts.
+    Started,
+}
+
 struct Attempt<'a> {
     settings: &'a Settings,
     machine: &'a Machine,
@@ -451,13 +461,14 @@ impl Attempt<'_> {
                 continue;
             }
             let failed = match Target::of(option, self.disks) {
-                Target::File { disk, path, .. } => {
-                    if self.load(entry, disk, &path) {
-                        return Some(Outcome::Started(BootMode::Uefi, disk));
+                Target::File { disk, path, .. } => match self.load(entry, disk, &path) {
+                    Loaded::Started => return Some(Outcome::Started(BootMode::Uefi, disk)),
+                    Loaded::Ended => return Some(Outcome::Nothing),
+                    Loaded::Refused => {
+                        tried.push((disk, path.to_uppercase()));
+                        continue;
                     }
-                    tried.push((disk, path.to_uppercase()));
-                    continue;
-                }
+                },
                 Target::NoFile { path, .. } => Event::EntryWithoutFile { entry, path },
                 Target::NoPartition => Event::EntryWithoutPartition { entry },
                 Target::Other(what) => Event::EntryElsewhere { entry, what },
@@ -471,28 +482,30 @@ impl Attempt<'_> {
                     disk: name,
                     csm: self.settings.csm,
                 });
-            } else if !tried.contains(&(at, REMOVABLE_X64.to_owned()))
-                && self.load(Tried::Disk(name), at, REMOVABLE_X64)
-            {
-                return Some(Outcome::Started(BootMode::Uefi, at));
+            } else if !tried.contains(&(at, REMOVABLE_X64.to_owned())) {
+                match self.load(Tried::Disk(name), at, REMOVABLE_X64) {
+                    Loaded::Started => return Some(Outcome::Started(BootMode::Uefi, at)),
+                    Loaded::Ended => return Some(Outcome::Nothing),
+                    Loaded::Refused => {}
+                }
             }
         }
         None
     }
 
-    /// Tries a loader; true when a system started.
-    fn load(&mut self, by: Tried, at: usize, path: &str) -> bool {
+    /// Tries a loader.
+    fn load(&mut self, by: Tried, at: usize, path: &str) -> Loaded {
         let Some(disk) = self.disks.get(at) else {
-            return false;
+            return Loaded::Refused;
         };
         let path = path.to_owned();
         let Some(image) = read_loader(disk.device, &path) else {
             self.events.push(Event::LoaderUnreadable { by, path });
-            return false;
+            return Loaded::Refused;
         };
         if self.settings.bits == 32 {
             self.events.push(Event::OtherArchitecture { by, path });
-            return false;
+            return Loaded::Refused;
         }
         if self.settings.secure_boot {
             let keys = self.machine.keys.value().cloned().unwrap_or_default();
@@ -504,22 +517,28 @@ impl Attempt<'_> {
                 verdict,
             });
             if !accepts {
-                return false;
+                return Loaded::Refused;
             }
         }
         let rehearsal = rehearse::walk(disk.device, Some(&path));
         let starts = rehearsal.answer() != rehearse::Answer::DoesNotStart;
         let last = rehearsal.steps.into_iter().next_back();
-        self.events.extend(match last {
-            Some(step) if !starts => Some(Event::Ended {
-                by,
-                path,
-                step: step.id,
-                found: step.evidence,
-            }),
-            _ => Some(Event::StartedUefi { by, path }),
+        let Some(last) = last.filter(|_| !starts) else {
+            self.events.push(Event::StartedUefi { by, path });
+            return Loaded::Started;
+        };
+        let step = last.id;
+        self.events.push(Event::Ended {
+            by,
+            path,
+            step,
+            found: last.evidence,
         });
-        starts
+        if step.is_firmwares() {
+            Loaded::Refused
+        } else {
+            Loaded::Ended
+        }
     }
 
     fn bios(&mut self) -> Option<Outcome> {

@@ -2,12 +2,14 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use schwelle_core::device::{MIB, Memory, ReadDevice};
+use schwelle_core::device::{BlockDevice, Draft, MIB, Memory, ReadDevice, Window};
 use schwelle_core::draft::{NewTable, Plan};
+use schwelle_core::fat::FatVolume;
 use schwelle_core::firmware::{
     AttachedDisk, BootMode, EntryPlan, Fact, GLOBAL, Ground, Keys, LoadOption, Machine, Signature,
     Target, Variable, Variables,
 };
+use schwelle_core::gpt::{GptPair, type_guid};
 use schwelle_core::placement::EspRequest;
 use schwelle_core::profile::BOOTMGFW;
 use schwelle_core::switch::{Event, Outcome, Settings, Tried, start};
@@ -77,6 +79,22 @@ enum End {
     Nothing(&'static str),
 }
 
+/// The disk with zeros where a file on its EFI system partition begins.
+fn with_zeros_in<'d>(disk: &'d dyn ReadDevice, path: &str) -> Draft<'d> {
+    let draft = Draft::new(disk);
+    let pair = GptPair::read(disk);
+    let mut entries = pair.best().unwrap().entries.iter();
+    let esp = entries.find(|(_, entry)| entry.kind == type_guid::EFI_SYSTEM);
+    let window = Window::new(&draft, esp.unwrap().1.extent).unwrap();
+    let first = {
+        let volume = FatVolume::open(&window).unwrap();
+        let file = volume.find(path).unwrap().unwrap();
+        volume.extents_of(&file).unwrap()[0].first
+    };
+    window.write_at(first.0 * 512, &[0; 512]).unwrap();
+    draft
+}
+
 #[test]
 fn settings_disks_and_the_order_of_steps_decide_what_starts() {
     use BootMode::{Bios, Uefi};
@@ -84,15 +102,19 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
     let old = old_disk();
     let plan = plan(&old);
     let blank = Memory::new(512, 4096);
+    let no_store = with_zeros_in(&plan.draft, "\\EFI\\Microsoft\\Boot\\BCD");
+    let no_loader = with_zeros_in(&plan.draft, "\\EFI\\BOOT\\BOOTX64.EFI");
     let disk = |letter| -> (&'static str, &dyn ReadDevice) {
         match letter {
             'M' => ("the MBR disk", &old),
             'G' => ("the GPT disk", &plan.draft),
+            'S' => ("a clone with a damaged store", &no_store),
+            'L' => ("a clone with a damaged loader", &no_loader),
             _ => ("the blank disk", &blank),
         }
     };
-    // The PC, the disks attached (M: MBR, G: GPT, B: blank), the steps in its setup, the end.
-    let cases: [(Pc, &str, &str, End); 30] = [
+    // The PC, the disks attached (by their letters above), the steps in its setup, the end.
+    let cases: [(Pc, &str, &str, End); 33] = [
         (
             Pc::Plain,
             "M",
@@ -125,6 +147,15 @@ fn settings_disks_and_the_order_of_steps_decide_what_starts() {
         (Pc::Plain, "G", "mode=both", Starts(Uefi, 0, "BOOTX64.EFI")),
         (Pc::Plain, "G", "csm=off", Starts(Uefi, 0, "BOOTX64.EFI")),
         (Pc::Plain, "MG", "mode=both", Starts(Uefi, 1, "NotOffered")),
+        // A program that runs keeps the PC, whatever becomes of it; one that cannot be loaded does not.
+        (Pc::Plain, "SG", "mode=uefi", Nothing("step: BcdStore")),
+        (Pc::Plain, "SM", "mode=both", Nothing("step: BcdStore")),
+        (
+            Pc::Plain,
+            "LG",
+            "mode=uefi",
+            Starts(Uefi, 1, "step: LoaderImage"),
+        ),
         (
             Pc::Plain,
             "BG",

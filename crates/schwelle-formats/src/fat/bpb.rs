@@ -415,6 +415,45 @@ impl FatShape {
     }
 }
 
+/// Fields of a boot sector by the byte at which each begins ("Boot Sector and BPB"; from 36 on those of FAT32).
+const FIELDS: [(usize, &str); 27] = [
+    (0, "jump"),
+    (3, "OEM name"),
+    (11, "bytes per sector"),
+    (13, "sectors per cluster"),
+    (14, "reserved sectors"),
+    (16, "number of FATs"),
+    (17, "root entries"),
+    (19, "sectors (16 bits)"),
+    (21, "media"),
+    (22, "sectors per FAT (16 bits)"),
+    (24, "sectors per track"),
+    (26, "heads"),
+    (28, "hidden sectors"),
+    (32, "sectors"),
+    (36, "sectors per FAT"),
+    (40, "flags"),
+    (42, "version"),
+    (44, "root cluster"),
+    (48, "FSInfo sector"),
+    (50, "backup boot sector"),
+    (52, "reserved"),
+    (64, "drive number"),
+    (67, "volume ID"),
+    (71, "label"),
+    (82, "type"),
+    (90, "boot code"),
+    (510, "signature"),
+];
+
+/// The fields in which two boot sectors of FAT32 differ.
+pub(super) fn different_fields(a: &[u8], b: &[u8]) -> Vec<String> {
+    let ends = FIELDS.iter().skip(1).map(|(at, _)| *at).chain([a.len()]);
+    let fields = FIELDS.iter().zip(ends);
+    let differ = fields.filter(|((at, _), end)| a.get(*at..*end) != b.get(*at..*end));
+    differ.map(|((_, name), _)| (*name).to_owned()).collect()
+}
+
 /// Recognises a FAT volume by its boot sector: the kind and the label, where it has one.
 pub fn recognise(sector: &[u8]) -> Option<(FatKind, String)> {
     let (shape, oddities) = FatShape::parse_leniently(sector).ok()?;

@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::bpb::Oddity;
+use super::bpb::{Oddity, different_fields};
 use super::volume::{BAD, FatEntry, FatError, FatVolume};
 
 /// Files and directories looked at, at most: an EFI system partition holds some hundreds.
@@ -27,11 +27,17 @@ pub enum FatFault {
         oddity: Oddity,
     },
     /// The boot sector and its copy.
-    #[error("the boot sector and its copy differ")]
-    BootSectors,
+    #[error("the boot sector and its copy differ: {}", fields.join(", "))]
+    BootSectors {
+        /// In which fields.
+        fields: Vec<String>,
+    },
     /// The FATs, of which there are two as a rule.
-    #[error("the FATs differ")]
-    Fats,
+    #[error("the FATs differ, first in the entry of cluster {cluster}")]
+    Fats {
+        /// The first cluster of which they say different things.
+        cluster: u64,
+    },
     /// More files and folders than are looked at.
     #[error("more than {most} files and folders")]
     TooMany {
@@ -84,7 +90,7 @@ impl FatFault {
     pub fn is_of_volume(&self) -> bool {
         matches!(
             self,
-            Self::BootSector { .. } | Self::BootSectors | Self::Fats
+            Self::BootSector { .. } | Self::BootSectors { .. } | Self::Fats { .. }
         )
     }
 
@@ -94,8 +100,8 @@ impl FatFault {
         match self {
             Self::EmptyWithClusters { path } | Self::Length { path, .. } => Some(path),
             Self::BootSector { .. }
-            | Self::BootSectors
-            | Self::Fats
+            | Self::BootSectors { .. }
+            | Self::Fats { .. }
             | Self::TooMany { .. }
             | Self::Shared { .. }
             | Self::Folder { .. }
@@ -149,13 +155,16 @@ impl FatVolume<'_> {
         let shape = self.shape();
         let sector = shape.sector_bytes as usize;
         let copy_at = u64::from(shape.backup_sector) * u64::from(shape.sector_bytes);
-        if copy_at != 0
-            && self.device.read_vec(0, sector)? != self.device.read_vec(copy_at, sector)?
-        {
-            faults.push(FatFault::BootSectors);
+        if copy_at != 0 {
+            let main = self.device.read_vec(0, sector)?;
+            let copy = self.device.read_vec(copy_at, sector)?;
+            if main != copy {
+                let fields = different_fields(&main, &copy);
+                faults.push(FatFault::BootSectors { fields });
+            }
         }
-        if !self.fats_agree()? {
-            faults.push(FatFault::Fats);
+        if let Some(cluster) = self.first_difference()? {
+            faults.push(FatFault::Fats { cluster });
         }
         let mut folders: Vec<(String, FatEntry)> = vec![(String::new(), self.root())];
         let mut seen = 0usize;
@@ -189,7 +198,8 @@ impl FatVolume<'_> {
         Ok(faults)
     }
 
-    fn fats_agree(&self) -> Result<bool, FatError> {
+    /// The first cluster of which the FATs say different things.
+    fn first_difference(&self) -> Result<Option<u64>, FatError> {
         let shape = self.shape();
         let first = u64::from(shape.reserved_sectors) * u64::from(shape.sector_bytes);
         let len_bytes = u64::from(shape.fat_sectors) * u64::from(shape.sector_bytes);
@@ -201,13 +211,15 @@ impl FatVolume<'_> {
             let expected = self.device.read_vec(first + done, take)?;
             for copy in 1..u64::from(shape.fat_count) {
                 let at = first + copy * len_bytes + done;
-                if self.device.read_vec(at, take)? != expected {
-                    return Ok(false);
+                let found = self.device.read_vec(at, take)?;
+                let mut bytes = (done..).zip(found.iter().zip(&expected));
+                if let Some((byte, _)) = bytes.find(|(_, (found, expected))| found != expected) {
+                    return Ok(Some(byte * 8 / shape.entry_bits()));
                 }
             }
             done += take as u64;
         }
-        Ok(true)
+        Ok(None)
     }
 
     /// Takes the clusters of a file or folder into `owned`.
@@ -320,7 +332,11 @@ mod tests {
                 2u32,
                 "the root folder: its clusters go round in a circle",
             ),
-            (entry_at(5), 0x0FFF_FFF8, "the FATs differ"),
+            (
+                entry_at(5),
+                0x0FFF_FFF8,
+                "the FATs differ, first in the entry of cluster 5",
+            ),
             (
                 entry_at(2),
                 0x0500_0000,
@@ -332,7 +348,11 @@ mod tests {
                 "cluster 2 of it leads to a bad cluster",
             ),
             (entry_at(3), 0, "cluster 3 of it is marked as free"),
-            (6 * 512 + 4, 0, "the boot sector and its copy differ"),
+            (
+                6 * 512 + 4,
+                0,
+                "the boot sector and its copy differ: OEM name",
+            ),
         ] {
             let disk = volume(512, 100 * MIB);
             let mut sector = disk.read_vec(at / 512 * 512, 512).unwrap();

@@ -594,7 +594,10 @@ mod tests {
         );
         let disk = volume(&one);
         poke(&disk, fat_at(fat.shape(), 1) + 12, &[9]);
-        assert_eq!(refused(&disk), "the FATs differ");
+        assert_eq!(
+            refused(&disk),
+            "the FATs differ, first in the entry of cluster 3"
+        );
         // A folder where a file is wanted, and the other way round; and no room.
         let disk = volume(&one);
         let mut editor = FatEditor::open(&disk, TIME).unwrap();

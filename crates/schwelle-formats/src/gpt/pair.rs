@@ -3,6 +3,7 @@
 #[cfg(feature = "schema")]
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 use uuid::Uuid;
 
 use super::entry::GptEntry;
@@ -130,11 +131,70 @@ pub enum Disagreement {
         backup: Uuid,
     },
     /// The range of sectors for partitions.
-    #[error("the usable sectors differ")]
-    UsableSectors,
+    #[error(
+        "the usable sectors differ (LBA {} to {}, and {} to {})",
+        primary.first.0, primary.last().0, backup.first.0, backup.last().0
+    )]
+    UsableSectors {
+        /// That of the primary.
+        primary: Extent,
+        /// That of the backup.
+        backup: Extent,
+    },
     /// The partitions.
-    #[error("the partition entries differ")]
-    Entries,
+    #[error("the partition entries differ: entry {} ({})", list(numbers), fields.join(", "))]
+    Entries {
+        /// Numbers of the entries that differ.
+        numbers: Vec<usize>,
+        /// In which fields they do.
+        fields: Vec<String>,
+    },
+}
+
+fn list(numbers: &[usize]) -> String {
+    let numbers: Vec<String> = numbers.iter().map(usize::to_string).collect();
+    numbers.join(", ")
+}
+
+/// In what the entries of two copies differ.
+fn different_entries(
+    primary: &[(usize, GptEntry)],
+    backup: &[(usize, GptEntry)],
+) -> Option<Disagreement> {
+    let by_number = |entries: &[(usize, GptEntry)], number: usize| {
+        let mut entries = entries.iter();
+        entries
+            .find(|(of, _)| *of == number)
+            .map(|(_, entry)| entry.clone())
+    };
+    let all: BTreeSet<usize> = primary
+        .iter()
+        .chain(backup)
+        .map(|(number, _)| *number)
+        .collect();
+    let (mut numbers, mut fields) = (Vec::new(), BTreeSet::new());
+    for number in all {
+        let differ: Vec<&str> = match (by_number(primary, number), by_number(backup, number)) {
+            (Some(a), Some(b)) => [
+                (a.kind != b.kind, "type"),
+                (a.id != b.id, "GUID"),
+                (a.extent.first != b.extent.first, "first LBA"),
+                (a.extent.end != b.extent.end, "last LBA"),
+                (a.attributes != b.attributes, "attributes"),
+                (a.name != b.name, "name"),
+            ]
+            .into_iter()
+            .filter_map(|(differs, field)| differs.then_some(field))
+            .collect(),
+            _ => vec!["in one copy only"],
+        };
+        if !differ.is_empty() {
+            numbers.push(number);
+            fields.extend(differ);
+        }
+    }
+    let fields = fields.into_iter().map(str::to_owned).collect();
+    (!numbers.is_empty()).then_some(Disagreement::Entries { numbers, fields })
 }
 
 /// What was found where the two copies should be.
@@ -198,9 +258,12 @@ impl GptPair {
             });
         }
         if p.usable != b.usable {
-            return Some(Disagreement::UsableSectors);
+            return Some(Disagreement::UsableSectors {
+                primary: p.usable,
+                backup: b.usable,
+            });
         }
-        (primary.entries != backup.entries).then_some(Disagreement::Entries)
+        different_entries(&primary.entries, &backup.entries)
     }
 }
 
@@ -382,9 +445,8 @@ mod tests {
         layout(1000).write(&disk).unwrap();
         let (_, primary) = layout(900).sectors(disk.geometry()).unwrap();
         disk.write_at(512, &primary.1).unwrap();
-        assert_eq!(
-            GptPair::read(&disk).disagreement(),
-            Some(Disagreement::Entries)
-        );
+        let disagreement = GptPair::read(&disk).disagreement().unwrap();
+        let expected = "the partition entries differ: entry 2 (last LBA)";
+        assert_eq!(disagreement.to_string(), expected);
     }
 }

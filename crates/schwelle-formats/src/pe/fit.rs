@@ -18,6 +18,9 @@ pub enum ProgramFault {
         /// Which.
         machine: String,
     },
+    /// It names this processor, and its headers are laid out as those of a 32-bit program.
+    #[error("made for x64, but with the headers of a 32-bit program")]
+    OtherForm,
     /// It is made for another purpose.
     #[error("subsystem {is}, not {wanted}")]
     OtherSubsystem {
@@ -82,9 +85,12 @@ impl PeImage {
     ///
     /// What does not fit.
     pub fn fitting(self, subsystem: Option<u16>) -> Result<Self, ProgramFault> {
-        if self.machine != Machine::X64 || !self.is_64_bit_form {
+        if self.machine != Machine::X64 {
             let machine = self.machine.to_string();
             return Err(ProgramFault::OtherProcessor { machine });
+        }
+        if !self.is_64_bit_form {
+            return Err(ProgramFault::OtherForm);
         }
         let is = self.subsystem;
         if let Some(wanted) = subsystem.filter(|&wanted| wanted != is) {

@@ -177,7 +177,7 @@ impl PeImage {
                 });
             }
             if end > len_bytes && cut_off.is_none() {
-                let name = String::from_utf8_lossy(section.raw_name()).into_owned();
+                let name = section.raw_name().escape_ascii().to_string();
                 cut_off = Some((name, end));
             }
         }

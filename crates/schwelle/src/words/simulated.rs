@@ -50,12 +50,19 @@ pub(crate) fn event(event: &Event) -> String {
             path,
             step,
             found,
-        } => format!(
-            "{}: {path} ends at the step {}: {}",
-            tried(by),
-            step.name(),
-            steps::found(found)
-        ),
+        } => {
+            // A program that runs keeps the PC: firmware goes on only where it could not load one.
+            let stays = match step.is_firmwares() {
+                true => "",
+                false => "; it has been started and stays, so no other disk is tried",
+            };
+            format!(
+                "{}: {path} ends at the step {}: {}{stays}",
+                tried(by),
+                step.name(),
+                steps::found(found)
+            )
+        }
         Event::StartedUefi { by, path } => {
             format!("{}: {path} starts Windows in UEFI mode", tried(by))
         }

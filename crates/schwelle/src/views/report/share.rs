@@ -53,6 +53,7 @@ const SORTS: &[(Sort, &[&str])] = &[
             "do",
             "encrypted",
             "fact",
+            "fields",
             "fat",
             "finished",
             "foreign",

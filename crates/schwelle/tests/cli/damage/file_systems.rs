@@ -166,13 +166,13 @@ pub(super) const FILE_SYSTEMS: &[Named] = &[
         |image, esp, _| boot_sectors(image, esp, 40, &[0x8F]),
     ),
     ("an ESP with FAT16", "starts", "", "", |image, esp, _| {
-        remake(image, esp, &["-F", "16", "-s", "16"])
+        remake(image, esp, &["-F", "16", "-s", "16"]);
     }),
     ("an ESP with FAT12", "starts", "", "", |image, esp, _| {
-        remake(image, esp, &["-F", "12", "-s", "128"])
+        remake(image, esp, &["-F", "12", "-s", "128"]);
     }),
     ("an ESP with one FAT", "starts", "", "", |image, esp, _| {
-        remake(image, esp, &["-F", "32", "-s", "1", "-f", "1"])
+        remake(image, esp, &["-F", "32", "-s", "1", "-f", "1"]);
     }),
     (
         "an ESP with three FATs",

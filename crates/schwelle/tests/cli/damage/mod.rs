@@ -15,7 +15,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use schwelle_core::device::{DiskFile, Extent};
-use schwelle_core::rehearse::{Answer, Rehearsal, StepId, StepOutcome, walk};
+use schwelle_core::rehearse::{Answer, Rehearsal, StepOutcome, walk};
 use serde_json::Value;
 
 use crate::real_firmware::{Firmware, HANGS, device};
@@ -155,26 +155,10 @@ fn was_started(console: &str) -> bool {
     tried.any(|line| line.contains("BdsDxe: starting Boot"))
 }
 
-/// The part of the path that is the firmware's: after it the loader, which on these disks does nothing, goes on.
-fn is_firmwares(step: StepId) -> bool {
-    matches!(
-        step,
-        StepId::ProtectiveMbr
-            | StepId::PrimaryTable
-            | StepId::BackupTable
-            | StepId::TablesAgree
-            | StepId::Esp
-            | StepId::EspFileSystem
-            | StepId::Loader
-            | StepId::LoaderImage
-            | StepId::EntryLoader
-    )
-}
-
-/// What the rehearsal says of the firmware's part.
+/// What the rehearsal says of the firmware's part; after it the loader, which on these disks does nothing, goes on.
 fn of_firmwares_part(rehearsal: &Rehearsal) -> Answer {
     let faults = rehearsal.steps.iter();
-    let faults = faults.filter(|step| is_firmwares(step.id) && step.outcome != StepOutcome::Pass);
+    let faults = faults.filter(|step| step.id.is_firmwares() && step.outcome != StepOutcome::Pass);
     let outcomes: Vec<StepOutcome> = faults.map(|step| step.outcome).collect();
     match outcomes[..] {
         [] => Answer::Starts,

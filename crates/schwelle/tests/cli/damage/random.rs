@@ -242,7 +242,10 @@ fn hold_kind_against_firmware(base: &Base, kind: Kind) {
         "mended, and not started: {not_started:#?}"
     );
     assert!(compared.refused() * 100 <= compared.all, "{compared}");
-    let depending = not_mended.iter().filter(|why| why.starts_with("Depends"));
+    // No copy says what an entry was that both tables name alike outside the disk.
+    let depending = not_mended.iter().filter(|why| {
+        why.starts_with("Depends") && !why.contains("are no sectors for a partition")
+    });
     assert_eq!(depending.count(), 0, "{not_mended:#?}");
 }
 
