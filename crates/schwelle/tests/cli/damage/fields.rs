@@ -394,10 +394,11 @@ fn every_field_that_firmware_reads_is_judged_as_real_firmware_judges_it() {
 const HEAD: &str = "\
 # Every field on the firmware's path
 
-Each field that firmware reads on its way to the loader gets four odd values, in all of its copies alike and with
-checksums made anew, on a converted disk without the loader that a boot entry would name. Each cell says whether real
-firmware (OVMF) then starts the loader, and what the rehearsal says of the firmware's part: it *starts*, it *depends*
-on the firmware, it *does not* start, or the loader's *content* is not what Windows brings, at which this firmware does
-not look. `crates/schwelle/tests/cli/damage/fields.rs` makes this page and fails where it is not what comes out; chains
-of clusters are in `file_systems.rs` beside it, section headers and relocations in `programs.rs`.
+Each field that firmware reads on its way to the loader gets four odd values, in all of its copies alike and
+with checksums made anew, on a converted disk without the loader that a boot entry would name. Each cell
+says whether real firmware (OVMF) then starts the loader, and what the rehearsal says of the firmware's
+part: it *starts*, it *depends* on the firmware, it *does not* start, or the loader's *content* is not what
+Windows brings, at which this firmware does not look. `crates/schwelle/tests/cli/damage/fields.rs` makes
+this page and fails where it is not what comes out; chains of clusters are in `file_systems.rs` beside it,
+section headers and relocations in `programs.rs`.
 ";
