@@ -7,6 +7,7 @@ use crate::mbr::MbrTable;
 use crate::pe::FileVersion;
 
 use super::boot::BootProfile;
+use super::fat_loaders::FatLoader;
 use super::known::BOOTMGR;
 use super::linux::{Grub, LinuxSystem};
 use super::partition::{Partition, Table, TableStyle, used_extents};
@@ -51,6 +52,8 @@ pub struct Profile {
     pub boot: BootProfile,
     /// Recovery environments found.
     pub recovery: Vec<RecoveryImage>,
+    /// FAT volumes on which firmware finds a loader by itself, and those that could not be searched for one.
+    pub fat_loaders: Vec<FatLoader>,
 }
 
 impl Profile {

@@ -7,6 +7,7 @@
 mod boot;
 mod boot_files;
 mod encryption;
+mod fat_loaders;
 mod foreign;
 mod known;
 mod layout;
@@ -28,6 +29,7 @@ pub use boot::{BootProfile, FoundStore, StoreFault};
 pub(crate) use boot_files::MAX_BOOT_FILE_BYTES;
 pub use boot_files::{BootFile, BootFileFault, BootFiles, SignedSet};
 pub use encryption::Encryption;
+pub use fat_loaders::FatLoader;
 pub use foreign::Foreign;
 pub(crate) use known::{BIOS_LOADER, KERNEL, UEFI_LOADER};
 pub use known::{BIOS_STORE, BOOTMGFW, BOOTMGR, ESP_STORE, REMOVABLE_X64, is_systems_own};

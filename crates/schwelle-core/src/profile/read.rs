@@ -11,6 +11,7 @@ use crate::mbr::{BootRecord, Kind, MbrTable, looks_like_volume};
 
 use super::boot::BootProfile;
 use super::encryption::Encryption;
+use super::fat_loaders::FatLoader;
 use super::layout::Profile;
 use super::linux::{LinuxSystem, ThroughGrub};
 use super::open::sector_size_of_content;
@@ -43,6 +44,7 @@ impl Profile {
         let mut boot = BootProfile::read(device, &partitions, &systems, through_grub);
         boot.resolve(identities.as_ref(), &partitions, &systems, geometry);
         let recovery = RecoveryImage::find_all(device, &partitions, &systems);
+        let fat_loaders = FatLoader::find_all(device, &partitions);
         let stopped = match &table {
             Table::Mbr { .. } => stopped::find(beside, &GptPair::read(device), &partitions, &used)?,
             _ => Vec::new(),
@@ -73,6 +75,7 @@ impl Profile {
             grub,
             boot,
             recovery,
+            fat_loaders,
         })
     }
 

@@ -6,6 +6,7 @@ use super::{Answer, Facts, Rule, RuleId, Subject, back};
 use crate::bcd::{BcdStore, BootObject, Locator, ObjectKind, element, is_bios_only};
 use crate::disk_use::DiskUse;
 use crate::identities::Style;
+use crate::placement::{EspFrom, Placement};
 use crate::profile::{
     BIOS_STORE, ESP_STORE, Partition, Profile, RECOVERY_IMAGE, RecoveryImage, WindowsSystem,
 };
@@ -19,6 +20,7 @@ pub(super) static RULES: &[Rule] = &[
     Rule::always(RuleId::BootDefault, default),
     Rule::always(RuleId::BootEntries, entries),
     Rule::always(RuleId::BootRecovery, recovery),
+    Rule::to_gpt(RuleId::BootOtherLoader, other_loader),
 ];
 
 fn readable_store<'a>(facts: &Facts<'a>) -> Option<&'a BcdStore> {
@@ -293,6 +295,47 @@ fn recovery(facts: &Facts<'_>) -> Vec<Answer> {
         }
     };
     systems.map(answer).collect()
+}
+
+/// Whether firmware without a boot entry would find another loader before the new EFI system partition's. The
+/// partitions that stay come before it in the new table, unless one of them becomes it.
+fn other_loader(facts: &Facts<'_>) -> Vec<Answer> {
+    if facts.disk_use == DiskUse::Data {
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::DataDisk)];
+    }
+    if !facts.can_have_table() {
+        return vec![Answer::not_asked(Subject::Disk, NotAsked::NoMbr)];
+    }
+    let esp = match facts.placement().and_then(Placement::esp_from) {
+        Some(EspFrom::Existing(number) | EspFrom::Formatted(number)) => Some(number),
+        Some(EspFrom::Gap | EspFrom::Tail(_) | EspFrom::Takeover(_)) | None => None,
+    };
+    let profile = facts.profile;
+    let in_front = profile.partitions.iter();
+    let in_front = in_front.take_while(|partition| Some(partition.number) != esp);
+    // One that is taken over is no more.
+    let in_front = in_front.filter(|partition| {
+        let placement = facts.placement();
+        placement.is_none_or(|placement| placement.keeps(partition))
+    });
+    let answer = |partition: &Partition| {
+        let mut loaders = profile.fat_loaders.iter();
+        let loader = loaders.find(|loader| loader.partition == partition.number)?;
+        let subject = Subject::numbered(profile, partition.number);
+        Some(match &loader.found {
+            Ok(()) => Answer::block(subject, Evidence::OtherLoader, Remedy::RenameLoader),
+            Err(fault) => {
+                let fault = fault.clone();
+                let evidence = Evidence::OtherLoaderUnknown { fault };
+                Answer::unknown(subject, evidence, Common::VolumeFirst)
+            }
+        })
+    };
+    let found: Vec<Answer> = in_front.filter_map(answer).collect();
+    if found.is_empty() {
+        return vec![Answer::pass(Subject::Disk, Evidence::NoOtherLoader)];
+    }
+    found
 }
 
 /// The recovery environment of one Windows installation: switched on or not, and whether its image is there.

@@ -114,6 +114,7 @@ rule_ids! {
         BootDefault "boot.default",
         BootEntries "boot.entries",
         BootRecovery "boot.recovery",
+        BootOtherLoader "boot.other-loader",
     }
     Firmware "firmware" {
         FirmwareUefi "firmware.uefi",

@@ -367,7 +367,7 @@ mod tests {
                       room.primary-table room.backup-table room.smallest room.esp volume.encryption volume.readable \
                       volume.hibernation volume.clean volume.consistent volume.shadow-copies volume.matches-type system.active system.windows \
                       system.64bit system.boot-files system.registry system.letters system.several system.starts boot.start boot.store boot.default boot.entries \
-                      boot.recovery firmware.uefi firmware.bits firmware.csm firmware.secure-boot back.table back.fits back.types back.active \
+                      boot.recovery boot.other-loader firmware.uefi firmware.bits firmware.csm firmware.secure-boot back.table back.fits back.types back.active \
                       back.boot-files back.firmware backup.made";
         assert_eq!(
             ids,

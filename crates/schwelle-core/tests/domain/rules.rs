@@ -15,7 +15,7 @@ use schwelle_core::gpt::{TableCopy, TypeTable};
 use schwelle_core::host::{HostFacts, Mounted, PowerSource, User};
 use schwelle_core::job::{FolderState, FoundJob, JobState};
 use schwelle_core::placement::NoRoom;
-use schwelle_core::profile::{Profile, SignedSet};
+use schwelle_core::profile::{FatLoader, Profile, SignedSet};
 use schwelle_core::rules::{
     Evidence, Facts, Family, Finding, JobPlace, Outcome, Room, RuleId, Twin, answers, check,
 };
@@ -205,6 +205,28 @@ fn the_host_and_the_job_folder_are_judged() {
     ];
     for (change, expected) in cases {
         assert_eq!(with(change), expected);
+    }
+}
+
+/// A FAT volume before the EFI system partition is searched for a loader; one that cannot be is not one without.
+#[test]
+fn a_volume_that_cannot_be_searched_for_a_loader_leaves_the_answer_open() {
+    let disk = disk();
+    let mut profile = Profile::read(&disk, HostFacts::default()).unwrap();
+    assert_eq!(profile.fat_loaders, []);
+    let bad_sector = || Cause::from(std::io::Error::other("bad sector"));
+    for (loader, expected) in [
+        (None, Outcome::Pass),
+        (Some(Ok(())), Outcome::Block),
+        (Some(Err(bad_sector())), Outcome::Unknown),
+    ] {
+        let loader = loader.map(|found| FatLoader {
+            partition: 1,
+            found,
+        });
+        profile.fat_loaders = loader.into_iter().collect();
+        let found = found(&facts(&profile), "boot.other-loader");
+        assert_eq!(found.0, expected);
     }
 }
 

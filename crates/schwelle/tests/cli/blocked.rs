@@ -377,6 +377,26 @@ const DISKS: &[(&str, &str, &str, Build)] = &[
         },
     ),
     ("blank", "table.mbr", "no partition table", |_| {}),
+    (
+        "a loader on a FAT volume in front",
+        "boot.other-loader",
+        "firmware without a boot entry may start that one",
+        |disk| {
+            with_table(disk, |entries| {
+                entries.push(raw(0x0E, 600_000, 20_000));
+            });
+            let mut volume = std::io::Cursor::new(vec![0; 20_000 * 512]);
+            fatfs::format_volume(&mut volume, fatfs::FormatVolumeOptions::new()).unwrap();
+            let opened = fatfs::FileSystem::new(&mut volume, fatfs::FsOptions::new()).unwrap();
+            {
+                let efi = opened.root_dir().create_dir("EFI").unwrap();
+                let boot = efi.create_dir("BOOT").unwrap();
+                boot.create_file("BOOTX64.EFI").unwrap();
+            }
+            opened.unmount().unwrap();
+            disk.bytes(lba(600_000), volume.get_ref()).unwrap();
+        },
+    ),
     ("noise", "table.mbr", "neither a partition table", |disk| {
         disk.bytes(lba(0), &[0x42; 512]).unwrap();
     }),

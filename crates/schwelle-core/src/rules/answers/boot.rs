@@ -117,6 +117,15 @@ pub enum Evidence {
         /// The images that are there.
         images: Vec<ImageOn>,
     },
+    /// No FAT volume before the new EFI system partition holds a loader on the removable-media path.
+    NoOtherLoader,
+    /// A FAT volume before the new EFI system partition holds one.
+    OtherLoader,
+    /// A FAT volume before it could not be searched for one.
+    OtherLoaderUnknown {
+        /// Why not.
+        fault: Cause,
+    },
 }
 
 /// Why a default cannot be started.
@@ -227,6 +236,8 @@ pub enum Remedy {
     RecoveryAgain,
     /// Set a recovery environment up, if one is wanted.
     RecoveryIfWanted,
+    /// Rename the other loader.
+    RenameLoader,
 }
 
 impl Remedy {

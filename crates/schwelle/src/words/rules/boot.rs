@@ -2,6 +2,7 @@
 
 use super::super::nth;
 use schwelle_core::bcd::Locator;
+use schwelle_core::profile::REMOVABLE_X64;
 use schwelle_core::rules::answers::boot::{DefaultFault, Evidence, ImageOn, RecoveryState, Remedy};
 
 pub(super) fn evidence(evidence: &Evidence) -> String {
@@ -80,6 +81,16 @@ pub(super) fn evidence(evidence: &Evidence) -> String {
             format!("names another disk or partition: {}", locator(*device))
         }
         Evidence::Recovery { state, images } => recovery(state, &images_in_words(images)),
+        Evidence::NoOtherLoader => {
+            format!("no FAT volume before the new EFI system partition has {REMOVABLE_X64}")
+        }
+        Evidence::OtherLoader => format!(
+            "has {REMOVABLE_X64}, and comes before the new EFI system partition: firmware without a boot entry may \
+             start that one"
+        ),
+        Evidence::OtherLoaderUnknown { fault } => {
+            format!("could not be searched for {REMOVABLE_X64}: {fault}")
+        }
     }
 }
 
@@ -196,6 +207,10 @@ pub(super) fn remedy(remedy: &Remedy, next: &[String]) -> String {
         }
         Remedy::RecoveryIfWanted => {
             "If the customer wants WinRE, set it up in Windows after the switch."
+        }
+        Remedy::RenameLoader => {
+            "Ask whose it is: a manufacturer's recovery may be started from there. Rename that file, or copy it away \
+             and delete it; then check again."
         }
     }
     .to_owned()

@@ -263,6 +263,12 @@ pub(crate) fn of(rule: RuleId) -> Asked {
             "WinRE is an image file on one of the volumes, named by the BCD store and by a \
              configuration file of Windows. The file stays where it is; the names are updated.",
         ),
+        RuleId::BootOtherLoader => asked(
+            "Does firmware find the right loader by itself?",
+            "Right after the switch the firmware has no boot entry for the disk. It then looks through the FAT volumes, in \
+             the order of the table, for \\EFI\\BOOT\\BOOTX64.EFI. The new EFI system partition comes last: a FAT volume \
+             before it with a file of that name would be started in its place.",
+        ),
         RuleId::FirmwareUefi => asked(
             "Can the PC start in UEFI mode?",
             "A converted disk starts in UEFI mode only. A PC that cannot do that would not start from it \
